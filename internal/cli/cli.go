@@ -1,0 +1,81 @@
+// Package cli holds the commands, one file each: they read flags, call, and
+// tell. Nothing is judged here.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"uakari/internal/trail"
+)
+
+// Exit statuses.
+const (
+	exitClear       = 0
+	exitFault       = 1
+	exitUsage       = 2
+	exitUnsure      = 3
+	exitInterrupted = 130
+)
+
+// exit is an error that is only a status: all there is to say was said.
+type exit int
+
+func (e exit) Error() string { return fmt.Sprintf("exit status %d", int(e)) }
+
+// statuses is the exit status of each outcome.
+var statuses = map[trail.Outcome]exit{
+	trail.OutcomeClear: exitClear, trail.OutcomeFault: exitFault, trail.OutcomeUnsure: exitUnsure,
+}
+
+// Main runs the program and returns its exit status.
+func Main(ctx context.Context, args []string, stdout, stderr io.Writer) int {
+	root := newRoot()
+	root.SetArgs(args)
+	root.SetOut(stdout)
+	root.SetErr(stderr)
+	err := root.ExecuteContext(ctx)
+	var status exit
+	switch {
+	case err == nil:
+		return exitClear
+	case errors.As(err, &status):
+		return int(status)
+	}
+	fmt.Fprintln(stderr, "uakari: "+printable(err.Error()))
+	return exitUsage
+}
+
+func newRoot() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "uakari",
+		Short: "why a client cannot reach a server application, and what mends it",
+		Long: `Uakari says why this client cannot reach that server application, and what
+is the smallest safe change that mends it. It changes nothing by itself.`,
+		Example: `  uakari trace https://tidebook.varzea.example/
+  uakari trace ledger:5432
+  uakari explain ports/loopback-only
+  uakari demo`,
+		SilenceUsage:  true,
+		SilenceErrors: true,
+		Args:          cobra.NoArgs,
+	}
+	root.AddCommand(newTrace(), newExplain(), newDemo(), newStandIn(), newVersion())
+	root.CompletionOptions.HiddenDefaultCmd = true
+	return root
+}
+
+// write writes a command's output to standard output, or to the file that -o
+// names.
+func write(cmd *cobra.Command, file string, text []byte) error {
+	if file == "" {
+		_, err := cmd.OutOrStdout().Write(text)
+		return err
+	}
+	return os.WriteFile(file, text, 0o600)
+}

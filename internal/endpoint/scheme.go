@@ -1,0 +1,145 @@
+package endpoint
+
+import "uakari/internal/fact"
+
+// First says who speaks first on a fresh connection.
+type First string
+
+const (
+	ServerFirst First = "server"
+	ClientFirst First = "client"
+	NobodyKnows First = ""
+)
+
+// Scheme is one row of the table of schemes: what an endpoint of that name
+// means when nothing else is said.
+type Scheme struct {
+	Name     string
+	Aliases  []string
+	Port     uint16 // 0: must be given
+	Also     []uint16
+	Security fact.Security
+	First    First
+	Wire     string // the protocol spoken; "" : none beyond the connection
+	// Verify says whether ordinary clients of this scheme check the
+	// server's certificate. Mail relays and database clients encrypt where
+	// they can and look no further, unless told to (RFC 7435).
+	Verify bool
+	// Programs are the open-source servers that speak it.
+	Programs []Program
+}
+
+// Program is a server program, its units, and where its settings name ports.
+type Program struct {
+	Name     string   // as the kernel shows it
+	Paths    []string // where distributions put it, patterns
+	Units    []string
+	Settings []string // files that may name the port, patterns
+	Port     string   // a regular expression; group 1 is a port
+	Default  uint16   // the port where the settings name none
+}
+
+var webServers = []Program{
+	{Name: "nginx", Paths: []string{"/usr/sbin/nginx"}, Units: []string{"nginx.service"},
+		Settings: []string{"/etc/nginx/nginx.conf", "/etc/nginx/conf.d/*.conf", "/etc/nginx/sites-enabled/*"},
+		Port:     `(?m)^\s*listen\s+(?:[^\s;]*:)?(\d+)[\s;]`},
+	{Name: "apache2", Paths: []string{"/usr/sbin/apache2"}, Units: []string{"apache2.service"},
+		Settings: []string{"/etc/apache2/ports.conf"}, Port: `(?mi)^\s*listen\s+(?:\S*:)?(\d+)`},
+	{Name: "httpd", Paths: []string{"/usr/sbin/httpd"}, Units: []string{"httpd.service"},
+		Settings: []string{"/etc/httpd/conf/httpd.conf", "/etc/httpd/conf.d/*.conf"}, Port: `(?mi)^\s*listen\s+(?:\S*:)?(\d+)`},
+	{Name: "haproxy", Paths: []string{"/usr/sbin/haproxy"}, Units: []string{"haproxy.service"},
+		Settings: []string{"/etc/haproxy/haproxy.cfg"}, Port: `(?m)^\s*bind\s+\S*:(\d+)`},
+}
+
+var (
+	sshd = Program{Name: "sshd", Paths: []string{"/usr/sbin/sshd"}, Units: []string{"ssh.service", "sshd.service", "ssh.socket", "sshd.socket"},
+		Settings: []string{"/etc/ssh/sshd_config", "/etc/ssh/sshd_config.d/*.conf"},
+		Port:     `(?mi)^\s*(?:port\s+|listenaddress\s+(?:\[\S*\]|[^\s:\[\]]+):)(\d+)`, Default: 22}
+	postgres = Program{Name: "postgres", Paths: []string{"/usr/lib/postgresql/*/bin/postgres", "/usr/bin/postgres", "/usr/pgsql-*/bin/postgres"},
+		Units:    []string{"postgresql@*.service", "postgresql.service", "postgresql-*.service"},
+		Settings: []string{"/etc/postgresql/*/*/postgresql.conf", "/var/lib/pgsql/data/postgresql.conf"},
+		Port:     `(?m)^\s*port\s*=?\s*'?(\d+)`, Default: 5432}
+	mariadb = Program{Name: "mariadbd", Paths: []string{"/usr/sbin/mariadbd", "/usr/sbin/mysqld", "/usr/libexec/mariadbd"},
+		Units:    []string{"mariadb.service", "mysql.service", "mysqld.service"},
+		Settings: []string{"/etc/mysql/my.cnf", "/etc/mysql/conf.d/*.cnf", "/etc/mysql/mariadb.conf.d/*server.cnf", "/etc/my.cnf"},
+		Port:     `(?m)^\s*port\s*=\s*(\d+)`, Default: 3306}
+	redis = Program{Name: "redis-server", Paths: []string{"/usr/bin/redis-server"}, Units: []string{"redis-server.service", "redis.service"},
+		Settings: []string{"/etc/redis/redis.conf", "/etc/redis.conf"}, Port: `(?m)^\s*(?:tls-)?port\s+(\d+)`, Default: 6379}
+	slapd = Program{Name: "slapd", Paths: []string{"/usr/sbin/slapd", "/usr/libexec/slapd"}, Units: []string{"slapd.service"},
+		Settings: []string{"/etc/default/slapd"}, Port: `(?m)^\s*SLAPD_SERVICES=.*ldaps?://[^\s"]*:(\d+)`}
+	postfix = Program{Name: "master", Paths: []string{"/usr/lib/postfix/sbin/master", "/usr/libexec/postfix/master"},
+		Units: []string{"postfix@-.service", "postfix.service"}}
+	dovecot = Program{Name: "dovecot", Paths: []string{"/usr/sbin/dovecot"}, Units: []string{"dovecot.service", "dovecot.socket"}}
+)
+
+// on gives a program the port that it uses for one scheme when its settings
+// name none.
+func on(p Program, port uint16) []Program {
+	p.Default = port
+	return []Program{p}
+}
+
+// webOn does so for every web server.
+func webOn(port uint16) []Program {
+	var all []Program
+	for _, p := range webServers {
+		all = append(all, on(p, port)...)
+	}
+	return all
+}
+
+// Schemes is the table, in the order in which help lists it.
+var Schemes = []Scheme{
+	{Name: "https", Port: 443, Also: []uint16{8443}, Security: fact.TLS, First: ClientFirst, Wire: "http", Verify: true, Programs: webOn(0)},
+	{Name: "http", Port: 80, Also: []uint16{8080}, Security: fact.Plain, First: ClientFirst, Wire: "http", Programs: webOn(80)},
+	{Name: "ssh", Port: 22, Security: fact.Plain, First: ServerFirst, Wire: "ssh", Programs: []Program{sshd}},
+	{Name: "postgres", Aliases: []string{"postgresql"}, Port: 5432, Security: fact.StartTLS, First: ClientFirst, Wire: "postgres", Programs: []Program{postgres}},
+	{Name: "mysql", Aliases: []string{"mariadb"}, Port: 3306, Security: fact.Plain, First: ServerFirst, Wire: "mysql", Programs: []Program{mariadb}},
+	{Name: "redis", Port: 6379, Security: fact.Plain, First: ClientFirst, Wire: "redis", Programs: []Program{redis}},
+	{Name: "ldap", Port: 389, Security: fact.Plain, First: ClientFirst, Wire: "ldap", Programs: on(slapd, 389)},
+	{Name: "ldaps", Port: 636, Security: fact.TLS, First: ClientFirst, Wire: "ldap", Verify: true, Programs: on(slapd, 0)},
+	{Name: "smtp", Port: 25, Security: fact.StartTLS, First: ServerFirst, Wire: "smtp", Programs: on(postfix, 25)},
+	{Name: "imap", Port: 143, Security: fact.StartTLS, First: ServerFirst, Wire: "imap", Verify: true, Programs: on(dovecot, 143)},
+	{Name: "imaps", Port: 993, Security: fact.TLS, First: ServerFirst, Wire: "imap", Verify: true, Programs: on(dovecot, 993)},
+	{Name: "tls", Security: fact.TLS, First: ClientFirst, Verify: true},
+	{Name: "tcp", Security: fact.Plain, First: NobodyKnows},
+}
+
+// Lookup finds a scheme by its name or another name for it.
+func Lookup(name string) (Scheme, bool) {
+	for _, s := range Schemes {
+		if s.Name == name {
+			return s, true
+		}
+		for _, alias := range s.Aliases {
+			if alias == name {
+				return s, true
+			}
+		}
+	}
+	return Scheme{}, false
+}
+
+// byPort is the scheme whose own port this is; tcp, where there is none.
+func byPort(port uint16) Scheme {
+	for _, s := range Schemes {
+		if s.Port == port {
+			return s
+		}
+	}
+	tcp, _ := Lookup("tcp")
+	return tcp
+}
+
+// Usual reports whether clients of the scheme customarily use this port.
+func (s Scheme) Usual(port uint16) bool {
+	if s.Port == port && port != 0 {
+		return true
+	}
+	for _, also := range s.Also {
+		if also == port {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,170 @@
+package fact
+
+import (
+	"net/netip"
+	"time"
+)
+
+// ResolverSetup is how a host looks names up (resolv.conf(5)).
+type ResolverSetup struct {
+	Path      string           `json:"path"`
+	Servers   []netip.AddrPort `json:"servers"`
+	Search    []string         `json:"search,omitempty"`
+	Ndots     int              `json:"ndots"`
+	TimeoutMS float64          `json:"timeout_ms"` // wait per try
+	Attempts  int              `json:"attempts"`
+}
+
+// HostsFile is what a hosts file says of one name (hosts(5)). No addresses:
+// the file was read and does not name it.
+type HostsFile struct {
+	Path  string       `json:"path"`
+	Name  string       `json:"name"`
+	Line  int          `json:"line,omitempty"` // of the first entry
+	Addrs []netip.Addr `json:"addrs,omitempty"`
+}
+
+// AnswerOutcome tells the ends of one DNS question apart.
+type AnswerOutcome string
+
+const (
+	Addressed     AnswerOutcome = "addresses"
+	NoSuchName    AnswerOutcome = "no-such-name" // RFC 1035 code 3
+	NoData        AnswerOutcome = "no-data"      // RFC 2308 section 2.2
+	ServerFailure AnswerOutcome = "server-failure"
+	QueryRefused  AnswerOutcome = "refused"
+	NoReply       AnswerOutcome = "silent"
+	Unreachable   AnswerOutcome = "unreachable" // the resolver's host refused the packet
+	BadReply      AnswerOutcome = "bad-reply"   // not a DNS message, or not to our question
+)
+
+// Answer is one resolver's answer to one question.
+type Answer struct {
+	Resolver      netip.AddrPort `json:"resolver"`
+	Asked         string         `json:"asked"` // the full name that was asked for
+	Type          string         `json:"type"`  // "A" or "AAAA"
+	Outcome       AnswerOutcome  `json:"outcome"`
+	Addrs         []netip.Addr   `json:"addrs,omitempty"`
+	Aliases       []string       `json:"aliases,omitempty"` // the CNAME chain
+	TTL           uint32         `json:"ttl,omitempty"`     // seconds, the least of the chain
+	Authoritative bool           `json:"authoritative,omitempty"`
+	TookMS        float64        `json:"took_ms"`
+}
+
+// ConnectOutcome tells the ends of one connect apart.
+type ConnectOutcome string
+
+const (
+	Connected  ConnectOutcome = "connected"
+	Silent     ConnectOutcome = "silent"
+	Reset      ConnectOutcome = "reset" // refused by a TCP reset
+	ICMP       ConnectOutcome = "icmp"  // refused by an ICMP message
+	LocalError ConnectOutcome = "local" // the client's own kernel refused
+)
+
+// Connect is one TCP connect.
+type Connect struct {
+	Outcome ConnectOutcome `json:"outcome"`
+	Local   netip.AddrPort `json:"local,omitzero"` // the client's own side, once known
+	Errno   string         `json:"errno,omitempty"`
+	ICMP    *ICMPError     `json:"icmp,omitempty"`
+	TookMS  float64        `json:"took_ms"`
+}
+
+// ICMPError is a refusal by ICMP (RFC 792, RFC 4443) and who sent it.
+type ICMPError struct {
+	From    netip.Addr `json:"from"`
+	Type    uint8      `json:"type"`
+	Code    uint8      `json:"code"`
+	Version int        `json:"version"` // 4 or 6
+}
+
+// Ending says how a wait for bytes ended.
+type Ending string
+
+const (
+	Bytes     Ending = "bytes"     // something came
+	Closed    Ending = "closed"    // an orderly end, without what was waited for
+	ResetMid  Ending = "reset"     // a reset on a connection that was made
+	Stalled   Ending = "stalled"   // nothing (more) until time was up
+	Malformed Ending = "malformed" // something came that is not this protocol
+	Done      Ending = "done"      // all that was waited for came
+)
+
+// Greeting is what a server said before it was asked anything.
+type Greeting struct {
+	Ending   Ending  `json:"ending"`
+	Head     string  `json:"head,omitempty"`     // its beginning, made printable
+	Protocol string  `json:"protocol,omitempty"` // what it looks like: "ssh", "smtp", …
+	Refusal  string  `json:"refusal,omitempty"`  // the greeting is a refusal; its text
+	Code     string  `json:"code,omitempty"`     // and the protocol's code for it
+	TookMS   float64 `json:"took_ms"`
+}
+
+// Upgrade is the question, inside a protocol, whether it goes on over TLS.
+type Upgrade struct {
+	Ending  Ending  `json:"ending"`
+	Offered bool    `json:"offered"`
+	Head    string  `json:"head,omitempty"`
+	TookMS  float64 `json:"took_ms"`
+}
+
+// Handshake is one TLS handshake, made without checking the certificate: the
+// chain is kept whole for weighing.
+type Handshake struct {
+	Ending     Ending   `json:"ending"`
+	ServerName string   `json:"server_name,omitempty"` // the name indicated (RFC 6066)
+	Version    string   `json:"version,omitempty"`
+	Cipher     string   `json:"cipher,omitempty"`
+	Alert      int      `json:"alert,omitempty"` // sent by the server (RFC 8446 section 6); 0: none
+	Error      string   `json:"error,omitempty"`
+	Chain      [][]byte `json:"chain,omitempty"` // DER, in the order sent
+	Spoke      string   `json:"spoke,omitempty"` // the protocol that answered instead of TLS
+	TookMS     float64  `json:"took_ms"`
+}
+
+// Trust is what a host's trust store holds that could vouch for a chain: the
+// roots whose subject is an issuer or subject named in it.
+type Trust struct {
+	Source string   `json:"source"` // file or folder read
+	Count  int      `json:"count"`  // roots in the store
+	Roots  [][]byte `json:"roots,omitempty"`
+}
+
+// Reply is the answer to one question in the endpoint's own protocol.
+type Reply struct {
+	Ending   Ending    `json:"ending"`
+	Protocol string    `json:"protocol"`           // what was asked in; "http"
+	Asked    string    `json:"asked"`              // "GET /"
+	Status   int       `json:"status,omitempty"`   // HTTP status, SMTP code
+	Code     string    `json:"code,omitempty"`     // the protocol's own code for a refusal
+	Text     string    `json:"text,omitempty"`     // its text, made printable
+	Program  string    `json:"program,omitempty"`  // what the server calls itself
+	Date     time.Time `json:"date,omitzero"`      // the server's clock, where it tells
+	Location string    `json:"location,omitempty"` // where an HTTP redirect leads
+	Spoke    string    `json:"spoke,omitempty"`    // the protocol that answered instead
+	Refused  bool      `json:"refused,omitempty"`  // the server wants an account first
+	SentMS   float64   `json:"sent_ms"`
+	FirstMS  float64   `json:"first_ms"` // to the first byte
+	TookMS   float64   `json:"took_ms"`  // to the last byte read
+}
+
+// Echo is one ICMP echo. No reply proves nothing.
+type Echo struct {
+	Answered bool    `json:"answered"`
+	TookMS   float64 `json:"took_ms,omitempty"`
+}
+
+// Route is which way a host sends packets for an address, as its kernel
+// answers.
+type Route struct {
+	Outcome string     `json:"outcome"` // "found", or the errno's name
+	Type    string     `json:"type,omitempty"`
+	Dev     string     `json:"dev,omitempty"`
+	Via     netip.Addr `json:"via,omitzero"`
+	Source  netip.Addr `json:"source,omitzero"`
+	Table   int        `json:"table,omitempty"`
+	// Entry is the route that decides, as the table has it: "unreachable
+	// 10.20.0.0/24"; "none" when no entry matches.
+	Entry string `json:"entry,omitempty"`
+}

@@ -1,0 +1,186 @@
+// Package fact holds what was seen: plain typed data with JSON names, each
+// piece with its host, time and source, and no opinion in it.
+//
+// A [Set] is everything one run knows: what was asked, from where it looked,
+// and the facts in the order in which they landed. It is written to disk as
+// "uakari.facts/1" and can be weighed again at any time.
+package fact
+
+import (
+	"net/netip"
+	"strconv"
+	"time"
+)
+
+// Format names the file format of a [Set].
+const Format = "uakari.facts/1"
+
+// Role says what part a vantage plays for the endpoint.
+type Role string
+
+const (
+	Client  Role = "client"
+	Server  Role = "server"
+	Gateway Role = "gateway"
+)
+
+// Means says how a vantage is looked through.
+type Means string
+
+const (
+	Here   Means = "here"
+	SSH    Means = "ssh"
+	Record Means = "record"
+)
+
+// Vantage is a host from which a run looks.
+type Vantage struct {
+	ID    string `json:"id"`
+	Role  Role   `json:"role"`
+	Host  string `json:"host"`
+	Means Means  `json:"means"`
+	// Implied marks the server side of the host the program runs on. It
+	// counts as the server only if it holds the address that was tried.
+	Implied bool `json:"implied,omitempty"`
+}
+
+// Kind is the sort of look that leaves facts.
+type Kind string
+
+const (
+	LookNames     Kind = "names"     // hosts file and every resolver, for one name
+	LookSession   Kind = "session"   // one connection, climbed as far as it goes
+	LookEcho      Kind = "echo"      // a sign of life
+	LookRoute     Kind = "route"     // which way this host sends to an address
+	LookAddresses Kind = "addresses" // the addresses and links of this host
+	LookListeners Kind = "listeners" // who holds a port, and who else of the same program listens
+	LookService   Kind = "service"   // the unit and processes behind the endpoint
+	LookLogin     Kind = "login"     // one login try
+)
+
+// Security says how an endpoint protects its session.
+type Security string
+
+const (
+	Plain    Security = "none"
+	TLS      Security = "tls"
+	StartTLS Security = "starttls"
+)
+
+// Target is what one look looks at. Fields that a look has no use for are
+// zero, so that equal looks compare equal.
+type Target struct {
+	Name     string     `json:"name,omitempty"` // as looked up, and as told to the server
+	Addr     netip.Addr `json:"addr,omitzero"`
+	Port     uint16     `json:"port,omitempty"`
+	Scheme   string     `json:"scheme,omitempty"`
+	Security Security   `json:"security,omitempty"`
+	Path     string     `json:"path,omitempty"`
+	Account  string     `json:"account,omitempty"`
+}
+
+// Order is one look to take.
+type Order struct {
+	Look   Kind   `json:"look"`
+	Target Target `json:"target"`
+}
+
+// Fact is one thing seen. Exactly one of the payload fields is set, or Failed
+// is, when the look itself could not be taken.
+type Fact struct {
+	ID      string    `json:"id"` // e1, e2, … in the order of landing
+	Vantage string    `json:"vantage"`
+	At      time.Time `json:"at"`
+	Order   Order     `json:"order"`
+	Source  string    `json:"source"` // what was done: "tcp connect 10.20.0.14:443"
+	Saw     string    `json:"saw"`    // what came of it, in one line: "no answer in 4 s"
+
+	Failed    *Failure       `json:"failed,omitempty"`
+	Setup     *ResolverSetup `json:"resolver_setup,omitempty"`
+	HostsFile *HostsFile     `json:"hosts_file,omitempty"`
+	Answer    *Answer        `json:"answer,omitempty"`
+	Connect   *Connect       `json:"connect,omitempty"`
+	Greeting  *Greeting      `json:"greeting,omitempty"`
+	Upgrade   *Upgrade       `json:"upgrade,omitempty"`
+	Handshake *Handshake     `json:"handshake,omitempty"`
+	Trust     *Trust         `json:"trust,omitempty"`
+	Reply     *Reply         `json:"reply,omitempty"`
+	Echo      *Echo          `json:"echo,omitempty"`
+	Route     *Route         `json:"route,omitempty"`
+	Addresses *Addresses     `json:"addresses,omitempty"`
+	Listeners *Listeners     `json:"listeners,omitempty"`
+	Service   *Service       `json:"service,omitempty"`
+}
+
+// Payload is the one payload that is set, for showing as evidence; nil if
+// there is none.
+func (f Fact) Payload() any {
+	switch {
+	case f.Failed != nil:
+		return f.Failed
+	case f.Setup != nil:
+		return f.Setup
+	case f.HostsFile != nil:
+		return f.HostsFile
+	case f.Answer != nil:
+		return f.Answer
+	case f.Connect != nil:
+		return f.Connect
+	case f.Greeting != nil:
+		return f.Greeting
+	case f.Upgrade != nil:
+		return f.Upgrade
+	case f.Handshake != nil:
+		return f.Handshake
+	case f.Trust != nil:
+		return f.Trust
+	case f.Reply != nil:
+		return f.Reply
+	case f.Echo != nil:
+		return f.Echo
+	case f.Route != nil:
+		return f.Route
+	case f.Addresses != nil:
+		return f.Addresses
+	case f.Listeners != nil:
+		return f.Listeners
+	case f.Service != nil:
+		return f.Service
+	}
+	return nil
+}
+
+// Failure says why something could not be looked at. An empty result never
+// stands for it.
+type Failure struct {
+	What  string `json:"what"`            // "could not read the listeners"
+	Why   string `json:"why"`             // "permission denied"
+	Needs string `json:"needs,omitempty"` // the access that would show it: "root"
+}
+
+// Set is everything that one run knows. It is a value: With returns a new one.
+type Set struct {
+	Format     string    `json:"format"`
+	Ask        Ask       `json:"ask"`
+	Vantages   []Vantage `json:"vantages"`
+	Facts      []Fact    `json:"facts"`
+	Ended      time.Time `json:"ended,omitzero"`
+	Incomplete string    `json:"incomplete,omitempty"` // "deadline" or "interrupted"
+}
+
+// New is the set that knows only what was asked.
+func New(ask Ask, at []Vantage) Set {
+	return Set{Format: Format, Ask: ask, Vantages: at}
+}
+
+// With is the set with more facts, numbered in the order given.
+func (s Set) With(more ...Fact) Set {
+	facts := make([]Fact, len(s.Facts), len(s.Facts)+len(more))
+	copy(facts, s.Facts)
+	for _, f := range more {
+		f.ID = "e" + strconv.Itoa(len(facts)+1)
+		facts = append(facts, f)
+	}
+	s.Facts = facts
+	return s
+}

@@ -1,0 +1,130 @@
+package fact
+
+import (
+	"net/netip"
+	"time"
+)
+
+// Addresses is every address of a host.
+type Addresses struct {
+	Host string    `json:"host"` // its own name
+	Held []Address `json:"held"`
+}
+
+// Address is one address on one link.
+type Address struct {
+	Prefix netip.Prefix `json:"prefix"`
+	Link   string       `json:"link"`
+	Up     bool         `json:"up"` // link is up and has a carrier
+	Local  bool         `json:"local,omitempty"`
+	State  string       `json:"state,omitempty"` // "tentative", "duplicate", "deprecated"
+}
+
+// Holds reports whether the host has the address; every address of
+// 127.0.0.0/8 counts as held by a host with a loopback link.
+func (a Addresses) Holds(addr netip.Addr) bool {
+	addr = addr.Unmap().WithZone("")
+	for _, held := range a.Held {
+		if held.Prefix.Addr() == addr || addr.IsLoopback() && held.Prefix.Contains(addr) {
+			return true
+		}
+	}
+	return false
+}
+
+// Listener is one listening TCP socket.
+type Listener struct {
+	Addr    netip.Addr `json:"addr"` // unspecified: every address
+	Port    uint16     `json:"port"`
+	V6Only  *bool      `json:"v6_only,omitempty"` // of an IPv6 wildcard; nil: not known
+	Queue   uint32     `json:"queue"`             // connections that wait to be accepted
+	Limit   uint32     `json:"limit"`             // the backlog asked for; Limit+1 may wait
+	Inode   uint32     `json:"inode,omitempty"`
+	UID     uint32     `json:"uid"`
+	User    string     `json:"user,omitempty"`
+	PID     int        `json:"pid,omitempty"` // 0: the owner could not be seen
+	Program string     `json:"program,omitempty"`
+	Unit    string     `json:"unit,omitempty"`
+	Since   time.Time  `json:"since,omitzero"` // start of the owner
+}
+
+// Takes reports whether a connection to addr would reach this listener, and
+// whether that is certain.
+func (l Listener) Takes(addr netip.Addr) (takes, certain bool) {
+	addr = addr.Unmap().WithZone("")
+	switch {
+	case l.Addr.Unmap().WithZone("") == addr:
+		return true, true
+	case !l.Addr.IsUnspecified():
+		return false, true
+	case l.Addr.Is4():
+		return addr.Is4(), true
+	case addr.Is6():
+		return true, true
+	case l.V6Only != nil:
+		return !*l.V6Only, true
+	}
+	return true, false
+}
+
+// Full reports whether the kernel turns new connections away. The queue
+// takes one more than the limit (sk_acceptq_is_full in include/net/sock.h).
+func (l Listener) Full() bool { return l.Queue > l.Limit }
+
+// Listeners is every listening TCP socket of one network namespace. Owners
+// are filled in for the port that was asked for and for the endpoint's
+// programs.
+type Listeners struct {
+	All []Listener `json:"all"`
+	// Hidden says why owners could not be seen, and what would show them.
+	Hidden string `json:"hidden,omitempty"`
+}
+
+// On is the listeners on a port.
+func (l Listeners) On(port uint16) []Listener {
+	var on []Listener
+	for _, each := range l.All {
+		if each.Port == port {
+			on = append(on, each)
+		}
+	}
+	return on
+}
+
+// Service is what a host knows of the programs that could stand behind an
+// endpoint.
+type Service struct {
+	// Manager is the service manager that was asked: "systemd", or "" when
+	// none runs here and processes alone must decide.
+	Manager  string    `json:"manager,omitempty"`
+	Programs []Program `json:"programs"`
+}
+
+// Program is one server program that could serve the endpoint.
+type Program struct {
+	Name      string    `json:"name"`           // "sshd"
+	Path      string    `json:"path,omitempty"` // "": not installed
+	Why       string    `json:"why"`            // how it belongs: "card", "unit", "settings", "scheme"
+	Settings  string    `json:"settings,omitempty"`
+	Ports     []uint16  `json:"ports,omitempty"` // that its settings name
+	Processes []Process `json:"processes,omitempty"`
+	Units     []Unit    `json:"units,omitempty"`
+}
+
+// Process is one running process.
+type Process struct {
+	PID   int       `json:"pid"`
+	State string    `json:"state"` // the letter of proc(5): R, S, D, Z, T
+	Since time.Time `json:"since,omitzero"`
+}
+
+// Unit is one systemd unit's state (org.freedesktop.systemd1(5)).
+type Unit struct {
+	Name    string    `json:"name"`
+	Load    string    `json:"load"`   // "loaded", "not-found", "masked"
+	Active  string    `json:"active"` // "active", "inactive", "failed", "activating"
+	Sub     string    `json:"sub"`
+	Result  string    `json:"result,omitempty"`
+	Enabled string    `json:"enabled,omitempty"`
+	Since   time.Time `json:"since,omitzero"`
+}

@@ -1,0 +1,190 @@
+package host
+
+import (
+	"bytes"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"uakari/internal/fact"
+)
+
+// pids is every process of this host, the newest first: services that were
+// restarted are found early.
+func pids() ([]int, error) {
+	dir, err := os.Open("/proc")
+	if err != nil {
+		return nil, err
+	}
+	defer dir.Close()
+	names, err := dir.Readdirnames(-1)
+	if err != nil {
+		return nil, err
+	}
+	var list []int
+	for _, name := range names {
+		if pid, err := strconv.Atoi(name); err == nil {
+			list = append(list, pid)
+		}
+	}
+	slices.SortFunc(list, func(a, b int) int { return b - a })
+	return list, nil
+}
+
+func procFile(pid int, name string) string {
+	return "/proc/" + strconv.Itoa(pid) + "/" + name
+}
+
+// programName is a process's program: the name the kernel keeps or, where
+// that is cut off at 15 characters, the file it runs.
+func programName(pid int) string {
+	comm, err := os.ReadFile(procFile(pid, "comm"))
+	if err != nil {
+		return ""
+	}
+	name := strings.TrimSpace(string(comm))
+	const cut = 15
+	if len(name) < cut {
+		return name
+	}
+	if exe, err := os.Readlink(procFile(pid, "exe")); err == nil {
+		if base := filepath.Base(strings.TrimSuffix(exe, " (deleted)")); strings.HasPrefix(base, name) {
+			return base
+		}
+	}
+	return name
+}
+
+// clockTicks is the kernel's unit of start times as user space sees it
+// (USER_HZ), which is 100 on every system that Go runs on.
+const clockTicks = 100
+
+// bootTime is when this host started.
+var bootTime = sync.OnceValue(func() time.Time {
+	text, err := os.ReadFile("/proc/stat")
+	if err != nil {
+		return time.Time{}
+	}
+	for line := range bytes.Lines(text) {
+		if rest, ok := bytes.CutPrefix(line, []byte("btime ")); ok {
+			if n, err := strconv.ParseInt(string(bytes.TrimSpace(rest)), 10, 64); err == nil {
+				return time.Unix(n, 0).UTC()
+			}
+		}
+	}
+	return time.Time{}
+})
+
+// process reads a process's state and start (proc_pid_stat(5)).
+func process(pid int) (fact.Process, bool) {
+	text, err := os.ReadFile(procFile(pid, "stat"))
+	if err != nil {
+		return fact.Process{}, false
+	}
+	// The program's name, in parentheses, may itself hold blanks and
+	// parentheses: what follows the last one is regular.
+	fields := strings.Fields(string(text[bytes.LastIndexByte(text, ')')+1:]))
+	const state, start = 0, 19
+	if len(fields) <= start {
+		return fact.Process{}, false
+	}
+	p := fact.Process{PID: pid, State: fields[state]}
+	if ticks, err := strconv.ParseInt(fields[start], 10, 64); err == nil && !bootTime().IsZero() {
+		p.Since = bootTime().Add(time.Duration(ticks) * (time.Second / clockTicks))
+	}
+	return p, true
+}
+
+// owners finds which process holds each socket, by inode. It reports whether
+// processes had to be passed over for want of privilege.
+func owners(inodes map[uint32]int) (hidden bool, err error) {
+	list, err := pids()
+	if err != nil {
+		return false, err
+	}
+	left := len(inodes)
+	for _, pid := range list {
+		if left == 0 {
+			break
+		}
+		fds, err := os.Open(procFile(pid, "fd"))
+		if err != nil {
+			hidden = hidden || errors.Is(err, fs.ErrPermission)
+			continue
+		}
+		names, err := fds.Readdirnames(-1)
+		fds.Close()
+		if err != nil {
+			hidden = hidden || errors.Is(err, fs.ErrPermission)
+			continue
+		}
+		for _, name := range names {
+			to, err := os.Readlink(procFile(pid, "fd/"+name))
+			if err != nil || !strings.HasPrefix(to, "socket:[") {
+				continue
+			}
+			n, err := strconv.ParseUint(to[len("socket:["):len(to)-1], 10, 32)
+			if err != nil {
+				continue
+			}
+			if owner, wanted := inodes[uint32(n)]; wanted && owner == 0 {
+				inodes[uint32(n)] = pid
+				left--
+			}
+		}
+	}
+	return hidden && left > 0, nil
+}
+
+// unitOf is the service manager's unit that a process belongs to, by its
+// control group; "" for none.
+func unitOf(pid int) string {
+	text, err := os.ReadFile(procFile(pid, "cgroup"))
+	if err != nil {
+		return ""
+	}
+	for line := range strings.Lines(string(text)) {
+		if path, ok := strings.CutPrefix(strings.TrimSpace(line), "0::"); ok {
+			return unitOfPath(path)
+		}
+	}
+	return ""
+}
+
+// unitOfPath is the innermost service of a control group's path. Sessions of
+// people are units too, and say nothing about a service.
+func unitOfPath(path string) string {
+	for _, part := range slices.Backward(strings.Split(path, "/")) {
+		if strings.HasSuffix(part, ".service") && !strings.HasPrefix(part, "user@") {
+			return part
+		}
+	}
+	return ""
+}
+
+// unitsByCgroup finds units by control group ids, which are the inode numbers
+// of their folders: a socket's is readable without privilege.
+func unitsByCgroup(ids map[uint64]string) {
+	const root, most = "/sys/fs/cgroup", 20000
+	seen := 0
+	filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
+		if seen++; err != nil || seen > most {
+			return fs.SkipDir
+		}
+		if !d.IsDir() {
+			return nil
+		}
+		if id, ok := inode(path); ok {
+			if _, wanted := ids[id]; wanted {
+				ids[id] = unitOfPath(strings.TrimPrefix(path, root))
+			}
+		}
+		return nil
+	})
+}

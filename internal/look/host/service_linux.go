@@ -1,0 +1,262 @@
+package host
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/coreos/go-systemd/v22/dbus"
+
+	"uakari/internal/endpoint"
+	"uakari/internal/fact"
+	"uakari/internal/look"
+)
+
+// Service leaves what this host knows of the programs that could stand behind
+// the endpoint: those that the card or the unit names, and those of the
+// scheme's table.
+func Service(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
+	scheme, _ := endpoint.Lookup(order.Target.Scheme)
+	s := fact.Service{Programs: []fact.Program{}}
+	s.Programs = append(s.Programs, named(env)...)
+	for _, p := range scheme.Programs {
+		s.Programs = append(s.Programs, fromTable(p, order.Target.Port))
+	}
+	if err := findProcesses(s.Programs); err != nil {
+		emit(env.Failed(order, "/proc", "could not list the processes", err, ""))
+		return
+	}
+	if managed() {
+		s.Manager = "systemd"
+		if err := askManager(ctx, s.Programs, scheme, env); err != nil {
+			emit(env.Failed(order, "systemd", "could not ask the service manager", err, "a running system bus"))
+		}
+	}
+	slices.SortStableFunc(s.Programs, func(a, b fact.Program) int { return rank[a.Why] - rank[b.Why] })
+	f := env.Seen(order, "units and processes", sawService(s))
+	f.Service = &s
+	emit(f)
+}
+
+// rank orders how a program is known to belong to the endpoint.
+var rank = map[string]int{"card": 0, "unit": 1, "settings": 2, "scheme": 3}
+
+func sawService(s fact.Service) string {
+	var parts []string
+	for _, p := range s.Programs {
+		switch {
+		case p.Path == "" && len(p.Processes) == 0 && len(p.Units) == 0:
+			continue
+		case len(p.Processes) == 0:
+			parts = append(parts, p.Name+" is installed and does not run")
+		default:
+			parts = append(parts, fmt.Sprintf("%s runs (pid %d)", p.Name, p.Processes[0].PID))
+		}
+		for _, u := range p.Units {
+			parts = append(parts, u.Name+" is "+u.Active)
+		}
+	}
+	if len(parts) == 0 {
+		return "no program of this kind is installed"
+	}
+	return strings.Join(parts, ", ")
+}
+
+// named is the program that the card or the administrator names.
+func named(env look.Env) []fact.Program {
+	unit := env.Unit
+	program := fact.Program{Why: "unit", Name: strings.TrimSuffix(unit, ".service")}
+	if env.Card != nil && (env.Card.Program != "" || env.Card.Unit != "") {
+		program.Why = "card"
+		if unit == "" {
+			unit = env.Card.Unit
+		}
+		program.Name = strings.TrimSuffix(unit, ".service")
+		if env.Card.Program != "" {
+			program.Name = filepath.Base(env.Card.Program)
+			program.Path = installed([]string{env.Card.Program})
+		}
+	}
+	if program.Name == "" {
+		return nil
+	}
+	if program.Path == "" {
+		program.Path = installed([]string{"/usr/sbin/" + program.Name, "/usr/bin/" + program.Name, "/usr/local/sbin/" + program.Name, "/usr/local/bin/" + program.Name})
+	}
+	return []fact.Program{program}
+}
+
+// fromTable is a program of the scheme table, as this host has it.
+func fromTable(p endpoint.Program, port uint16) fact.Program {
+	found := fact.Program{Name: p.Name, Path: installed(p.Paths), Why: "scheme"}
+	if found.Path == "" {
+		return found
+	}
+	files, ports := settingsPorts(p)
+	found.Ports = ports
+	switch {
+	case slices.Contains(ports, port):
+		found.Why, found.Settings = "settings", files
+	case len(ports) == 0 && p.Default == port && port != 0:
+		found.Why, found.Settings = "settings", "its default"
+	}
+	return found
+}
+
+// installed is the first file that a list of patterns leads to.
+func installed(patterns []string) string {
+	for _, pattern := range patterns {
+		matches, err := filepath.Glob(pattern)
+		if err != nil {
+			continue // a card's path may be no valid pattern
+		}
+		for _, m := range matches {
+			if info, err := os.Stat(m); err == nil && !info.IsDir() {
+				return m
+			}
+		}
+	}
+	return ""
+}
+
+// mostSettings bounds what is read of one settings file, in bytes.
+const mostSettings = 1 << 20
+
+// settingsPorts is the ports that a program's settings name, and the first
+// file that names one.
+func settingsPorts(p endpoint.Program) (file string, ports []uint16) {
+	if p.Port == "" {
+		return "", nil
+	}
+	pattern := regexp.MustCompile(p.Port)
+	for _, glob := range p.Settings {
+		matches, err := filepath.Glob(glob)
+		if err != nil {
+			continue
+		}
+		for _, path := range matches {
+			text, err := os.ReadFile(path)
+			if err != nil {
+				continue // its settings are for others' eyes; then it is one of the scheme only
+			}
+			for _, m := range pattern.FindAllSubmatch(text[:min(len(text), mostSettings)], -1) {
+				n, err := strconv.ParseUint(string(m[1]), 10, 16)
+				if err != nil || slices.Contains(ports, uint16(n)) {
+					continue
+				}
+				if file == "" {
+					file = path
+				}
+				ports = append(ports, uint16(n))
+			}
+		}
+	}
+	return file, ports
+}
+
+// findProcesses fills in the processes of each program, in one pass.
+func findProcesses(programs []fact.Program) error {
+	list, err := pids()
+	if err != nil {
+		return err
+	}
+	const most = 50 // of one program
+	for _, pid := range slices.Backward(list) {
+		name := programName(pid)
+		for i := range programs {
+			p := &programs[i]
+			if p.Name != name || len(p.Processes) == most {
+				continue
+			}
+			if running, ok := process(pid); ok && running.State != "Z" && running.State != "X" {
+				p.Processes = append(p.Processes, running)
+			}
+		}
+	}
+	return nil
+}
+
+// managed reports whether systemd runs this host (sd_booted(3)).
+func managed() bool {
+	_, err := os.Stat("/run/systemd/system")
+	return err == nil || !errors.Is(err, fs.ErrNotExist)
+}
+
+// askManager fills in the units of each program that is there.
+func askManager(ctx context.Context, programs []fact.Program, scheme endpoint.Scheme, env look.Env) error {
+	conn, err := dbus.NewWithContext(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	for i := range programs {
+		p := &programs[i]
+		for _, name := range unitNames(ctx, conn, *p, scheme, env) {
+			if u, ok := unitState(ctx, conn, name); ok {
+				p.Units = append(p.Units, u)
+			}
+		}
+	}
+	return nil
+}
+
+// unitNames is the units that could run a program. Patterns are matched
+// against what the manager has loaded.
+func unitNames(ctx context.Context, conn *dbus.Conn, p fact.Program, scheme endpoint.Scheme, env look.Env) []string {
+	if p.Why == "card" || p.Why == "unit" {
+		unit := env.Unit
+		if unit == "" && env.Card != nil {
+			unit = env.Card.Unit
+		}
+		if unit == "" {
+			unit = p.Name
+		}
+		if !strings.Contains(unit, ".") {
+			unit += ".service"
+		}
+		return []string{unit}
+	}
+	if p.Path == "" {
+		return nil
+	}
+	var names []string
+	for _, row := range scheme.Programs {
+		if row.Name != p.Name {
+			continue
+		}
+		for _, unit := range row.Units {
+			if !strings.Contains(unit, "*") {
+				names = append(names, unit)
+				continue
+			}
+			if list, err := conn.ListUnitsByPatternsContext(ctx, nil, []string{unit}); err == nil {
+				for _, each := range list {
+					names = append(names, each.Name)
+				}
+			}
+		}
+	}
+	return names
+}
+
+func unitState(ctx context.Context, conn *dbus.Conn, name string) (fact.Unit, bool) {
+	props, err := conn.GetAllPropertiesContext(ctx, name)
+	if err != nil {
+		return fact.Unit{}, false
+	}
+	text := func(key string) string { s, _ := props[key].(string); return s }
+	u := fact.Unit{Name: name, Load: text("LoadState"), Active: text("ActiveState"), Sub: text("SubState"),
+		Result: text("Result"), Enabled: text("UnitFileState")}
+	if micros, ok := props["StateChangeTimestamp"].(uint64); ok && micros > 0 {
+		u.Since = time.UnixMicro(int64(micros)).UTC()
+	}
+	return u, u.Load != "not-found"
+}

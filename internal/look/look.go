@@ -1,0 +1,67 @@
+// Package look holds what all looks share: what they are given, and how they
+// leave facts. A look does input and output and holds no judgement; its own
+// failure is a fact too.
+package look
+
+import (
+	"context"
+	"net/netip"
+	"time"
+
+	"uakari/internal/fact"
+)
+
+// Env is what a look is given. Its zero value works.
+type Env struct {
+	Vantage   string           // the id that facts are left under
+	Wait      time.Duration    // longest wait for one connect, and for one resolver
+	Resolvers []netip.AddrPort // instead of the host's own
+	HostsFile string           // instead of the system's
+	Trust     string           // a file of roots instead of the system's
+	Unit      string           // the unit behind the endpoint, if it was said
+	Card      *fact.Card
+	Now       func() time.Time // nil: time.Now
+}
+
+// Emit takes one fact as soon as it is seen.
+type Emit func(fact.Fact)
+
+// Clock is the time, by the given clock.
+func (e Env) Clock() time.Time {
+	if e.Now != nil {
+		return e.Now()
+	}
+	return time.Now()
+}
+
+// Patience is the longest wait for one connect.
+func (e Env) Patience() time.Duration {
+	if e.Wait > 0 {
+		return e.Wait
+	}
+	return 4 * time.Second // "host unreachable" comes after 3
+}
+
+// Seen begins a fact of one look.
+func (e Env) Seen(order fact.Order, source, saw string) fact.Fact {
+	return fact.Fact{Vantage: e.Vantage, At: e.Clock().UTC(), Order: order, Source: source, Saw: saw}
+}
+
+// Failed is the fact that something could not be looked at.
+func (e Env) Failed(order fact.Order, source, what string, err error, needs string) fact.Fact {
+	f := e.Seen(order, source, what+": "+err.Error())
+	f.Failed = &fact.Failure{What: what, Why: err.Error(), Needs: needs}
+	return f
+}
+
+// margin is kept before a deadline, so that what was seen can still be told.
+const margin = 100 * time.Millisecond
+
+// Within is a wait that ends in time to be told before the context's deadline.
+func Within(ctx context.Context, wait time.Duration) time.Duration {
+	deadline, ok := ctx.Deadline()
+	if !ok {
+		return wait
+	}
+	return max(time.Millisecond, min(wait, time.Until(deadline)-margin))
+}

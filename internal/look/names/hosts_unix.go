@@ -1,0 +1,5 @@
+//go:build !windows
+
+package names
+
+const systemHosts = "/etc/hosts"

@@ -1,0 +1,18 @@
+//go:build !linux
+
+package path
+
+import (
+	"context"
+	"errors"
+	"runtime"
+
+	"uakari/internal/fact"
+	"uakari/internal/look"
+)
+
+// Route cannot be asked for here.
+func Route(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
+	emit(env.Failed(order, "route to "+order.Target.Addr.String(), "could not ask for the route",
+		errors.New("not looked at on "+runtime.GOOS), ""))
+}

@@ -1,0 +1,57 @@
+package session
+
+import (
+	"context"
+	"errors"
+	"net"
+	"net/netip"
+	"os"
+	"syscall"
+	"time"
+
+	"uakari/internal/fact"
+	"uakari/internal/look"
+	"uakari/internal/wire"
+)
+
+// connect connects once and tells every way to fail apart. Where the system
+// can say so, it tells who sent an ICMP refusal.
+func connect(ctx context.Context, addr netip.Addr, port uint16, wait time.Duration) (net.Conn, fact.Connect) {
+	w := newWitness()
+	defer w.close()
+	d := net.Dialer{Timeout: look.Within(ctx, wait), Control: w.control, KeepAlive: -1}
+	began := time.Now()
+	conn, err := d.DialContext(ctx, "tcp", netip.AddrPortFrom(addr, port).String())
+	result := fact.Connect{TookMS: wire.MS(time.Since(began))}
+	if err == nil {
+		result.Outcome = fact.Connected
+		if local, ok := conn.LocalAddr().(*net.TCPAddr); ok {
+			result.Local = unmap(local.AddrPort())
+		}
+		return conn, result
+	}
+	var errno syscall.Errno
+	switch icmp := w.icmp(); {
+	case icmp != nil:
+		result.Outcome, result.ICMP = fact.ICMP, icmp
+	case errors.Is(err, os.ErrDeadlineExceeded), errors.Is(err, context.DeadlineExceeded), errors.Is(err, context.Canceled),
+		errors.Is(err, syscall.ETIMEDOUT), isTimeout(err):
+		result.Outcome = fact.Silent
+	case errors.Is(err, errRefused):
+		result.Outcome = fact.Reset
+	case errors.As(err, &errno):
+		result.Outcome, result.Errno = fact.LocalError, errnoName(errno)
+	default:
+		result.Outcome, result.Errno = fact.LocalError, err.Error()
+	}
+	return nil, result
+}
+
+func isTimeout(err error) bool {
+	var ne net.Error
+	return errors.As(err, &ne) && ne.Timeout()
+}
+
+func unmap(ap netip.AddrPort) netip.AddrPort {
+	return netip.AddrPortFrom(ap.Addr().Unmap(), ap.Port())
+}

@@ -1,0 +1,7 @@
+//go:build !linux && !windows
+
+package session
+
+import "syscall"
+
+const errRefused = syscall.ECONNREFUSED

@@ -1,0 +1,5 @@
+package session
+
+import "golang.org/x/sys/windows"
+
+const errRefused = windows.WSAECONNREFUSED

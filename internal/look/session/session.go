@@ -1,0 +1,206 @@
+// Package session climbs one connection as far as it goes: connect, who
+// speaks first, upgrade, handshake, a question. Every step leaves a fact.
+//
+// Certificates are not checked here: the chain is kept whole, together with
+// the client's roots that could vouch for it, and weighed elsewhere.
+package session
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"strings"
+	"time"
+
+	"uakari/internal/endpoint"
+	"uakari/internal/fact"
+	"uakari/internal/look"
+	"uakari/internal/wire"
+)
+
+// settleTime is how long a connection is watched on which nobody knows who
+// speaks first: long enough for a server that closes at once.
+const settleTime = 300 * time.Millisecond
+
+// climber is one climb.
+type climber struct {
+	env    look.Env
+	order  fact.Order
+	scheme endpoint.Scheme
+	wire   wire.Protocol
+	emit   look.Emit
+	conn   *wire.Conn
+}
+
+// Look climbs. It is bounded by the context, which closes the connection;
+// connecting is bounded by the environment's wait as well.
+func Look(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
+	scheme, _ := endpoint.Lookup(order.Target.Scheme)
+	c := &climber{env: env, order: order, scheme: scheme, wire: wire.Protocols[scheme.Wire], emit: emit}
+	raw := c.connect(ctx)
+	if raw == nil {
+		return
+	}
+	defer raw.Close()
+	if _, ok := ctx.Deadline(); ok {
+		raw.SetDeadline(time.Now().Add(look.Within(ctx, time.Hour)))
+	}
+	stop := context.AfterFunc(ctx, func() { raw.SetDeadline(time.Unix(1, 0)) })
+	defer stop()
+	c.conn = wire.NewConn(raw)
+
+	direct := order.Target.Security == fact.TLS
+	if direct && !c.handshake(ctx) || !c.greet() {
+		return
+	}
+	if order.Target.Security == fact.StartTLS && !c.upgrade(ctx) {
+		return
+	}
+	c.ask()
+}
+
+func (c *climber) address() string {
+	t := c.order.Target
+	return endpoint.HostPort(t.Addr.String(), t.Port)
+}
+
+// connect makes the connection; nil if there is none.
+func (c *climber) connect(ctx context.Context) net.Conn {
+	conn, result := connect(ctx, c.order.Target.Addr, c.order.Target.Port, c.env.Patience())
+	f := c.env.Seen(c.order, "tcp connect "+c.address(), sawConnect(result))
+	f.Connect = &result
+	c.emit(f)
+	return conn
+}
+
+func sawConnect(r fact.Connect) string {
+	switch r.Outcome {
+	case fact.Connected:
+		return fmt.Sprintf("connected in %s", short(r.TookMS))
+	case fact.Silent:
+		return fmt.Sprintf("no answer in %s", short(r.TookMS))
+	case fact.Reset:
+		return fmt.Sprintf("refused by a reset after %s", short(r.TookMS))
+	case fact.ICMP:
+		return fmt.Sprintf("refused by %s with ICMP type %d code %d after %s", r.ICMP.From, r.ICMP.Type, r.ICMP.Code, short(r.TookMS))
+	}
+	return "this host's own kernel says " + r.Errno
+}
+
+// short writes milliseconds as people read them.
+func short(ms float64) string {
+	switch {
+	case ms >= 1000:
+		return fmt.Sprintf("%.3g s", ms/1000)
+	case ms >= 10:
+		return fmt.Sprintf("%.0f ms", ms)
+	}
+	return fmt.Sprintf("%.1f ms", ms)
+}
+
+// greet waits for a server that speaks first. Where nobody knows who does, it
+// only watches for a moment. It reports whether to go on.
+func (c *climber) greet() bool {
+	var g fact.Greeting
+	switch {
+	case c.wire.Greet != nil:
+		g = c.wire.Greet(c.conn)
+	case c.scheme.First == endpoint.NobodyKnows || c.scheme.Wire == "" && c.order.Target.Security == fact.Plain:
+		g = wire.Overhear(c.conn, settleTime)
+	default:
+		return true
+	}
+	f := c.env.Seen(c.order, "greeting of "+c.address(), sawGreeting(g))
+	f.Greeting = &g
+	c.emit(f)
+	return g.Ending == fact.Done && g.Refusal == ""
+}
+
+func sawGreeting(g fact.Greeting) string {
+	switch {
+	case g.Refusal != "":
+		return fmt.Sprintf("refused in the greeting: %q", g.Refusal)
+	case g.Head != "":
+		return fmt.Sprintf("%q", g.Head)
+	}
+	return sawEnding(g.Ending) + " after " + short(g.TookMS)
+}
+
+func sawEnding(e fact.Ending) string {
+	return map[fact.Ending]string{fact.Closed: "closed without a byte", fact.ResetMid: "reset without a byte", fact.Stalled: "nothing came",
+		fact.Malformed: "something unreadable came", fact.Done: "nothing yet, still open", fact.Bytes: "bytes came"}[e]
+}
+
+// upgrade asks for TLS inside the protocol and makes it. It reports whether
+// to go on.
+func (c *climber) upgrade(ctx context.Context) bool {
+	if c.wire.Upgrade == nil {
+		return true
+	}
+	u := c.wire.Upgrade(c.conn)
+	saw := "not offered"
+	switch {
+	case u.Ending != fact.Done:
+		saw = sawEnding(u.Ending)
+	case u.Offered:
+		saw = "offered"
+	}
+	f := c.env.Seen(c.order, "upgrade to TLS at "+c.address(), saw)
+	f.Upgrade = &u
+	c.emit(f)
+	if u.Ending != fact.Done {
+		return false
+	}
+	return !u.Offered || c.handshake(ctx)
+}
+
+// ask asks the protocol's question.
+func (c *climber) ask() {
+	if c.wire.Ask == nil {
+		if c.wire.Greet != nil { // the greeting is all that is said without an account
+			g := fact.Reply{Ending: fact.Done, Protocol: c.scheme.Wire, Asked: "the greeting"}
+			f := c.env.Seen(c.order, "greeting of "+c.address(), "complete")
+			f.Reply = &g
+			c.emit(f)
+		}
+		return
+	}
+	t := c.order.Target
+	r := c.wire.Ask(c.conn, wire.Question{Host: c.hostHeader(), Path: t.Path})
+	f := c.env.Seen(c.order, fmt.Sprintf("%s of %s", r.Asked, c.address()), sawReply(r))
+	f.Reply = &r
+	c.emit(f)
+}
+
+// hostHeader is the Host of an HTTP request: the port belongs to it unless it
+// is the default one of the security in use (RFC 9110 section 4.2).
+func (c *climber) hostHeader() string {
+	t := c.order.Target
+	name := t.Name
+	if strings.Contains(name, ":") {
+		name = "[" + name + "]"
+	}
+	if t.Security == fact.TLS && t.Port == 443 || t.Security == fact.Plain && t.Port == 80 {
+		return name
+	}
+	return fmt.Sprintf("%s:%d", name, t.Port)
+}
+
+func sawReply(r fact.Reply) string {
+	took := " in " + short(max(0.1, r.FirstMS-r.SentMS))
+	switch {
+	case r.Ending != fact.Done && r.Spoke != "":
+		return fmt.Sprintf("%s answered: %q", r.Spoke, r.Text)
+	case r.Ending != fact.Done && r.Text != "":
+		return fmt.Sprintf("%s: %q", sawEnding(r.Ending), r.Text)
+	case r.Ending != fact.Done:
+		return sawEnding(r.Ending) + " after " + short(r.TookMS)
+	case r.Status != 0 && r.Location != "":
+		return fmt.Sprintf("%d to %s%s", r.Status, r.Location, took)
+	case r.Status != 0:
+		return fmt.Sprintf("%d%s", r.Status, took)
+	case r.Code != "":
+		return strings.TrimSpace(r.Code+" "+r.Text) + took
+	}
+	return "answered" + took
+}

@@ -1,0 +1,152 @@
+package session
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"strings"
+	"sync"
+	"time"
+
+	"uakari/internal/fact"
+	"uakari/internal/look/trust"
+	"uakari/internal/wire"
+)
+
+// Bounds on a chain that is kept.
+const (
+	mostCerts      = 100
+	mostChainBytes = 1 << 20
+)
+
+// handshake makes a TLS handshake that checks nothing and keeps everything.
+// It reports whether to go on.
+func (c *climber) handshake(ctx context.Context) bool {
+	t := c.order.Target
+	config := &tls.Config{
+		InsecureSkipVerify: true, // weighed from the chain
+		ServerName:         indicated(t.Name),
+		MinVersion:         tls.VersionTLS10,
+		CipherSuites:       everySuite(),
+	}
+	if c.scheme.Wire == "http" {
+		config.NextProtos = []string{"http/1.1"}
+	}
+	began := time.Now()
+	conn := tls.Client(c.conn, config)
+	err := conn.HandshakeContext(ctx)
+	h := fact.Handshake{ServerName: config.ServerName, TookMS: wire.MS(time.Since(began))}
+	state := conn.ConnectionState()
+	h.Chain = keepChain(state)
+	if err == nil {
+		h.Ending, h.Version, h.Cipher = fact.Done, tls.VersionName(state.Version), tls.CipherSuiteName(state.CipherSuite)
+	} else {
+		describe(&h, err)
+	}
+	f := c.env.Seen(c.order, fmt.Sprintf("TLS handshake with %s, name %s", c.address(), nameOrNone(h.ServerName)), sawHandshake(h))
+	f.Handshake = &h
+	c.emit(f)
+	if len(h.Chain) > 0 {
+		c.trust(h.Chain)
+	}
+	if err != nil {
+		return false
+	}
+	c.conn = wire.NewConn(conn)
+	return true
+}
+
+// indicated is the name indication: an address is never indicated (RFC 6066
+// section 3), nor the dot at the end of a name.
+func indicated(name string) string {
+	if _, err := netip.ParseAddr(name); err == nil {
+		return ""
+	}
+	return strings.TrimSuffix(name, ".")
+}
+
+func nameOrNone(s string) string {
+	if s == "" {
+		return "not indicated"
+	}
+	return s
+}
+
+// everySuite is every suite the library knows, old ones included: what a
+// client should accept is weighed, not assumed.
+func everySuite() []uint16 {
+	var ids []uint16
+	for _, s := range append(tls.CipherSuites(), tls.InsecureCipherSuites()...) {
+		ids = append(ids, s.ID)
+	}
+	return ids
+}
+
+func keepChain(state tls.ConnectionState) [][]byte {
+	var chain [][]byte
+	size := 0
+	for _, cert := range state.PeerCertificates {
+		if size += len(cert.Raw); len(chain) == mostCerts || size > mostChainBytes {
+			break
+		}
+		chain = append(chain, cert.Raw)
+	}
+	return chain
+}
+
+// alertNumbers finds an alert by the library's words for it, which is all
+// that it hands out.
+var alertNumbers = sync.OnceValue(func() map[string]int {
+	numbers := map[string]int{}
+	for n := range 256 {
+		numbers[tls.AlertError(n).Error()] = n
+	}
+	return numbers
+})
+
+// describe says how a handshake failed.
+func describe(h *fact.Handshake, err error) {
+	var remote *net.OpError
+	var record tls.RecordHeaderError
+	h.Error = wire.Clean(err.Error())
+	switch {
+	case errors.As(err, &remote) && remote.Op == "remote error":
+		h.Ending, h.Alert = fact.Closed, alertNumbers()[remote.Err.Error()]
+	case errors.As(err, &record):
+		h.Ending, h.Spoke, h.Error = fact.Malformed, wire.Recognise(record.RecordHeader[:]), ""
+	default:
+		h.Ending = wire.Ending(err)
+	}
+}
+
+func sawHandshake(h fact.Handshake) string {
+	switch {
+	case h.Ending == fact.Done:
+		return fmt.Sprintf("%s, %d certificates, in %s", h.Version, len(h.Chain), short(h.TookMS))
+	case h.Alert != 0:
+		return fmt.Sprintf("the server sent alert %d (%s)", h.Alert, h.Error)
+	case h.Spoke != "":
+		return h.Spoke + " answered instead of TLS"
+	case h.Ending == fact.Malformed && h.Error == "":
+		return "something answered that is not TLS"
+	case h.Error != "":
+		return h.Error
+	}
+	return sawEnding(h.Ending)
+}
+
+// trust keeps the roots of this client that could vouch for the chain.
+func (c *climber) trust(chain [][]byte) {
+	store, err := trust.Load(c.env.Trust)
+	if err != nil {
+		c.emit(c.env.Failed(c.order, "trust store", "could not read the client's trust store", err, "a readable file for --trust"))
+		return
+	}
+	t := fact.Trust{Source: store.Source, Count: store.Count(), Roots: store.For(chain)}
+	f := c.env.Seen(c.order, "trust store "+store.Source, fmt.Sprintf("%d of %d roots could vouch for the chain", len(t.Roots), t.Count))
+	f.Trust = &t
+	c.emit(f)
+}

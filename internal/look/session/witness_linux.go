@@ -1,0 +1,104 @@
+package session
+
+import (
+	"encoding/binary"
+	"net/netip"
+	"syscall"
+
+	"golang.org/x/sys/unix"
+
+	"uakari/internal/fact"
+)
+
+const errRefused = syscall.ECONNREFUSED
+
+func errnoName(e syscall.Errno) string {
+	if name := unix.ErrnoName(e); name != "" {
+		return name
+	}
+	return e.Error()
+}
+
+// witness keeps a second descriptor of a socket, so that its error queue can
+// be read after the dialer has closed the first (ip(7), IP_RECVERR): a reset
+// leaves nothing there, an ICMP message leaves its sender, type and code.
+type witness struct{ fd int }
+
+func newWitness() *witness { return &witness{-1} }
+
+func (w *witness) control(network, _ string, c syscall.RawConn) error {
+	return c.Control(func(fd uintptr) {
+		// Without the queue the connect still works and tells less.
+		if network == "tcp6" {
+			unix.SetsockoptInt(int(fd), unix.SOL_IPV6, unix.IPV6_RECVERR, 1)
+		} else {
+			unix.SetsockoptInt(int(fd), unix.SOL_IP, unix.IP_RECVERR, 1)
+		}
+		if dup, err := unix.FcntlInt(fd, unix.F_DUPFD_CLOEXEC, 0); err == nil {
+			w.fd = dup
+		}
+	})
+}
+
+func (w *witness) close() {
+	if w.fd >= 0 {
+		unix.Close(w.fd)
+		w.fd = -1
+	}
+}
+
+// Origins of an error in the queue (include/uapi/linux/errqueue.h).
+const (
+	originICMP  = 2
+	originICMP6 = 3
+)
+
+// icmp is the ICMP refusal in the error queue, if there is one.
+func (w *witness) icmp() *fact.ICMPError {
+	if w.fd < 0 {
+		return nil
+	}
+	control := make([]byte, 512)
+	for range 8 {
+		_, n, _, _, err := unix.Recvmsg(w.fd, make([]byte, 128), control, unix.MSG_ERRQUEUE|unix.MSG_DONTWAIT)
+		if err != nil {
+			return nil
+		}
+		messages, err := unix.ParseSocketControlMessage(control[:n])
+		if err != nil {
+			return nil
+		}
+		for _, m := range messages {
+			if refusal := extendedError(m.Data); refusal != nil {
+				return refusal
+			}
+		}
+	}
+	return nil
+}
+
+// extendedError reads a struct sock_extended_err and the sender's address
+// behind it.
+func extendedError(b []byte) *fact.ICMPError {
+	const head = 16
+	if len(b) < head+8 {
+		return nil
+	}
+	origin := b[4]
+	e := &fact.ICMPError{Type: b[5], Code: b[6], Version: 4}
+	switch origin {
+	case originICMP:
+		if binary.NativeEndian.Uint16(b[head:]) != unix.AF_INET {
+			return nil
+		}
+		e.From = netip.AddrFrom4([4]byte(b[head+4 : head+8]))
+	case originICMP6:
+		if len(b) < head+24 || binary.NativeEndian.Uint16(b[head:]) != unix.AF_INET6 {
+			return nil
+		}
+		e.Version, e.From = 6, netip.AddrFrom16([16]byte(b[head+8:head+24]))
+	default:
+		return nil
+	}
+	return e
+}

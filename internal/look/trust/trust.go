@@ -1,0 +1,124 @@
+// Package trust reads the roots that a client trusts: a file that was named,
+// or the system's own store.
+package trust
+
+import (
+	"bytes"
+	"crypto/x509"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+)
+
+// systemFiles is where systems keep all roots in one file.
+var systemFiles = []string{
+	"/etc/ssl/certs/ca-certificates.crt",                // Debian, Arch, Alpine
+	"/etc/pki/tls/certs/ca-bundle.crt",                  // Fedora
+	"/etc/pki/ca-trust/extracted/pem/tls-ca-bundle.pem", // newer Fedora
+	"/etc/ssl/ca-bundle.pem",                            // SUSE
+	"/etc/ssl/cert.pem",                                 // Alpine, macOS
+}
+
+// ErrNone says that no trust store was found on this system.
+var ErrNone = errors.New("no trust store in any of the usual places; name one with --trust")
+
+// Store is a trust store. Certificates are parsed only when asked for.
+type Store struct {
+	Source string
+	der    [][]byte
+}
+
+// Count is the number of roots.
+func (s *Store) Count() int { return len(s.der) }
+
+// Load reads a named file, or the system's store for "". As with other
+// programs of the trade, SSL_CERT_FILE names the system's store if it is set.
+// A store is read once.
+func Load(path string) (*Store, error) {
+	if path == "" {
+		path = os.Getenv("SSL_CERT_FILE")
+	}
+	return cached(path)
+}
+
+var (
+	mu     sync.Mutex // guards stores
+	stores = map[string]func() (*Store, error){}
+)
+
+func cached(path string) (*Store, error) {
+	mu.Lock()
+	load, ok := stores[path]
+	if !ok {
+		load = sync.OnceValues(func() (*Store, error) { return read(path) })
+		stores[path] = load
+	}
+	mu.Unlock()
+	return load()
+}
+
+func read(path string) (*Store, error) {
+	if path != "" {
+		return readFile(path)
+	}
+	for _, file := range systemFiles {
+		s, err := readFile(file)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		return s, err
+	}
+	return nil, ErrNone
+}
+
+func readFile(path string) (*Store, error) {
+	text, err := os.ReadFile(filepath.Clean(path))
+	if err != nil {
+		return nil, err
+	}
+	s := &Store{Source: path}
+	for {
+		var block *pem.Block
+		if block, text = pem.Decode(text); block == nil {
+			break
+		}
+		if strings.HasSuffix(block.Type, "CERTIFICATE") {
+			s.der = append(s.der, block.Bytes)
+		}
+	}
+	if len(s.der) == 0 {
+		return nil, fmt.Errorf("%s: no certificate in PEM form", path)
+	}
+	return s, nil
+}
+
+// For is the roots that could vouch for a chain: those whose subject is an
+// issuer, or a certificate, of it.
+func (s *Store) For(chain [][]byte) [][]byte {
+	var names [][]byte
+	for _, raw := range chain {
+		if cert, err := x509.ParseCertificate(raw); err == nil {
+			names = append(names, cert.RawIssuer, cert.RawSubject)
+		}
+	}
+	var roots [][]byte
+	for _, der := range s.der {
+		for _, name := range names {
+			// The encoded name stands in the certificate as it is: a quick
+			// look before parsing.
+			if !bytes.Contains(der, name) {
+				continue
+			}
+			if cert, err := x509.ParseCertificate(der); err == nil && bytes.Equal(cert.RawSubject, name) {
+				roots = append(roots, der)
+				break
+			}
+		}
+	}
+	return roots
+}

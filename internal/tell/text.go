@@ -1,0 +1,246 @@
+package tell
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"uakari/internal/endpoint"
+	"uakari/internal/trail"
+)
+
+// width is the columns that text is laid out for.
+const width = 80
+
+// Text tells a trail to a person: the answer in the first line, then the
+// causes, the ladder, what to do, and what it rests on.
+func Text(t trail.Trail, colour bool) string {
+	w := writer{t: t, p: paint{colour}}
+	w.answer()
+	w.causes()
+	w.ladder()
+	w.mend()
+	w.apart()
+	w.evidence()
+	w.then()
+	return w.b.String()
+}
+
+type writer struct {
+	t trail.Trail
+	p paint
+	b strings.Builder
+}
+
+func (w *writer) client() string {
+	for _, v := range w.t.Vantages {
+		if v.Role == "client" {
+			return safe(v.Host)
+		}
+	}
+	return "this client"
+}
+
+func (w *writer) goal() string {
+	e := w.t.Endpoint
+	return safe(endpoint.HostPort(e.Host, e.Port))
+}
+
+// answer is the first line.
+func (w *writer) answer() {
+	colour, text := red, ""
+	switch {
+	case w.t.Reached == trail.Yes:
+		colour, text = green, fmt.Sprintf("Yes: %s reaches %s.", w.client(), w.goal())
+	case w.t.Reached == trail.No && w.t.Outcome == trail.OutcomeFault:
+		text = fmt.Sprintf("No: %s cannot reach %s.", w.client(), w.goal())
+	case w.t.Reached == trail.No:
+		colour, text = yellow, fmt.Sprintf("No: %s cannot reach %s, and nothing seen proves why.", w.client(), w.goal())
+	default:
+		colour, text = yellow, fmt.Sprintf("Not known: whether %s reaches %s.", w.client(), w.goal())
+	}
+	for _, line := range wrap(text, width) {
+		w.b.WriteString(w.p.as(bold, w.p.as(colour, line)) + "\n")
+	}
+	switch w.t.Incomplete {
+	case "deadline":
+		w.b.WriteString("Not complete: the deadline came first.\n")
+	case "interrupted":
+		w.b.WriteString("Not complete: interrupted.\n")
+	}
+}
+
+// causes says what is wrong, in the order in which to mend it.
+func (w *writer) causes() {
+	blocking := w.t.Blocking()
+	for i, c := range blocking {
+		mark := ""
+		if len(blocking) > 1 {
+			mark = fmt.Sprintf("%d. ", i+1)
+		}
+		text := upperFirst(safe(c.Summary)) + fmt.Sprintf(" (%s, %s).", c.ID, c.Certainty)
+		if len(c.MaskedBy) > 0 {
+			text = "Behind it: " + lowerFirst(text)
+		}
+		block(&w.b, mark, strings.Repeat(" ", len(mark)), text, width)
+		for _, short := range c.Short {
+			block(&w.b, "   ", "   ", "not proven: "+safe(short), width)
+		}
+	}
+	rest := doubts(w.t.Causes, trail.Possible)
+	if len(blocking) == 0 && len(rest) > 0 && w.t.Reached == trail.No {
+		w.b.WriteString("What it may be, the most frequent first:\n")
+		for _, c := range rest {
+			block(&w.b, "  - ", "    ", safe(c.Summary)+" ("+c.ID+")", width)
+		}
+	}
+}
+
+// doubts is the causes that do not block, of a certainty.
+func doubts(causes []trail.Cause, certainty trail.Certainty) []trail.Cause {
+	return slices.DeleteFunc(slices.Clone(causes), func(c trail.Cause) bool { return c.Blocking || c.Certainty != certainty })
+}
+
+func upperFirst(s string) string {
+	if s == "" || s[0] < 'a' || s[0] > 'z' || !plainWord(s) {
+		return s
+	}
+	return strings.ToUpper(s[:1]) + s[1:]
+}
+
+func lowerFirst(s string) string {
+	if s == "" || s[0] < 'A' || s[0] > 'Z' || len(s) > 1 && s[1] >= 'A' && s[1] <= 'Z' {
+		return s
+	}
+	return strings.ToLower(s[:1]) + s[1:]
+}
+
+// plainWord reports whether a text begins with an ordinary word, and not with
+// a name that must stay as it is.
+func plainWord(s string) bool {
+	first, _, _ := strings.Cut(s, " ")
+	return strings.IndexFunc(first, func(r rune) bool { return r < 'a' || r > 'z' }) < 0
+}
+
+// ladder is the rungs, one a line.
+func (w *writer) ladder() {
+	w.b.WriteByte('\n')
+	for _, f := range w.t.Rungs {
+		state := string(f.State)
+		if f.State == trail.Fault {
+			state = "FAULT"
+		}
+		text := safe(f.Summary)
+		if len(f.Follows) > 0 {
+			text += " (follows from " + w.causeName(f.Follows[0]) + ")"
+		}
+		if f.State == trail.Unseen && f.Needs != "" {
+			text += "; would show it: " + safe(f.Needs)
+		}
+		const indent = "                     "
+		lines := wrap(text, width-len(indent))
+		first := ""
+		if len(lines) > 0 {
+			first, lines = lines[0], lines[1:]
+		}
+		head := fmt.Sprintf("  %-10s", f.Name) + w.p.as(stateColours[f.State], fmt.Sprintf("%-8s", state)) + " "
+		w.b.WriteString(head + w.quiet(f.State, first) + "\n")
+		for _, line := range lines {
+			w.b.WriteString(indent + w.quiet(f.State, line) + "\n")
+		}
+	}
+}
+
+// quiet dims what does not need reading.
+func (w *writer) quiet(s trail.State, text string) string {
+	if s == trail.Unseen || s == trail.Moot || s == trail.Follows {
+		return w.p.as(grey, text)
+	}
+	return text
+}
+
+func (w *writer) causeName(key string) string {
+	for _, c := range w.t.Causes {
+		if c.Key == key {
+			return c.ID
+		}
+	}
+	return key
+}
+
+// mend is what to do, for every cause that blocks, and for doubts that are
+// proven.
+func (w *writer) mend() {
+	todo := append(w.t.Blocking(), doubts(w.t.Causes, trail.Proven)...)
+	n := 0
+	for _, c := range todo {
+		for i, r := range c.Remedies {
+			w.b.WriteByte('\n')
+			head := "To mend"
+			if len(todo) > 1 && i == 0 {
+				n++
+				head = fmt.Sprintf("To mend %d (%s)", n, c.ID)
+			} else if i > 0 {
+				head = "Or"
+			}
+			w.b.WriteString(w.p.as(bold, head) + w.where(r) + "\n")
+			block(&w.b, "  ", "  ", upperFirst(safe(r.Do))+".", width)
+			if r.Command != "" {
+				w.b.WriteString("    " + w.p.as(blue, safe(r.Command)) + "\n")
+			}
+			block(&w.b, "  risk: ", "        ", safe(r.Risk), width)
+			block(&w.b, "  undo: ", "        ", safe(r.Undo), width)
+		}
+	}
+}
+
+// where says on which host a remedy goes and who may do it.
+func (w *writer) where(r trail.Remedy) string {
+	line := ", on " + safe(r.Host) + ", by " + safe(r.Owner) + ":"
+	if strings.HasPrefix(r.Host, "the ") {
+		line = ", at " + safe(r.Host) + ", by " + safe(r.Owner) + ":"
+	}
+	return line
+}
+
+// apart names the one look that would help most.
+func (w *writer) apart() {
+	if w.t.Tell == nil {
+		return
+	}
+	w.b.WriteByte('\n')
+	block(&w.b, "", "  ", w.p.as(bold, "One look tells them apart:")+" "+safe(w.t.Tell.Look), width)
+	if w.t.Tell.Command != "" {
+		w.b.WriteString("    " + w.p.as(blue, safe(w.t.Tell.Command)) + "\n")
+	}
+}
+
+// evidence is what the causes rest on.
+func (w *writer) evidence() {
+	var ids []string
+	for _, c := range w.t.Causes {
+		if c.Blocking || c.Certainty == trail.Proven {
+			ids = append(ids, c.Because...)
+		}
+	}
+	first := true
+	for _, e := range w.t.Evidence {
+		if !slices.Contains(ids, e.ID) {
+			continue
+		}
+		if first {
+			w.b.WriteString("\n" + w.p.as(bold, "Seen:") + "\n")
+			first = false
+		}
+		head := fmt.Sprintf("  %s ", e.At.Local().Format("15:04:05"))
+		block(&w.b, head, strings.Repeat(" ", len(head)), fmt.Sprintf("%s: %s: %s", safe(w.t.Host(e.Vantage)), safe(e.Source), safe(e.Saw)), width)
+	}
+}
+
+// then says how to see whether it works again.
+func (w *writer) then() {
+	if w.t.Command == "" || w.t.Outcome == trail.OutcomeClear || w.t.Tell != nil {
+		return
+	}
+	w.b.WriteString("\n" + w.p.as(bold, "Then:") + " " + safe(w.t.Command) + "\n")
+}

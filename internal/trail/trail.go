@@ -1,0 +1,183 @@
+// Package trail holds the result of a trace, as other programs read it
+// ("uakari.trail/1", docs/schema/trail.schema.json).
+package trail
+
+import (
+	"time"
+
+	"uakari/internal/fact"
+)
+
+// Format names the contract. Changes add fields and never change one.
+const Format = "uakari.trail/1"
+
+// Rung is one of the ordered checks.
+type Rung string
+
+const (
+	Settings Rung = "settings"
+	Service  Rung = "service"
+	Ports    Rung = "ports"
+	Rules    Rung = "rules"
+	Names    Rung = "names"
+	Certs    Rung = "certs"
+	Login    Rung = "login"
+	Answer   Rung = "answer"
+)
+
+// Ladder is every rung, in the order in which practitioners climb.
+var Ladder = []Rung{Settings, Service, Ports, Rules, Names, Certs, Login, Answer}
+
+// State is what was found on a rung.
+type State string
+
+const (
+	Clear   State = "clear"   // looked, nothing in the way
+	Fault   State = "fault"   // blocks the client
+	Follows State = "follows" // broken only because of another rung's fault
+	Doubt   State = "doubt"   // not blocking now, or not certain
+	Unseen  State = "unseen"  // could not look
+	Moot    State = "moot"    // does not apply to this endpoint
+)
+
+// Outcome is the judgement of the whole.
+type Outcome string
+
+const (
+	OutcomeClear  Outcome = "clear"
+	OutcomeFault  Outcome = "fault"
+	OutcomeUnsure Outcome = "unsure"
+)
+
+// Certainty of a cause.
+type Certainty string
+
+const (
+	Proven   Certainty = "proven" // the deciding thing itself was read
+	Likely   Certainty = "likely"
+	Possible Certainty = "possible"
+)
+
+// Reached says whether the client got its answer.
+type Reached string
+
+const (
+	Yes     Reached = "yes"
+	No      Reached = "no"
+	Unknown Reached = "unknown"
+)
+
+// Trail is the whole result of one trace.
+type Trail struct {
+	Format     string     `json:"format"`
+	ID         string     `json:"id"`
+	Began      time.Time  `json:"began"`
+	Ended      time.Time  `json:"ended"`
+	Incomplete string     `json:"incomplete,omitempty"` // "deadline", "interrupted"
+	Endpoint   Endpoint   `json:"endpoint"`
+	Card       string     `json:"card,omitempty"`
+	Outcome    Outcome    `json:"outcome"`
+	Reached    Reached    `json:"reached"`
+	Vantages   []Vantage  `json:"vantages"`
+	Rungs      []Finding  `json:"rungs"`
+	Causes     []Cause    `json:"causes"`
+	Tell       *Tell      `json:"tell_apart,omitempty"`
+	Evidence   []Evidence `json:"evidence"`
+	Behind     []Behind   `json:"behind"`
+	Command    string     `json:"command,omitempty"` // to trace the same again
+}
+
+// Endpoint is what was to be reached.
+type Endpoint struct {
+	Input     string        `json:"input"`
+	Scheme    string        `json:"scheme"`
+	Host      string        `json:"host"`
+	Port      uint16        `json:"port"`
+	Transport string        `json:"transport"`
+	Security  fact.Security `json:"security"`
+}
+
+// Vantage is a host that was looked from.
+type Vantage struct {
+	ID    string     `json:"id"`
+	Role  fact.Role  `json:"role"`
+	Host  string     `json:"host"`
+	Means fact.Means `json:"means"`
+}
+
+// Finding is the judgement of one rung.
+type Finding struct {
+	Name    Rung     `json:"name"`
+	State   State    `json:"state"`
+	Summary string   `json:"summary"`
+	Follows []string `json:"follows,omitempty"` // keys of the causes it follows from
+	Needs   string   `json:"needs,omitempty"`   // what would show an unseen rung
+}
+
+// Cause is one fault of the catalogue, as found here.
+type Cause struct {
+	Key       string    `json:"key"`
+	ID        string    `json:"id"`
+	Rung      Rung      `json:"rung"`
+	Certainty Certainty `json:"certainty"`
+	Blocking  bool      `json:"blocking"`
+	Vantage   string    `json:"vantage,omitempty"`
+	MaskedBy  []string  `json:"masked_by"`
+	Summary   string    `json:"summary"`
+	Short     []string  `json:"short_of,omitempty"` // the guards that keep it from being proven
+	Because   []string  `json:"because"`
+	Remedies  []Remedy  `json:"remedies"`
+}
+
+// Remedy is a change that mends a cause.
+type Remedy struct {
+	Do      string `json:"do"`
+	Command string `json:"command,omitempty"`
+	Host    string `json:"host"`
+	Owner   string `json:"owner"`
+	Risk    string `json:"risk"`
+	Undo    string `json:"undo"`
+}
+
+// Tell is the one look that would tell the possible causes apart.
+type Tell struct {
+	Look    string `json:"look"`
+	Command string `json:"command,omitempty"`
+}
+
+// Evidence is one fact, as shown.
+type Evidence struct {
+	ID      string    `json:"id"`
+	Vantage string    `json:"vantage"`
+	At      time.Time `json:"at"`
+	Source  string    `json:"source"`
+	Saw     string    `json:"saw"`
+	Data    any       `json:"data"`
+}
+
+// Behind is the trail of the next hop.
+type Behind struct {
+	From  string `json:"from"`
+	Trail Trail  `json:"trail"`
+}
+
+// Blocking is the causes that keep this client out, in order.
+func (t Trail) Blocking() []Cause {
+	var blocking []Cause
+	for _, c := range t.Causes {
+		if c.Blocking {
+			blocking = append(blocking, c)
+		}
+	}
+	return blocking
+}
+
+// Host is the name of a vantage's host; "" if there is no such vantage.
+func (t Trail) Host(vantage string) string {
+	for _, v := range t.Vantages {
+		if v.ID == vantage {
+			return v.Host
+		}
+	}
+	return ""
+}

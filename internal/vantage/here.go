@@ -1,0 +1,51 @@
+// Package vantage holds the ways to look from a host.
+package vantage
+
+import (
+	"context"
+	"fmt"
+
+	"uakari/internal/fact"
+	"uakari/internal/look"
+	"uakari/internal/look/host"
+	"uakari/internal/look/names"
+	"uakari/internal/look/path"
+	"uakari/internal/look/session"
+)
+
+// looks is every look by its kind.
+var looks = map[fact.Kind]func(context.Context, look.Env, fact.Order, look.Emit){
+	fact.LookNames:     names.Look,
+	fact.LookSession:   session.Look,
+	fact.LookEcho:      path.Echo,
+	fact.LookRoute:     path.Route,
+	fact.LookAddresses: host.Addresses,
+	fact.LookListeners: host.Listeners,
+	fact.LookService:   host.Service,
+}
+
+// Here is the host that the program runs on.
+type Here struct {
+	info fact.Vantage
+	env  look.Env
+}
+
+// NewHere looks from this host, in the role that info gives it.
+func NewHere(info fact.Vantage, env look.Env) *Here {
+	env.Vantage = info.ID
+	return &Here{info, env}
+}
+
+// Info says which vantage this is.
+func (h *Here) Info() fact.Vantage { return h.info }
+
+// Look takes one look and leaves its facts. A kind that does not exist here
+// is a fact too.
+func (h *Here) Look(ctx context.Context, order fact.Order, emit func(fact.Fact)) {
+	take, ok := looks[order.Look]
+	if !ok {
+		emit(h.env.Failed(order, string(order.Look), "could not look", fmt.Errorf("there is no look %q", order.Look), ""))
+		return
+	}
+	take(ctx, h.env, order, emit)
+}

@@ -1,0 +1,165 @@
+package weigh
+
+import (
+	"embed"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+
+	"github.com/goccy/go-yaml"
+
+	"uakari/internal/trail"
+)
+
+// Entry is one cause of the catalogue, as `uakari explain` tells it.
+type Entry struct {
+	ID       string   `yaml:"-"`
+	Title    string   `yaml:"title"`
+	Means    string   `yaml:"means"`
+	Looks    string   `yaml:"looks"`    // from the client
+	Proof    string   `yaml:"proof"`    // the least that lets it be called proven
+	Mistaken string   `yaml:"mistaken"` // what else it is taken for
+	Remedies []remedy `yaml:"remedies"`
+}
+
+// Rung is the rung the cause belongs to.
+func (e Entry) Rung() trail.Rung { return rungOf(e.ID) }
+
+func rungOf(id string) trail.Rung {
+	rung, _, _ := strings.Cut(id, "/")
+	return trail.Rung(rung)
+}
+
+// remedy is a remedy with places, in braces, for what was found. One with a
+// place that nothing fills does not apply.
+type remedy struct {
+	Do      string `yaml:"do"`
+	Command string `yaml:"command"`
+	Host    string `yaml:"host"`
+	Owner   string `yaml:"owner"`
+	Risk    string `yaml:"risk"`
+	Undo    string `yaml:"undo"`
+	// Else marks a remedy for when none before it applied.
+	Else bool `yaml:"else"`
+}
+
+//go:embed catalogue/*.yaml
+var catalogueFiles embed.FS
+
+// catalogue reads one rung's causes, once.
+var catalogue = func() func(trail.Rung) map[string]Entry {
+	readers := map[trail.Rung]func() map[string]Entry{}
+	for _, rung := range trail.Ladder {
+		readers[rung] = sync.OnceValue(func() map[string]Entry { return readCatalogue(rung) })
+	}
+	return func(rung trail.Rung) map[string]Entry {
+		if read := readers[rung]; read != nil {
+			return read()
+		}
+		return nil
+	}
+}()
+
+func readCatalogue(rung trail.Rung) map[string]Entry {
+	entries := map[string]Entry{}
+	text, err := catalogueFiles.ReadFile("catalogue/" + string(rung) + ".yaml")
+	if err == nil {
+		err = yaml.UnmarshalWithOptions(text, &entries, yaml.Strict())
+	}
+	if err != nil {
+		// The files are part of the program and a test reads them all.
+		panic(fmt.Sprintf("weigh: catalogue of %s: %v", rung, err))
+	}
+	for name, e := range entries {
+		e.ID = string(rung) + "/" + name
+		delete(entries, name)
+		entries[e.ID] = e
+	}
+	return entries
+}
+
+// Explain finds a cause of the catalogue.
+func Explain(id string) (Entry, bool) {
+	e, ok := catalogue(rungOf(id))[id]
+	return e, ok
+}
+
+// CauseIDs is every identifier of the catalogue, rung by rung.
+func CauseIDs() []string {
+	var ids []string
+	for _, rung := range trail.Ladder {
+		ids = append(ids, slices.Sorted(maps.Keys(catalogue(rung)))...)
+	}
+	return ids
+}
+
+// values fill the places of a remedy.
+type values map[string]string
+
+// fill puts values into the places of a text. A command's values are quoted
+// for a shell, since they come from outside. It reports whether every place
+// was filled.
+func (v values) fill(text string, quote func(string) string) (string, bool) {
+	var b strings.Builder
+	for {
+		before, after, ok := strings.Cut(text, "{")
+		b.WriteString(before)
+		if !ok {
+			return b.String(), true
+		}
+		place, rest, ok := strings.Cut(after, "}")
+		value := v[place]
+		if !ok || value == "" {
+			return "", false
+		}
+		b.WriteString(quote(value))
+		text = rest
+	}
+}
+
+func asIs(s string) string { return s }
+
+// ShellWord quotes a word for a POSIX shell where it needs it.
+func ShellWord(s string) string {
+	plain := func(r rune) bool {
+		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("@%+=:,./-_", r))
+	}
+	if s != "" && strings.IndexFunc(s, plain) < 0 {
+		return s
+	}
+	return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
+}
+
+// remediesFor is the remedies of a cause that apply to what was found.
+func remediesFor(id string, v values) []trail.Remedy {
+	list := []trail.Remedy{}
+	for _, r := range catalogue(rungOf(id))[id].Remedies {
+		if r.Else && len(list) > 0 {
+			continue
+		}
+		if filled, ok := r.fill(v); ok {
+			list = append(list, filled)
+		}
+	}
+	return list
+}
+
+func (r remedy) fill(v values) (trail.Remedy, bool) {
+	var out trail.Remedy
+	all := true
+	for _, part := range []struct {
+		to    *string
+		text  string
+		quote func(string) string
+	}{
+		{&out.Do, r.Do, asIs}, {&out.Command, r.Command, ShellWord}, {&out.Host, r.Host, asIs},
+		{&out.Owner, r.Owner, asIs}, {&out.Risk, r.Risk, asIs}, {&out.Undo, r.Undo, ShellWord},
+	} {
+		text, ok := v.fill(part.text, part.quote)
+		*part.to = text
+		all = all && ok
+	}
+	return out, all
+}

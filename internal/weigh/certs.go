@@ -1,0 +1,359 @@
+package weigh
+
+import (
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"uakari/internal/endpoint"
+	"uakari/internal/fact"
+	"uakari/internal/trail"
+)
+
+// certReadings reads the session gate: does the secure session come up, by
+// this client's trust and clock?
+func (v *view) certReadings(w *wants, t *try) []Reading {
+	var readings []Reading
+	if r, ok := v.securityReading(w, t); ok {
+		readings = append(readings, r)
+	}
+	c := t.sessions
+	if r, ok := v.upgradeReading(t, c); ok {
+		readings = append(readings, r)
+	}
+	switch {
+	case c.handshake == nil:
+		return readings
+	case c.handshake.Handshake.Ending != fact.Done:
+		return append(readings, v.alertReadings(t, c)...)
+	case !v.verifies(t):
+		h := c.handshake.Handshake
+		return append(readings, Reading{Gate: Session, Because: factIDs(c.handshake), Vantage: c.handshake.Vantage,
+			Summary: h.Version + "; clients of " + t.target.Scheme + " do not check the certificate unless told to" + t.seen()})
+	}
+	return append(readings, v.chainReadings(t, c)...)
+}
+
+// verifies reports whether the client checks the certificate it is shown. One
+// that was set to plain and must use TLS will.
+func (v *view) verifies(t *try) bool {
+	return v.ask.Endpoint.Verify || v.ask.Endpoint.Security == fact.Plain && t.target.Security == fact.TLS
+}
+
+// otherSecurity is what to try when a session fails in a way that the wrong
+// kind of security explains.
+func otherSecurity(s fact.Security, sym Symptom, c climb) (fact.Security, bool) {
+	switch s {
+	case fact.TLS:
+		plain := slices.Contains([]Symptom{ClientFirstClosed, ClientFirstSilent, OtherProtocol}, sym) ||
+			sym == SessionFailed && c.handshake.Handshake.Alert == 0
+		return fact.Plain, plain
+	case fact.Plain:
+		bad := sym == ErrorAnswer && c.reply.Reply.Status == 400
+		return fact.TLS, bad || slices.Contains([]Symptom{ClientFirstClosed, ClientFirstSilent, OtherProtocol, ServerFirstSilent, ServerFirstClosed}, sym)
+	}
+	return s, false
+}
+
+// securityReading tries the other kind of security where the first one fails.
+func (v *view) securityReading(w *wants, t *try) (Reading, bool) {
+	other, ok := otherSecurity(t.target.Security, t.symptom, t.climb)
+	if !ok || t.target.Scheme == "tcp" || t.target.Scheme == "ssh" {
+		return Reading{}, false
+	}
+	instead := t.target
+	instead.Security = other
+	w.add(Want{Look: fact.LookSession, At: fact.Client, Target: instead, Gate: Session})
+	c, tried := v.climbs[seat{v.client, instead}]
+	if !tried || !c.speaks(other) {
+		return Reading{}, false
+	}
+	r := Reading{
+		Gate: Session, Cause: "certs/server-speaks-plain", Because: append(t.climb.ids(), c.ids()...), Vantage: v.client, Instead: &instead,
+		Shows:   []Symptom{ClientFirstClosed, ClientFirstSilent, OtherProtocol, SessionFailed, ErrorAnswer, ServerFirstSilent, ServerFirstClosed},
+		Summary: fmt.Sprintf("the client speaks TLS, and port %d does not encrypt", t.target.Port),
+		Values:  v.place(t, values{"server": v.answering(t), "scheme": t.target.Scheme}),
+	}
+	if other == fact.TLS {
+		r.Cause = "certs/server-speaks-tls"
+		r.Summary = fmt.Sprintf("the client does not encrypt, and port %d speaks TLS", t.target.Port)
+	}
+	// Where the port is one that customarily has the server's kind of
+	// security, it is the client's setting that is odd.
+	if v.customary(t.target, other) && !v.scheme.Usual(t.target.Port) {
+		r.Gate, r.Cause = Intent, "settings/wrong-security"
+	}
+	if right, ok := twin(v.scheme, other); ok {
+		r.Values["right"] = right.Name + "://" + endpoint.HostPort(t.target.Name, t.target.Port)
+	}
+	return r, true
+}
+
+// speaks reports whether a climb found that the server speaks with a
+// security.
+func (c climb) speaks(s fact.Security) bool {
+	if s == fact.TLS {
+		return c.handshake != nil && c.handshake.Handshake.Ending == fact.Done
+	}
+	return c.expected() || c.greeting != nil && c.greeting.Greeting.Ending == fact.Bytes && c.greeting.Greeting.Protocol != "tls"
+}
+
+// twin is the scheme that speaks the same protocol with another security.
+func twin(s endpoint.Scheme, security fact.Security) (endpoint.Scheme, bool) {
+	for _, other := range endpoint.Schemes {
+		if other.Wire == s.Wire && other.Wire != "" && other.Security == security {
+			return other, true
+		}
+	}
+	return endpoint.Scheme{}, false
+}
+
+// customary reports whether a port is usual for the protocol with a security.
+func (v *view) customary(t fact.Target, s fact.Security) bool {
+	other, ok := twin(v.scheme, s)
+	return ok && other.Usual(t.Port)
+}
+
+// upgradeReading reads a server that does not take an upgrade which the
+// client insists on.
+func (v *view) upgradeReading(t *try, c climb) (Reading, bool) {
+	if c.upgrade == nil || c.upgrade.Upgrade.Ending != fact.Done || c.upgrade.Upgrade.Offered || !v.ask.Endpoint.Verify {
+		return Reading{}, false
+	}
+	return Reading{
+		Gate: Session, Cause: "certs/server-speaks-plain", Apart: true, Because: factIDs(c.upgrade), Vantage: c.upgrade.Vantage,
+		Summary: "the client wants TLS, and the server does not offer it" + t.seen(),
+		Values:  v.place(t, values{"server": v.answering(t), "scheme": t.target.Scheme}),
+	}, true
+}
+
+// alerts says which cause a TLS alert of the server points at (RFC 8446
+// section 6.2), and how sure that is from the alert alone.
+var alerts = map[int]struct {
+	cause string
+	most  trail.Certainty
+	says  string
+}{
+	40:  {"certs/no-common-cipher", trail.Possible, "the server finds nothing in common (alert 40, handshake failure)"},
+	42:  {"certs/client-cert-refused", trail.Likely, "the server refuses the client's certificate (alert 42)"},
+	48:  {"certs/client-cert-refused", trail.Likely, "the server does not know the client certificate's authority (alert 48)"},
+	70:  {"certs/no-common-version", trail.Likely, "the server takes none of the client's TLS versions (alert 70)"},
+	112: {"certs/wrong-default", trail.Likely, "the server has no certificate for this name (alert 112)"},
+	116: {"certs/client-cert-wanted", trail.Likely, "the server wants a client certificate (alert 116)"},
+}
+
+// alertReadings reads a handshake that failed with the server's word for it.
+func (v *view) alertReadings(t *try, c climb) []Reading {
+	h := c.handshake.Handshake
+	a, ok := alerts[h.Alert]
+	if !ok {
+		return nil
+	}
+	return []Reading{{Gate: Session, Cause: a.cause, Most: a.most, Because: factIDs(c.handshake), Vantage: c.handshake.Vantage,
+		Summary: a.says + t.seen(), Values: v.place(t, values{"server": v.answering(t)})}}
+}
+
+// chainReadings judges the certificates that were shown.
+func (v *view) chainReadings(t *try, c climb) []Reading {
+	chain := parseChain(c.handshake.Handshake.Chain)
+	if len(chain) == 0 {
+		return nil
+	}
+	leaf := chain[0]
+	base := Reading{Gate: Session, Apart: true, Because: factIDs(c.handshake), Vantage: c.handshake.Vantage,
+		Values: v.place(t, values{"server": v.answering(t), "subject": nameOf(leaf), "issuer": nameOfName(leaf.Issuer)})}
+	var readings []Reading
+	shut := func(cause, summary string, short ...string) {
+		r := base
+		r.Cause, r.Summary, r.Short = cause, summary+t.seen(), short
+		readings = append(readings, r)
+	}
+	v.judgeTime(t, c, chain, shut)
+	if len(v.set.Ask.Endpoint.Host) > 0 {
+		if missing := v.uncovered(t, leaf); missing != "" {
+			base.Values["name"] = missing
+			shut("certs/name-not-covered", fmt.Sprintf("the certificate does not cover %s; it names %s", missing, named(leaf)))
+		}
+	}
+	trusted := v.judgeTrust(c, chain, shut)
+	if len(readings) == 0 && trusted {
+		return []Reading{{Gate: Session, Because: factIDs(c.handshake, c.trust), Vantage: c.handshake.Vantage,
+			Summary: fmt.Sprintf("covers %s, valid %s more%s", t.target.Name, span(leaf.NotAfter.Sub(v.ask.Began)), t.seen())}}
+	}
+	return readings
+}
+
+func parseChain(der [][]byte) []*x509.Certificate {
+	var chain []*x509.Certificate
+	for _, raw := range der {
+		cert, err := x509.ParseCertificate(raw)
+		if err != nil {
+			break
+		}
+		chain = append(chain, cert)
+	}
+	return chain
+}
+
+// judgeTime judges validity by the client's clock, which decides for the
+// client, and by a second clock, which says whether that one is right.
+func (v *view) judgeTime(t *try, c climb, chain []*x509.Certificate, shut func(string, string, ...string)) {
+	now := v.ask.Began
+	for i, cert := range chain {
+		which := "the certificate"
+		if i > 0 {
+			which = "the intermediate certificate " + nameOf(cert)
+		}
+		switch {
+		case now.After(cert.NotAfter):
+			cause, short := v.clocks(t, c, now, "certs/expired", func(at time.Time) bool { return at.After(cert.NotAfter) })
+			shut(cause, fmt.Sprintf("%s expired %s ago, on %s", which, span(now.Sub(cert.NotAfter)), cert.NotAfter.UTC().Format(time.DateOnly)), short...)
+		case now.Before(cert.NotBefore):
+			cause, short := v.clocks(t, c, now, "certs/not-yet-valid", func(at time.Time) bool { return at.Before(cert.NotBefore) })
+			shut(cause, fmt.Sprintf("%s is valid only from %s, in %s", which, cert.NotBefore.UTC().Format(time.DateOnly), span(cert.NotBefore.Sub(now))), short...)
+		default:
+			continue
+		}
+		return
+	}
+}
+
+// clocks asks a second clock whether it agrees that a certificate is out of
+// its time. If it does not, one of the clocks is the fault.
+func (v *view) clocks(t *try, c climb, now time.Time, cause string, out func(time.Time) bool) (string, []string) {
+	switch {
+	case c.reply != nil && !c.reply.Reply.Date.IsZero():
+		if !out(c.reply.Reply.Date) {
+			return "certs/clock-wrong", []string{"two clocks differ, and nothing says which is right"}
+		}
+		return cause, nil
+	case v.onSame(t):
+		return cause, nil // the two ends have one clock
+	}
+	return cause, []string{"only the client's clock was read"}
+}
+
+// uncovered is the first name of the endpoint that a certificate leaves out
+// (RFC 9525; a common name alone is not enough).
+func (v *view) uncovered(t *try, leaf *x509.Certificate) string {
+	names := []string{t.target.Name}
+	if v.ask.Card != nil {
+		names = append(names, v.ask.Card.Aliases...)
+	}
+	for _, name := range names {
+		if !covers(leaf, name) {
+			return name
+		}
+	}
+	return ""
+}
+
+func covers(leaf *x509.Certificate, name string) bool {
+	if addr, err := netip.ParseAddr(name); err == nil {
+		name = "[" + addr.WithZone("").String() + "]"
+	}
+	return leaf.VerifyHostname(strings.TrimSuffix(name, ".")) == nil
+}
+
+// named lists what a certificate covers, shortened to stay readable.
+func named(leaf *x509.Certificate) string {
+	names := slices.Clone(leaf.DNSNames)
+	for _, ip := range leaf.IPAddresses {
+		names = append(names, ip.String())
+	}
+	const most = 4
+	switch {
+	case len(names) == 0 && leaf.Subject.CommonName != "":
+		return "no host at all (its common name " + leaf.Subject.CommonName + " does not count)"
+	case len(names) == 0:
+		return "no host at all"
+	case len(names) > most:
+		return fmt.Sprintf("%s and %d more", strings.Join(names[:most], ", "), len(names)-most)
+	}
+	return strings.Join(names, ", ")
+}
+
+// judgeTrust builds a path from the leaf to a root that the client trusts. It
+// reports whether there is one.
+func (v *view) judgeTrust(c climb, chain []*x509.Certificate, shut func(string, string, ...string)) bool {
+	if c.trust == nil {
+		return false // the client's trust was not read: the gate stays unread
+	}
+	trust := c.trust.Trust
+	roots, between := x509.NewCertPool(), x509.NewCertPool()
+	for _, root := range parseChain(trust.Roots) {
+		roots.AddCert(root)
+	}
+	for _, cert := range chain[1:] {
+		between.AddCert(cert)
+	}
+	leaf := chain[0]
+	// Time is judged apart: a path must exist at a time when the chain was
+	// valid.
+	_, err := leaf.Verify(x509.VerifyOptions{Roots: roots, Intermediates: between, CurrentTime: withinAll(chain),
+		KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny}})
+	if err == nil {
+		return true
+	}
+	last := topOf(chain)
+	store := fmt.Sprintf("none of the %d roots in %s", trust.Count, trust.Source)
+	switch {
+	case selfSigned(leaf):
+		shut("certs/self-signed", fmt.Sprintf("the certificate %s is signed by itself, and %s is it", nameOf(leaf), store))
+	case last == leaf:
+		shut("certs/missing-intermediate", fmt.Sprintf("the server sends only its own certificate; %s, which signed it, is not sent and not trusted here", nameOfName(leaf.Issuer)))
+	case selfSigned(last):
+		shut("certs/unknown-issuer", fmt.Sprintf("the chain ends at %s, and %s is it", nameOf(last), store))
+	default:
+		shut("certs/unknown-issuer", fmt.Sprintf("%s vouches for the chain, and %s is it", nameOfName(last.Issuer), store))
+	}
+	return false
+}
+
+// withinAll is a time at which every certificate of a chain is valid, if
+// there is one.
+func withinAll(chain []*x509.Certificate) time.Time {
+	from := chain[0].NotBefore
+	for _, cert := range chain {
+		if cert.NotBefore.After(from) {
+			from = cert.NotBefore
+		}
+	}
+	return from
+}
+
+// topOf follows a chain, in whatever order it was sent, to the highest
+// certificate that the leaf leads to.
+func topOf(chain []*x509.Certificate) *x509.Certificate {
+	top := chain[0]
+	for range chain {
+		next := slices.IndexFunc(chain, func(c *x509.Certificate) bool {
+			return c != top && string(c.RawSubject) == string(top.RawIssuer) && top.CheckSignatureFrom(c) == nil
+		})
+		if next < 0 || selfSigned(top) {
+			break
+		}
+		top = chain[next]
+	}
+	return top
+}
+
+func selfSigned(c *x509.Certificate) bool {
+	return string(c.RawSubject) == string(c.RawIssuer) && c.CheckSignature(c.SignatureAlgorithm, c.RawTBSCertificate, c.Signature) == nil
+}
+
+func nameOf(c *x509.Certificate) string { return nameOfName(c.Subject) }
+
+func nameOfName(n pkix.Name) string {
+	switch {
+	case n.CommonName != "":
+		return fmt.Sprintf("%q", n.CommonName)
+	case len(n.Organization) > 0:
+		return fmt.Sprintf("%q", n.Organization[0])
+	}
+	return "an unnamed authority"
+}

@@ -1,0 +1,215 @@
+package weigh
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+
+	"uakari/internal/endpoint"
+	"uakari/internal/fact"
+)
+
+// taking is the listeners that certainly take a connection to the target.
+func (v *view) taking(t *try) []fact.Listener {
+	_, list := v.listeners(t.server)
+	if list == nil {
+		return nil
+	}
+	return slices.DeleteFunc(list.On(t.target.Port), func(l fact.Listener) bool {
+		takes, certain := l.Takes(t.target.Addr)
+		return !takes || !certain
+	})
+}
+
+// portReadings reads the listener and room gates from the server's own list
+// of sockets.
+func (v *view) portReadings(w *wants, t *try) []Reading {
+	if t.server == "" {
+		return nil
+	}
+	f, list := v.listeners(t.server)
+	if list == nil {
+		return nil
+	}
+	if taking := v.taking(t); len(taking) > 0 {
+		return v.openPort(t, f, taking[0])
+	}
+	onPort := list.On(t.target.Port)
+	for _, l := range onPort {
+		if takes, _ := l.Takes(t.target.Addr); takes {
+			return nil // it may take this address; nobody can say
+		}
+	}
+	if len(onPort) > 0 {
+		return []Reading{v.elsewhere(t, f, onPort)}
+	}
+	none := Reading{
+		Gate: Listener, Cause: "ports/none-listening", Because: factIDs(f), Vantage: t.server,
+		Summary: fmt.Sprintf("nothing on %s listens on port %d", v.host(t.server), t.target.Port),
+		Values:  v.place(t, values{}),
+	}
+	if !v.confirmed(t) {
+		none.Short = append(none.Short, notConfirmed)
+	}
+	if moved, ok := v.movedReading(w, t, list); ok {
+		return []Reading{none, moved}
+	}
+	return []Reading{none}
+}
+
+// openPort reads a port that somebody holds.
+func (v *view) openPort(t *try, f *fact.Fact, l fact.Listener) []Reading {
+	readings := []Reading{{Gate: Listener, Because: factIDs(f), Vantage: t.server, Summary: v.heldBy(t, l)}}
+	switch {
+	case l.Full():
+		readings = append(readings, Reading{
+			Gate: Room, Cause: "ports/queue-full", Because: factIDs(f), Vantage: t.server,
+			Shows: []Symptom{SilentTCP, ServerFirstSilent, ClientFirstSilent},
+			Summary: fmt.Sprintf("%s has %s waiting to be accepted, and its queue takes %d",
+				owner(l), connections(l.Queue), l.Limit+1),
+			Values: v.place(t, values{"program": owner(l), "pid": nonZero(l.PID), "unit": l.Unit}),
+		})
+	case t.symptom == SilentTCP || t.symptom == Fine:
+		readings = append(readings, Reading{Gate: Room, Because: factIDs(f), Vantage: t.server,
+			Summary: fmt.Sprintf("queue %d of %d", l.Queue, l.Limit+1)})
+	}
+	return readings
+}
+
+func nonZero(n int) string {
+	if n == 0 {
+		return ""
+	}
+	return fmt.Sprint(n)
+}
+
+func connections(n uint32) string {
+	if n == 1 {
+		return "1 connection"
+	}
+	return fmt.Sprintf("%d connections", n)
+}
+
+// heldBy tells who holds a port and how full its queue is.
+func (v *view) heldBy(t *try, l fact.Listener) string {
+	return fmt.Sprintf("%s held by %s, queue %d of %d",
+		endpoint.HostPort(t.target.Addr.String(), t.target.Port), owner(l), l.Queue, l.Limit+1)
+}
+
+func owner(l fact.Listener) string {
+	switch {
+	case l.Program != "" && l.PID != 0:
+		return fmt.Sprintf("%s (pid %d)", l.Program, l.PID)
+	case l.Unit != "":
+		return l.Unit
+	case l.User != "":
+		return "a process of " + l.User
+	}
+	return "a process that only root can see"
+}
+
+// elsewhere reads a port that is held on other addresses only.
+func (v *view) elsewhere(t *try, f *fact.Fact, onPort []fact.Listener) Reading {
+	best := onPort[0]
+	loopback := slices.IndexFunc(onPort, func(l fact.Listener) bool { return l.Addr.IsLoopback() })
+	cause := "ports/other-address"
+	if loopback >= 0 {
+		best, cause = onPort[loopback], "ports/loopback-only"
+	} else if sameFamily := slices.ContainsFunc(onPort, func(l fact.Listener) bool { return l.Addr.Is4() == t.target.Addr.Is4() }); !sameFamily {
+		cause = "ports/family-gap"
+	}
+	r := Reading{
+		Gate: Listener, Cause: cause, Because: factIDs(f), Vantage: t.server,
+		Summary: fmt.Sprintf("%s listens on %s only; the client comes to %s", owner(best),
+			endpoint.HostPort(best.Addr.String(), best.Port), t.target.Addr),
+		Values: v.place(t, values{"program": owner(best), "listen": best.Addr.String(), "unit": best.Unit}),
+	}
+	if best.Program != "" {
+		r.Values["name-of-program"] = best.Program
+	}
+	if !v.confirmed(t) {
+		r.Short = append(r.Short, notConfirmed)
+	}
+	return r
+}
+
+// mostPorts bounds on how many other ports of a program it is looked for.
+const mostPorts = 3
+
+// movedReading looks for the endpoint's own program on other ports. It is
+// found there only if it answers there as the endpoint should.
+func (v *view) movedReading(w *wants, t *try, list *fact.Listeners) (Reading, bool) {
+	programs := v.programsAt(t.server)
+	tried := 0
+	for _, l := range list.All {
+		takes, certain := l.Takes(t.target.Addr)
+		if l.Port == t.target.Port || !takes || !certain || !serves(l, programs) || tried == mostPorts {
+			continue
+		}
+		tried++
+		there := t.target
+		there.Port = l.Port
+		w.add(Want{Look: fact.LookSession, At: fact.Client, Target: there, Gate: Listener})
+		c, ok := v.climbs[seat{v.client, there}]
+		if !ok || c.symptom(v.own()).progress() < SessionFailed.progress() || !c.expected() {
+			continue
+		}
+		f, _ := v.listeners(t.server)
+		r := Reading{
+			Gate: Listener, Cause: "ports/moved", Because: append(factIDs(f), c.ids()...), Vantage: t.server, Instead: &there,
+			Summary: fmt.Sprintf("%s listens on port %d and answers there, not on %d", owner(l), l.Port, t.target.Port),
+			Values: v.place(t, values{"program": owner(l), "right": fmt.Sprint(l.Port), "unit": l.Unit,
+				"endpoint": fmt.Sprintf("%s://%s", t.target.Scheme, endpoint.HostPort(t.target.Name, l.Port))}),
+		}
+		if !v.scheme.Usual(t.target.Port) {
+			r.Gate, r.Cause = Intent, "settings/wrong-port"
+			r.Shows = []Symptom{RefusedByReset, SilentTCP}
+			r.Summary = fmt.Sprintf("the client goes to port %d; %s answers on %d", t.target.Port, owner(l), l.Port)
+		}
+		if !v.confirmed(t) {
+			r.Short = append(r.Short, notConfirmed)
+		}
+		return r, true
+	}
+	return Reading{}, false
+}
+
+// expected reports whether a climb found the endpoint's own protocol.
+func (c climb) expected() bool {
+	switch {
+	case c.reply != nil:
+		return c.reply.Reply.Ending == fact.Done
+	case c.handshake != nil:
+		return c.handshake.Handshake.Ending == fact.Done
+	}
+	scheme, _ := endpoint.Lookup(c.target.Scheme)
+	return c.greeting != nil && c.greeting.Greeting.Ending == fact.Done && c.greeting.Greeting.Protocol == scheme.Wire
+}
+
+// onSame reports whether client and server are one host.
+func (v *view) onSame(t *try) bool {
+	return t.server != "" && v.host(t.server) == v.host(v.client)
+}
+
+// ownAddress is where the server can try its own service: the address that
+// the client comes to or, failing that, one that the service has.
+func (v *view) ownAddress(t *try) (netip.Addr, bool) {
+	if len(v.taking(t)) > 0 {
+		return t.target.Addr, true
+	}
+	_, list := v.listeners(t.server)
+	if list == nil {
+		return netip.Addr{}, false
+	}
+	for _, l := range list.On(t.target.Port) {
+		switch {
+		case !l.Addr.IsUnspecified():
+			return l.Addr, true
+		case l.Addr.Is4():
+			return netip.AddrFrom4([4]byte{127, 0, 0, 1}), true
+		default:
+			return netip.IPv6Loopback(), true
+		}
+	}
+	return netip.Addr{}, false
+}

@@ -1,0 +1,72 @@
+package weigh
+
+import (
+	"fmt"
+	"slices"
+
+	"uakari/internal/fact"
+)
+
+// ruleReadings reads the ways out, between and in.
+func (v *view) ruleReadings(w *wants, t *try) []Reading {
+	var readings []Reading
+	if v.onSame(t) {
+		readings = append(readings, Reading{Gate: Way, Vantage: v.client, Summary: "both ends are this host"})
+	}
+	if slices.Contains([]Symptom{NoRouteHere, SilentTCP, NeighbourSilent}, t.symptom) {
+		w.add(Want{Look: fact.LookRoute, At: fact.Client, Target: fact.Target{Addr: t.target.Addr}, Gate: WayOut})
+		if r, ok := v.routeReading(t); ok {
+			readings = append(readings, r)
+		}
+	}
+	if t.symptom == ICMPFromElsewhere {
+		readings = append(readings, v.refusedBetween(t))
+	}
+	return readings
+}
+
+// routeReading reads a route that leads nowhere.
+func (v *view) routeReading(t *try) (Reading, bool) {
+	for _, f := range v.facts(v.client, fact.LookRoute) {
+		if f.Route == nil || f.Route.Outcome == "found" || f.Order.Target.Addr != t.target.Addr {
+			continue
+		}
+		entry := f.Route.Entry
+		text := fmt.Sprintf("%s has no route to %s", v.host(v.client), t.target.Addr)
+		if entry != "" && entry != "none" {
+			text = fmt.Sprintf("the route %q on %s leads nowhere", entry, v.host(v.client))
+		} else {
+			entry = ""
+		}
+		r := Reading{
+			Gate: WayOut, Cause: "rules/no-route", Shows: []Symptom{NoRouteHere}, Because: factIDs(f), Vantage: v.client, Summary: text,
+			Values: values{"client": v.host(v.client), "addr": t.target.Addr.String(), "entry": entry},
+		}
+		if entry == "" {
+			r.Values["absent"] = "yes"
+		}
+		return r, true
+	}
+	return Reading{}, false
+}
+
+// icmpNames says what an ICMP refusal says (RFC 792, RFC 1812 section
+// 5.2.7.1, RFC 4443 section 3.1).
+var icmpNames = map[int]map[uint8]string{
+	4: {2: "protocol unreachable", 3: "port unreachable", 9: "network prohibited", 10: "host prohibited", 13: "prohibited by filter"},
+	6: {1: "prohibited by filter", 4: "port unreachable", 5: "source refused", 6: "route refused"},
+}
+
+func (v *view) refusedBetween(t *try) Reading {
+	m := t.climb.connect.Connect.ICMP
+	says, ok := icmpNames[m.Version][m.Code]
+	if !ok {
+		says = fmt.Sprintf("ICMP code %d", m.Code)
+	}
+	return Reading{
+		Gate: Way, Cause: "rules/transit-reject", Because: factIDs(t.climb.connect), Vantage: v.client,
+		Summary: fmt.Sprintf("%s, which is neither end, refuses it (%s)", m.From, says),
+		Values: values{"hop": m.From.String(), "client": v.host(v.client), "addr": t.target.Addr.String(),
+			"port": fmt.Sprint(t.target.Port), "transport": v.ask.Endpoint.Transport},
+	}
+}

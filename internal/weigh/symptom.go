@@ -1,0 +1,248 @@
+package weigh
+
+import (
+	"net/netip"
+	"slices"
+
+	"uakari/internal/endpoint"
+	"uakari/internal/fact"
+)
+
+// Symptom is how one try to reach one address ended.
+type Symptom uint8
+
+const (
+	NotTried Symptom = iota
+	NoAddress
+	SilentTCP
+	SilentUDP
+	RefusedByReset
+	ICMPFromClient // port unreachable or prohibited, from the client itself
+	ICMPFromTarget
+	ICMPFromElsewhere
+	NeighbourSilent    // host unreachable, said by the client's own kernel
+	UnreachableFrom    // host or net unreachable, from another
+	HopLimitExceeded   // time exceeded in transit
+	NoRouteHere        // ENETUNREACH, EHOSTUNREACH, EACCES or EINVAL at once
+	NoPortHere         // EADDRNOTAVAIL
+	NotPermittedHere   // EPERM
+	ServerFirstClosed  // connected; the server should have spoken, and closed
+	ServerFirstSilent  // the same, and said nothing
+	ServerFirstRefused // the same, and refused in its greeting
+	ClientFirstClosed  // connected; we spoke, and it closed without a byte
+	ClientFirstSilent  // the same, and said nothing
+	OtherProtocol      // it speaks something else
+	LargeStalls        // small packets pass, large ones do not
+	SessionFailed      // a TLS alert or failure
+	RefusedByCode      // refused by the protocol
+	ErrorAnswer        // an error of the application
+	Fine               // all that was asked for came
+	symptomCount       //
+)
+
+// symptomRow is a row of the table: which gates may be shut, which are surely
+// open (for this address, now), and how the client would say it.
+type symptomRow struct {
+	may  Gates
+	open Gates
+	says string
+}
+
+// symptoms is the table of weighing's symptoms. A gate that may be shut is
+// never among those that are surely open.
+var symptoms = [symptomCount]symptomRow{
+	NotTried:           {0, 0, "not tried"},
+	NoAddress:          {gates(Name, Intent), 0, "the name gives no address"},
+	SilentTCP:          {gates(Intent, Name, WayOut, Way, Host, WayIn, Room, WayBack), 0, "no answer"},
+	SilentUDP:          {gates(Intent, Name) | upTo(Door), 0, "no answer"},
+	RefusedByReset:     {gates(Listener, WayIn, Way, WayOut, Name, Intent), 0, "refused"},
+	ICMPFromClient:     {gates(WayOut), 0, "refused by this host itself"},
+	ICMPFromTarget:     {gates(WayIn), gates(WayOut, Way, Host), "refused by an ICMP message of the target"},
+	ICMPFromElsewhere:  {gates(Way), gates(WayOut), "refused by an ICMP message on the way"},
+	NeighbourSilent:    {gates(Host, Name, Way), 0, "nobody answers for this address on the link"},
+	UnreachableFrom:    {gates(Host, Way, Name), gates(WayOut), "a router on the way cannot deliver"},
+	HopLimitExceeded:   {gates(Way), gates(WayOut), "the packets go round in a loop"},
+	NoRouteHere:        {gates(WayOut), 0, "this host has no way there"},
+	NoPortHere:         {gates(WayOut), 0, "this host has no local port left"},
+	NotPermittedHere:   {gates(WayOut), 0, "this host does not let it out"},
+	ServerFirstClosed:  {gates(Door, Room, Session), upTo(Listener) | gates(WayBack), "connected, then closed before the server said a word"},
+	ServerFirstSilent:  {gates(Room, Intent), upTo(Listener), "connected, and the server says nothing"},
+	ServerFirstRefused: {gates(Door, Room), upTo(Listener) | gates(WayBack), "connected, and turned away in the greeting"},
+	ClientFirstClosed:  {gates(Door, Room, Intent), upTo(Listener) | gates(WayBack), "connected, then closed without an answer"},
+	ClientFirstSilent:  {gates(Room, Intent, Way), upTo(Listener) &^ gates(Way), "connected, and nothing comes back"},
+	OtherProtocol:      {gates(Intent, Listener), upTo(WayBack) &^ gates(Listener), "something else answers"},
+	LargeStalls:        {gates(Way), upTo(Door) &^ gates(Way), "small packets pass, full-sized ones do not"},
+	SessionFailed:      {gates(Session), upTo(WayBack), "the secure session fails"},
+	RefusedByCode:      {gates(Account, Door), upTo(WayBack)&^gates(Door) | gates(Session), "refused by the server"},
+	ErrorAnswer:        {gates(Answer), upTo(Session), "an error answers"},
+	Fine:               {0, allGates &^ gates(Account), "it answers"},
+}
+
+// String is how the client would say it.
+func (s Symptom) String() string { return symptoms[s].says }
+
+// progress orders symptoms by how far the try got; a larger number after a
+// change is progress, even if it is still an error.
+func (s Symptom) progress() int {
+	switch {
+	case s == NotTried:
+		return -1
+	case s == NoAddress:
+		return 0
+	case s < ServerFirstClosed:
+		return 1
+	case s < SessionFailed:
+		return 2
+	case s == SessionFailed:
+		return 3
+	case s < Fine:
+		return 4
+	}
+	return 5
+}
+
+// climb is one try to reach one address: a fact per step, nil for steps that
+// were not reached.
+type climb struct {
+	target    fact.Target
+	connect   *fact.Fact
+	greeting  *fact.Fact
+	upgrade   *fact.Fact
+	handshake *fact.Fact
+	trust     *fact.Fact
+	reply     *fact.Fact
+}
+
+// ids is the evidence of the climb, the last step first.
+func (c climb) ids() []string {
+	var ids []string
+	for _, f := range []*fact.Fact{c.reply, c.handshake, c.upgrade, c.greeting, c.connect} {
+		if f != nil {
+			ids = append(ids, f.ID)
+		}
+	}
+	return ids[:min(len(ids), 1)]
+}
+
+// symptom reads the climb from its last step to its first.
+func (c climb) symptom(own []netip.Addr) Symptom {
+	scheme, _ := endpoint.Lookup(c.target.Scheme)
+	switch {
+	case c.reply != nil:
+		return replySymptom(*c.reply.Reply, scheme)
+	case c.handshake != nil && c.handshake.Handshake.Ending != fact.Done:
+		return handshakeSymptom(*c.handshake.Handshake)
+	case c.upgrade != nil && c.upgrade.Upgrade.Ending != fact.Done:
+		return endingSymptom(c.upgrade.Upgrade.Ending, scheme.First)
+	case c.greeting != nil && c.greeting.Greeting.Refusal != "":
+		return ServerFirstRefused
+	case c.greeting != nil && c.greeting.Greeting.Ending != fact.Done && scheme.First == endpoint.ServerFirst:
+		return endingSymptom(c.greeting.Greeting.Ending, scheme.First)
+	case c.greeting != nil && (c.greeting.Greeting.Ending == fact.Closed || c.greeting.Greeting.Ending == fact.ResetMid):
+		return ClientFirstClosed
+	case c.connect != nil && c.connect.Connect.Outcome != fact.Connected:
+		return connectSymptom(*c.connect.Connect, c.target.Addr, own)
+	case c.ended(scheme):
+		return Fine
+	}
+	return NotTried
+}
+
+// ended reports whether a climb without a reply went as far as its scheme
+// goes: there is nothing to ask in it.
+func (c climb) ended(scheme endpoint.Scheme) bool {
+	switch {
+	case scheme.Wire != "":
+		return false
+	case c.target.Security == fact.TLS:
+		return c.handshake != nil
+	}
+	return c.greeting != nil
+}
+
+// endingSymptom is the symptom of bytes that did not come as they should.
+func endingSymptom(e fact.Ending, first endpoint.First) Symptom {
+	server := first == endpoint.ServerFirst
+	switch e {
+	case fact.Malformed, fact.Bytes:
+		return OtherProtocol
+	case fact.Stalled:
+		if server {
+			return ServerFirstSilent
+		}
+		return ClientFirstSilent
+	}
+	if server {
+		return ServerFirstClosed
+	}
+	return ClientFirstClosed
+}
+
+func handshakeSymptom(h fact.Handshake) Symptom {
+	if h.Alert != 0 {
+		return SessionFailed
+	}
+	switch h.Ending {
+	case fact.Malformed:
+		if h.Spoke != "" || h.Error == "" {
+			return OtherProtocol
+		}
+		return SessionFailed
+	case fact.Stalled:
+		return ClientFirstSilent
+	case fact.Closed, fact.ResetMid:
+		return ClientFirstClosed
+	}
+	return SessionFailed
+}
+
+func replySymptom(r fact.Reply, scheme endpoint.Scheme) Symptom {
+	if r.Ending != fact.Done {
+		return endingSymptom(r.Ending, endpoint.ClientFirst)
+	}
+	if answerProblem(r, scheme) != "" {
+		return ErrorAnswer
+	}
+	return Fine
+}
+
+// ICMP destination-unreachable codes that say "cannot deliver" rather than
+// "must not" (RFC 792, RFC 1812 section 5.2.7.1, RFC 4443 section 3.1).
+var undeliverable = map[int][]uint8{4: {0, 1, 5, 6, 7, 8, 11, 12}, 6: {0, 2, 3}}
+
+func connectSymptom(c fact.Connect, target netip.Addr, own []netip.Addr) Symptom {
+	switch c.Outcome {
+	case fact.Silent:
+		return SilentTCP
+	case fact.Reset:
+		return RefusedByReset
+	case fact.ICMP:
+		return icmpSymptom(*c.ICMP, target, own)
+	}
+	switch c.Errno {
+	case "EADDRNOTAVAIL":
+		return NoPortHere
+	case "EPERM":
+		return NotPermittedHere
+	}
+	return NoRouteHere
+}
+
+func icmpSymptom(m fact.ICMPError, target netip.Addr, own []netip.Addr) Symptom {
+	fromClient := slices.Contains(own, m.From)
+	exceeded := m.Version == 4 && m.Type == 11 || m.Version == 6 && m.Type == 3
+	lost := slices.Contains(undeliverable[m.Version], m.Code)
+	switch {
+	case exceeded:
+		return HopLimitExceeded
+	case lost && fromClient:
+		return NeighbourSilent
+	case lost:
+		return UnreachableFrom
+	case fromClient && m.From != target:
+		return ICMPFromClient
+	case m.From == target:
+		return ICMPFromTarget
+	}
+	return ICMPFromElsewhere
+}

@@ -1,0 +1,153 @@
+package wire
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+	"time"
+
+	"uakari/internal/fact"
+)
+
+// greetMySQL reads the first packet: a handshake of version 10, or an error
+// packet that refuses (the MySQL protocol's "Initial Handshake Packet").
+func greetMySQL(c *Conn) fact.Greeting {
+	began := time.Now()
+	g := fact.Greeting{}
+	head, err := c.r.Peek(5)
+	if err == nil {
+		size := int(head[0]) | int(head[1])<<8 | int(head[2])<<16
+		if Recognise(append(head, 0)) != "mysql" || size < 1 || size > mostLine {
+			rest := c.unread()
+			g = fact.Greeting{Ending: fact.Malformed, Head: Clean(string(rest)), Protocol: Recognise(rest)}
+			g.TookMS = MS(time.Since(began))
+			return g
+		}
+		body := make([]byte, size+4)
+		if _, err = io.ReadFull(c, body); err == nil {
+			g.Protocol = "mysql"
+			if body[4] == 0xff && len(body) >= 7 {
+				text := string(body[7:])
+				if strings.HasPrefix(text, "#") && len(text) > 6 {
+					text = text[6:]
+				}
+				g.Code, g.Refusal = strconv.Itoa(int(binary.LittleEndian.Uint16(body[5:]))), Clean(text)
+				g.Head = g.Refusal
+			} else {
+				version, _, _ := strings.Cut(string(body[5:]), "\x00")
+				g.Head = Clean(version)
+			}
+		}
+	} else if rest := c.unread(); len(rest) > 0 {
+		g.Head, g.Protocol = Clean(string(rest)), Recognise(rest)
+	}
+	g.Ending, g.TookMS = ending(err), MS(time.Since(began))
+	return g
+}
+
+// PostgreSQL's codes for requests before a session (the manual's "Message
+// Formats").
+const (
+	postgresTLS     = 80877103
+	postgresVersion = 3 << 16
+)
+
+// upgradePostgres sends an SSLRequest; the server says S or N.
+func upgradePostgres(c *Conn) fact.Upgrade {
+	began := time.Now()
+	u := fact.Upgrade{}
+	request := binary.BigEndian.AppendUint32(binary.BigEndian.AppendUint32(nil, 8), postgresTLS)
+	_, err := c.Write(request)
+	if err == nil {
+		var b byte
+		if b, err = c.r.ReadByte(); err == nil {
+			u.Offered, u.Head = b == 'S', string(rune(b))
+			if b != 'S' && b != 'N' {
+				err = fmt.Errorf("answered %q", b)
+				u.Head = Clean(string(append([]byte{b}, c.unread()...)))
+			}
+		}
+	}
+	u.Ending, u.TookMS = ending(err), MS(time.Since(began))
+	return u
+}
+
+// askPostgres begins a session without naming an account, which no server
+// accepts: a running one answers that, and one that starts up or stops says
+// so (SQLSTATE 57P03).
+func askPostgres(c *Conn, _ Question) fact.Reply {
+	body := binary.BigEndian.AppendUint32(nil, postgresVersion)
+	body = append(body, 0)
+	send := binary.BigEndian.AppendUint32(nil, uint32(len(body)+4))
+	return c.ask("postgres", "a session without an account", string(append(send, body...)), func(r *fact.Reply) error {
+		kind, message, err := c.postgresMessage()
+		if err != nil {
+			r.Text = Clean(string(message))
+			return err
+		}
+		if kind != 'E' {
+			return nil
+		}
+		fields := postgresFields(message)
+		// "No user name specified": it took the question and wants an account.
+		if fields['C'] == "28000" {
+			r.Refused = true
+			return nil
+		}
+		r.Code, r.Text = Clean(fields['C']), Clean(fields['M'])
+		return nil
+	})
+}
+
+var errNotPostgres = errors.New("not PostgreSQL")
+
+// postgresMessage reads one message: its kind and what it holds.
+func (c *Conn) postgresMessage() (kind byte, body []byte, err error) {
+	head := make([]byte, 5)
+	if _, err := io.ReadFull(c, head); err != nil {
+		return 0, head, err
+	}
+	size := int(binary.BigEndian.Uint32(head[1:])) - 4
+	if size < 0 || size > mostReply || !strings.ContainsRune("ERNKSZv", rune(head[0])) {
+		return 0, head, errNotPostgres
+	}
+	body = make([]byte, size)
+	_, err = io.ReadFull(c, body)
+	return head[0], body, err
+}
+
+// postgresFields splits an ErrorResponse into its fields by their letters.
+func postgresFields(body []byte) map[byte]string {
+	fields := map[byte]string{}
+	for _, each := range strings.Split(string(body), "\x00") {
+		if each != "" {
+			fields[each[0]] = each[1:]
+		}
+	}
+	return fields
+}
+
+// askRedis asks for an echo (PING). An answer that wants an account is well.
+func askRedis(c *Conn, _ Question) fact.Reply {
+	return c.ask("redis", "PING", "*1\r\n$4\r\nPING\r\n", func(r *fact.Reply) error {
+		text, err := c.line()
+		r.Text = Clean(text)
+		switch {
+		case err != nil && text == "":
+			return err
+		case strings.HasPrefix(text, "-NOAUTH"), strings.HasPrefix(text, "-NOPERM"):
+			r.Refused = true
+		case strings.HasPrefix(text, "-"):
+			r.Code, r.Text, _ = strings.Cut(r.Text[1:], " ")
+		case !strings.HasPrefix(text, "+"):
+			r.Spoke = Recognise([]byte(text))
+			return errNotRedis
+		}
+		return err
+	})
+}
+
+var errNotRedis = errors.New("not Redis")

@@ -1,0 +1,124 @@
+package wire
+
+import (
+	"errors"
+	"io"
+	"strconv"
+
+	"uakari/internal/fact"
+)
+
+// rootQuestion asks for the supported versions of the server's root entry,
+// without an account: a SearchRequest of message id 1 (RFC 4511 section
+// 4.5.1, RFC 4512 section 5.1), in BER.
+var rootQuestion = []byte{
+	0x30, 0x3b, 0x02, 0x01, 0x01, 0x63, 0x36,
+	0x04, 0x00, // baseObject ""
+	0x0a, 0x01, 0x00, // scope base
+	0x0a, 0x01, 0x00, // never dereference
+	0x02, 0x01, 0x01, // size limit 1
+	0x02, 0x01, 0x05, // time limit 5 s
+	0x01, 0x01, 0x00, // types only: no
+	0x87, 0x0b, 'o', 'b', 'j', 'e', 'c', 't', 'C', 'l', 'a', 's', 's', // present
+	0x30, 0x16, 0x04, 0x14, 's', 'u', 'p', 'p', 'o', 'r', 't', 'e', 'd', 'L', 'D', 'A', 'P', 'V', 'e', 'r', 's', 'i', 'o', 'n',
+}
+
+// Result codes with which a healthy directory tells a stranger to sign in
+// (RFC 4511 appendix A).
+var ldapWantsAccount = map[int]bool{8: true, 13: true, 48: true, 50: true}
+
+// askLDAP asks for the root entry.
+func askLDAP(c *Conn, _ Question) fact.Reply {
+	return c.ask("ldap", "the root entry", string(rootQuestion), func(r *fact.Reply) error {
+		for range 4 {
+			op, body, err := c.ldapMessage()
+			if err != nil {
+				r.Text = Clean(string(c.unread()))
+				return err
+			}
+			if op != 0x65 && op != 0x78 { // SearchResultDone, ExtendedResponse
+				continue
+			}
+			if len(body) < 3 || body[0] != 0x0a || body[1] != 1 {
+				return errNotLDAP
+			}
+			code := int(body[2])
+			if ldapWantsAccount[code] {
+				r.Refused = true
+			} else if code != 0 {
+				r.Code = strconv.Itoa(code)
+			}
+			return nil
+		}
+		return errNotLDAP
+	})
+}
+
+var errNotLDAP = errors.New("not LDAP")
+
+// ldapMessage reads one LDAPMessage: its operation's tag and content.
+func (c *Conn) ldapMessage() (op byte, body []byte, err error) {
+	tag, message, err := c.ber()
+	if err != nil {
+		return 0, nil, err
+	}
+	if tag != 0x30 || len(message) < 5 || message[0] != 0x02 || int(message[1])+2 >= len(message) {
+		return 0, nil, errNotLDAP
+	}
+	rest := message[2+int(message[1]):]
+	size, used, ok := berLength(rest[1:])
+	if !ok || 1+used+size > len(rest) {
+		return 0, nil, errNotLDAP
+	}
+	return rest[0], rest[1+used : 1+used+size], nil
+}
+
+// ber reads one BER element from the connection.
+func (c *Conn) ber() (tag byte, body []byte, err error) {
+	head, err := c.r.Peek(2)
+	if err != nil {
+		return 0, nil, err
+	}
+	if head[0] != 0x30 {
+		return 0, nil, errNotLDAP
+	}
+	n := 2
+	if head[1]&0x80 != 0 {
+		n += int(head[1] & 0x7f)
+	}
+	if n > 6 {
+		return 0, nil, errNotLDAP
+	}
+	if head, err = c.r.Peek(n); err != nil {
+		return 0, nil, err
+	}
+	tag = head[0]
+	size, _, ok := berLength(head[1:])
+	if !ok || size > mostReply {
+		return 0, nil, errNotLDAP
+	}
+	if _, err = c.r.Discard(n); err != nil {
+		return 0, nil, err
+	}
+	body = make([]byte, size)
+	_, err = io.ReadFull(c, body)
+	return tag, body, err
+}
+
+// berLength reads a definite length (X.690 section 8.1.3).
+func berLength(b []byte) (size, used int, ok bool) {
+	if len(b) == 0 {
+		return 0, 0, false
+	}
+	if b[0]&0x80 == 0 {
+		return int(b[0]), 1, true
+	}
+	n := int(b[0] & 0x7f)
+	if n == 0 || n > 4 || len(b) < 1+n {
+		return 0, 0, false
+	}
+	for _, each := range b[1 : 1+n] {
+		size = size<<8 | int(each)
+	}
+	return size, 1 + n, size >= 0
+}

@@ -1,0 +1,193 @@
+// Package wire holds what is said on a connection, a protocol each: what a
+// server's greeting means, how to ask for an upgrade to TLS, and one harmless
+// question that a healthy server answers.
+//
+// Everything that comes from the other side is bounded in size, and made
+// printable before it is kept.
+package wire
+
+import (
+	"bufio"
+	"errors"
+	"io"
+	"net"
+	"os"
+	"strings"
+	"syscall"
+	"time"
+	"unicode"
+	"unicode/utf8"
+
+	"uakari/internal/fact"
+)
+
+// Limits on what is read of a peer, in bytes.
+const (
+	mostLine  = 4 << 10  // one line of a text protocol
+	mostReply = 64 << 10 // one whole reply
+	mostHead  = 200      // of any text that is kept
+)
+
+// Conn is a connection with a bounded reader. Deadlines are the caller's.
+type Conn struct {
+	net.Conn
+	r *bufio.Reader
+}
+
+// NewConn wraps a fresh connection.
+func NewConn(c net.Conn) *Conn { return &Conn{c, bufio.NewReaderSize(c, mostLine)} }
+
+// Read reads through the buffer, so that nothing peeked at is lost.
+func (c *Conn) Read(p []byte) (int, error) { return c.r.Read(p) }
+
+// Question is what to ask.
+type Question struct {
+	Host string // as the client names it
+	Path string
+}
+
+// Protocol is what is said in one protocol. A nil step does not exist in it.
+type Protocol struct {
+	// Greet reads what a server says first.
+	Greet func(*Conn) fact.Greeting
+	// Upgrade asks whether the session may go on over TLS.
+	Upgrade func(*Conn) fact.Upgrade
+	// Ask asks one harmless question.
+	Ask func(*Conn, Question) fact.Reply
+}
+
+// Protocols is every protocol by the name that schemes use for it.
+var Protocols = map[string]Protocol{
+	"http":     {Ask: askHTTP},
+	"ssh":      {Greet: greetSSH},
+	"smtp":     {Greet: greetSMTP, Upgrade: upgradeSMTP, Ask: askSMTP},
+	"imap":     {Greet: greetIMAP, Upgrade: upgradeIMAP, Ask: askIMAP},
+	"mysql":    {Greet: greetMySQL},
+	"postgres": {Upgrade: upgradePostgres, Ask: askPostgres},
+	"redis":    {Ask: askRedis},
+	"ldap":     {Ask: askLDAP},
+}
+
+// ending says how a wait for bytes ended, from its error.
+func ending(err error) fact.Ending {
+	switch {
+	case err == nil:
+		return fact.Done
+	case errors.Is(err, os.ErrDeadlineExceeded):
+		return fact.Stalled
+	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE), errors.Is(err, syscall.ECONNABORTED):
+		return fact.ResetMid
+	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, io.ErrClosedPipe):
+		return fact.Closed
+	case errors.Is(err, errTooLong):
+		return fact.Malformed
+	}
+	return fact.Malformed
+}
+
+// Ending is the ending of an error that ended a connection.
+func Ending(err error) fact.Ending { return ending(err) }
+
+var errTooLong = errors.New("line too long")
+
+// line reads one line, without its end.
+func (c *Conn) line() (string, error) {
+	raw, err := c.r.ReadSlice('\n')
+	if errors.Is(err, bufio.ErrBufferFull) {
+		return string(raw), errTooLong
+	}
+	return strings.TrimRight(string(raw), "\r\n"), err
+}
+
+// unread is what lies in the buffer, without waiting.
+func (c *Conn) unread() []byte {
+	b, _ := c.r.Peek(c.r.Buffered())
+	return b
+}
+
+// Clean makes foreign text printable and short: one line, no control or
+// invisible characters.
+func Clean(s string) string {
+	var b strings.Builder
+	n := 0
+	for _, r := range s {
+		if n == mostHead {
+			b.WriteRune('…')
+			break
+		}
+		n++
+		switch {
+		case r == '\t' || r == '\n' || r == '\r':
+			b.WriteByte(' ')
+		case r == utf8.RuneError || !unicode.IsPrint(r):
+			b.WriteByte('.')
+		default:
+			b.WriteRune(r)
+		}
+	}
+	return strings.TrimSpace(b.String())
+}
+
+// Recognise says which protocol some first bytes look like; "" if none.
+func Recognise(head []byte) string {
+	s := string(head[:min(len(head), mostHead)])
+	switch {
+	case strings.HasPrefix(s, "SSH-"):
+		return "ssh"
+	case strings.HasPrefix(s, "HTTP/"), strings.HasPrefix(strings.ToLower(s), "<!doctype html"), strings.HasPrefix(strings.ToLower(s), "<html"):
+		return "http"
+	case len(s) >= 3 && (s[0] == 0x15 || s[0] == 0x16) && s[1] == 3 && s[2] <= 4:
+		return "tls"
+	case strings.HasPrefix(s, "220") && strings.Contains(strings.ToUpper(s), "SMTP"):
+		return "smtp"
+	case strings.HasPrefix(s, "220") || strings.HasPrefix(s, "421"):
+		return "ftp or smtp"
+	case strings.HasPrefix(s, "* OK"), strings.HasPrefix(s, "* PREAUTH"), strings.HasPrefix(s, "* BYE"):
+		return "imap"
+	case strings.HasPrefix(s, "+OK"):
+		return "pop3"
+	case strings.HasPrefix(s, "-ERR"), strings.HasPrefix(s, "-NOAUTH"), strings.HasPrefix(s, "-DENIED"), strings.HasPrefix(s, "+PONG"):
+		return "redis"
+	case len(s) > 5 && s[3] == 0 && (s[4] == 10 || s[4] == 0xff):
+		return "mysql"
+	case len(s) > 5 && s[0] == 'E' && s[1] == 0 && s[2] == 0:
+		return "postgres"
+	}
+	return ""
+}
+
+// firstLine reads a greeting that is one line of text.
+func (c *Conn) firstLine(protocol string, good func(string) bool) fact.Greeting {
+	began := time.Now()
+	text, err := c.line()
+	g := fact.Greeting{Ending: ending(err), Head: Clean(text), Protocol: Recognise([]byte(text)), TookMS: MS(time.Since(began))}
+	switch {
+	case text == "" && err != nil:
+		return g
+	case good(text):
+		g.Protocol = protocol
+		if errors.Is(err, errTooLong) {
+			g.Ending = fact.Malformed
+		}
+	case err == nil || errors.Is(err, errTooLong) || len(text) > 0:
+		g.Ending = fact.Malformed
+	}
+	return g
+}
+
+// MS writes a duration in milliseconds.
+func MS(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
+
+// Overhear watches a connection for a moment without saying anything. That
+// nothing comes is not a fault of it.
+func Overhear(c *Conn, moment time.Duration) fact.Greeting {
+	began := time.Now()
+	c.SetReadDeadline(began.Add(moment))
+	_, err := c.r.Peek(1)
+	head := c.unread()
+	g := fact.Greeting{Ending: ending(err), Head: Clean(string(head)), Protocol: Recognise(head), TookMS: MS(time.Since(began))}
+	if g.Ending == fact.Stalled {
+		g.Ending = fact.Done
+	}
+	return g
+}
