@@ -1,6 +1,231 @@
 package cli
 
-import "github.com/spf13/cobra"
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"time"
 
-func newDemo() *cobra.Command    { return &cobra.Command{Use: "demo"} }
-func newStandIn() *cobra.Command { return &cobra.Command{Use: "stand-in", Hidden: true} }
+	"github.com/spf13/cobra"
+
+	"uakari/internal/demo"
+	"uakari/internal/endpoint"
+	"uakari/internal/fact"
+	"uakari/internal/look"
+	"uakari/internal/tell"
+	"uakari/internal/trace"
+	"uakari/internal/trail"
+	"uakari/internal/vantage"
+)
+
+// demoFlags is what the flags of demo say.
+type demoFlags struct {
+	list  bool
+	stay  string
+	color string
+}
+
+func newDemo() *cobra.Command {
+	var f demoFlags
+	cmd := &cobra.Command{
+		Use:   "demo [CHAPTER…]",
+		Short: "a full example in a made-up world, no network needed",
+		Long: `Build a small made-up world on loopback addresses, break it, trace, mend it,
+and trace again, chapter by chapter. Nothing outside a temporary folder is
+touched, and no privilege is needed.`,
+		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+			return chapterNames(), cobra.ShellCompDirectiveNoFileComp
+		},
+		RunE: func(cmd *cobra.Command, args []string) error { return f.run(cmd, args) },
+	}
+	cmd.Flags().BoolVar(&f.list, "list", false, "list the chapters")
+	cmd.Flags().StringVar(&f.stay, "stay", "", "keep the broken world up, with its files in this `folder`, to try by hand")
+	cmd.Flags().StringVar(&f.color, "color", "auto", "auto, always or never")
+	return cmd
+}
+
+func chapterNames() []string {
+	var names []string
+	for _, c := range demo.Chapters {
+		names = append(names, c.Name)
+	}
+	return names
+}
+
+func (f *demoFlags) run(cmd *cobra.Command, args []string) error {
+	out := cmd.OutOrStdout()
+	on, err := colour(f.color, out)
+	if err != nil {
+		return err
+	}
+	if f.list {
+		for _, c := range demo.Chapters {
+			fmt.Fprintf(out, "%-10s %s\n", c.Name, c.Title)
+		}
+		return nil
+	}
+	if runtime.GOOS != "linux" {
+		return errors.New("demo: the made-up world needs Linux, where every address of 127.0.0.0/8 is this host's")
+	}
+	chapters, err := chosenChapters(args)
+	if err != nil {
+		return err
+	}
+	if f.stay != "" {
+		return stay(cmd.Context(), out, f.stay, chapters)
+	}
+	dir, err := os.MkdirTemp("", "varzea-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	world, err := demo.Up(dir)
+	if err != nil {
+		return err
+	}
+	defer world.Down()
+	return tellStory(cmd.Context(), out, world, chapters, on)
+}
+
+func chosenChapters(names []string) ([]demo.Chapter, error) {
+	if len(names) == 0 {
+		return demo.Chapters, nil
+	}
+	var list []demo.Chapter
+	for _, name := range names {
+		c, ok := demo.Find(name)
+		if !ok {
+			return nil, fmt.Errorf("demo: no chapter %q; expected one of %s", name, strings.Join(chapterNames(), ", "))
+		}
+		list = append(list, c)
+	}
+	return list, nil
+}
+
+// tellStory plays the chapters. Its exit status says whether every fault was
+// found, and found mended.
+func tellStory(ctx context.Context, out io.Writer, world *demo.World, chapters []demo.Chapter, colour bool) error {
+	failed := 0
+	for i, c := range chapters {
+		if i > 0 {
+			fmt.Fprintln(out)
+		}
+		ok, err := tellChapter(ctx, out, world, c, fmt.Sprintf("Chapter %d of %d: %s", i+1, len(chapters), c.Title), colour)
+		if ctx.Err() != nil {
+			return exit(exitInterrupted)
+		}
+		if err != nil {
+			return err
+		}
+		if !ok {
+			failed++
+		}
+	}
+	if failed > 0 {
+		fmt.Fprintf(out, "\n%d of %d chapters did not end as they should.\n", failed, len(chapters))
+		return exit(exitFault)
+	}
+	return nil
+}
+
+func tellChapter(ctx context.Context, out io.Writer, world *demo.World, c demo.Chapter, head string, colour bool) (bool, error) {
+	if err := world.Set(c.Broken); err != nil {
+		return false, err
+	}
+	defer world.Stop(c.Service)
+	fmt.Fprint(out, tell.Heading(head, c.Story, colour))
+	fmt.Fprint(out, tell.Prompt("uakari trace "+c.Endpoint, colour))
+	before, err := traceChapter(ctx, world, c, c.Endpoint, world.Hosts(c))
+	if err != nil || ctx.Err() != nil {
+		return false, err
+	}
+	fmt.Fprint(out, tell.Text(before, colour))
+	found := blockingIDs(before)
+	if c.Mends == "" {
+		return len(found) == 0 && before.Reached == trail.Yes, nil
+	}
+	if err := world.Set(c.Mended); err != nil {
+		return false, err
+	}
+	fmt.Fprint(out, tell.Aside("The administrator "+c.Mends+", and traces again.", colour))
+	fmt.Fprint(out, tell.Prompt("uakari trace "+c.Plain(), colour))
+	after, err := traceChapter(ctx, world, c, c.Plain(), filepath.Join(world.Dir, "hosts-healthy"))
+	if err != nil {
+		return false, err
+	}
+	fmt.Fprint(out, tell.Answer(after, colour))
+	return slices.Equal(found, c.Finds) && after.Outcome == trail.OutcomeClear, nil
+}
+
+func blockingIDs(t trail.Trail) []string {
+	var ids []string
+	for _, c := range t.Blocking() {
+		ids = append(ids, c.ID)
+	}
+	return ids
+}
+
+// traceChapter traces as gauge-07 would, from within the made-up world.
+func traceChapter(ctx context.Context, world *demo.World, c demo.Chapter, input, hosts string) (trail.Trail, error) {
+	e, err := endpoint.Parse(input)
+	if err != nil {
+		return trail.Trail{}, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
+	defer cancel()
+	card := world.Card(c)
+	env := look.Env{Wait: 2 * time.Second, Resolvers: []netip.AddrPort{world.Resolver()}, HostsFile: hosts, Trust: world.Trust(), Card: card}
+	ask := fact.Ask{Endpoint: e, Began: time.Now().UTC(), Card: card, Resolvers: env.Resolvers, WaitMS: 2000}
+	at := []trace.Vantage{
+		vantage.NewHere(fact.Vantage{ID: "v1", Role: fact.Client, Host: "gauge-07", Means: fact.Here}, env),
+		vantage.NewHere(fact.Vantage{ID: "v2", Role: fact.Server, Host: c.Service, Means: fact.Here, Implied: true}, env),
+	}
+	_, judged := trace.Run(ctx, ask, at, nil)
+	return judged, nil
+}
+
+// stay keeps the broken world up until it is interrupted, and says how to
+// trace each chapter by hand.
+func stay(ctx context.Context, out io.Writer, dir string, chapters []demo.Chapter) error {
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return err
+	}
+	world, err := demo.Up(dir)
+	if err != nil {
+		return err
+	}
+	defer world.Down()
+	fmt.Fprintf(out, "The world is up, broken, with its files in %s. Try, from another terminal:\n", dir)
+	for _, c := range chapters {
+		if err := world.Set(c.Broken); err != nil {
+			return err
+		}
+		fmt.Fprintf(out, "\n%s\n  uakari trace --resolver %s --trust %s --hosts %s --card %s %s\n",
+			c.Title, world.Resolver(), world.Trust(), world.Hosts(c), world.CardFile(c), c.Endpoint)
+	}
+	fmt.Fprintln(out, "\nCtrl-C ends it.")
+	<-ctx.Done()
+	return nil
+}
+
+func newStandIn() *cobra.Command {
+	return &cobra.Command{
+		Use: "stand-in FILE", Hidden: true, Args: cobra.ExactArgs(1),
+		Short: "one stand-in server of the demo",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			err := demo.RunStandIn(args[0], cmd.InOrStdin(), cmd.OutOrStdout())
+			if err != nil {
+				fmt.Fprintln(cmd.OutOrStdout(), err) // to the one who waits for "ready"
+			}
+			return err
+		},
+	}
+}

@@ -12,6 +12,7 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+	"unicode"
 	"unicode/utf8"
 
 	"golang.org/x/net/idna"
@@ -233,6 +234,9 @@ func readHost(input, host string) (string, error) {
 		if addr.Is4In6() {
 			return addr.Unmap().String(), nil
 		}
+		if strings.ContainsFunc(addr.Zone(), func(r rune) bool { return strings.ContainsRune("[]%/?#@:", r) || !unicode.IsGraphic(r) }) {
+			return "", &Error{input, 0, "zone " + quote(addr.Zone()), "the name of a link, as in fe80::1%eth0"}
+		}
 		return addr.String(), nil
 	}
 	if ascii, err := idna.Lookup.ToASCII(host); err == nil {
@@ -288,6 +292,9 @@ func applyQuery(e *fact.Endpoint, scheme Scheme) error {
 	values, err := url.ParseQuery(query)
 	if err != nil {
 		return &Error{e.Input, 0, "an unreadable part after the question mark", "key=value pairs"}
+	}
+	if values.Has("password") {
+		return &Error{strings.SplitN(e.Input, "?", 2)[0] + "?…", 0, "a secret in the address", "no secret on the command line"}
 	}
 	mode := values.Get("sslmode")
 	if mode == "" {

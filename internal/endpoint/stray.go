@@ -11,16 +11,16 @@ import (
 // invisible names the characters that people carry into settings with copy
 // and paste. None has a place in an endpoint (RFC 5892 disallows them).
 var invisible = map[rune]string{
-	0x00A0: "no-break space", 0x00AD: "soft hyphen", 0x034F: "combining grapheme joiner",
-	0x061C: "Arabic letter mark", 0x180E: "Mongolian vowel separator",
-	0x200B: "zero-width space", 0x200C: "zero-width non-joiner", 0x200D: "zero-width joiner",
-	0x200E: "left-to-right mark", 0x200F: "right-to-left mark",
-	0x2028: "line separator", 0x2029: "paragraph separator",
-	0x202A: "left-to-right embedding", 0x202B: "right-to-left embedding", 0x202C: "pop directional formatting",
-	0x202D: "left-to-right override", 0x202E: "right-to-left override", 0x202F: "narrow no-break space",
-	0x2060: "word joiner", 0x2066: "left-to-right isolate", 0x2067: "right-to-left isolate",
-	0x2068: "first strong isolate", 0x2069: "pop directional isolate",
-	0x3000: "ideographic space", 0xFEFF: "byte order mark",
+	0x00A0: "a no-break space", 0x00AD: "a soft hyphen", 0x034F: "a combining grapheme joiner",
+	0x061C: "an Arabic letter mark", 0x180E: "a Mongolian vowel separator",
+	0x200B: "a zero-width space", 0x200C: "a zero-width non-joiner", 0x200D: "a zero-width joiner",
+	0x200E: "a left-to-right mark", 0x200F: "a right-to-left mark",
+	0x2028: "a line separator", 0x2029: "a paragraph separator",
+	0x202A: "a left-to-right embedding", 0x202B: "a right-to-left embedding", 0x202C: "a pop directional formatting",
+	0x202D: "a left-to-right override", 0x202E: "a right-to-left override", 0x202F: "a narrow no-break space",
+	0x2060: "a word joiner", 0x2066: "a left-to-right isolate", 0x2067: "a right-to-left isolate",
+	0x2068: "a first strong isolate", 0x2069: "a pop directional isolate",
+	0x3000: "an ideographic space", 0xFEFF: "a byte order mark",
 }
 
 // alike maps letters that look like a Latin one to it: the part of Unicode's
@@ -42,10 +42,10 @@ func strayName(r rune) (string, bool) {
 		return name, true
 	}
 	if unicode.Is(unicode.Cf, r) || unicode.Is(unicode.Zs, r) && r != ' ' {
-		return "invisible character", true
+		return "an invisible character", true
 	}
 	if unicode.IsControl(r) && !isBlank(r) {
-		return "control character", true
+		return "a control character", true
 	}
 	return "", false
 }
@@ -82,7 +82,7 @@ func findStray(input string) []fact.Stray {
 		} else if isBlank(r) && edge {
 			found = append(found, stray(at, r, blankName(r)))
 		} else if latin, ok := lookalike(word, r); ok {
-			found = append(found, stray(at, r, fmt.Sprintf("looks like %q and is not", latin)))
+			found = append(found, stray(at, r, fmt.Sprintf("a letter that looks like %q", latin)))
 		}
 	})
 	return found
@@ -94,12 +94,12 @@ func stray(at int, r rune, name string) fact.Stray {
 
 func blankName(r rune) string {
 	if r == ' ' {
-		return "blank"
+		return "a blank"
 	}
 	if r == '\t' {
-		return "tab"
+		return "a tab"
 	}
-	return "line end"
+	return "a line end"
 }
 
 // removeStray is the input as it was meant.

@@ -2,6 +2,7 @@ package fact
 
 import (
 	"net/netip"
+	"slices"
 	"time"
 )
 
@@ -116,6 +117,14 @@ type Process struct {
 	PID   int       `json:"pid"`
 	State string    `json:"state"` // the letter of proc(5): R, S, D, Z, T
 	Since time.Time `json:"since,omitzero"`
+	// Apart marks a process in another network namespace: what it listens
+	// on is not this host's.
+	Apart bool `json:"apart,omitempty"`
+}
+
+// Here is the processes that share this host's network.
+func (p Program) Here() []Process {
+	return slices.DeleteFunc(slices.Clone(p.Processes), func(r Process) bool { return r.Apart })
 }
 
 // Unit is one systemd unit's state (org.freedesktop.systemd1(5)).

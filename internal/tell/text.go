@@ -51,7 +51,7 @@ func (w *writer) answer() {
 	colour, text := red, ""
 	switch {
 	case w.t.Reached == trail.Yes:
-		colour, text = green, fmt.Sprintf("Yes: %s reaches %s.", w.client(), w.goal())
+		colour, text = green, fmt.Sprintf("Yes: %s reaches %s%s.", w.client(), w.goal(), w.got())
 	case w.t.Reached == trail.No && w.t.Outcome == trail.OutcomeFault:
 		text = fmt.Sprintf("No: %s cannot reach %s.", w.client(), w.goal())
 	case w.t.Reached == trail.No:
@@ -70,21 +70,34 @@ func (w *writer) answer() {
 	}
 }
 
+// got is the answer that came, if there was one to come.
+func (w *writer) got() string {
+	for _, f := range w.t.Rungs {
+		if f.Name == trail.Answer && f.State == trail.Clear {
+			return ": " + safe(f.Summary)
+		}
+	}
+	return ""
+}
+
 // causes says what is wrong, in the order in which to mend it.
 func (w *writer) causes() {
 	blocking := w.t.Blocking()
 	for i, c := range blocking {
-		mark := ""
+		mark, word := "", "Because "
 		if len(blocking) > 1 {
 			mark = fmt.Sprintf("%d. ", i+1)
 		}
-		text := upperFirst(safe(c.Summary)) + fmt.Sprintf(" (%s, %s).", c.ID, c.Certainty)
-		if len(c.MaskedBy) > 0 {
-			text = "Behind it: " + lowerFirst(text)
+		switch {
+		case len(c.MaskedBy) > 0:
+			word = "And behind that, "
+		case i > 0:
+			word = "And because "
 		}
-		block(&w.b, mark, strings.Repeat(" ", len(mark)), text, width)
+		rest := strings.Repeat(" ", len(mark))
+		block(&w.b, mark, rest, word+safe(c.Summary)+fmt.Sprintf(" (%s, %s).", c.ID, c.Certainty), width)
 		for _, short := range c.Short {
-			block(&w.b, "   ", "   ", "not proven: "+safe(short), width)
+			block(&w.b, rest+"Not proven: ", rest+"  ", safe(short)+".", width)
 		}
 	}
 	rest := doubts(w.t.Causes, trail.Possible)
@@ -108,13 +121,6 @@ func upperFirst(s string) string {
 	return strings.ToUpper(s[:1]) + s[1:]
 }
 
-func lowerFirst(s string) string {
-	if s == "" || s[0] < 'A' || s[0] > 'Z' || len(s) > 1 && s[1] >= 'A' && s[1] <= 'Z' {
-		return s
-	}
-	return strings.ToLower(s[:1]) + s[1:]
-}
-
 // plainWord reports whether a text begins with an ordinary word, and not with
 // a name that must stay as it is.
 func plainWord(s string) bool {
@@ -135,7 +141,7 @@ func (w *writer) ladder() {
 			text += " (follows from " + w.causeName(f.Follows[0]) + ")"
 		}
 		if f.State == trail.Unseen && f.Needs != "" {
-			text += "; would show it: " + safe(f.Needs)
+			text += "; needs " + safe(f.Needs)
 		}
 		const indent = "                     "
 		lines := wrap(text, width-len(indent))
@@ -183,7 +189,7 @@ func (w *writer) mend() {
 			} else if i > 0 {
 				head = "Or"
 			}
-			w.b.WriteString(w.p.as(bold, head) + w.where(r) + "\n")
+			w.heading(head, w.where(r))
 			block(&w.b, "  ", "  ", upperFirst(safe(r.Do))+".", width)
 			if r.Command != "" {
 				w.b.WriteString("    " + w.p.as(blue, safe(r.Command)) + "\n")
@@ -192,6 +198,15 @@ func (w *writer) mend() {
 			block(&w.b, "  undo: ", "        ", safe(r.Undo), width)
 		}
 	}
+}
+
+// heading writes a bold beginning and what follows it, wrapped together.
+func (w *writer) heading(head, rest string) {
+	lines := wrap(head+rest, width)
+	if tail, ok := strings.CutPrefix(lines[0], head); ok {
+		lines[0] = w.p.as(bold, head) + tail
+	}
+	w.b.WriteString(strings.Join(lines, "\n") + "\n")
 }
 
 // where says on which host a remedy goes and who may do it.

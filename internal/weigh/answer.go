@@ -36,10 +36,7 @@ func (v *view) answerReadings(w *wants, t *try) []Reading {
 		r.Cause = "answer/source-refused"
 		r.Summary = fmt.Sprintf("it answers %s with 403, and its own host without", v.host(v.client))
 	}
-	// A path that nobody asked for may be missing without anything wrong.
-	if v.ask.Endpoint.Path == "" && (reply.Status == http.StatusNotFound || reply.Status == http.StatusMethodNotAllowed) {
-		r.Harmless = true
-	}
+	r.Harmless = onlyMissing(reply, c.target)
 	return append(readings, r)
 }
 

@@ -25,13 +25,14 @@ var candidateTable = []candidate{
 	{[]Symptom{SilentTCP, SilentUDP}, Host, "service/host-down", "the machine may be off or off the network", "the machine is off or off the network"},
 	{[]Symptom{SilentTCP, SilentUDP}, Name, "names/stale-address", "the address may be an old one", "the address is an old one"},
 	{[]Symptom{SilentTCP}, Room, "ports/queue-full", "the service may be hung and its queue full", "the service is hung and its queue full"},
-	{[]Symptom{SilentTCP, SilentUDP}, WayBack, "rules/return-drop", "the reply may be lost on its way back", "the reply is lost on its way back"},
+	{[]Symptom{SilentTCP}, WayBack, "rules/return-drop", "the reply may be lost on its way back", "the reply is lost on its way back"},
 	{[]Symptom{SilentTCP, SilentUDP}, Intent, "settings/wrong-host", "the host may be the wrong one", "the host is the wrong one"},
 	{[]Symptom{SilentTCP, SilentUDP}, WayOut, "rules/client-drop", "this client's own filter may drop it", "this client's own filter drops it"},
 
 	// The kernel at either end says no by itself.
 	{[]Symptom{ICMPFromClient}, WayOut, "rules/client-reject", "", "this client's own filter refuses it"},
 	{[]Symptom{ICMPFromTarget}, WayIn, "rules/server-reject", "", "the server's own filter refuses it"},
+	{[]Symptom{ICMPFromElsewhere}, Way, "rules/transit-reject", "", "a router or filter on the way refuses it"},
 	{[]Symptom{NoRouteHere}, WayOut, "rules/no-route", "", "this client has no route there"},
 	{[]Symptom{NoPortHere}, WayOut, "ports/client-exhausted", "", "this client has no local port left"},
 	{[]Symptom{NotPermittedHere}, WayOut, "rules/client-drop", "", "this client's own filter drops it"},

@@ -2,7 +2,9 @@ package weigh
 
 import (
 	"embed"
+	"errors"
 	"fmt"
+	"io/fs"
 	"maps"
 	"slices"
 	"strings"
@@ -63,18 +65,21 @@ var catalogue = func() func(trail.Rung) map[string]Entry {
 }()
 
 func readCatalogue(rung trail.Rung) map[string]Entry {
-	entries := map[string]Entry{}
+	named := map[string]Entry{}
 	text, err := catalogueFiles.ReadFile("catalogue/" + string(rung) + ".yaml")
+	if errors.Is(err, fs.ErrNotExist) {
+		return map[string]Entry{} // a rung without causes so far
+	}
 	if err == nil {
-		err = yaml.UnmarshalWithOptions(text, &entries, yaml.Strict())
+		err = yaml.UnmarshalWithOptions(text, &named, yaml.Strict())
 	}
 	if err != nil {
 		// The files are part of the program and a test reads them all.
 		panic(fmt.Sprintf("weigh: catalogue of %s: %v", rung, err))
 	}
-	for name, e := range entries {
+	entries := map[string]Entry{}
+	for name, e := range named {
 		e.ID = string(rung) + "/" + name
-		delete(entries, name)
 		entries[e.ID] = e
 	}
 	return entries

@@ -151,7 +151,10 @@ func (v *view) alertReadings(t *try, c climb) []Reading {
 	h := c.handshake.Handshake
 	a, ok := alerts[h.Alert]
 	if !ok {
-		return nil
+		if h.Error == "" || c.symptom(nil) != SessionFailed {
+			return nil
+		}
+		a.cause, a.most, a.says = "certs/handshake-stalls", trail.Likely, "the secure session fails: "+h.Error
 	}
 	return []Reading{{Gate: Session, Cause: a.cause, Most: a.most, Because: factIDs(c.handshake), Vantage: c.handshake.Vantage,
 		Summary: a.says + t.seen(), Values: v.place(t, values{"server": v.answering(t)})}}
@@ -182,7 +185,7 @@ func (v *view) chainReadings(t *try, c climb) []Reading {
 	trusted := v.judgeTrust(c, chain, shut)
 	if len(readings) == 0 && trusted {
 		return []Reading{{Gate: Session, Because: factIDs(c.handshake, c.trust), Vantage: c.handshake.Vantage,
-			Summary: fmt.Sprintf("covers %s, valid %s more%s", t.target.Name, span(leaf.NotAfter.Sub(v.ask.Began)), t.seen())}}
+			Summary: fmt.Sprintf("covers %s, valid for %s more%s", t.target.Name, span(leaf.NotAfter.Sub(v.ask.Began)), t.seen())}}
 	}
 	return readings
 }

@@ -51,6 +51,11 @@ func (v *view) portReadings(w *wants, t *try) []Reading {
 	if !v.confirmed(t) {
 		none.Short = append(none.Short, notConfirmed)
 	}
+	for _, p := range v.programsAt(t.server) {
+		if len(p.Processes) > len(p.Here()) {
+			none.Short = append(none.Short, "a process of "+p.Name+" runs in another network namespace")
+		}
+	}
 	if moved, ok := v.movedReading(w, t, list); ok {
 		return []Reading{none, moved}
 	}
@@ -69,9 +74,9 @@ func (v *view) openPort(t *try, f *fact.Fact, l fact.Listener) []Reading {
 				owner(l), connections(l.Queue), l.Limit+1),
 			Values: v.place(t, values{"program": owner(l), "pid": nonZero(l.PID), "unit": l.Unit}),
 		})
-	case t.symptom == SilentTCP || t.symptom == Fine:
+	case t.symptom == SilentTCP || !symptoms[t.symptom].may.has(Room):
 		readings = append(readings, Reading{Gate: Room, Because: factIDs(f), Vantage: t.server,
-			Summary: fmt.Sprintf("queue %d of %d", l.Queue, l.Limit+1)})
+			Summary: fmt.Sprintf("queue %d of %d", l.Queue, max(l.Limit, 1))})
 	}
 	return readings
 }
@@ -93,7 +98,7 @@ func connections(n uint32) string {
 // heldBy tells who holds a port and how full its queue is.
 func (v *view) heldBy(t *try, l fact.Listener) string {
 	return fmt.Sprintf("%s held by %s, queue %d of %d",
-		endpoint.HostPort(t.target.Addr.String(), t.target.Port), owner(l), l.Queue, l.Limit+1)
+		endpoint.HostPort(t.target.Addr.String(), t.target.Port), owner(l), l.Queue, max(l.Limit, 1))
 }
 
 func owner(l fact.Listener) string {
@@ -188,7 +193,9 @@ func (c climb) expected() bool {
 
 // onSame reports whether client and server are one host.
 func (v *view) onSame(t *try) bool {
-	return t.server != "" && v.host(t.server) == v.host(v.client)
+	return slices.ContainsFunc(v.set.Vantages, func(at fact.Vantage) bool {
+		return at.ID == t.server && (at.Implied || at.Host == v.host(v.client))
+	})
 }
 
 // ownAddress is where the server can try its own service: the address that

@@ -17,6 +17,7 @@ func (v *view) serviceReadings(w *wants, t *try) []Reading {
 	if t.server == "" {
 		return readings
 	}
+	t.running = v.running(t)
 	_, list := v.listeners(t.server)
 	if len(v.taking(t)) > 0 && (t.symptom == Fine || !t.target.Addr.IsLoopback()) {
 		return readings // it listens: that is all there is to know of a service here
@@ -28,10 +29,30 @@ func (v *view) serviceReadings(w *wants, t *try) []Reading {
 		return readings
 	}
 	p, short := chosen(s.Programs)
-	if p == nil || len(p.Processes) > 0 || p.Path == "" {
+	if p == nil || len(p.Here()) > 0 || p.Path == "" && len(p.Units) == 0 {
 		return readings
 	}
 	return append(readings, v.downReading(t, f, s, p, short))
+}
+
+// running says that the endpoint's service runs, as far as that was seen: by
+// who holds its port, on whatever address, or by its processes.
+func (v *view) running(t *try) string {
+	if _, list := v.listeners(t.server); list != nil {
+		for _, l := range list.On(t.target.Port) {
+			if l.PID != 0 {
+				return strings.TrimRight(fmt.Sprintf("%s runs (pid %d) %s", l.Program, l.PID, since(v.ask.Began, l.Since)), " ")
+			}
+			if l.Unit != "" {
+				return l.Unit + " runs"
+			}
+		}
+	}
+	if p, _ := chosen(v.programsAt(t.server)); p != nil && len(p.Here()) > 0 {
+		r := p.Here()[0]
+		return strings.TrimRight(fmt.Sprintf("%s runs (pid %d) %s", p.Name, r.PID, since(v.ask.Began, r.Since)), " ")
+	}
+	return ""
 }
 
 // downReading is the reading of a service that is not running.
@@ -43,6 +64,9 @@ func (v *view) downReading(t *try, f *fact.Fact, s *fact.Service, p *fact.Progra
 	}
 	if !v.confirmed(t) {
 		r.Short = append(r.Short, notConfirmed)
+	}
+	if len(p.Processes) > 0 {
+		r.Short = append(r.Short, "a process of "+p.Name+" runs in another network namespace")
 	}
 	for _, u := range p.Units {
 		if u.Load == "not-found" {
@@ -127,7 +151,7 @@ func since(now, from time.Time) string {
 	if from.IsZero() || now.Before(from) {
 		return ""
 	}
-	return "since " + span(now.Sub(from)) + " ago"
+	return "for " + span(now.Sub(from))
 }
 
 // span writes a duration in its largest whole unit.

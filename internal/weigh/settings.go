@@ -4,25 +4,33 @@ import (
 	"fmt"
 	"strings"
 
+	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 )
 
 // settingsReadings reads the intent gate: is the client told the right thing?
 // What it was told is right when the server has a listener there.
 func (v *view) settingsReadings(_ *wants, t *try) []Reading {
+	if v.asOnCard(t.target) {
+		return []Reading{{Gate: Intent, Vantage: v.client, Summary: v.told(t.target) + ", as on the card"}}
+	}
 	if t.server == "" || !v.confirmed(t) {
 		return nil
 	}
 	f, list := v.listeners(t.server)
-	if list == nil {
+	if list == nil || len(list.On(t.target.Port)) == 0 {
 		return nil
 	}
-	for _, l := range list.On(t.target.Port) {
-		if takes, certain := l.Takes(t.target.Addr); takes && certain {
-			return []Reading{{Gate: Intent, Because: factIDs(f), Vantage: t.server, Summary: v.told(t.target)}}
-		}
+	return []Reading{{Gate: Intent, Because: factIDs(f), Vantage: t.server, Summary: v.told(t.target)}}
+}
+
+// asOnCard reports whether a target is the endpoint that the card names.
+func (v *view) asOnCard(t fact.Target) bool {
+	if v.ask.Card == nil || v.ask.Card.Endpoint == "" {
+		return false
 	}
-	return nil
+	e, err := endpoint.Parse(v.ask.Card.Endpoint)
+	return err == nil && e.Host == t.Name && e.Port == t.Port && e.Scheme == t.Scheme && e.Security == t.Security
 }
 
 // told is what the client was told.
@@ -62,7 +70,7 @@ func (v *view) strayTry(w *wants, target fact.Target, depth int) *try {
 	r := Reading{
 		Gate: Intent, Cause: "settings/stray-characters", Apart: true, Vantage: v.client, Instead: &clean,
 		Because: factIDs(t.lookup.ends...),
-		Summary: strayText(e.Stray) + "; without it the name is " + e.Clean,
+		Summary: "the endpoint has " + strayText(e.Stray) + "; without, the name is " + e.Clean,
 		Values:  values{"clean": cleanInput(e), "client": v.host(v.client)},
 	}
 	meant := v.lookUp(w, e.Clean)
@@ -84,7 +92,7 @@ func (v *view) strayTry(w *wants, target fact.Target, depth int) *try {
 func strayText(list []fact.Stray) string {
 	var parts []string
 	for _, s := range list {
-		parts = append(parts, fmt.Sprintf("%s (%s) at character %d", s.Name, s.Code, s.At))
+		parts = append(parts, fmt.Sprintf("%s (%s, character %d)", s.Name, s.Code, s.At))
 	}
 	const most = 3
 	if len(parts) > most {

@@ -1,6 +1,7 @@
 package weigh
 
 import (
+	"net/http"
 	"net/netip"
 	"slices"
 
@@ -129,7 +130,7 @@ func (c climb) symptom(own []netip.Addr) Symptom {
 	scheme, _ := endpoint.Lookup(c.target.Scheme)
 	switch {
 	case c.reply != nil:
-		return replySymptom(*c.reply.Reply, scheme)
+		return replySymptom(*c.reply.Reply, c.target, scheme)
 	case c.handshake != nil && c.handshake.Handshake.Ending != fact.Done:
 		return handshakeSymptom(*c.handshake.Handshake)
 	case c.upgrade != nil && c.upgrade.Upgrade.Ending != fact.Done:
@@ -196,14 +197,20 @@ func handshakeSymptom(h fact.Handshake) Symptom {
 	return SessionFailed
 }
 
-func replySymptom(r fact.Reply, scheme endpoint.Scheme) Symptom {
+func replySymptom(r fact.Reply, target fact.Target, scheme endpoint.Scheme) Symptom {
 	if r.Ending != fact.Done {
 		return endingSymptom(r.Ending, endpoint.ClientFirst)
 	}
-	if answerProblem(r, scheme) != "" {
+	if answerProblem(r, scheme) != "" && !onlyMissing(r, target) {
 		return ErrorAnswer
 	}
 	return Fine
+}
+
+// onlyMissing reports whether an application lacks a page that nobody asked
+// for: no path was given, and it answers well that there is none.
+func onlyMissing(r fact.Reply, target fact.Target) bool {
+	return target.Path == "" && (r.Status == http.StatusNotFound || r.Status == http.StatusMethodNotAllowed)
 }
 
 // ICMP destination-unreachable codes that say "cannot deliver" rather than

@@ -339,7 +339,7 @@ func (v *view) consequence(rung trail.Rung, s sum) (*judged, string) {
 		}
 		for _, j := range t.causes() {
 			if j.blocking && j.Gate < Answer {
-				return j, "no answer: " + last.symptom.String()
+				return j, "no answer while that stands"
 			}
 		}
 	}
@@ -356,6 +356,9 @@ func (v *view) clear(rung trail.Rung, s sum) (string, bool) {
 	for _, t := range s.decide {
 		last := t.last()
 		open := last.verdict.open
+		if rung == trail.Service && last.running != "" {
+			open |= gates(Listener)
+		}
 		if rung == trail.Login || rungGates[rung]&^open != 0 {
 			return "", false
 		}
@@ -366,11 +369,11 @@ func (v *view) clear(rung trail.Rung, s sum) (string, bool) {
 // clearText tells what was found on a clear rung, in the words of the reading
 // that says most.
 func (v *view) clearText(rung trail.Rung, t *try) string {
+	if rung == trail.Service && t.running != "" {
+		return t.running
+	}
 	for _, g := range slices.Backward(rungGates[rung].list()) {
-		if g == Room || rung == trail.Service && g == Listener {
-			continue
-		}
-		if r := t.verdict.opened[g]; r != nil && rung != trail.Rules {
+		if r := t.verdict.opened[g]; r != nil && g != Room && rung != trail.Rules {
 			return r.Summary
 		}
 	}
@@ -400,17 +403,17 @@ func (v *view) unseen(rung trail.Rung, s sum, causes []trail.Cause) (why, needs 
 	behind := len(causes) > 0 && causes[0].Blocking
 	switch rung {
 	case trail.Login:
-		return "no account was named", "--user NAME"
+		return "no account was tried", "a login by hand; this version tries none"
 	case trail.Certs, trail.Answer:
 		if behind {
-			return "behind the fault", "mend " + causes[0].Key + " first"
+			return "hidden behind " + causes[0].ID, "mending that first"
 		}
 		if s.tookTrust() {
 			return "the client's trust store could not be read", "--trust FILE"
 		}
 		return "the connection did not get so far", ""
 	case trail.Rules:
-		return "packet filters were not read", "a look at the filter tables of both ends, as root"
+		return "packet filters were not read", "nft list ruleset on both ends, as root; this version does not read them"
 	case trail.Service, trail.Ports:
 		if !server {
 			return "the server was not seen", "the same trace on the server itself"

@@ -54,6 +54,7 @@ type try struct {
 	climb    climb
 	symptom  Symptom
 	server   string // the server's vantage; "" : not seen
+	running  string // that the service runs there, in words; "" : not seen
 	verdict  verdict
 	instead  *try
 	sessions climb // where later gates were read: the client's climb, or the server's own
@@ -188,7 +189,7 @@ func (v *view) ownSide(w *wants, t *try) {
 	}
 	own := t.target
 	own.Addr = addr
-	if addr == t.target.Addr && v.host(t.server) == v.host(v.client) {
+	if addr == t.target.Addr && v.onSame(t) {
 		return // the client is the server: its try was this one
 	}
 	w.add(Want{Look: fact.LookSession, At: fact.Server, Target: own, Gate: Session})

@@ -50,7 +50,7 @@ func sawListeners(list fact.Listeners, port uint16) string {
 		return fmt.Sprintf("none of %d holds port %d", len(list.All), port)
 	}
 	l := on[0]
-	text := fmt.Sprintf("%s, queue %d of %d", endpoint.HostPort(l.Addr.String(), port), l.Queue, l.Limit+1)
+	text := fmt.Sprintf("%s, queue %d of %d", endpoint.HostPort(l.Addr.String(), port), l.Queue, max(l.Limit, 1))
 	if l.Program != "" {
 		text += fmt.Sprintf(", %s (pid %d)", l.Program, l.PID)
 	}

@@ -177,11 +177,22 @@ func findProcesses(programs []fact.Program) error {
 				continue
 			}
 			if running, ok := process(pid); ok && running.State != "Z" && running.State != "X" {
+				running.Apart = apart(pid)
 				p.Processes = append(p.Processes, running)
 			}
 		}
 	}
 	return nil
+}
+
+// apart reports whether a process is known to be in another network namespace.
+func apart(pid int) bool {
+	own, err := os.Readlink("/proc/self/ns/net")
+	if err != nil {
+		return false
+	}
+	other, err := os.Readlink(procFile(pid, "ns/net"))
+	return err == nil && other != own
 }
 
 // managed reports whether systemd runs this host (sd_booted(3)).

@@ -134,6 +134,20 @@ func sawAnswer(a fact.Answer) string {
 	return string(a.Outcome) + took
 }
 
+// presentation writes a name as the DNS library reads it back: bytes beyond
+// printable ASCII as \DDD (RFC 1035 section 5.1).
+func presentation(name string) string {
+	var b strings.Builder
+	for i := range len(name) {
+		if c := name[i]; c > ' ' && c < 0x7f {
+			b.WriteByte(c)
+		} else {
+			fmt.Fprintf(&b, `\%03d`, c)
+		}
+	}
+	return b.String()
+}
+
 // resend is how long one datagram is waited for before it is sent again.
 const resend = time.Second
 
@@ -143,7 +157,7 @@ func (l looker) query(ctx context.Context, server netip.AddrPort, name string, k
 	ctx, cancel := context.WithTimeout(ctx, look.Within(ctx, l.env.Patience()))
 	defer cancel()
 	question := new(dns.Msg)
-	question.SetQuestion(name, kind)
+	question.SetQuestion(presentation(name), kind)
 	question.SetEdns0(1232, false)
 	answer := fact.Answer{Resolver: server, Asked: name, Type: dns.TypeToString[kind]}
 	began := time.Now()

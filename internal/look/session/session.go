@@ -22,6 +22,11 @@ import (
 // speaks first: long enough for a server that closes at once.
 const settleTime = 300 * time.Millisecond
 
+// lateGreeting is when a server that should speak first is told to be silent,
+// while the wait for it goes on: long enough for the pause that address
+// filters of the hosts.allow kind make.
+const lateGreeting = 6 * time.Second
+
 // climber is one climb.
 type climber struct {
 	env    look.Env
@@ -42,15 +47,13 @@ func Look(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 		return
 	}
 	defer raw.Close()
-	if _, ok := ctx.Deadline(); ok {
-		raw.SetDeadline(time.Now().Add(look.Within(ctx, time.Hour)))
-	}
+	c.conn = wire.NewConn(raw)
+	c.setDeadline(ctx)
 	stop := context.AfterFunc(ctx, func() { raw.SetDeadline(time.Unix(1, 0)) })
 	defer stop()
-	c.conn = wire.NewConn(raw)
 
 	direct := order.Target.Security == fact.TLS
-	if direct && !c.handshake(ctx) || !c.greet() {
+	if direct && !c.handshake(ctx) || !c.greet(ctx) {
 		return
 	}
 	if order.Target.Security == fact.StartTLS && !c.upgrade(ctx) {
@@ -100,20 +103,41 @@ func short(ms float64) string {
 
 // greet waits for a server that speaks first. Where nobody knows who does, it
 // only watches for a moment. It reports whether to go on.
-func (c *climber) greet() bool {
+func (c *climber) greet(ctx context.Context) bool {
 	var g fact.Greeting
 	switch {
 	case c.wire.Greet != nil:
+		if !c.conn.Await(lateGreeting) {
+			c.tell(fact.Greeting{Ending: fact.Stalled, TookMS: wire.MS(lateGreeting)})
+		}
+		c.setDeadline(ctx)
 		g = c.wire.Greet(c.conn)
 	case c.scheme.First == endpoint.NobodyKnows || c.scheme.Wire == "" && c.order.Target.Security == fact.Plain:
 		g = wire.Overhear(c.conn, settleTime)
 	default:
 		return true
 	}
+	c.tell(g)
+	return g.Ending == fact.Done && g.Refusal == ""
+}
+
+// tell leaves a greeting; a later one replaces it.
+func (c *climber) tell(g fact.Greeting) {
 	f := c.env.Seen(c.order, "greeting of "+c.address(), sawGreeting(g))
 	f.Greeting = &g
 	c.emit(f)
-	return g.Ending == fact.Done && g.Refusal == ""
+}
+
+// setDeadline makes every step end in time to be told.
+func (c *climber) setDeadline(ctx context.Context) {
+	if _, ok := ctx.Deadline(); ok {
+		c.conn.SetDeadline(time.Now().Add(look.Within(ctx, time.Hour)))
+	} else {
+		c.conn.SetDeadline(time.Time{})
+	}
+	if ctx.Err() != nil {
+		c.conn.SetDeadline(time.Unix(1, 0))
+	}
 }
 
 func sawGreeting(g fact.Greeting) string {

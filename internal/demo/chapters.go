@@ -1,0 +1,138 @@
+package demo
+
+import (
+	"strings"
+	"time"
+)
+
+// Chapter is one story: a world that is broken, what a trace finds, and what
+// mends it.
+type Chapter struct {
+	Name     string
+	Title    string
+	Story    string
+	Service  string // the stand-in it is about
+	Endpoint string
+	Broken   []Stand // what runs at first
+	Hosts    string  // the client's hosts file at first
+	Finds    []string
+	Mends    string  // what the administrator does
+	Mended   []Stand // what runs then
+}
+
+// Plain is the endpoint without characters that nobody can see.
+func (c Chapter) Plain() string {
+	return strings.Map(func(r rune) rune {
+		if r == 0x200b {
+			return -1
+		}
+		return r
+	}, c.Endpoint)
+}
+
+func web(program, listen string, names ...string) Stand {
+	if len(names) == 0 {
+		names = []string{program + "." + domain}
+	}
+	return Stand{Program: program, Listen: listen, Kind: "https", Names: names}
+}
+
+func expired(s Stand, ago time.Duration) Stand {
+	s.Ended = ago
+	return s
+}
+
+func kind(s Stand, kind string) Stand {
+	s.Kind = kind
+	return s
+}
+
+var (
+	tidebook      = web("tidebook", "127.20.0.14:8443")
+	tidebookAlias = web("tidebook", "127.20.0.14:8443", "tidebook."+domain, "readings."+domain)
+)
+
+// Chapters is every chapter, in the order in which the demo tells them.
+var Chapters = []Chapter{
+	{
+		Name: "healthy", Title: "Nothing is wrong",
+		Story:   "Before the faults, a portal that works: what a healthy trace looks like from the gauging station gauge-07.",
+		Service: "tidebook", Endpoint: "https://tidebook.varzea.example:8443/",
+		Broken: []Stand{tidebook},
+	},
+	{
+		Name: "stopped", Title: "A service is stopped",
+		Story:   "The sluice operators cannot open their page. It says \"connection refused\". Is it a filter? A wrong port?",
+		Service: "sluice", Endpoint: "https://sluice.varzea.example:8443/",
+		Finds: []string{"service/stopped"},
+		Mends: "starts sluice again", Mended: []Stand{web("sluice", "127.20.0.31:8443")},
+	},
+	{
+		Name: "loopback", Title: "It listens to itself only",
+		Story:   "The rainfall service was set up yesterday. On its own host it works; from gauge-07 it is refused.",
+		Service: "rainfall", Endpoint: "https://rainfall.varzea.example:8452/",
+		Broken: []Stand{web("rainfall", "127.0.0.1:8452")},
+		Finds:  []string{"ports/loopback-only"},
+		Mends:  "lets rainfall listen on 127.20.0.32 and restarts it", Mended: []Stand{web("rainfall", "127.20.0.32:8452")},
+	},
+	{
+		Name: "silent", Title: "A port that says nothing",
+		Story:   "The soundings service answers nobody: no refusal, only silence. Everyone suspects the firewall.",
+		Service: "soundings", Endpoint: "https://soundings.varzea.example:8443/",
+		Broken: []Stand{kind(web("soundings", "127.20.0.33:8443"), "hung")},
+		Finds:  []string{"ports/queue-full"},
+		Mends:  "restarts the hung soundings service", Mended: []Stand{web("soundings", "127.20.0.33:8443")},
+	},
+	{
+		Name: "override", Title: "A forgotten line in the hosts file",
+		Story:   "All stations reach tidebook but this one. Somebody tested a new server last spring.",
+		Service: "tidebook", Endpoint: "https://tidebook.varzea.example:8443/",
+		Broken: []Stand{tidebook},
+		Hosts:  "127.0.0.1 localhost\n# test of the new portal, remove on Friday\n127.20.0.66 tidebook.varzea.example tidebook\n",
+		Finds:  []string{"names/hosts-override"},
+		Mends:  "removes the line from the hosts file",
+	},
+	{
+		Name: "alias", Title: "A name that the certificate leaves out",
+		Story:   "The portal got a second name, readings. Browsers warn; the stations' upload simply fails.",
+		Service: "tidebook", Endpoint: "https://readings.varzea.example:8443/",
+		Broken: []Stand{tidebook},
+		Finds:  []string{"certs/name-not-covered"},
+		Mends:  "installs a certificate that names both", Mended: []Stand{tidebookAlias},
+	},
+	{
+		Name: "plain", Title: "TLS here, none there",
+		Story:   "The charts service was moved to a new machine, and its TLS settings stayed on the old one.",
+		Service: "charts", Endpoint: "https://charts.varzea.example:8443/",
+		Broken: []Stand{kind(web("charts", "127.20.0.35:8443"), "http")},
+		Finds:  []string{"certs/server-speaks-plain"},
+		Mends:  "switches TLS on for charts", Mended: []Stand{web("charts", "127.20.0.35:8443")},
+	},
+	{
+		Name: "stray", Title: "A character that nobody can see",
+		Story:   "The address was copied out of a document. It looks right, and yet there is \"no such host\".",
+		Service: "tidebook", Endpoint: "https://tide\u200bbook.varzea.example:8443/",
+		Broken: []Stand{tidebook},
+		Finds:  []string{"settings/stray-characters"},
+		Mends:  "types the address anew",
+	},
+	{
+		Name: "stack", Title: "Two faults, one behind the other",
+		Story:   "The almanac is refused. Mend that, and tomorrow somebody calls about its certificate, unless both are named today.",
+		Service: "almanac", Endpoint: "https://almanac.varzea.example:8457/",
+		Broken: []Stand{expired(web("almanac", "127.0.0.1:8457"), 6*24*time.Hour)},
+		Finds:  []string{"ports/loopback-only", "certs/expired"},
+		Mends:  "lets almanac listen on 127.20.0.34, and renews its certificate",
+		Mended: []Stand{web("almanac", "127.20.0.34:8457")},
+	},
+}
+
+// Find finds a chapter by its name.
+func Find(name string) (Chapter, bool) {
+	for _, c := range Chapters {
+		if c.Name == name {
+			return c, true
+		}
+	}
+	return Chapter{}, false
+}

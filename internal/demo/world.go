@@ -1,0 +1,195 @@
+// Package demo builds a made-up world on loopback addresses: a resolver, an
+// authority, and small stand-ins for servers, each a process of its own. It
+// breaks the world chapter by chapter, so that a trace has something to find.
+package demo
+
+import (
+	"bufio"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/netip"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"uakari/internal/fact"
+)
+
+// domain is the world's own.
+const domain = "varzea.example"
+
+// The world's network stands on loopback, where everybody may listen.
+var (
+	resolverAddr = netip.MustParseAddrPort("127.20.0.2:5353")
+	zone         = map[string]string{
+		"tidebook": "127.20.0.14", "sluice": "127.20.0.31", "rainfall": "127.20.0.32",
+		"soundings": "127.20.0.33", "almanac": "127.20.0.34", "charts": "127.20.0.35",
+	}
+	aliases = map[string]string{"readings": "tidebook"}
+)
+
+// Stand is one stand-in server.
+type Stand struct {
+	Program string        `json:"program"`
+	Listen  string        `json:"listen"`
+	Kind    string        `json:"kind"`            // "https", "http", "hung"
+	Names   []string      `json:"names,omitempty"` // that its certificate covers
+	Ended   time.Duration `json:"ended,omitempty"` // how long ago its certificate expired
+	Cert    string        `json:"cert,omitempty"`  // file
+	Key     string        `json:"key,omitempty"`   // file
+}
+
+// World is the made-up world, up and running.
+type World struct {
+	Dir       string
+	authority *authority
+	resolver  io.Closer
+	running   map[string]*process
+}
+
+type process struct {
+	cmd   *exec.Cmd
+	stdin io.Closer
+}
+
+// Up builds the world in a folder: its authority, its resolver, its files.
+func Up(dir string) (*World, error) {
+	for _, sub := range []string{"bin", "keys"} {
+		if err := os.MkdirAll(filepath.Join(dir, sub), 0o700); err != nil {
+			return nil, err
+		}
+	}
+	a, err := newAuthority()
+	if err != nil {
+		return nil, err
+	}
+	w := &World{Dir: dir, authority: a, running: map[string]*process{}}
+	if err := os.WriteFile(w.Trust(), a.rootPEM(), 0o600); err != nil {
+		return nil, err
+	}
+	if w.resolver, err = serveNames(resolverAddr); err != nil {
+		return nil, fmt.Errorf("the demo's resolver: %w", err)
+	}
+	for _, c := range Chapters {
+		if err := w.writeFiles(c); err != nil {
+			w.Down()
+			return nil, err
+		}
+	}
+	return w, nil
+}
+
+// Trust is the file with the world's own root certificate.
+func (w *World) Trust() string { return filepath.Join(w.Dir, "authority.pem") }
+
+// Hosts is the hosts file of a chapter.
+func (w *World) Hosts(c Chapter) string { return filepath.Join(w.Dir, "hosts-"+c.Name) }
+
+// CardFile is the card of a chapter's service.
+func (w *World) CardFile(c Chapter) string { return filepath.Join(w.Dir, c.Service+".yaml") }
+
+// Card is what a chapter's healthy service looks like.
+func (w *World) Card(c Chapter) *fact.Card {
+	return &fact.Card{Format: "uakari.card/1", Name: c.Service, Endpoint: c.Endpoint, Program: w.program(c.Service)}
+}
+
+func (w *World) program(name string) string { return filepath.Join(w.Dir, "bin", name) }
+
+func (w *World) writeFiles(c Chapter) error {
+	if err := os.WriteFile(w.Hosts(c), []byte(c.Hosts), 0o600); err != nil {
+		return err
+	}
+	card := fmt.Sprintf("format: uakari.card/1\nname: %s\nendpoint: %s\nprogram: %s\n", c.Service, c.Plain(), w.program(c.Service))
+	if err := os.WriteFile(w.CardFile(c), []byte(card), 0o600); err != nil {
+		return err
+	}
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	err = os.Symlink(self, w.program(c.Service))
+	if errors.Is(err, os.ErrExist) {
+		return nil
+	}
+	return err
+}
+
+// Resolver is the world's resolver.
+func (w *World) Resolver() netip.AddrPort { return resolverAddr }
+
+// Set makes stand-ins run as given. One that runs already is replaced.
+func (w *World) Set(stands []Stand) error {
+	for _, s := range stands {
+		w.Stop(s.Program)
+		if err := w.start(s); err != nil {
+			return fmt.Errorf("stand-in %s: %w", s.Program, err)
+		}
+	}
+	return nil
+}
+
+// start runs a stand-in and waits until it is ready. It ends when this
+// program does, since it then loses its standard input.
+func (w *World) start(s Stand) error {
+	s.Cert, s.Key = filepath.Join(w.Dir, "keys", s.Program+".pem"), filepath.Join(w.Dir, "keys", s.Program+".key")
+	if s.Kind == "https" {
+		if err := w.authority.issue(s); err != nil {
+			return err
+		}
+	}
+	config, err := json.Marshal(s)
+	if err != nil {
+		return err
+	}
+	file := filepath.Join(w.Dir, "keys", s.Program+".json")
+	if err := os.WriteFile(file, config, 0o600); err != nil {
+		return err
+	}
+	cmd := exec.Command(w.program(s.Program), "stand-in", file)
+	cmd.Stderr = nil
+	stdin, err := cmd.StdinPipe()
+	if err != nil {
+		return err
+	}
+	stdout, err := cmd.StdoutPipe()
+	if err != nil {
+		return err
+	}
+	if err := cmd.Start(); err != nil {
+		return err
+	}
+	w.running[s.Program] = &process{cmd, stdin}
+	line, err := bufio.NewReader(stdout).ReadString('\n')
+	if line = strings.TrimSpace(line); line != "ready" {
+		w.Stop(s.Program)
+		return fmt.Errorf("it did not start: %s %w", line, err)
+	}
+	return nil
+}
+
+// Stop stops a stand-in, if it runs.
+func (w *World) Stop(program string) {
+	p := w.running[program]
+	if p == nil {
+		return
+	}
+	delete(w.running, program)
+	p.stdin.Close()
+	done := time.AfterFunc(2*time.Second, func() { p.cmd.Process.Kill() })
+	p.cmd.Wait() // its status does not matter: it was told to end
+	done.Stop()
+}
+
+// Down ends the world. The folder stays.
+func (w *World) Down() {
+	for name := range w.running {
+		w.Stop(name)
+	}
+	if w.resolver != nil {
+		w.resolver.Close()
+	}
+}

@@ -1,0 +1,155 @@
+package weigh
+
+import (
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"math/big"
+	"net"
+	"testing"
+	"time"
+
+	"uakari/internal/fact"
+	"uakari/internal/trail"
+)
+
+// issued is a certificate and its key.
+type issued struct {
+	cert *x509.Certificate
+	key  *ecdsa.PrivateKey
+}
+
+const day = 24 * time.Hour
+
+// issue makes a certificate; with no issuer it signs itself.
+func issue(t *testing.T, by *issued, name string, ca bool, edit func(*x509.Certificate)) *issued {
+	t.Helper()
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := &x509.Certificate{SerialNumber: big.NewInt(int64(len(name))), Subject: pkix.Name{CommonName: name},
+		NotBefore: began.Add(-30 * day), NotAfter: began.Add(60 * day), IsCA: ca, BasicConstraintsValid: ca}
+	if !ca {
+		c.DNSNames = []string{name}
+	}
+	if edit != nil {
+		edit(c)
+	}
+	parent, signer := c, key
+	if by != nil {
+		parent, signer = by.cert, by.key
+	}
+	der, err := x509.CreateCertificate(rand.Reader, c, parent, &key.PublicKey, signer)
+	if err != nil {
+		t.Fatal(err)
+	}
+	cert, err := x509.ParseCertificate(der)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return &issued{cert, key}
+}
+
+func chainOf(list ...*issued) [][]byte {
+	var chain [][]byte
+	for _, c := range list {
+		chain = append(chain, c.cert.Raw)
+	}
+	return chain
+}
+
+func TestCertificates(t *testing.T) {
+	const name = "tidebook.varzea.example"
+	root := issue(t, nil, "Varzea Root", true, nil)
+	middle := issue(t, root, "Varzea Stations", true, nil)
+	leaf := issue(t, middle, name, false, nil)
+	alone := issue(t, nil, name, false, nil)
+	stranger := issue(t, nil, "Another Root", true, nil)
+	strange := issue(t, stranger, name, false, nil)
+	oldMiddle := issue(t, root, "Old Stations", true, func(c *x509.Certificate) { c.NotAfter = began.Add(-day) })
+	ended := func(c *x509.Certificate) { c.NotAfter = began.Add(-6 * day) }
+	for _, c := range []struct {
+		what  string
+		chain [][]byte
+		want  []string
+	}{
+		{"good", chainOf(leaf, middle), nil},
+		{"good, with the root sent too", chainOf(leaf, middle, root), nil},
+		{"good, in the wrong order", chainOf(leaf, root, middle), nil},
+		{"signed by itself", chainOf(alone), []string{"certs/self-signed proven"}},
+		{"intermediate left out", chainOf(leaf), []string{"certs/missing-intermediate proven"}},
+		{"a root that is not trusted, sent", chainOf(strange, stranger), []string{"certs/unknown-issuer proven"}},
+		{"expired", chainOf(issue(t, middle, name, false, ended), middle), []string{"certs/expired proven"}},
+		{"an expired intermediate", chainOf(issue(t, oldMiddle, name, false, nil), oldMiddle), []string{"certs/expired proven"}},
+		{"not valid yet", chainOf(issue(t, middle, name, false, func(c *x509.Certificate) { c.NotBefore = began.Add(day) }), middle), []string{"certs/not-yet-valid proven"}},
+		{"another name", chainOf(issue(t, middle, "ledger.varzea.example", false, nil), middle), []string{"certs/name-not-covered proven"}},
+		{"a common name does not count", chainOf(issue(t, middle, name, false, func(c *x509.Certificate) { c.DNSNames = nil }), middle), []string{"certs/name-not-covered proven"}},
+		{"a wildcard", chainOf(issue(t, middle, "*.varzea.example", false, nil), middle), nil},
+		{"a wildcard stands for one label", chainOf(issue(t, middle, "*.example", false, nil), middle), []string{"certs/name-not-covered proven"}},
+		{"two faults of one certificate", chainOf(issue(t, middle, "ledger.varzea.example", false, ended), middle), []string{"certs/expired proven", "certs/name-not-covered proven"}},
+	} {
+		t.Run(c.what, func(t *testing.T) {
+			got := newScene(t, secure).holds("v1", gauge).named(tidebook).
+				client(tidebook, connected, shook(fact.Handshake{Ending: fact.Done, Version: "TLS 1.3", Chain: c.chain}), trusting(root.cert.Raw), replied(200)).weigh()
+			expect(t, got, c.want...)
+			state, reached := trail.Clear, trail.Yes
+			if c.want != nil {
+				state, reached = trail.Fault, trail.No
+			}
+			expectRungs(t, got, map[trail.Rung]trail.State{"certs": state, "answer": "clear"})
+			if got.Reached != reached {
+				t.Errorf("reached %s, want %s", got.Reached, reached)
+			}
+		})
+	}
+
+	expiredChain := chainOf(issue(t, middle, name, false, ended), middle)
+	handshake := shook(fact.Handshake{Ending: fact.Done, Chain: expiredChain})
+	t.Run("one clock alone is not enough", func(t *testing.T) {
+		got := newScene(t, "tls://tidebook.varzea.example:8443").holds("v1", gauge).named(tidebook).client(tidebook, connected, handshake, trusting(root.cert.Raw)).weigh()
+		expect(t, got, "certs/expired likely")
+	})
+	t.Run("two clocks that differ", func(t *testing.T) {
+		early := answered(fact.Reply{Ending: fact.Done, Protocol: "http", Status: 200, Date: began.Add(-20 * day)})
+		got := newScene(t, secure).holds("v1", gauge).named(tidebook).client(tidebook, connected, handshake, trusting(root.cert.Raw), early).weigh()
+		expect(t, got, "certs/clock-wrong likely")
+	})
+	t.Run("trust that was not read proves nothing", func(t *testing.T) {
+		got := newScene(t, secure).holds("v1", gauge).named(tidebook).client(tidebook, connected, shook(fact.Handshake{Ending: fact.Done, Chain: chainOf(alone)}), replied(200)).weigh()
+		expect(t, got)
+		expectRungs(t, got, map[trail.Rung]trail.State{"certs": "unseen"})
+	})
+	t.Run("an address is covered only as an address", func(t *testing.T) {
+		byAddress := func(c *x509.Certificate) { c.IPAddresses = []net.IP{net.ParseIP(tidebook)} }
+		for edit, want := range map[bool][]string{true: nil, false: {"certs/name-not-covered proven"}} {
+			change := byAddress
+			if !edit {
+				change = nil
+			}
+			chain := chainOf(issue(t, middle, tidebook, false, change), middle)
+			got := newScene(t, "https://"+tidebook+"/").holds("v1", gauge).client(tidebook, connected, shook(fact.Handshake{Ending: fact.Done, Chain: chain}), trusting(root.cert.Raw), replied(200)).weigh()
+			expect(t, got, want...)
+		}
+	})
+	t.Run("a card's aliases must be covered too", func(t *testing.T) {
+		s := newScene(t, secure).holds("v1", gauge).named(tidebook).client(tidebook, connected, shook(fact.Handshake{Ending: fact.Done, Chain: chainOf(leaf, middle)}), trusting(root.cert.Raw), replied(200))
+		s.set.Ask.Card = &fact.Card{Name: "tidebook", Aliases: []string{"readings.varzea.example"}}
+		expect(t, s.weigh(), "certs/name-not-covered proven")
+	})
+	t.Run("clients of databases do not look", func(t *testing.T) {
+		got := newScene(t, "postgres://tidebook.varzea.example").holds("v1", gauge).named(tidebook).client(tidebook, connected,
+			func(f *fact.Fact) { f.Upgrade = &fact.Upgrade{Ending: fact.Done, Offered: true} },
+			shook(fact.Handshake{Ending: fact.Done, Chain: chainOf(alone)}), trusting(), answered(fact.Reply{Ending: fact.Done, Protocol: "postgres", Refused: true})).weigh()
+		expect(t, got)
+		expectRungs(t, got, map[trail.Rung]trail.State{"certs": "clear", "answer": "clear"})
+	})
+	t.Run("unless they are told to", func(t *testing.T) {
+		got := newScene(t, "postgres://tidebook.varzea.example/?sslmode=verify-full").holds("v1", gauge).named(tidebook).client(tidebook, connected,
+			func(f *fact.Fact) { f.Upgrade = &fact.Upgrade{Ending: fact.Done, Offered: false} },
+			answered(fact.Reply{Ending: fact.Done, Protocol: "postgres", Refused: true})).weigh()
+		expect(t, got, "certs/server-speaks-plain proven")
+	})
+}
