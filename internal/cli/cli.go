@@ -63,7 +63,13 @@ is the smallest safe change that mends it. It changes nothing by itself.`,
   uakari demo`,
 		SilenceUsage:  true,
 		SilenceErrors: true,
-		Args:          cobra.NoArgs,
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) > 0 {
+				return fmt.Errorf("unknown command %q; uakari help lists them", args[0])
+			}
+			return nil
+		},
+		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
 	root.AddCommand(newTrace(), newExplain(), newDemo(), newStandIn(), newVersion())
 	root.CompletionOptions.HiddenDefaultCmd = true

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"net/netip"
 	"os"
 	"slices"
@@ -271,6 +272,8 @@ func placeOf(text []byte, offset int64, err error) (line, column int) {
 	var syntax *json.SyntaxError
 	var kind *json.UnmarshalTypeError
 	switch {
+	case errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, io.EOF):
+		offset = int64(len(text))
 	case errors.As(err, &syntax):
 		offset = syntax.Offset
 	case errors.As(err, &kind):

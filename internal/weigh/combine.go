@@ -44,6 +44,7 @@ type judged struct {
 	Reading
 	certainty trail.Certainty
 	blocking  bool
+	unread    bool // a candidate: nobody read its gate
 	maskedBy  []*judged
 }
 
@@ -203,7 +204,7 @@ func candidates(sym Symptom, left []Gate) []*judged {
 		if !slices.Contains(c.symptoms, sym) || !slices.Contains(left, c.gate) {
 			continue
 		}
-		j := &judged{Reading: Reading{Gate: c.gate, Cause: c.cause, Summary: c.summary}, certainty: trail.Possible}
+		j := &judged{Reading: Reading{Gate: c.gate, Cause: c.cause, Summary: c.summary}, certainty: trail.Possible, unread: true}
 		if len(left) == 1 {
 			j.certainty, j.blocking = trail.Likely, true
 			j.Summary = c.alone

@@ -34,7 +34,7 @@ func (v *view) portReadings(w *wants, t *try) []Reading {
 	if taking := v.taking(t); len(taking) > 0 {
 		return v.openPort(t, f, taking[0])
 	}
-	onPort := list.On(t.target.Port)
+	onPort := v.ours(t, list.On(t.target.Port))
 	for _, l := range onPort {
 		if takes, _ := l.Takes(t.target.Addr); takes {
 			return nil // it may take this address; nobody can say
@@ -60,6 +60,18 @@ func (v *view) portReadings(w *wants, t *try) []Reading {
 		return []Reading{none, moved}
 	}
 	return []Reading{none}
+}
+
+// ours leaves out listeners that are known to be somebody else's: where it is
+// known which program serves the endpoint, and another one holds the socket.
+func (v *view) ours(t *try, on []fact.Listener) []fact.Listener {
+	p, short := chosen(v.programsAt(t.server))
+	if p == nil || len(short) > 0 {
+		return on
+	}
+	return slices.DeleteFunc(on, func(l fact.Listener) bool {
+		return l.Program != "" && !serves(l, []fact.Program{*p})
+	})
 }
 
 // openPort reads a port that somebody holds.
@@ -208,7 +220,7 @@ func (v *view) ownAddress(t *try) (netip.Addr, bool) {
 	if list == nil {
 		return netip.Addr{}, false
 	}
-	for _, l := range list.On(t.target.Port) {
+	for _, l := range v.ours(t, list.On(t.target.Port)) {
 		switch {
 		case !l.Addr.IsUnspecified():
 			return l.Addr, true

@@ -39,7 +39,7 @@ func (v *view) serviceReadings(w *wants, t *try) []Reading {
 // who holds its port, on whatever address, or by its processes.
 func (v *view) running(t *try) string {
 	if _, list := v.listeners(t.server); list != nil {
-		for _, l := range list.On(t.target.Port) {
+		for _, l := range v.ours(t, list.On(t.target.Port)) {
 			if l.PID != 0 {
 				return strings.TrimRight(fmt.Sprintf("%s runs (pid %d) %s", l.Program, l.PID, since(v.ask.Began, l.Since)), " ")
 			}
@@ -140,7 +140,10 @@ func (v *view) hostReadings(w *wants, t *try) []Reading {
 
 // place adds to values where the server side is.
 func (v *view) place(t *try, more values) values {
-	more["server"], more["client"] = v.host(t.server), v.host(v.client)
+	if more["server"] == "" {
+		more["server"] = v.host(t.server)
+	}
+	more["client"] = v.host(v.client)
 	more["addr"], more["port"] = t.target.Addr.String(), fmt.Sprint(t.target.Port)
 	more["name"] = t.target.Name
 	return more

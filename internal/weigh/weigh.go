@@ -168,8 +168,35 @@ func (v *view) tryAddress(w *wants, l *lookup, target fact.Target, depth int) *t
 		// client's would succeed.
 		t.verdict.open &^= gates(Session)
 	}
+	for _, j := range t.verdict.causes {
+		if !j.unread {
+			continue
+		}
+		j.Because, j.Vantage, j.Values = t.climb.ids(), v.client, v.place(t, values{"server": v.answering(t)})
+		if t.climb.hasty() {
+			j.certainty, j.blocking = trail.Possible, false
+		}
+	}
 	v.correct(w, t, depth)
 	return t
+}
+
+// patience is how long an answer must have been waited for, in milliseconds,
+// before its absence says anything: some services pause for five seconds.
+const patience = 5000
+
+// hasty reports whether a climb was cut off while it waited for an answer,
+// before the answer could be called late.
+func (c climb) hasty() bool {
+	switch {
+	case c.reply != nil:
+		return c.reply.Reply.Ending == fact.Stalled && c.reply.Reply.TookMS < patience
+	case c.handshake != nil:
+		return c.handshake.Handshake.Ending == fact.Stalled && c.handshake.Handshake.TookMS < patience
+	case c.greeting != nil:
+		return c.greeting.Greeting.Ending == fact.Stalled && c.greeting.Greeting.TookMS < patience
+	}
+	return false
 }
 
 // past reports whether the climb got beyond a gate by its own evidence.

@@ -1,0 +1,224 @@
+package test
+
+import (
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/pem"
+	"fmt"
+	"math/big"
+	"net"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"strconv"
+	"syscall"
+	"testing"
+	"time"
+)
+
+// freePort is a port that nobody holds.
+func freePort(t *testing.T) int {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).Port
+}
+
+func write(t *testing.T, path, text string) string {
+	t.Helper()
+	if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	return path
+}
+
+// certificate writes a certificate that signs itself, for this host's
+// loopback addresses, and its key.
+func certificate(t *testing.T, dir string) (cert, key string) {
+	t.Helper()
+	k, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "tidebook"}, IsCA: true, BasicConstraintsValid: true,
+		DNSNames: []string{"localhost"}, IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1), net.IPv4(127, 0, 0, 2)},
+		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(240 * time.Hour)}
+	der, err := x509.CreateCertificate(rand.Reader, c, c, &k.PublicKey, k)
+	if err != nil {
+		t.Fatal(err)
+	}
+	kder, err := x509.MarshalECPrivateKey(k)
+	if err != nil {
+		t.Fatal(err)
+	}
+	cert = write(t, filepath.Join(dir, "cert.pem"), string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})))
+	key = write(t, filepath.Join(dir, "key.pem"), string(pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: kder})))
+	return cert, key
+}
+
+// cardFor writes a card that says which program serves the endpoint.
+func cardFor(t *testing.T, program string) string {
+	t.Helper()
+	return write(t, filepath.Join(t.TempDir(), "card.yaml"), "format: uakari.card/1\nname: live\nprogram: "+program+"\n")
+}
+
+func TestNginx(t *testing.T) {
+	nginx := needs(t, "nginx-light", "/usr/sbin/nginx")[0]
+	dir := t.TempDir()
+	cert, key := certificate(t, dir)
+	card := cardFor(t, nginx)
+	secure, plain, inner := freePort(t), freePort(t), freePort(t)
+	trace := func(t *testing.T, url string, port int, path string) []string {
+		return []string{"--trust", cert, "--card", card, fmt.Sprintf("%s:%d%s", url, port, path)}
+	}
+	t.Run("stopped", func(t *testing.T) {
+		expect(t, traced(t, nil, trace(t, "https://127.0.0.1", secure, "/")...), "service/stopped proven")
+	})
+	conf := fmt.Sprintf(`daemon off; user root; pid %[1]s/pid; error_log %[1]s/error.log;
+events {}
+http {
+  access_log off; client_body_temp_path %[1]s/b; proxy_temp_path %[1]s/p; fastcgi_temp_path %[1]s/f; uwsgi_temp_path %[1]s/u; scgi_temp_path %[1]s/s;
+  server { listen 127.0.0.1:%[2]d ssl; ssl_certificate %[5]s; ssl_certificate_key %[6]s; location / { return 200 "ok"; } location /shut { return 403; } location /broken { return 500; } }
+  server { listen 127.0.0.1:%[3]d; listen 127.0.0.2:%[3]d; location / { return 200 "ok"; } }
+  server { listen 127.0.0.1:%[4]d; location / { return 200 "ok"; } }
+}`, dir, secure, plain, inner, cert, key)
+	start(t, fmt.Sprintf("127.0.0.1:%d", secure), nil, nginx, "-p", dir, "-c", write(t, filepath.Join(dir, "conf"), conf))
+	t.Run("healthy", func(t *testing.T) {
+		expectHealthy(t, traced(t, nil, trace(t, "https://127.0.0.1", secure, "/")...))
+		expectHealthy(t, traced(t, nil, trace(t, "https://localhost", secure, "/")...))
+		expectHealthy(t, traced(t, nil, trace(t, "http://127.0.0.2", plain, "/")...))
+	})
+	t.Run("loopback only", func(t *testing.T) {
+		expect(t, traced(t, nil, trace(t, "http://127.0.0.2", inner, "/")...), "ports/loopback-only proven")
+	})
+	t.Run("wrong port", func(t *testing.T) {
+		expect(t, traced(t, nil, trace(t, "https://127.0.0.1", freePort(t), "/")...), "settings/wrong-port proven")
+	})
+	t.Run("TLS against plain", func(t *testing.T) {
+		expect(t, traced(t, nil, trace(t, "https://127.0.0.1", plain, "/")...), "certs/server-speaks-plain proven")
+	})
+	t.Run("plain against TLS", func(t *testing.T) {
+		expect(t, traced(t, nil, trace(t, "http://127.0.0.1", secure, "/")...), "certs/server-speaks-tls proven")
+	})
+	t.Run("untrusted", func(t *testing.T) {
+		expect(t, traced(t, nil, "--card", card, fmt.Sprintf("https://127.0.0.1:%d/", secure)), "certs/self-signed proven")
+	})
+	t.Run("name not covered", func(t *testing.T) {
+		hosts := write(t, filepath.Join(dir, "hosts"), "127.0.0.1 tidebook.varzea.example\n")
+		expect(t, traced(t, nil, append(trace(t, "https://tidebook.varzea.example", secure, "/"), "--hosts", hosts)...), "certs/name-not-covered proven")
+	})
+	t.Run("errors", func(t *testing.T) {
+		expect(t, traced(t, nil, trace(t, "https://127.0.0.1", secure, "/broken")...), "answer/error-status proven")
+		expect(t, traced(t, nil, trace(t, "https://127.0.0.1", secure, "/shut")...), "answer/error-status proven")
+	})
+	t.Run("another application", func(t *testing.T) {
+		expect(t, traced(t, nil, fmt.Sprintf("redis://127.0.0.1:%d", plain)), "answer/wrong-application proven")
+	})
+}
+
+func TestOpenSSH(t *testing.T) {
+	found := needs(t, "openssh-server", "/usr/sbin/sshd", "/usr/bin/ssh-keygen")
+	sshd, keygen := found[0], found[1]
+	dir := t.TempDir()
+	if err := os.MkdirAll("/run/sshd", 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if out, err := exec.Command(keygen, "-q", "-t", "ed25519", "-N", "", "-f", filepath.Join(dir, "key")).CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	card := cardFor(t, sshd)
+	port, inner := freePort(t), freePort(t)
+	at := func(port int) string { return fmt.Sprintf("127.0.0.1:%d", port) }
+	t.Run("stopped", func(t *testing.T) {
+		expect(t, traced(t, nil, "--card", card, "ssh://"+at(port)), "service/stopped proven")
+	})
+	conf := fmt.Sprintf("Port %d\nListenAddress 127.0.0.1:%d\nListenAddress 127.0.0.2:%d\nListenAddress 127.0.0.1:%d\nHostKey %s/key\nPidFile %s/pid\nUsePAM no\n", port, port, port, inner, dir, dir)
+	start(t, at(port), nil, sshd, "-D", "-e", "-f", write(t, filepath.Join(dir, "conf"), conf))
+	t.Run("healthy", func(t *testing.T) {
+		expectHealthy(t, traced(t, nil, "--card", card, "ssh://"+at(port)))
+	})
+	t.Run("loopback only", func(t *testing.T) {
+		expect(t, traced(t, nil, "--card", card, fmt.Sprintf("ssh://127.0.0.2:%d", inner)), "ports/loopback-only proven")
+	})
+	t.Run("moved from the usual port, or asked for on an odd one", func(t *testing.T) {
+		expect(t, traced(t, nil, "--card", card, "ssh://127.0.0.1"), "ports/moved proven")
+		expect(t, traced(t, nil, "--card", card, "ssh://"+at(freePort(t))), "settings/wrong-port proven")
+	})
+	t.Run("TLS against SSH", func(t *testing.T) {
+		expect(t, traced(t, nil, "https://"+at(port)+"/"), "answer/wrong-application proven")
+	})
+}
+
+func TestPostgreSQL(t *testing.T) {
+	found := needs(t, "postgresql", "/usr/lib/postgresql/*/bin/initdb", "/usr/lib/postgresql/*/bin/postgres")
+	initdb, postgres := found[0], found[1]
+	account, err := user.Lookup("postgres")
+	if err != nil {
+		missing(t, "needs the account postgres: apt-get install postgresql")
+	}
+	uid, err := strconv.Atoi(account.Uid)
+	if err != nil {
+		t.Fatal(err)
+	}
+	dir := t.TempDir()
+	for d := dir; d != os.TempDir() && d != "/"; d = filepath.Dir(d) {
+		if err := os.Chmod(d, 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	cert, key := certificate(t, dir)
+	data := filepath.Join(dir, "data")
+	for _, path := range []string{dir, cert, key} {
+		if err := os.Chown(path, uid, -1); err != nil {
+			t.Fatal(err)
+		}
+	}
+	as := []string{"setpriv", "--reuid", account.Uid, "--regid", account.Gid, "--clear-groups"}
+	make := exec.Command(as[0], append(as[1:], initdb, "-A", "scram-sha-256", "--pwfile", key, "-D", data)...)
+	make.Dir = dir
+	make.SysProcAttr = &syscall.SysProcAttr{}
+	if out, err := make.CombinedOutput(); err != nil {
+		t.Fatalf("initdb: %v: %s", err, out)
+	}
+	card := cardFor(t, postgres)
+	port := freePort(t)
+	url := func(host string, port int, mode string) string {
+		return fmt.Sprintf("postgres://%s:%d/readings?sslmode=%s", host, port, mode)
+	}
+	t.Run("stopped", func(t *testing.T) {
+		expect(t, traced(t, nil, "--card", card, url("127.0.0.1", port, "prefer")), "service/stopped proven")
+	})
+	run := func(t *testing.T, port int, addrs, ssl string) {
+		dir := filepath.Join(t.TempDir(), "data")
+		if out, err := exec.Command("cp", "-a", data, dir).CombinedOutput(); err != nil {
+			t.Fatalf("%v: %s", err, out)
+		}
+		for d := filepath.Dir(dir); d != os.TempDir() && d != "/"; d = filepath.Dir(d) {
+			os.Chmod(d, 0o755)
+		}
+		start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, append(append([]string{}, as...), postgres, "-D", dir, "-k", "", "-p", fmt.Sprint(port),
+			"-c", "listen_addresses="+addrs, "-c", "ssl="+ssl, "-c", "ssl_cert_file="+cert, "-c", "ssl_key_file="+key)...)
+	}
+	t.Run("without TLS", func(t *testing.T) {
+		run(t, port, "127.0.0.1", "off")
+		expectHealthy(t, traced(t, nil, "--card", card, url("127.0.0.1", port, "prefer")))
+		expect(t, traced(t, nil, "--card", card, url("127.0.0.1", port, "verify-full")), "certs/server-speaks-plain proven")
+		expect(t, traced(t, nil, "--card", card, url("127.0.0.2", port, "prefer")), "ports/loopback-only proven")
+		expect(t, traced(t, nil, "--card", card, "postgres://127.0.0.1/readings"), "ports/moved proven")
+		expect(t, traced(t, nil, "--card", card, url("127.0.0.1", freePort(t), "prefer")), "settings/wrong-port proven")
+	})
+	t.Run("with TLS", func(t *testing.T) {
+		port := freePort(t)
+		run(t, port, "127.0.0.1", "on")
+		expectHealthy(t, traced(t, nil, "--card", card, url("127.0.0.1", port, "prefer")))
+		expectHealthy(t, traced(t, nil, "--card", card, "--trust", cert, url("127.0.0.1", port, "verify-full")))
+		expect(t, traced(t, nil, "--card", card, url("127.0.0.1", port, "verify-full")), "certs/self-signed proven")
+	})
+}

@@ -1,0 +1,69 @@
+package test
+
+import (
+	"strings"
+	"testing"
+
+	"uakari/internal/trail"
+)
+
+// TestPath breaks the way between two hosts in every way that shows from the
+// client alone, and sees what the kernel's own answers prove.
+func TestPath(t *testing.T) {
+	const four, six = "http://10.20.0.14:8080/", "http://[fd20::14]:8080/"
+	drop := "table inet f { chain c { type filter hook %s priority 0; tcp dport 8080 drop; }\n}"
+	reject := func(hook, with string) string {
+		return "table inet f { chain c { type filter hook " + hook + " priority 0; tcp dport 8080 reject " + with + "; }\n}"
+	}
+	for _, c := range []struct {
+		name string
+		ruin func(*lab)
+		want []string // blocking causes
+		most string   // of the possible ones, the first
+	}{
+		{"nothing is wrong", func(*lab) {}, nil, ""},
+		{"the server drops", func(l *lab) { l.filter(l.server, strings.ReplaceAll(drop, "%s", "input")) }, nil, "rules/server-drop"},
+		{"the router drops", func(l *lab) { l.filter(l.router, strings.ReplaceAll(drop, "%s", "forward")) }, nil, "rules/server-drop"},
+		{"the client drops", func(l *lab) { l.filter(l.client, strings.ReplaceAll(drop, "%s", "output")) }, nil, "rules/server-drop"},
+		{"the server refuses by ICMP", func(l *lab) { l.filter(l.server, reject("input", "with icmpx admin-prohibited")) }, []string{"rules/server-reject likely"}, ""},
+		{"the server refuses by reset", func(l *lab) { l.filter(l.server, reject("input", "with tcp reset")) }, nil, "ports/none-listening"},
+		{"the router refuses by ICMP", func(l *lab) { l.filter(l.router, reject("forward", "")) }, []string{"rules/transit-reject proven"}, ""},
+		{"the router refuses by reset", func(l *lab) { l.filter(l.router, reject("forward", "with tcp reset")) }, nil, "ports/none-listening"},
+		{"the client refuses by ICMP", func(l *lab) { l.filter(l.client, reject("output", "")) }, []string{"rules/client-reject likely"}, ""},
+		{"the client has no route", func(l *lab) {
+			l.sh("ip -n " + l.client + " route del default")
+			l.sh("ip -n " + l.client + " -6 route del default")
+		}, []string{"rules/no-route proven"}, ""},
+		{"a route that leads nowhere", func(l *lab) {
+			l.sh("ip -n " + l.client + " route add unreachable 10.20.0.0/24")
+			l.sh("ip -n " + l.client + " route add unreachable fd20::/64")
+		}, []string{"rules/no-route proven"}, ""},
+		{"a route that is prohibited", func(l *lab) {
+			l.sh("ip -n " + l.client + " route add prohibit 10.20.0.0/24")
+			l.sh("ip -n " + l.client + " route add prohibit fd20::/64")
+		}, []string{"rules/no-route proven"}, ""},
+		{"the router prohibits", func(l *lab) {
+			l.sh("ip -n " + l.router + " route add prohibit 10.20.0.14/32")
+			l.sh("ip -n " + l.router + " route add prohibit fd20::14/128")
+		}, []string{"rules/transit-reject proven"}, ""},
+		{"the server is off", func(l *lab) { l.sh("ip -n " + l.server + " link set eth0 down") }, nil, "service/host-down"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			t.Parallel()
+			l := newLab(t)
+			l.web(l.server, "0.0.0.0:8080")
+			l.web(l.server, "[fd20::14]:8080")
+			c.ruin(l)
+			for _, endpoint := range []string{four, six} {
+				judged := traced(t, enter(l.client), "--wait", "4s", endpoint)
+				expect(t, judged, c.want...)
+				if c.want == nil && c.most == "" {
+					expectHealthy(t, judged)
+				}
+				if c.most != "" && (len(judged.Causes) == 0 || judged.Causes[0].ID != c.most || judged.Outcome != trail.OutcomeUnsure) {
+					t.Errorf("%s: want %s as the first of what is possible\n%s", endpoint, c.most, dump(judged))
+				}
+			}
+		})
+	}
+}

@@ -1,0 +1,130 @@
+package test
+
+import (
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+)
+
+// TestBadInput is wrong usage and unreadable input: one clear line, status 2.
+func TestBadInput(t *testing.T) {
+	dir := t.TempDir()
+	file := func(name, text string) string {
+		path := filepath.Join(dir, name)
+		if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		return path
+	}
+	for _, c := range []struct {
+		args []string
+		want string
+	}{
+		{[]string{"trace"}, "what is to be reached?"},
+		{[]string{"trace", ""}, "nothing but blanks"},
+		{[]string{"trace", "tidebook:70000"}, "expected a port from 1 to 65535"},
+		{[]string{"trace", "http//x"}, `"//" without a scheme`},
+		{[]string{"trace", "tide book"}, "a blank inside"},
+		{[]string{"trace", "gopher://x"}, "expected one of https, http, ssh"},
+		{[]string{"trace", strings.Repeat("a", 300)}, "expected at most"},
+		{[]string{"trace", "a", "b"}, "one ENDPOINT at a time"},
+		{[]string{"trace", "a", "--speed"}, "unknown flag: --speed"},
+		{[]string{"trace", "a", "--resolver", "x"}, "expected an address"},
+		{[]string{"trace", "a", "--wait", "0s"}, "expected a time above zero"},
+		{[]string{"trace", "a", "--wait", "soon"}, "invalid"},
+		{[]string{"trace", "a", "--deadline", "-1s"}, "expected a time above zero"},
+		{[]string{"trace", "a", "--out", "xml"}, "expected text or json"},
+		{[]string{"trace", "a", "--color", "red"}, "expected auto, always or never"},
+		{[]string{"trace", "a", "--only", "stairs"}, "no such rung"},
+		{[]string{"trace", "a", "--trust", filepath.Join(dir, "none.pem")}, "no such file"},
+		{[]string{"trace", "a", "--trust", file("empty.pem", "rubbish")}, "no certificate in PEM form"},
+		{[]string{"trace", "a", "--hosts", filepath.Join(dir, "none")}, "no such file"},
+		{[]string{"trace", "a", "--card", filepath.Join(dir, "none.yaml")}, "no such file"},
+		{[]string{"trace", "a", "--card", file("card.yaml", "format: uakari.card/1\nname: x\nprot: 1\n")}, "card.yaml:3:1: "},
+		{[]string{"trace", "--replay", filepath.Join(dir, "none.json")}, "no such file"},
+		{[]string{"trace", "--replay", file("cut.json", "{\n \"format\": \"uakari.facts/1\",\n \"ask\": {")}, "cut.json:3:"},
+		{[]string{"trace", "--replay", file("kind.json", "{\n \"format\": 7}")}, "kind.json:2:"},
+		{[]string{"trace", "--replay", file("other.json", "{\"format\":\"uakari.facts/9\"}")}, `expected "uakari.facts/1"`},
+		{[]string{"trace", "--replay", file("x.json", "{}"), "a"}, "no ENDPOINT goes with it"},
+		{[]string{"explain", "ports/loopback"}, "is it ports/loopback-only?"},
+		{[]string{"explain", "a", "b"}, "accepts at most 1 arg"},
+		{[]string{"demo", "nowhere"}, "expected one of healthy, stopped"},
+		{[]string{"frobnicate"}, "frobnicate"},
+		{[]string{"version", "x"}, "x"},
+	} {
+		r := run(t, c.args...)
+		if r.status != 2 || r.stdout != "" || strings.Count(r.stderr, "\n") != 1 || !strings.Contains(r.stderr, c.want) {
+			t.Errorf("%q: status %d, stdout %q, stderr %q; want one line with %q", c.args, r.status, r.stdout, r.stderr, c.want)
+		}
+	}
+}
+
+func TestExplain(t *testing.T) {
+	list := run(t, "explain")
+	if list.status != 0 || !strings.Contains(list.stdout, "ports/loopback-only") {
+		t.Errorf("the list: %+v", list)
+	}
+	for line := range strings.Lines(list.stdout) {
+		id, _, _ := strings.Cut(line, " ")
+		if id = strings.TrimSpace(id); id == "" {
+			continue
+		}
+		if r := run(t, "explain", id); r.status != 0 || !strings.HasPrefix(r.stdout, id+": ") {
+			t.Errorf("%s: %+v", id, r)
+		}
+	}
+}
+
+// TestInterrupted sees that Ctrl-C tells what is known so far.
+func TestInterrupted(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close() // accepts nobody: the answer never comes
+	cmd := exec.Command(program, "trace", "http://"+l.Addr().String()+"/")
+	var out strings.Builder
+	cmd.Stdout = &out
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(700 * time.Millisecond)
+	cmd.Process.Signal(syscall.SIGINT)
+	cmd.Wait()
+	if status := cmd.ProcessState.ExitCode(); status != 130 || !strings.HasPrefix(out.String(), "Not known: ") || !strings.Contains(out.String(), "interrupted") {
+		t.Errorf("status %d, said %q", status, out.String())
+	}
+}
+
+// TestDeadline sees that a server that says nothing costs no more than the
+// deadline.
+func TestDeadline(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	r := run(t, "trace", "http://"+l.Addr().String()+"/", "--deadline", "1s")
+	if r.status != 3 || r.took > 2*time.Second || !strings.Contains(r.stdout, "deadline") {
+		t.Errorf("status %d after %s: %s", r.status, r.took, r.stdout)
+	}
+}
+
+// TestOutputFile sees that -o writes a file that only its owner can read.
+func TestOutputFile(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "trail.json")
+	r := run(t, "trace", "tcp://127.0.0.1:1", "--json", "-o", path)
+	text, err := os.ReadFile(path)
+	if err != nil || r.stdout != "" {
+		t.Fatalf("%v, stdout %q", err, r.stdout)
+	}
+	validate(t, "trail", text)
+	if info, err := os.Stat(path); err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("mode %v, %v", info.Mode(), err)
+	}
+}
