@@ -3,17 +3,11 @@
 package main
 
 import (
-	"context"
 	"os"
-	"os/signal"
-	"syscall"
 
 	"uakari/internal/cli"
 )
 
 func main() {
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-	status := cli.Main(ctx, os.Args[1:], os.Stdout, os.Stderr)
-	stop()
-	os.Exit(status)
+	os.Exit(cli.Main(os.Args[1:], os.Stdout, os.Stderr))
 }

@@ -8,6 +8,8 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"os/signal"
+	"syscall"
 
 	"github.com/spf13/cobra"
 
@@ -34,12 +36,12 @@ var statuses = map[trail.Outcome]exit{
 }
 
 // Main runs the program and returns its exit status.
-func Main(ctx context.Context, args []string, stdout, stderr io.Writer) int {
+func Main(args []string, stdout, stderr io.Writer) int {
 	root := newRoot()
 	root.SetArgs(args)
 	root.SetOut(stdout)
 	root.SetErr(stderr)
-	err := root.ExecuteContext(ctx)
+	err := root.Execute()
 	var status exit
 	switch {
 	case err == nil:
@@ -74,6 +76,13 @@ is the smallest safe change that mends it. It changes nothing by itself.`,
 	root.AddCommand(newTrace(), newExplain(), newDemo(), newStandIn(), newVersion())
 	root.CompletionOptions.HiddenDefaultCmd = true
 	return root
+}
+
+// interruptible is a context that ends at Ctrl-C or when the program is told
+// to end. Commands that are done in a moment go without: listening for
+// signals costs as much as starting.
+func interruptible() (context.Context, context.CancelFunc) {
+	return signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 }
 
 // write writes a command's output to standard output, or to the file that -o

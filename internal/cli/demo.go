@@ -78,8 +78,10 @@ func (f *demoFlags) run(cmd *cobra.Command, args []string) error {
 	if err != nil {
 		return err
 	}
+	ctx, stop := interruptible()
+	defer stop()
 	if f.stay != "" {
-		return stay(cmd.Context(), out, f.stay, chapters)
+		return stay(ctx, out, f.stay, chapters)
 	}
 	dir, err := os.MkdirTemp("", "varzea-")
 	if err != nil {
@@ -91,7 +93,7 @@ func (f *demoFlags) run(cmd *cobra.Command, args []string) error {
 		return err
 	}
 	defer world.Down()
-	return tellStory(cmd.Context(), out, world, chapters, on)
+	return tellStory(ctx, out, world, chapters, on)
 }
 
 func chosenChapters(names []string) ([]demo.Chapter, error) {

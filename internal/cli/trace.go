@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"uakari/internal/card"
 	"uakari/internal/endpoint"
@@ -93,7 +94,7 @@ func (f *traceFlags) args(_ *cobra.Command, args []string) error {
 
 // run looks, weighs and tells.
 func (f *traceFlags) run(cmd *cobra.Command, input string) error {
-	ask, env, err := f.ask(input)
+	ask, env, err := f.ask(cmd, input)
 	if err != nil {
 		return err
 	}
@@ -108,7 +109,9 @@ func (f *traceFlags) run(cmd *cobra.Command, input string) error {
 		vantage.NewHere(fact.Vantage{ID: "v1", Role: fact.Client, Host: host, Means: fact.Here}, env),
 		vantage.NewHere(fact.Vantage{ID: "v2", Role: fact.Server, Host: host, Means: fact.Here, Implied: true}, env),
 	}
-	ctx, cancel := context.WithTimeout(cmd.Context(), f.deadline)
+	ctx, stop := interruptible()
+	defer stop()
+	ctx, cancel := context.WithTimeout(ctx, f.deadline)
 	defer cancel()
 	p := newProgress(cmd.ErrOrStderr())
 	set, judged := trace.Run(ctx, ask, at, p.watch)
@@ -122,12 +125,12 @@ func (f *traceFlags) run(cmd *cobra.Command, input string) error {
 }
 
 // ask turns flags into what is asked and how to look.
-func (f *traceFlags) ask(input string) (fact.Ask, look.Env, error) {
+func (f *traceFlags) ask(cmd *cobra.Command, input string) (fact.Ask, look.Env, error) {
 	e, err := endpoint.Parse(input)
 	if err != nil {
 		return fact.Ask{}, look.Env{}, err
 	}
-	ask := fact.Ask{Endpoint: e, Began: time.Now().UTC(), Command: commandLine(), Unit: f.unit, Only: f.only,
+	ask := fact.Ask{Endpoint: e, Began: time.Now().UTC(), Command: commandLine(cmd, input), Unit: f.unit, Only: f.only,
 		WaitMS: float64(f.wait.Milliseconds())}
 	for _, text := range f.resolvers {
 		r, err := parseResolver(text)
@@ -196,13 +199,23 @@ func parseResolver(text string) (netip.AddrPort, error) {
 	return ap, nil
 }
 
-// commandLine is the command as it was typed, to be typed again.
-func commandLine() string {
-	words := []string{"uakari"}
-	for _, arg := range os.Args[1:] {
-		words = append(words, weigh.ShellWord(arg))
-	}
-	return strings.Join(words, " ")
+// commandLine is the command that traces the same again, without the flags
+// that only say how to tell it.
+func commandLine(cmd *cobra.Command, input string) string {
+	words := []string{cmd.CommandPath()}
+	cmd.Flags().Visit(func(flag *pflag.Flag) {
+		if slices.Contains([]string{"out", "json", "output", "color", "facts"}, flag.Name) {
+			return
+		}
+		values := []string{flag.Value.String()}
+		if list, ok := flag.Value.(pflag.SliceValue); ok {
+			values = list.GetSlice()
+		}
+		for _, value := range values {
+			words = append(words, "--"+flag.Name, weigh.ShellWord(value))
+		}
+	})
+	return strings.Join(append(words, weigh.ShellWord(input)), " ")
 }
 
 func (f *traceFlags) tell(cmd *cobra.Command, judged trail.Trail) error {

@@ -3,12 +3,15 @@ package demo
 import (
 	"crypto/tls"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"log"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
+	"path/filepath"
 	"time"
 )
 
@@ -69,4 +72,27 @@ func page(s Stand) *http.Server {
 			fmt.Fprintf(w, "%s of the Várzea Hydrology Office\n", s.Program)
 		}),
 	}
+}
+
+// Far serves the portal and the world's names on one address of this host,
+// within this process, until it ends: the far side of a slow link.
+func Far(dir, addr string) error {
+	a, err := newAuthority()
+	if err != nil {
+		return err
+	}
+	at, err := netip.ParseAddr(addr)
+	if err != nil {
+		return err
+	}
+	zone["tidebook"] = addr
+	if _, err := serveNames(netip.AddrPortFrom(at, resolverAddr.Port())); err != nil {
+		return err
+	}
+	s := web("tidebook", netip.AddrPortFrom(at, 8443).String())
+	s.Cert, s.Key = filepath.Join(dir, "tidebook.pem"), filepath.Join(dir, "tidebook.key")
+	if err := errors.Join(os.WriteFile(filepath.Join(dir, "authority.pem"), a.rootPEM(), 0o600), a.issue(s)); err != nil {
+		return err
+	}
+	return kinds["https"](s)
 }

@@ -137,6 +137,7 @@ type Reply struct {
 	Protocol string    `json:"protocol"`           // what was asked in; "http"
 	Asked    string    `json:"asked"`              // "GET /"
 	Status   int       `json:"status,omitempty"`   // HTTP status, SMTP code
+	Reason   string    `json:"reason,omitempty"`   // the status in the server's words
 	Code     string    `json:"code,omitempty"`     // the protocol's own code for a refusal
 	Text     string    `json:"text,omitempty"`     // its text, made printable
 	Program  string    `json:"program,omitempty"`  // what the server calls itself

@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 	"unicode/utf8"
 
 	"uakari/internal/trail"
@@ -18,7 +19,7 @@ var update = flag.Bool("update", false, "rewrite the golden files")
 // TestText compares the text of kept trails with golden files: each
 // testdata/NAME.json is told as testdata/NAME.txt.
 func TestText(t *testing.T) {
-	t.Setenv("TZ", "UTC")
+	time.Local = time.UTC
 	inputs, err := filepath.Glob("testdata/*.json")
 	if err != nil || len(inputs) == 0 {
 		t.Fatalf("no trails in testdata: %v", err)

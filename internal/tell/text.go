@@ -55,7 +55,7 @@ func (w *writer) answer() {
 	case w.t.Reached == trail.No && w.t.Outcome == trail.OutcomeFault:
 		text = fmt.Sprintf("No: %s cannot reach %s.", w.client(), w.goal())
 	case w.t.Reached == trail.No:
-		colour, text = yellow, fmt.Sprintf("No: %s cannot reach %s, and nothing seen proves why.", w.client(), w.goal())
+		colour, text = yellow, fmt.Sprintf("No: %s cannot reach %s; nothing seen proves why.", w.client(), w.goal())
 	default:
 		colour, text = yellow, fmt.Sprintf("Not known: whether %s reaches %s.", w.client(), w.goal())
 	}
@@ -224,7 +224,7 @@ func (w *writer) apart() {
 		return
 	}
 	w.b.WriteByte('\n')
-	block(&w.b, "", "  ", w.p.as(bold, "One look tells them apart:")+" "+safe(w.t.Tell.Look), width)
+	w.heading("One look tells them apart:", " "+safe(w.t.Tell.Look)+".")
 	if w.t.Tell.Command != "" {
 		w.b.WriteString("    " + w.p.as(blue, safe(w.t.Tell.Command)) + "\n")
 	}
@@ -234,7 +234,7 @@ func (w *writer) apart() {
 func (w *writer) evidence() {
 	var ids []string
 	for _, c := range w.t.Causes {
-		if c.Blocking || c.Certainty == trail.Proven {
+		if c.Blocking || c.Certainty == trail.Proven || w.t.Outcome == trail.OutcomeUnsure {
 			ids = append(ids, c.Because...)
 		}
 	}

@@ -2,7 +2,6 @@ package weigh
 
 import (
 	"fmt"
-	"net/http"
 	"slices"
 	"strings"
 
@@ -32,7 +31,7 @@ func (v *view) answerReadings(w *wants, t *try) []Reading {
 	}
 	r.Cause, r.Summary = "answer/error-status", problem+t.seen()
 	r.Values = v.place(t, values{"status": problem, "server": v.answering(t), "owner": reply.Program})
-	if reply.Status == http.StatusForbidden && v.differsForServer(w, t) {
+	if reply.Status == 403 && v.differsForServer(w, t) {
 		r.Cause = "answer/source-refused"
 		r.Summary = fmt.Sprintf("it answers %s with 403, and its own host without", v.host(v.client))
 	}
@@ -63,7 +62,7 @@ func (v *view) differsForServer(w *wants, t *try) bool {
 	}
 	w.add(Want{Look: fact.LookSession, At: fact.Server, Target: t.target, Gate: Door})
 	own, ok := v.climbs[seat{t.server, t.target}]
-	return ok && own.reply != nil && own.reply.Reply.Ending == fact.Done && own.reply.Reply.Status != http.StatusForbidden
+	return ok && own.reply != nil && own.reply.Reply.Ending == fact.Done && own.reply.Reply.Status != 403
 }
 
 // answerProblem is what is wrong with a complete reply; "" if nothing is. A
@@ -73,7 +72,7 @@ func answerProblem(r fact.Reply, scheme endpoint.Scheme) string {
 	case r.Refused:
 		return ""
 	case r.Protocol == "http" && r.Status >= 400:
-		return strings.TrimSpace(fmt.Sprintf("%d %s", r.Status, http.StatusText(r.Status)))
+		return strings.TrimSpace(fmt.Sprintf("%d %s", r.Status, r.Reason))
 	case r.Protocol != "http" && r.Code != "":
 		return strings.TrimSpace(r.Code + " " + r.Text)
 	}

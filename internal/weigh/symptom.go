@@ -1,7 +1,6 @@
 package weigh
 
 import (
-	"net/http"
 	"net/netip"
 	"slices"
 
@@ -210,7 +209,7 @@ func replySymptom(r fact.Reply, target fact.Target, scheme endpoint.Scheme) Symp
 // onlyMissing reports whether an application lacks a page that nobody asked
 // for: no path was given, and it answers well that there is none.
 func onlyMissing(r fact.Reply, target fact.Target) bool {
-	return target.Path == "" && (r.Status == http.StatusNotFound || r.Status == http.StatusMethodNotAllowed)
+	return target.Path == "" && (r.Status == 404 || r.Status == 405)
 }
 
 // ICMP destination-unreachable codes that say "cannot deliver" rather than

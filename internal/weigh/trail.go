@@ -416,7 +416,7 @@ func (v *view) unseen(rung trail.Rung, s sum, causes []trail.Cause) (why, needs 
 		return "packet filters were not read", "nft list ruleset on both ends, as root; this version does not read them"
 	case trail.Service, trail.Ports:
 		if !server {
-			return "the server was not seen", "the same trace on the server itself"
+			return "the server was not seen", "a trace run there"
 		}
 		for _, t := range s.tries {
 			if f := v.failed(t.last().server, fact.LookListeners); f != nil {
@@ -426,11 +426,11 @@ func (v *view) unseen(rung trail.Rung, s sum, causes []trail.Cause) (why, needs 
 		return "not told by what was seen on the server", ""
 	case trail.Names:
 		if !server {
-			return "whether the address is the server's own was not seen", "the same trace on the server itself"
+			return s.gave() + "; whose address that is was not seen", "a trace run there"
 		}
 	case trail.Settings:
 		if !server {
-			return v.toldTo() + "; whether that is right was not seen", "the same trace on the server itself"
+			return v.toldTo() + "; nothing confirms it", "a trace run on the server"
 		}
 		return v.toldTo() + "; nothing confirms it", ""
 	}
@@ -440,6 +440,16 @@ func (v *view) unseen(rung trail.Rung, s sum, causes []trail.Cause) (why, needs 
 func (v *view) toldTo() string {
 	e := v.ask.Endpoint
 	return v.told(fact.Target{Name: e.Host, Port: e.Port, Scheme: e.Scheme, Security: e.Security})
+}
+
+// gave is where the name led.
+func (s sum) gave() string {
+	for _, t := range s.tries {
+		if t.lookup != nil && t.target.Addr.IsValid() {
+			return t.lookup.says(t.target.Addr)
+		}
+	}
+	return "no address"
 }
 
 // tookTrust reports whether a session came up whose chain nobody could judge.

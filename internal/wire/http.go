@@ -39,6 +39,8 @@ func askHTTP(c *Conn, q Question) fact.Reply {
 		}
 		defer response.Body.Close()
 		r.Status = response.StatusCode
+		_, reason, _ := strings.Cut(response.Status, " ")
+		r.Reason = Clean(reason)
 		r.Program = Clean(response.Header.Get("Server"))
 		r.Location = Clean(response.Header.Get("Location"))
 		r.Date, _ = http.ParseTime(response.Header.Get("Date"))

@@ -85,7 +85,7 @@ func sawConnect(r fact.Connect) string {
 	case fact.Reset:
 		return fmt.Sprintf("refused by a reset after %s", short(r.TookMS))
 	case fact.ICMP:
-		return fmt.Sprintf("refused by %s with ICMP type %d code %d after %s", r.ICMP.From, r.ICMP.Type, r.ICMP.Code, short(r.TookMS))
+		return fmt.Sprintf("ICMP type %d code %d from %s after %s", r.ICMP.Type, r.ICMP.Code, r.ICMP.From, short(r.TookMS))
 	}
 	return "this host's own kernel says " + r.Errno
 }

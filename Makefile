@@ -1,0 +1,28 @@
+# make build   the static program, bin/uakari
+# make demo    the made-up world: broken, traced, mended, traced again
+# make test    all tests; live ones skip where their server is missing
+# make bench   ratios to bare programs, in one run
+# make fuzz    each fuzz target for a while
+
+export CGO_ENABLED = 0
+
+.PHONY: build demo test bench fuzz clean
+
+build:
+	go build -trimpath -o bin/uakari ./cmd/uakari
+
+demo: build
+	bin/uakari demo
+
+test:
+	go test ./...
+
+bench:
+	go test ./test -run XXX -bench . -benchtime 1x
+
+fuzz:
+	go test ./internal/endpoint -run XXX -fuzz FuzzParse -fuzztime 30s
+	go test ./internal/card -run XXX -fuzz FuzzParse -fuzztime 30s
+
+clean:
+	rm -rf bin

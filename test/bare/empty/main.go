@@ -1,0 +1,4 @@
+// The empty program: what starting any Go program costs.
+package main
+
+func main() {}
