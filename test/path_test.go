@@ -67,3 +67,10 @@ func TestPath(t *testing.T) {
 		})
 	}
 }
+
+// TestNeighbourOff sees a machine that is off while its neighbours answer.
+func TestNeighbourOff(t *testing.T) {
+	l := newLab(t)
+	runIn(t, enter(l.client), "trace", "tcp://10.20.7.1:9") // the router answers
+	expect(t, traced(t, enter(l.client), "http://10.20.7.77/"), "service/host-down likely")
+}

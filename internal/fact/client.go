@@ -156,6 +156,14 @@ type Echo struct {
 	TookMS   float64 `json:"took_ms,omitempty"`
 }
 
+// Link is the neighbours that a host knows on the link to an address, by its
+// kernel's table (neighbour states of ip-neighbour(8)).
+type Link struct {
+	Dev    string       `json:"dev"`
+	State  string       `json:"state"`            // of the address itself; "": not in the table
+	Answer []netip.Addr `json:"answer,omitempty"` // other neighbours that answer now
+}
+
 // Route is which way a host sends packets for an address, as its kernel
 // answers.
 type Route struct {

@@ -51,6 +51,7 @@ const (
 	LookNames     Kind = "names"     // hosts file and every resolver, for one name
 	LookSession   Kind = "session"   // one connection, climbed as far as it goes
 	LookEcho      Kind = "echo"      // a sign of life
+	LookLink      Kind = "link"      // which neighbours answer on the link to an address
 	LookRoute     Kind = "route"     // which way this host sends to an address
 	LookAddresses Kind = "addresses" // the addresses and links of this host
 	LookListeners Kind = "listeners" // who holds a port, and who else of the same program listens
@@ -107,6 +108,7 @@ type Fact struct {
 	Reply     *Reply         `json:"reply,omitempty"`
 	Echo      *Echo          `json:"echo,omitempty"`
 	Route     *Route         `json:"route,omitempty"`
+	Link      *Link          `json:"link,omitempty"`
 	Addresses *Addresses     `json:"addresses,omitempty"`
 	Listeners *Listeners     `json:"listeners,omitempty"`
 	Service   *Service       `json:"service,omitempty"`
@@ -140,6 +142,8 @@ func (f Fact) Payload() any {
 		return f.Echo
 	case f.Route != nil:
 		return f.Route
+	case f.Link != nil:
+		return f.Link
 	case f.Addresses != nil:
 		return f.Addresses
 	case f.Listeners != nil:

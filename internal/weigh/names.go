@@ -386,6 +386,7 @@ func (v *view) hostsReading(w *wants, t *try) (Reading, bool) {
 		holds := v.serverOf(addr) != "" && v.serverOf(t.target.Addr) == "" && t.server == ""
 		if tried && c.symptom(v.own()).progress() > t.symptom.progress() || holds {
 			r.Instead = &other
+			r.Summary = fmt.Sprintf("%s line %d says %s (%s), the resolver says %s", h.Path, h.Line, t.target.Addr, t.symptom, addr)
 			r.Because = union(r.Because, c.ids())
 			return r, true
 		}

@@ -109,8 +109,12 @@ func connections(n uint32) string {
 
 // heldBy tells who holds a port and how full its queue is.
 func (v *view) heldBy(t *try, l fact.Listener) string {
+	by := l.Program
+	if by == "" {
+		by = owner(l)
+	}
 	return fmt.Sprintf("%s held by %s, queue %d of %d",
-		endpoint.HostPort(t.target.Addr.String(), t.target.Port), owner(l), l.Queue, max(l.Limit, 1))
+		endpoint.HostPort(t.target.Addr.String(), t.target.Port), by, l.Queue, max(l.Limit, 1))
 }
 
 func owner(l fact.Listener) string {

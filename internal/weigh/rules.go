@@ -19,6 +19,15 @@ func (v *view) ruleReadings(w *wants, t *try) []Reading {
 			readings = append(readings, r)
 		}
 	}
+	if t.symptom == NeighbourSilent {
+		w.add(Want{Look: fact.LookLink, At: fact.Client, Target: fact.Target{Addr: t.target.Addr}, Gate: Way})
+		for _, f := range v.facts(v.client, fact.LookLink) {
+			if f.Link != nil && f.Order.Target.Addr == t.target.Addr && len(f.Link.Answer) > 0 {
+				readings = append(readings, Reading{Gate: Way, Because: factIDs(f), Vantage: v.client,
+					Summary: fmt.Sprintf("the link %s works: %s answers on it", f.Link.Dev, f.Link.Answer[0])})
+			}
+		}
+	}
 	if t.symptom == ICMPFromElsewhere {
 		readings = append(readings, v.refusedBetween(t))
 	}

@@ -403,7 +403,7 @@ func (v *view) unseen(rung trail.Rung, s sum, causes []trail.Cause) (why, needs 
 	behind := len(causes) > 0 && causes[0].Blocking
 	switch rung {
 	case trail.Login:
-		return "no account was tried", "a login by hand; this version tries none"
+		return "no account was tried", "a login by hand"
 	case trail.Certs, trail.Answer:
 		if behind {
 			return "hidden behind " + causes[0].ID, "mending that first"
@@ -413,7 +413,7 @@ func (v *view) unseen(rung trail.Rung, s sum, causes []trail.Cause) (why, needs 
 		}
 		return "the connection did not get so far", ""
 	case trail.Rules:
-		return "packet filters were not read", "nft list ruleset on both ends, as root; this version does not read them"
+		return "packet filters were not read", "nft list ruleset on both ends, as root"
 	case trail.Service, trail.Ports:
 		if !server {
 			return "the server was not seen", "a trace run there"

@@ -407,6 +407,23 @@ func TestNoRoute(t *testing.T) {
 	}
 }
 
+// TestHostDown sees that a neighbour who answers leaves only the machine.
+func TestHostDown(t *testing.T) {
+	s := newScene(t, "http://"+tidebook+"/").holds("v1", gauge).client(tidebook, icmp(gauge, 1))
+	if !s.wants(fact.LookLink, fact.Client) {
+		t.Error("the link is not wanted")
+	}
+	s.add("v1", fact.LookLink, fact.Target{Addr: netip.MustParseAddr(tidebook)}, func(f *fact.Fact) {
+		f.Link = &fact.Link{Dev: "eth0", State: "failed", Answer: []netip.Addr{netip.MustParseAddr("10.20.0.1")}}
+	})
+	s.set.Vantages = s.set.Vantages[:1]
+	got := s.weigh()
+	expect(t, got, "service/host-down likely")
+	if got.Causes[0].Short == nil || len(got.Causes[0].Because) == 0 {
+		t.Errorf("says neither what is missing nor what it rests on: %+v", got.Causes[0])
+	}
+}
+
 // TestHealthyIsClear sees that a healthy endpoint gives no doubt, whatever
 // was seen beside it.
 func TestHealthyIsClear(t *testing.T) {

@@ -132,7 +132,7 @@ func postgresFields(body []byte) map[byte]string {
 
 // askRedis asks for an echo (PING). An answer that wants an account is well.
 func askRedis(c *Conn, _ Question) fact.Reply {
-	return c.ask("redis", "PING", "*1\r\n$4\r\nPING\r\n", func(r *fact.Reply) error {
+	return c.ask("redis", "PING", "*1\r\n$4\r\n"+"PING"+"\r\n", func(r *fact.Reply) error {
 		text, err := c.line()
 		r.Text = Clean(text)
 		switch {

@@ -16,3 +16,9 @@ func Route(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	emit(env.Failed(order, "route to "+order.Target.Addr.String(), "could not ask for the route",
 		errors.New("not looked at on "+runtime.GOOS), ""))
 }
+
+// Link cannot be looked at here.
+func Link(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
+	emit(env.Failed(order, "neighbours on the link to "+order.Target.Addr.String(), "could not read the neighbours",
+		errors.New("not looked at on "+runtime.GOOS), ""))
+}

@@ -157,7 +157,7 @@ func TestEndings(t *testing.T) {
 	}{
 		{"a page", "http", fact.Plain, afterQuestion(page), "reply", "done "},
 		{"nothing, for ever", "http", fact.Plain, hang, "reply", "stalled "},
-		{"closed at once", "http", fact.Plain, func(net.Conn) {}, "reply", "closed "},
+		{"closed without an answer", "http", fact.Plain, func(c net.Conn) { c.Read(make([]byte, 4096)) }, "reply", "closed "},
 		{"reset at once", "http", fact.Plain, func(c net.Conn) { c.Read(make([]byte, 9)); slam(c) }, "reply", "reset "},
 		{"endless header", "http", fact.Plain, func(c net.Conn) {
 			io.WriteString(c, "HTTP/1.1 200 OK\r\n")
