@@ -5,12 +5,14 @@ go 1.26.0
 require (
 	github.com/coreos/go-systemd/v22 v22.7.0
 	github.com/goccy/go-yaml v1.19.2
+	github.com/kevinburke/ssh_config v1.6.0
 	github.com/mdlayher/netlink v1.11.2
 	github.com/miekg/dns v1.1.73
 	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3
 	github.com/spf13/cobra v1.10.2
 	github.com/spf13/pflag v1.0.9
 	github.com/vishvananda/netlink v1.3.1
+	golang.org/x/crypto v0.58.0
 	golang.org/x/net v0.62.0
 	golang.org/x/sys v0.49.0
 	golang.org/x/term v0.47.0

@@ -51,7 +51,12 @@ type result struct {
 // namespace.
 func runIn(t *testing.T, before []string, args ...string) result {
 	t.Helper()
-	words := append(append([]string{}, before...), append([]string{program}, args...)...)
+	return runWords(t, append(append([]string{}, before...), append([]string{program}, args...)...))
+}
+
+// runWords runs a command line that leads to the program.
+func runWords(t *testing.T, words []string) result {
+	t.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, words[0], words[1:]...)
@@ -65,7 +70,7 @@ func runIn(t *testing.T, before []string, args ...string) result {
 	}
 	r := result{stdout.String(), stderr.String(), cmd.ProcessState.ExitCode(), time.Since(began)}
 	if strings.Contains(r.stdout+r.stderr, "goroutine ") {
-		t.Fatalf("%v panicked:\n%s", args, r.stderr)
+		t.Fatalf("%v panicked:\n%s", words, r.stderr)
 	}
 	return r
 }

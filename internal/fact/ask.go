@@ -52,4 +52,5 @@ type Card struct {
 	Aliases  []string `json:"aliases,omitempty" yaml:"aliases"`
 	Unit     string   `json:"unit,omitempty" yaml:"unit"`
 	Program  string   `json:"program,omitempty" yaml:"program"` // name, or path
+	Ports    []uint16 `json:"ports,omitempty" yaml:"ports"`     // every one that should be open
 }

@@ -42,6 +42,8 @@ type Vantage struct {
 	// Implied marks the server side of the host the program runs on. It
 	// counts as the server only if it holds the address that was tried.
 	Implied bool `json:"implied,omitempty"`
+	// Ended is when a record was made, by its own host's clock.
+	Ended time.Time `json:"ended,omitzero"`
 }
 
 // Kind is the sort of look that leaves facts.
@@ -57,6 +59,15 @@ const (
 	LookListeners Kind = "listeners" // who holds a port, and who else of the same program listens
 	LookService   Kind = "service"   // the unit and processes behind the endpoint
 	LookLogin     Kind = "login"     // one login try
+
+	LookIdentity   Kind = "identity"   // which host this is, and its clock
+	LookRoutes     Kind = "routes"     // all routes and policy rules
+	LookNeighbours Kind = "neighbours" // the whole neighbour table
+	LookResolver   Kind = "resolver"   // how names are looked up, and the hosts file
+	LookKernel     Kind = "kernel"     // settings and counters that decide connections
+	LookPeers      Kind = "peers"      // who is connected to a port
+	LookBarriers   Kind = "barriers"   // what stops packets beside filters and routes
+	LookResources  Kind = "resources"  // what a service may run out of
 )
 
 // Security says how an endpoint protects its session.
@@ -78,6 +89,7 @@ type Target struct {
 	Security Security   `json:"security,omitempty"`
 	Path     string     `json:"path,omitempty"`
 	Account  string     `json:"account,omitempty"`
+	Again    int        `json:"again,omitempty"` // counts looks that must be taken anew
 }
 
 // Order is one look to take.
@@ -112,6 +124,14 @@ type Fact struct {
 	Addresses *Addresses     `json:"addresses,omitempty"`
 	Listeners *Listeners     `json:"listeners,omitempty"`
 	Service   *Service       `json:"service,omitempty"`
+
+	Identity   *Identity   `json:"identity,omitempty"`
+	Routes     *Routes     `json:"routes,omitempty"`
+	Neighbours *Neighbours `json:"neighbours,omitempty"`
+	Kernel     *Kernel     `json:"kernel,omitempty"`
+	Peers      *Peers      `json:"peers,omitempty"`
+	Barriers   *Barriers   `json:"barriers,omitempty"`
+	Resources  *Resources  `json:"resources,omitempty"`
 }
 
 // Payload is the one payload that is set, for showing as evidence; nil if
@@ -150,6 +170,20 @@ func (f Fact) Payload() any {
 		return f.Listeners
 	case f.Service != nil:
 		return f.Service
+	case f.Identity != nil:
+		return f.Identity
+	case f.Routes != nil:
+		return f.Routes
+	case f.Neighbours != nil:
+		return f.Neighbours
+	case f.Kernel != nil:
+		return f.Kernel
+	case f.Peers != nil:
+		return f.Peers
+	case f.Barriers != nil:
+		return f.Barriers
+	case f.Resources != nil:
+		return f.Resources
 	}
 	return nil
 }

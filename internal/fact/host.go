@@ -16,9 +16,11 @@ type Addresses struct {
 type Address struct {
 	Prefix netip.Prefix `json:"prefix"`
 	Link   string       `json:"link"`
-	Up     bool         `json:"up"` // link is up and has a carrier
-	Local  bool         `json:"local,omitempty"`
-	State  string       `json:"state,omitempty"` // "tentative", "duplicate", "deprecated"
+	Up     bool         `json:"up"`              // link is up and has a carrier
+	Local  bool         `json:"local,omitempty"` // on a loopback link
+	// State is "tentative", "duplicate" or "deprecated" (RFC 4862); "" for an
+	// address in ordinary use.
+	State string `json:"state,omitempty"`
 }
 
 // Holds reports whether the host has the address; every address of
@@ -33,20 +35,23 @@ func (a Addresses) Holds(addr netip.Addr) bool {
 	return false
 }
 
-// Listener is one listening TCP socket.
+// Listener is one listening TCP socket, or one bound UDP socket.
 type Listener struct {
-	Addr    netip.Addr `json:"addr"` // unspecified: every address
-	Port    uint16     `json:"port"`
-	V6Only  *bool      `json:"v6_only,omitempty"` // of an IPv6 wildcard; nil: not known
-	Queue   uint32     `json:"queue"`             // connections that wait to be accepted
-	Limit   uint32     `json:"limit"`             // the backlog asked for; Limit+1 may wait
-	Inode   uint32     `json:"inode,omitempty"`
-	UID     uint32     `json:"uid"`
-	User    string     `json:"user,omitempty"`
-	PID     int        `json:"pid,omitempty"` // 0: the owner could not be seen
-	Program string     `json:"program,omitempty"`
-	Unit    string     `json:"unit,omitempty"`
-	Since   time.Time  `json:"since,omitzero"` // start of the owner
+	Transport string     `json:"transport,omitempty"` // "udp"; "": tcp
+	Addr      netip.Addr `json:"addr"`                // unspecified: every address
+	Port      uint16     `json:"port"`
+	V6Only    *bool      `json:"v6_only,omitempty"` // of an IPv6 wildcard; nil: not known
+	Queue     uint32     `json:"queue"`             // connections that wait to be accepted
+	Limit     uint32     `json:"limit"`             // the backlog asked for; Limit+1 may wait
+	Inode     uint32     `json:"inode,omitempty"`
+	UID       uint32     `json:"uid"`
+	User      string     `json:"user,omitempty"`
+	PID       int        `json:"pid,omitempty"` // 0: the owner could not be seen
+	Program   string     `json:"program,omitempty"`
+	Args      string     `json:"args,omitempty"` // without what may be a secret
+	Unit      string     `json:"unit,omitempty"`
+	Space     string     `json:"space,omitempty"` // another network namespace: "pid 4121"
+	Since     time.Time  `json:"since,omitzero"`  // start of the owner
 }
 
 // Takes reports whether a connection to addr would reach this listener, and
@@ -77,6 +82,8 @@ func (l Listener) Full() bool { return l.Queue > l.Limit }
 // programs.
 type Listeners struct {
 	All []Listener `json:"all"`
+	// Elsewhere is listeners in other network namespaces of the same host.
+	Elsewhere []Listener `json:"elsewhere,omitempty"`
 	// Hidden says why owners could not be seen, and what would show them.
 	Hidden string `json:"hidden,omitempty"`
 }
@@ -115,7 +122,9 @@ type Program struct {
 // Process is one running process.
 type Process struct {
 	PID   int       `json:"pid"`
-	State string    `json:"state"` // the letter of proc(5): R, S, D, Z, T
+	State string    `json:"state"`           // the letter of proc(5): R, S, D, Z, T
+	Files int       `json:"files,omitempty"` // open descriptors; 0: not seen
+	Limit int       `json:"limit,omitempty"` // of descriptors
 	Since time.Time `json:"since,omitzero"`
 	// Apart marks a process in another network namespace: what it listens
 	// on is not this host's.
@@ -134,6 +143,26 @@ type Unit struct {
 	Active  string    `json:"active"` // "active", "inactive", "failed", "activating"
 	Sub     string    `json:"sub"`
 	Result  string    `json:"result,omitempty"`
+	Status  int       `json:"status,omitempty"` // exit status, or signal number, of the main process
+	Signal  bool      `json:"signal,omitempty"` // Status is a signal
 	Enabled string    `json:"enabled,omitempty"`
 	Since   time.Time `json:"since,omitzero"`
+	// Restarts counts automatic restarts; Starts the starts in the log of
+	// the last day.
+	Restarts int `json:"restarts,omitempty"`
+	Starts   int `json:"starts,omitempty"`
+	// Listens is the sockets that a socket unit holds for the service.
+	Listens []string `json:"listens,omitempty"`
+	// Sockets is the socket units that start this one.
+	Sockets []string `json:"sockets,omitempty"`
+	// Down is the units it requires that are not up: "ledger.service (failed)".
+	Down []string `json:"down,omitempty"`
+	// Private says that it has a network of its own (systemd.exec(5)).
+	Private bool `json:"private,omitempty"`
+	// Denies and Allows are its own address lists (systemd.resource-control(5)).
+	Denies []string  `json:"denies,omitempty"`
+	Allows []string  `json:"allows,omitempty"`
+	Failed []string  `json:"failed,omitempty"` // conditions that were not met
+	Log    []LogLine `json:"log,omitempty"`    // its last lines
+	Hidden string    `json:"hidden,omitempty"` // why its log could not be read
 }

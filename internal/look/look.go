@@ -20,6 +20,7 @@ type Env struct {
 	Trust     string           // a file of roots instead of the system's
 	Unit      string           // the unit behind the endpoint, if it was said
 	Card      *fact.Card
+	Deep      bool             // look at everything, for a record
 	Now       func() time.Time // nil: time.Now
 }
 

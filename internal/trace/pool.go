@@ -59,7 +59,7 @@ func (p *pool) start(ctx context.Context, wants []weigh.Want) int {
 	for _, w := range wants {
 		for _, v := range p.at {
 			s := seat{v.Info().ID, w.Order()}
-			if v.Info().Role != w.At || p.asked[s] || len(p.asked) >= mostLooks || !p.allows(s, w) {
+			if v.Info().Role != w.At || w.On != "" && w.On != v.Info().ID || p.asked[s] || len(p.asked) >= mostLooks || !p.allows(s, w) {
 				continue
 			}
 			p.asked[s] = true

@@ -23,6 +23,15 @@ var looks = map[fact.Kind]func(context.Context, look.Env, fact.Order, look.Emit)
 	fact.LookAddresses: host.Addresses,
 	fact.LookListeners: host.Listeners,
 	fact.LookService:   host.Service,
+
+	fact.LookIdentity:   host.Identity,
+	fact.LookRoutes:     host.Routes,
+	fact.LookNeighbours: host.Neighbours,
+	fact.LookResolver:   names.Resolver,
+	fact.LookKernel:     host.Kernel,
+	fact.LookPeers:      host.Peers,
+	fact.LookBarriers:   host.Barriers,
+	fact.LookResources:  host.Resources,
 }
 
 // Here is the host that the program runs on.

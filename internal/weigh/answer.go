@@ -60,7 +60,7 @@ func (v *view) differsForServer(w *wants, t *try) bool {
 	if t.server == "" || v.onSame(t) {
 		return false
 	}
-	w.add(Want{Look: fact.LookSession, At: fact.Server, Target: t.target, Gate: Door})
+	w.add(Want{Look: fact.LookSession, At: fact.Server, On: t.server, Target: t.target, Gate: Door})
 	own, ok := v.climbs[seat{t.server, t.target}]
 	return ok && own.reply != nil && own.reply.Reply.Ending == fact.Done && own.reply.Reply.Status != 403
 }

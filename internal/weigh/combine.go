@@ -60,8 +60,20 @@ type verdict struct {
 // tellsMore says, of two causes that name one fault from two sides, which is
 // the cause; the others are its evidence.
 var tellsMore = map[string][]string{
-	"service/stopped":            {"ports/none-listening"},
-	"service/failed":             {"ports/none-listening"},
+	"service/stopped":            {"ports/none-listening", "ports/other-owner"},
+	"service/failed":             {"ports/none-listening", "ports/other-owner"},
+	"service/not-installed":      {"ports/none-listening"},
+	"service/settings-rejected":  {"ports/none-listening", "ports/other-owner"},
+	"service/port-taken":         {"ports/none-listening", "ports/other-owner", "answer/wrong-application"},
+	"service/needs-down":         {"ports/none-listening", "ports/other-owner"},
+	"service/restarting":         {"ports/none-listening", "ports/other-owner"},
+	"service/starting":           {"ports/none-listening", "ports/other-owner"},
+	"service/zombie":             {"ports/none-listening"},
+	"service/policy-denied":      {"ports/none-listening"},
+	"service/starved":            {"ports/none-listening", "service/hung", "ports/queue-full"},
+	"service/hung":               {"ports/queue-full"},
+	"ports/other-owner":          {"answer/wrong-application", "service/stopped"},
+	"ports/other-namespace":      {"ports/none-listening"},
 	"ports/moved":                {"ports/none-listening", "service/stopped"},
 	"settings/wrong-port":        {"ports/none-listening", "ports/moved", "service/stopped"},
 	"settings/stray-characters":  {"names/no-such-name", "names/bad-label"},

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
@@ -32,7 +33,14 @@ func (v *view) portReadings(w *wants, t *try) []Reading {
 		return nil
 	}
 	if taking := v.taking(t); len(taking) > 0 {
-		return v.openPort(t, f, taking[0])
+		var readings []Reading
+		if r, ok := v.missingPorts(t, f, list); ok {
+			readings = append(readings, r)
+		}
+		if ours := v.ours(t, taking); len(ours) > 0 {
+			return append(readings, v.openPort(t, f, ours[0])...)
+		}
+		return append(readings, v.foreignPort(t, f, taking[0])...)
 	}
 	onPort := v.ours(t, list.On(t.target.Port))
 	for _, l := range onPort {
@@ -59,6 +67,16 @@ func (v *view) portReadings(w *wants, t *try) []Reading {
 	if moved, ok := v.movedReading(w, t, list); ok {
 		return []Reading{none, moved}
 	}
+	if len(list.Elsewhere) > 0 {
+		l := list.Elsewhere[0]
+		none.Cause = "ports/other-namespace"
+		none.Summary = fmt.Sprintf("%s listens on port %d in another network namespace only, %s", owner(l), l.Port, l.Space)
+		none.Values["program"], none.Values["unit"] = owner(l), l.Unit
+		none.Short = nil
+		if slices.ContainsFunc(list.Elsewhere, func(other fact.Listener) bool { return other.Space != l.Space }) {
+			none.Short = []string{"several namespaces have such a listener"}
+		}
+	}
 	return []Reading{none}
 }
 
@@ -69,9 +87,55 @@ func (v *view) ours(t *try, on []fact.Listener) []fact.Listener {
 	if p == nil || len(short) > 0 {
 		return on
 	}
-	return slices.DeleteFunc(on, func(l fact.Listener) bool {
-		return l.Program != "" && !serves(l, []fact.Program{*p})
+	return slices.DeleteFunc(slices.Clone(on), func(l fact.Listener) bool {
+		// The service manager holds sockets for others.
+		return l.Program != "" && l.PID != 1 && !serves(l, []fact.Program{*p})
 	})
+}
+
+// missingPorts doubts an application whose card names ports that are not open.
+func (v *view) missingPorts(t *try, f *fact.Fact, list *fact.Listeners) (Reading, bool) {
+	if v.ask.Card == nil {
+		return Reading{}, false
+	}
+	var missing []string
+	for _, port := range v.ask.Card.Ports {
+		if len(list.On(port)) == 0 {
+			missing = append(missing, fmt.Sprint(port))
+		}
+	}
+	if len(missing) == 0 {
+		return Reading{}, false
+	}
+	which := strings.Join(missing, ", ")
+	return Reading{Gate: Listener, Cause: "ports/some-missing", Harmless: true, Because: factIDs(f), Vantage: t.server,
+		Summary: fmt.Sprintf("of the card's %d ports, %s not open", len(v.ask.Card.Ports), pluralIs(which, len(missing))),
+		Values:  v.place(t, values{"missing": "port " + which})}, true
+}
+
+func pluralIs(which string, n int) string {
+	if n == 1 {
+		return which + " is"
+	}
+	return which + " are"
+}
+
+// foreignPort reads a port that is held by somebody else. Our own try may
+// have been answered: it does not ask who answers.
+func (v *view) foreignPort(t *try, f *fact.Fact, l fact.Listener) []Reading {
+	p, _ := chosen(v.programsAt(t.server))
+	if t.symptom == Fine && p.Why != "card" && p.Why != "unit" {
+		return v.openPort(t, f, l)
+	}
+	r := Reading{
+		Gate: Listener, Cause: "ports/other-owner", Apart: true, Because: factIDs(f), Vantage: t.server,
+		Summary: strings.TrimSpace(fmt.Sprintf("port %d is held by %s, not by %s %s", l.Port, owner(l), p.Name, since(v.ask.Began, l.Since))),
+		Values:  v.place(t, values{"program": p.Name, "other": owner(l), "other-unit": l.Unit}),
+	}
+	if !v.confirmed(t) {
+		r.Short = append(r.Short, notConfirmed)
+	}
+	return []Reading{r}
 }
 
 // openPort reads a port that somebody holds.
@@ -154,13 +218,27 @@ func (v *view) elsewhere(t *try, f *fact.Fact, onPort []fact.Listener) Reading {
 	return r
 }
 
+// movable is the programs of which one that answers on another port is the
+// endpoint's, and the guard that is missing for it. Many things are served by
+// a web server: that one of them answers elsewhere does not make it this one.
+func (v *view) movable(t *try) ([]fact.Program, []string) {
+	programs := v.programsAt(t.server)
+	if p, short := chosen(programs); p != nil && len(short) == 0 {
+		return []fact.Program{*p}, nil
+	}
+	if len(v.scheme.Programs) == 1 {
+		return programs, nil
+	}
+	return programs, []string{"what answers there is a server of the same kind; nothing says that it is this endpoint's"}
+}
+
 // mostPorts bounds on how many other ports of a program it is looked for.
 const mostPorts = 3
 
 // movedReading looks for the endpoint's own program on other ports. It is
 // found there only if it answers there as the endpoint should.
 func (v *view) movedReading(w *wants, t *try, list *fact.Listeners) (Reading, bool) {
-	programs := v.programsAt(t.server)
+	programs, short := v.movable(t)
 	tried := 0
 	for _, l := range list.All {
 		takes, certain := l.Takes(t.target.Addr)
@@ -177,7 +255,7 @@ func (v *view) movedReading(w *wants, t *try, list *fact.Listeners) (Reading, bo
 		}
 		f, _ := v.listeners(t.server)
 		r := Reading{
-			Gate: Listener, Cause: "ports/moved", Because: append(factIDs(f), c.ids()...), Vantage: t.server, Instead: &there,
+			Gate: Listener, Cause: "ports/moved", Because: append(factIDs(f), c.ids()...), Vantage: t.server, Instead: &there, Short: short,
 			Summary: fmt.Sprintf("%s listens on port %d and answers there, not on %d", owner(l), l.Port, t.target.Port),
 			Values: v.place(t, values{"program": owner(l), "right": fmt.Sprint(l.Port), "unit": l.Unit,
 				"endpoint": fmt.Sprintf("%s://%s", t.target.Scheme, endpoint.HostPort(t.target.Name, l.Port))}),

@@ -10,29 +10,36 @@ import (
 	"uakari/internal/fact"
 )
 
-// serviceReadings reads the host gate, and the listener gate from the side
-// of units and processes.
+// serviceReadings reads the host gate, and the listener and room gates from
+// the side of units and processes.
 func (v *view) serviceReadings(w *wants, t *try) []Reading {
 	readings := v.hostReadings(w, t)
 	if t.server == "" {
 		return readings
 	}
 	t.running = v.running(t)
-	_, list := v.listeners(t.server)
-	if len(v.taking(t)) > 0 && (t.symptom == Fine || !t.target.Addr.IsLoopback()) {
-		return readings // it listens: that is all there is to know of a service here
-	}
-	w.add(Want{Look: fact.LookService, At: fact.Server,
+	w.add(Want{Look: fact.LookService, At: fact.Server, On: t.server,
 		Target: fact.Target{Port: v.ask.Endpoint.Port, Scheme: t.target.Scheme}, Gate: Listener})
+	if t.symptom != Fine && t.symptom != NotTried {
+		w.add(Want{Look: fact.LookResources, At: fact.Server, On: t.server, Gate: Room})
+	}
 	f, s := v.service(t.server)
-	if s == nil || list == nil || len(v.taking(t)) > 0 {
+	_, list := v.listeners(t.server)
+	if s == nil || list == nil {
 		return readings
 	}
 	p, short := chosen(s.Programs)
-	if p == nil || len(p.Here()) > 0 || p.Path == "" && len(p.Units) == 0 {
+	if p == nil {
 		return readings
 	}
-	return append(readings, v.downReading(t, f, s, p, short))
+	if !v.confirmed(t) {
+		short = append(short, notConfirmed)
+	}
+	seen := servant{v: v, t: t, f: f, manager: s.Manager, p: p, u: mainUnit(p), short: short}
+	if len(v.ours(t, v.taking(t))) > 0 {
+		return append(readings, seen.up()...)
+	}
+	return append(readings, seen.down()...)
 }
 
 // running says that the endpoint's service runs, as far as that was seen: by
@@ -55,64 +62,55 @@ func (v *view) running(t *try) string {
 	return ""
 }
 
-// downReading is the reading of a service that is not running.
-func (v *view) downReading(t *try, f *fact.Fact, s *fact.Service, p *fact.Program, short []string) Reading {
-	r := Reading{
-		Gate: Listener, Cause: "service/stopped", Because: factIDs(f), Vantage: t.server, Short: short,
-		Summary: fmt.Sprintf("%s is installed and no process of it runs", p.Name),
-		Values:  v.place(t, values{"program": p.Name, "path": p.Path}),
-	}
-	if !v.confirmed(t) {
-		r.Short = append(r.Short, notConfirmed)
-	}
-	if len(p.Processes) > 0 {
-		r.Short = append(r.Short, "a process of "+p.Name+" runs in another network namespace")
-	}
-	for _, u := range p.Units {
-		if u.Load == "not-found" {
-			continue
-		}
-		r.Values["unit"] = u.Name
-		switch {
-		case u.Active == "failed":
-			r.Cause, r.Summary = "service/failed", fmt.Sprintf("%s failed (%s) %s", u.Name, u.Result, since(v.ask.Began, u.Since))
-		case u.Load == "masked":
-			r.Values["masked"] = u.Name
-			r.Summary = u.Name + " is masked and no process of it runs"
-		case u.Active == "inactive":
-			r.Summary = fmt.Sprintf("%s is stopped %s", u.Name, since(v.ask.Began, u.Since))
-		default:
-			r.Short = append(r.Short, fmt.Sprintf("%s says it is %s", u.Name, u.Active))
-		}
-		return r
-	}
-	if s.Manager != "" && p.Why != "card" {
-		r.Short = append(r.Short, s.Manager+" knows no unit for it")
-	}
-	return r
-}
-
 const notConfirmed = "this host is taken for the server only because the name gives one of its loopback addresses"
 
 // chosen is the program that stands behind the endpoint: the one that the
 // card, the unit or its own settings name, else the only installed one of
 // the scheme. The guard that is missing then comes with it.
 func chosen(programs []fact.Program) (*fact.Program, []string) {
-	var installed []*fact.Program
+	var only []*fact.Program
 	for i := range programs {
 		p := &programs[i]
-		if p.Why != "scheme" {
+		if p.Why == "card" || p.Why == "unit" || p.Why != "scheme" && installed(p) {
 			return p, nil
 		}
 		if p.Path != "" {
-			installed = append(installed, p)
+			only = append(only, p)
 		}
 	}
-	if len(installed) == 1 {
-		p := installed[0]
+	if len(only) == 1 {
+		p := only[0]
 		return p, []string{p.Name + " is taken for the endpoint's service because it is the only one of its kind here"}
 	}
 	return nil, nil
+}
+
+// installed reports whether a program or a unit of it is there at all.
+func installed(p *fact.Program) bool {
+	return p.Path != "" || len(p.Processes) > 0 || mainUnit(p) != nil
+}
+
+// mainUnit is the unit that runs a program: one that is there, a service
+// before a socket, one that is up before one that is not.
+func mainUnit(p *fact.Program) *fact.Unit {
+	var best *fact.Unit
+	rank := func(u *fact.Unit) int {
+		switch {
+		case u == nil || u.Load == "not-found" || u.Load == "":
+			return 0
+		case strings.HasSuffix(u.Name, ".socket"):
+			return 1
+		case u.Active == "inactive":
+			return 2
+		}
+		return 3
+	}
+	for i := range p.Units {
+		if u := &p.Units[i]; rank(u) > rank(best) {
+			best = u
+		}
+	}
+	return best
 }
 
 // hostReadings reads whether a machine is there at all.
@@ -120,8 +118,8 @@ func (v *view) hostReadings(w *wants, t *try) []Reading {
 	if t.server != "" {
 		f, a := v.addresses(t.server)
 		for _, held := range a.Held {
-			if held.Prefix.Addr() == t.target.Addr && !held.Up {
-				return nil
+			if r, bad := v.badAddress(t, f, held); bad {
+				return []Reading{r}
 			}
 		}
 		return []Reading{{Gate: Host, Because: factIDs(f), Vantage: t.server, Summary: v.host(t.server) + " has this address and is up"}}
@@ -136,6 +134,25 @@ func (v *view) hostReadings(w *wants, t *try) []Reading {
 		}
 	}
 	return nil
+}
+
+// badAddress reads an address that the server has and cannot be reached at.
+func (v *view) badAddress(t *try, f *fact.Fact, held fact.Address) (Reading, bool) {
+	if held.Prefix.Addr() != t.target.Addr || held.Local {
+		return Reading{}, false
+	}
+	r := Reading{Gate: Host, Because: factIDs(f), Vantage: t.server, Values: v.place(t, values{"link": held.Link})}
+	switch {
+	case held.State == "duplicate":
+		r.Cause = "service/address-twice"
+		r.Summary = fmt.Sprintf("another machine has %s too: the kernel of %s found it taken", t.target.Addr, v.host(t.server))
+	case !held.Up:
+		r.Cause = "service/address-missing"
+		r.Summary = fmt.Sprintf("the link %s, which has %s, is down", held.Link, t.target.Addr)
+	default:
+		return r, false
+	}
+	return r, true
 }
 
 // place adds to values where the server side is.

@@ -85,9 +85,11 @@ func (v *view) addresses(vantage string) (*fact.Fact, *fact.Addresses) {
 	return nil, nil
 }
 
+// listeners is the first look at who listens, which was taken at the time of
+// the client's try.
 func (v *view) listeners(vantage string) (*fact.Fact, *fact.Listeners) {
 	for _, f := range v.facts(vantage, fact.LookListeners) {
-		if f.Listeners != nil {
+		if f.Listeners != nil && f.Order.Target.Again == 0 {
 			return f, f.Listeners
 		}
 	}
@@ -127,26 +129,24 @@ func (v *view) own() []netip.Addr {
 // serverOf is the vantage that is the server of an address: the one that
 // holds it. No vantage counts as the server for being called so.
 func (v *view) serverOf(addr netip.Addr) string {
+	holder := ""
 	for _, at := range v.set.Vantages {
 		if at.Role != fact.Server {
 			continue
 		}
-		if _, a := v.addresses(at.ID); a != nil && a.Holds(addr) {
-			return at.ID
+		if _, a := v.addresses(at.ID); a == nil || !a.Holds(addr) {
+			continue
 		}
+		if !at.Implied {
+			return at.ID // the administrator said that it is the server
+		}
+		holder = at.ID
 	}
-	return ""
+	return holder
 }
 
 // host is the name of a vantage's host.
-func (v *view) host(vantage string) string {
-	for _, at := range v.set.Vantages {
-		if at.ID == vantage {
-			return at.Host
-		}
-	}
-	return ""
-}
+func (v *view) host(vantage string) string { return v.vantage(vantage).Host }
 
 // programsAt is the programs that could stand behind the endpoint on a
 // vantage.

@@ -21,6 +21,7 @@ import (
 type Want struct {
 	Look   fact.Kind
 	At     fact.Role
+	On     string // the one vantage of that role that is meant; "": all of them
 	Target fact.Target
 	Gate   Gate // the gate it would read
 }
@@ -152,7 +153,12 @@ func (v *view) tryAddress(w *wants, l *lookup, target fact.Target, depth int) *t
 	t := &try{target: target, lookup: l, climb: v.climbs[seat{v.client, target}], server: v.serverOf(target.Addr)}
 	t.symptom = t.climb.symptom(v.own())
 	if t.server != "" {
-		w.add(Want{Look: fact.LookListeners, At: fact.Server, Target: fact.Target{Port: target.Port, Scheme: target.Scheme}, Gate: Listener})
+		at := fact.Target{Port: target.Port, Scheme: target.Scheme}
+		w.add(Want{Look: fact.LookListeners, At: fact.Server, On: t.server, Target: at, Gate: Listener})
+		if t.symptom == ServerFirstSilent || t.symptom == ClientFirstSilent {
+			at.Again = 1
+			w.add(Want{Look: fact.LookListeners, At: fact.Server, On: t.server, Target: at, Gate: Room})
+		}
 	}
 	t.sessions = t.climb
 	if !t.climb.past(Listener) {
@@ -161,6 +167,11 @@ func (v *view) tryAddress(w *wants, l *lookup, target fact.Target, depth int) *t
 	var readings []Reading
 	for _, read := range rungReaders {
 		readings = append(readings, read(v, w, t)...)
+	}
+	for i := range readings {
+		if r := &readings[i]; !r.open() {
+			r.Short = append(r.Short, v.age(t, r.Vantage)...)
+		}
 	}
 	t.verdict = combine(t.symptom, readings)
 	if t.climb.handshake != nil && v.ask.Endpoint.Verify && t.verdict.opened[Session] == nil {
@@ -219,7 +230,7 @@ func (v *view) ownSide(w *wants, t *try) {
 	if addr == t.target.Addr && v.onSame(t) {
 		return // the client is the server: its try was this one
 	}
-	w.add(Want{Look: fact.LookSession, At: fact.Server, Target: own, Gate: Session})
+	w.add(Want{Look: fact.LookSession, At: fact.Server, On: t.server, Target: own, Gate: Session})
 	if c, ok := v.climbs[seat{t.server, own}]; ok {
 		t.sessions, t.ownTry = c, true
 	}

@@ -178,14 +178,6 @@ func (c *Conn) firstLine(protocol string, good func(string) bool) fact.Greeting 
 // MS writes a duration in milliseconds.
 func MS(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
 
-// Await waits for a first byte and reports whether anything happened: a byte,
-// or the end of the connection.
-func (c *Conn) Await(moment time.Duration) bool {
-	c.SetReadDeadline(time.Now().Add(moment))
-	_, err := c.r.Peek(1)
-	return !errors.Is(err, os.ErrDeadlineExceeded)
-}
-
 // Overhear watches a connection for a moment without saying anything. That
 // nothing comes is not a fault of it.
 func Overhear(c *Conn, moment time.Duration) fact.Greeting {

@@ -23,10 +23,18 @@ import (
 // port, every owner is looked up: the service may be on another.
 func Listeners(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	const source = "listening sockets"
-	sockets, err := dumpListening()
+	sockets, err := dumpListening(unix.IPPROTO_TCP)
+	if err != nil {
+		sockets, err = procListening("/proc/self/net")
+	}
 	if err != nil {
 		emit(env.Failed(order, source, "could not list the listening sockets", err, "root"))
 		return
+	}
+	if order.Target.Port == 0 {
+		if udp, err := dumpListening(unix.IPPROTO_UDP); err == nil {
+			sockets = append(sockets, udp...)
+		}
 	}
 	hidden, err := fillOwners(sockets, order.Target.Port)
 	if err != nil {
@@ -35,6 +43,9 @@ func Listeners(_ context.Context, env look.Env, order fact.Order, emit look.Emit
 	list := fact.Listeners{All: []fact.Listener{}}
 	for _, s := range sockets {
 		list.All = append(list.All, s.Listener)
+	}
+	if port := order.Target.Port; port != 0 && len(list.On(port)) == 0 {
+		list.Elsewhere = elsewhere(port)
 	}
 	if hidden {
 		list.Hidden = "processes of other users are visible to root only"
@@ -70,14 +81,70 @@ type socket struct {
 const (
 	sockDiagByFamily = 20
 	stateListen      = 10
+	stateClose       = 7 // of a UDP socket that is not connected
 	diagRequestSize  = 56
 	diagMessageSize  = 72
 	attrV6Only       = 11
 	attrCgroup       = 21
 )
 
-// dumpListening asks the kernel for every listening TCP socket.
-func dumpListening() ([]socket, error) {
+// procListening reads the same from /proc, where the kernel's interface is
+// closed. Queues are there, limits and units are not.
+func procListening(folder string) ([]socket, error) {
+	var all []socket
+	err := eachSocket(folder, func(p procSocket) {
+		if p.state == "0A" {
+			all = append(all, socket{Listener: fact.Listener{Addr: p.local.Addr(), Port: p.local.Port(), Inode: p.inode, Limit: unknownLimit}})
+		}
+	})
+	return all, err
+}
+
+// unknownLimit stands for a queue whose limit cannot be read: never full.
+const unknownLimit = 1<<32 - 1
+
+// elsewhere is the listeners on a port in other network namespaces of this
+// host, as far as their processes can be seen.
+func elsewhere(port uint16) []fact.Listener {
+	list, err := pids()
+	if err != nil {
+		return nil
+	}
+	own, err := os.Readlink("/proc/self/ns/net")
+	if err != nil {
+		return nil
+	}
+	seen := map[string]bool{own: true}
+	var found []fact.Listener
+	for _, pid := range list {
+		space, err := os.Readlink(procFile(pid, "ns/net"))
+		if err != nil || seen[space] {
+			continue
+		}
+		seen[space] = true
+		sockets, err := procListening(procFile(pid, "net"))
+		if err != nil {
+			continue
+		}
+		for _, s := range sockets {
+			if s.Port != port {
+				continue
+			}
+			inodes := map[uint32]int{s.Inode: 0}
+			if _, err := owners(inodes); err == nil && inodes[s.Inode] != 0 {
+				s.PID = inodes[s.Inode]
+				s.Program, s.Unit = programName(s.PID), unitOf(s.PID)
+			}
+			s.Space = fmt.Sprintf("that of pid %d", pid)
+			found = append(found, s.Listener)
+		}
+	}
+	return found
+}
+
+// dumpListening asks the kernel for every listening TCP socket, or every bound
+// UDP socket that is not connected.
+func dumpListening(protocol byte) ([]socket, error) {
 	conn, err := netlink.Dial(unix.NETLINK_SOCK_DIAG, nil)
 	if err != nil {
 		return nil, err
@@ -86,8 +153,12 @@ func dumpListening() ([]socket, error) {
 	var all []socket
 	for _, family := range []byte{unix.AF_INET, unix.AF_INET6} {
 		request := make([]byte, diagRequestSize)
-		request[0], request[1] = family, unix.IPPROTO_TCP
-		binary.NativeEndian.PutUint32(request[4:], 1<<stateListen)
+		request[0], request[1] = family, protocol
+		state := stateListen
+		if protocol == unix.IPPROTO_UDP {
+			state = stateClose
+		}
+		binary.NativeEndian.PutUint32(request[4:], 1<<state)
 		messages, err := conn.Execute(netlink.Message{
 			Header: netlink.Header{Type: sockDiagByFamily, Flags: netlink.Request | netlink.Dump},
 			Data:   request,
@@ -97,6 +168,9 @@ func dumpListening() ([]socket, error) {
 		}
 		for _, m := range messages {
 			if s, ok := readSocket(m.Data); ok {
+				if protocol == unix.IPPROTO_UDP {
+					s.Transport = "udp"
+				}
 				all = append(all, s)
 			}
 		}
@@ -148,7 +222,8 @@ func fillOwners(sockets []socket, port uint16) (hidden bool, err error) {
 			want = append(want, &sockets[i])
 		}
 	}
-	if len(want) == 0 {
+	if len(want) == 0 || port == 0 {
+		want = nil
 		for i := range sockets {
 			want = append(want, &sockets[i])
 		}
@@ -165,7 +240,7 @@ func fillOwners(sockets []socket, port uint16) (hidden bool, err error) {
 			groups[s.cgroup] = ""
 			continue
 		}
-		s.Program, s.Unit = programName(s.PID), unitOf(s.PID)
+		s.Program, s.Unit, s.Args = programName(s.PID), unitOf(s.PID), arguments(s.PID)
 		if p, ok := process(s.PID); ok {
 			s.Since = p.Since
 		}

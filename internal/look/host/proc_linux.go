@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -187,4 +188,41 @@ func unitsByCgroup(ids map[uint64]string) {
 		}
 		return nil
 	})
+}
+
+// secretWords mark an argument whose value must not be kept.
+var secretWords = regexp.MustCompile(`(?i)(pass|secret|token|key|pwd|auth|cred)`)
+
+// mostArgs bounds what is kept of a command line, in characters.
+const mostArgs = 200
+
+// arguments is a process's command line without what may be a secret: the
+// value behind a telling word, and what stands between "//" and "@".
+func arguments(pid int) string {
+	raw, err := os.ReadFile(procFile(pid, "cmdline"))
+	if err != nil {
+		return ""
+	}
+	return cleanArguments(strings.Split(strings.TrimRight(string(raw), "\x00"), "\x00"))
+}
+
+func cleanArguments(words []string) string {
+	hide := false
+	for i, word := range words {
+		name, _, valued := strings.Cut(word, "=")
+		switch {
+		case hide && !strings.HasPrefix(word, "-"):
+			words[i], hide = "…", false
+		case secretWords.MatchString(name) && valued:
+			words[i] = name + "=…"
+		case secretWords.MatchString(name) && strings.HasPrefix(word, "-"):
+			hide = true
+		case strings.Contains(word, "://") && strings.Contains(word, "@"):
+			words[i] = word[:strings.Index(word, "://")+3] + "…" + word[strings.LastIndex(word, "@"):]
+		default:
+			hide = false
+		}
+	}
+	text := []rune(strings.Join(words, " "))
+	return string(text[:min(len(text), mostArgs)])
 }

@@ -11,9 +11,9 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/coreos/go-systemd/v22/dbus"
+	"golang.org/x/sys/unix"
 
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
@@ -27,7 +27,13 @@ func Service(ctx context.Context, env look.Env, order fact.Order, emit look.Emit
 	scheme, _ := endpoint.Lookup(order.Target.Scheme)
 	s := fact.Service{Programs: []fact.Program{}}
 	s.Programs = append(s.Programs, named(env)...)
+	if len(s.Programs) == 0 {
+		s.Programs = append(s.Programs, holder(order.Target.Port)...)
+	}
 	for _, p := range scheme.Programs {
+		if len(s.Programs) > 0 && s.Programs[0].Name == p.Name {
+			continue // known already, and more surely
+		}
 		s.Programs = append(s.Programs, fromTable(p, order.Target.Port))
 	}
 	if err := findProcesses(s.Programs); err != nil {
@@ -47,7 +53,7 @@ func Service(ctx context.Context, env look.Env, order fact.Order, emit look.Emit
 }
 
 // rank orders how a program is known to belong to the endpoint.
-var rank = map[string]int{"card": 0, "unit": 1, "settings": 2, "scheme": 3}
+var rank = map[string]int{"card": 0, "unit": 1, "holder": 2, "settings": 3, "scheme": 4}
 
 func sawService(s fact.Service) string {
 	var parts []string
@@ -92,6 +98,34 @@ func named(env look.Env) []fact.Program {
 		program.Path = installed([]string{"/usr/sbin/" + program.Name, "/usr/bin/" + program.Name, "/usr/local/sbin/" + program.Name, "/usr/local/bin/" + program.Name})
 	}
 	return []fact.Program{program}
+}
+
+// holder is the program that holds the port now, with its unit: where nobody
+// said which program serves the endpoint, it is this one.
+func holder(port uint16) []fact.Program {
+	sockets, err := dumpListening(unix.IPPROTO_TCP)
+	if err != nil {
+		return nil // the look at the listeners says so
+	}
+	for _, s := range sockets {
+		if s.Port != port {
+			continue
+		}
+		inodes := map[uint32]int{s.Inode: 0}
+		if _, err := owners(inodes); err != nil || inodes[s.Inode] <= 1 {
+			continue // not to be seen, or a socket unit's
+		}
+		pid := inodes[s.Inode]
+		p := fact.Program{Name: programName(pid), Why: "holder"}
+		if path, err := os.Readlink(procFile(pid, "exe")); err == nil {
+			p.Path = path
+		}
+		if unit := unitOf(pid); unit != "" {
+			p.Units = []fact.Unit{{Name: unit}}
+		}
+		return []fact.Program{p}
+	}
+	return nil
 }
 
 // fromTable is a program of the scheme table, as this host has it.
@@ -176,13 +210,40 @@ func findProcesses(programs []fact.Program) error {
 			if p.Name != name || len(p.Processes) == most {
 				continue
 			}
-			if running, ok := process(pid); ok && running.State != "Z" && running.State != "X" {
+			if running, ok := process(pid); ok && running.State != "X" {
 				running.Apart = apart(pid)
+				running.Files, running.Limit = descriptors(pid)
 				p.Processes = append(p.Processes, running)
 			}
 		}
 	}
 	return nil
+}
+
+// descriptors is how many files a process has open, and how many it may have;
+// zero where that cannot be seen.
+func descriptors(pid int) (open, limit int) {
+	dir, err := os.Open(procFile(pid, "fd"))
+	if err != nil {
+		return 0, 0
+	}
+	names, err := dir.Readdirnames(-1)
+	dir.Close()
+	if err != nil {
+		return 0, 0
+	}
+	text, err := os.ReadFile(procFile(pid, "limits"))
+	if err != nil {
+		return len(names), 0
+	}
+	for line := range strings.Lines(string(text)) {
+		if rest, ok := strings.CutPrefix(line, "Max open files"); ok {
+			if fields := strings.Fields(rest); len(fields) > 0 {
+				limit, _ = strconv.Atoi(fields[0]) // "unlimited" stays zero
+			}
+		}
+	}
+	return len(names), limit
 }
 
 // apart reports whether a process is known to be in another network namespace.
@@ -210,8 +271,10 @@ func askManager(ctx context.Context, programs []fact.Program, scheme endpoint.Sc
 	defer conn.Close()
 	for i := range programs {
 		p := &programs[i]
-		for _, name := range unitNames(ctx, conn, *p, scheme, env) {
-			if u, ok := unitState(ctx, conn, name); ok {
+		names := unitNames(ctx, conn, *p, scheme, env)
+		p.Units = nil
+		for _, name := range names {
+			if u, ok := unitState(ctx, conn, name, env.Deep); ok || p.Why == "card" || p.Why == "unit" {
 				p.Units = append(p.Units, u)
 			}
 		}
@@ -222,6 +285,13 @@ func askManager(ctx context.Context, programs []fact.Program, scheme endpoint.Sc
 // unitNames is the units that could run a program. Patterns are matched
 // against what the manager has loaded.
 func unitNames(ctx context.Context, conn *dbus.Conn, p fact.Program, scheme endpoint.Scheme, env look.Env) []string {
+	if p.Why == "holder" {
+		var names []string
+		for _, u := range p.Units {
+			names = append(names, u.Name)
+		}
+		return names
+	}
 	if p.Why == "card" || p.Why == "unit" {
 		unit := env.Unit
 		if unit == "" && env.Card != nil {
@@ -256,18 +326,4 @@ func unitNames(ctx context.Context, conn *dbus.Conn, p fact.Program, scheme endp
 		}
 	}
 	return names
-}
-
-func unitState(ctx context.Context, conn *dbus.Conn, name string) (fact.Unit, bool) {
-	props, err := conn.GetAllPropertiesContext(ctx, name)
-	if err != nil {
-		return fact.Unit{}, false
-	}
-	text := func(key string) string { s, _ := props[key].(string); return s }
-	u := fact.Unit{Name: name, Load: text("LoadState"), Active: text("ActiveState"), Sub: text("SubState"),
-		Result: text("Result"), Enabled: text("UnitFileState")}
-	if micros, ok := props["StateChangeTimestamp"].(uint64); ok && micros > 0 {
-		u.Since = time.UnixMicro(int64(micros)).UTC()
-	}
-	return u, u.Load != "not-found"
 }

@@ -63,6 +63,29 @@ func ReadHosts(path, name string) (fact.HostsFile, error) {
 	return entry, err
 }
 
+// mostHosts bounds the names that are kept of a hosts file.
+const mostHosts = 1000
+
+// allHosts is every name of a hosts file, in its order.
+func allHosts(path string) ([]fact.HostsFile, error) {
+	var list []fact.HostsFile
+	err := lines(path, "#", func(number int, fields []string) {
+		addr, err := netip.ParseAddr(fields[0])
+		if err != nil {
+			return
+		}
+		for _, name := range fields[1:] {
+			if len(list) < mostHosts {
+				list = append(list, fact.HostsFile{Path: path, Name: name, Line: number, Addrs: []netip.Addr{addr}})
+			}
+		}
+	})
+	if os.IsNotExist(err) {
+		err = nil
+	}
+	return list, err
+}
+
 // Defaults and bounds of resolv.conf(5).
 const (
 	defaultNdots    = 1

@@ -37,6 +37,26 @@ func Look(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	}
 }
 
+// Resolver leaves how this host looks names up, and its whole hosts file, one
+// fact per name.
+func Resolver(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
+	l := looker{env: env, order: order, emit: emit}
+	l.setup()
+	path := env.HostsFile
+	if path == "" {
+		path = systemHosts
+	}
+	entries, err := allHosts(path)
+	if err != nil {
+		emit(env.Failed(order, path, "could not read the hosts file", err, ""))
+	}
+	for _, entry := range entries {
+		f := env.Seen(order, path, fmt.Sprintf("line %d: %s is %s", entry.Line, entry.Name, joinAddrs(entry.Addrs)))
+		f.HostsFile = &entry
+		emit(f)
+	}
+}
+
 type looker struct {
 	env   look.Env
 	order fact.Order

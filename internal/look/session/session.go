@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"net"
 	"strings"
+	"sync"
 	"time"
 
 	"uakari/internal/endpoint"
@@ -22,10 +23,30 @@ import (
 // speaks first: long enough for a server that closes at once.
 const settleTime = 300 * time.Millisecond
 
-// lateGreeting is when a server that should speak first is told to be silent,
-// while the wait for it goes on: long enough for the pause that address
-// filters of the hosts.allow kind make.
-const lateGreeting = 6 * time.Second
+// late is when a server that should say something is told to be silent, while
+// the wait for it goes on: long enough for the pause that address filters of
+// the hosts.allow kind make.
+const late = 6 * time.Second
+
+// whenLate calls tell unless the returned function is called in time. What is
+// told so is replaced by what comes in the end.
+func (c *climber) whenLate(tell func()) (inTime func()) {
+	var once sync.Mutex // guards over
+	over := false
+	timer := time.AfterFunc(late, func() {
+		once.Lock()
+		defer once.Unlock()
+		if !over {
+			tell()
+		}
+	})
+	return func() {
+		timer.Stop()
+		once.Lock()
+		defer once.Unlock()
+		over = true
+	}
+}
 
 // climber is one climb.
 type climber struct {
@@ -53,7 +74,7 @@ func Look(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	defer stop()
 
 	direct := order.Target.Security == fact.TLS
-	if direct && !c.handshake(ctx) || !c.greet(ctx) {
+	if direct && !c.handshake(ctx) || !c.greet() {
 		return
 	}
 	if order.Target.Security == fact.StartTLS && !c.upgrade(ctx) {
@@ -103,15 +124,13 @@ func short(ms float64) string {
 
 // greet waits for a server that speaks first. Where nobody knows who does, it
 // only watches for a moment. It reports whether to go on.
-func (c *climber) greet(ctx context.Context) bool {
+func (c *climber) greet() bool {
 	var g fact.Greeting
 	switch {
 	case c.wire.Greet != nil:
-		if !c.conn.Await(lateGreeting) {
-			c.tell(fact.Greeting{Ending: fact.Stalled, TookMS: wire.MS(lateGreeting)})
-		}
-		c.setDeadline(ctx)
+		spoken := c.whenLate(func() { c.tell(fact.Greeting{Ending: fact.Stalled, TookMS: wire.MS(late)}) })
 		g = c.wire.Greet(c.conn)
+		spoken()
 	case c.scheme.First == endpoint.NobodyKnows || c.scheme.Wire == "" && c.order.Target.Security == fact.Plain:
 		g = wire.Overhear(c.conn, settleTime)
 	default:
@@ -132,11 +151,6 @@ func (c *climber) tell(g fact.Greeting) {
 func (c *climber) setDeadline(ctx context.Context) {
 	if _, ok := ctx.Deadline(); ok {
 		c.conn.SetDeadline(time.Now().Add(look.Within(ctx, time.Hour)))
-	} else {
-		c.conn.SetDeadline(time.Time{})
-	}
-	if ctx.Err() != nil {
-		c.conn.SetDeadline(time.Unix(1, 0))
 	}
 }
 
@@ -190,7 +204,14 @@ func (c *climber) ask() {
 		return
 	}
 	t := c.order.Target
+	answered := c.whenLate(func() {
+		r := fact.Reply{Ending: fact.Stalled, Protocol: c.scheme.Wire, Asked: "the question", TookMS: wire.MS(late)}
+		f := c.env.Seen(c.order, "question to "+c.address(), "no answer yet after "+short(r.TookMS))
+		f.Reply = &r
+		c.emit(f)
+	})
 	r := c.wire.Ask(c.conn, wire.Question{Host: c.hostHeader(), Path: t.Path})
+	answered()
 	f := c.env.Seen(c.order, fmt.Sprintf("%s of %s", r.Asked, c.address()), sawReply(r))
 	f.Reply = &r
 	c.emit(f)

@@ -37,7 +37,14 @@ func (c *climber) handshake(ctx context.Context) bool {
 	}
 	began := time.Now()
 	conn := tls.Client(c.conn, config)
+	ended := c.whenLate(func() {
+		h := fact.Handshake{Ending: fact.Stalled, ServerName: config.ServerName, TookMS: wire.MS(late)}
+		f := c.env.Seen(c.order, "TLS handshake with "+c.address(), "no answer yet after "+short(h.TookMS))
+		f.Handshake = &h
+		c.emit(f)
+	})
 	err := conn.HandshakeContext(ctx)
+	ended()
 	h := fact.Handshake{ServerName: config.ServerName, TookMS: wire.MS(time.Since(began))}
 	state := conn.ConnectionState()
 	h.Chain = keepChain(state)

@@ -1,0 +1,128 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/netip"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"uakari/internal/fact"
+	"uakari/internal/trace"
+	"uakari/internal/vantage"
+)
+
+// recordFlags is what the flags of record say.
+type recordFlags struct {
+	seeing
+	endpoint, client, file string
+}
+
+func newRecord() *cobra.Command {
+	var f recordFlags
+	cmd := &cobra.Command{
+		Use:   "record [--for ENDPOINT]",
+		Short: "write what this host can tell of itself, to be carried to the other side",
+		Long: `Write this host's record: addresses, routes, listeners with their owners, units,
+processes, settings of the kernel and, with --for, what this host sees when it
+tries the endpoint itself. Carry the file to the other side and give it there:
+
+  uakari trace ENDPOINT --record server=FILE
+
+It holds no secrets, private keys or password hashes; look through it before you
+hand it on all the same. It is readable by its owner only.`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error { return f.run(cmd) },
+	}
+	f.addFlags(cmd)
+	cmd.Flags().StringVar(&f.endpoint, "for", "", "the `endpoint` that a client cannot reach")
+	cmd.Flags().StringVar(&f.client, "client", "", "the `address` of that client")
+	cmd.Flags().StringVarP(&f.file, "output", "o", "", "write to this `file`; HOST.uakari.json if not given, - for standard output")
+	return cmd
+}
+
+func (f *recordFlags) run(cmd *cobra.Command) error {
+	if f.client != "" {
+		if _, err := netip.ParseAddr(f.client); err != nil {
+			return fmt.Errorf("--client %q: expected an IP address", f.client)
+		}
+	}
+	var ask *fact.Ask
+	env, err := f.env()
+	if err == nil && f.endpoint != "" {
+		var a fact.Ask
+		if a, env, err = f.ask(f.endpoint); err == nil {
+			ask = &a
+		}
+	}
+	if err != nil {
+		return err
+	}
+	env.Deep = true
+	ctx, stop := interruptible()
+	defer stop()
+	ctx, cancel := context.WithTimeout(ctx, f.deadline)
+	defer cancel()
+	at := here(env, true)
+	p := newProgress(cmd.ErrOrStderr())
+	r := trace.Record(ctx, at[0], ask, at[1:])
+	p.stop()
+	if errors.Is(ctx.Err(), context.Canceled) {
+		return exit(exitInterrupted)
+	}
+	text, err := json.MarshalIndent(r, "", " ")
+	if err != nil {
+		return err
+	}
+	text = append(text, '\n')
+	if f.file == "-" {
+		return write(cmd, "", text)
+	}
+	file := f.file
+	if file == "" {
+		file = strings.ReplaceAll(r.Host, "/", "_") + ".uakari.json"
+	}
+	if err := os.WriteFile(file, text, 0o600); err != nil {
+		return err
+	}
+	_, err = fmt.Fprintln(cmd.OutOrStdout(), recorded(r, file))
+	return err
+}
+
+// recorded says what was written and what to do with it.
+func recorded(r fact.HostRecord, file string) string {
+	unseen := 0
+	for _, f := range r.Facts {
+		if f.Failed != nil {
+			unseen++
+		}
+	}
+	text := fmt.Sprintf("Recorded %s: %d facts in %s", r.Host, len(r.Facts)-unseen, file)
+	if unseen > 0 {
+		text += fmt.Sprintf("; %d things could not be seen, mostly for want of root", unseen)
+	}
+	endpoint := "ENDPOINT"
+	if r.For != nil {
+		endpoint = r.For.Input
+	}
+	return text + ".\nOn the other side: uakari trace " + endpoint + " --record server=" + file
+}
+
+func newLook() *cobra.Command {
+	return &cobra.Command{
+		Use: "look", Hidden: true, Args: cobra.MaximumNArgs(1),
+		Short: "look from here for a program at the other end of standard input",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 1 && args[0] == "lent" {
+				if self, err := os.Executable(); err == nil {
+					os.Remove(self) // it runs on; the shell that started it removes the rest
+				}
+			}
+			return vantage.Serve(cmd.Context(), hostname(), cmd.InOrStdin(), cmd.OutOrStdout())
+		},
+	}
+}

@@ -1,0 +1,209 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/netip"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"uakari/internal/card"
+	"uakari/internal/endpoint"
+	"uakari/internal/fact"
+	"uakari/internal/look"
+	"uakari/internal/look/trust"
+	"uakari/internal/trace"
+	"uakari/internal/vantage"
+)
+
+// seeing is what the flags say of how to look, and from where.
+type seeing struct {
+	resolvers      []string
+	trust, hosts   string
+	card, unit     string
+	deadline, wait time.Duration
+	at, records    []string
+	identity       string
+	lend, asRoot   bool
+}
+
+// addFlags adds the flags of a look from this host.
+func (s *seeing) addFlags(cmd *cobra.Command) {
+	flags := cmd.Flags()
+	flags.StringArrayVar(&s.resolvers, "resolver", nil, "ask this resolver instead of the host's own: `IP[:PORT]`; repeats")
+	flags.StringVar(&s.trust, "trust", "", "trust the roots in this `file` (PEM) instead of the system's")
+	flags.StringVar(&s.hosts, "hosts", "", "read this hosts `file` instead of the system's")
+	flags.StringVar(&s.card, "card", "", "what the healthy application looks like: a card `file`")
+	flags.StringVar(&s.unit, "unit", "", "the `unit` that serves the endpoint")
+	flags.DurationVar(&s.deadline, "deadline", 30*time.Second, "the longest the whole run may take")
+	flags.DurationVar(&s.wait, "wait", 4*time.Second, "the longest wait for one connect or one resolver")
+}
+
+// addFar adds the flags of looks from other hosts.
+func (s *seeing) addFar(cmd *cobra.Command) {
+	flags := cmd.Flags()
+	flags.StringArrayVar(&s.at, "at", nil, "look from there too, over SSH: `[ROLE=]USER@HOST[:PORT]`, the role being server if not given; repeats")
+	flags.StringArrayVar(&s.records, "record", nil, "use a host's record, made by uakari record: `[ROLE=]FILE`; repeats")
+	flags.StringVar(&s.identity, "identity", "", "log in with the private key in this `file`")
+	flags.BoolVar(&s.lend, "lend", false, "copy this program over for the run, and remove it")
+	flags.BoolVar(&s.asRoot, "as-root", false, "look there as root, by sudo without a password")
+}
+
+// check finds flags that make no sense.
+func (s *seeing) check() error {
+	switch {
+	case s.deadline <= 0:
+		return fmt.Errorf("--deadline %s: expected a time above zero, like 30s", s.deadline)
+	case s.wait <= 0:
+		return fmt.Errorf("--wait %s: expected a time above zero, like 4s", s.wait)
+	}
+	return nil
+}
+
+// ask turns an endpoint and flags into what is asked and how to look.
+func (s *seeing) ask(input string) (fact.Ask, look.Env, error) {
+	e, err := endpoint.Parse(input)
+	if err != nil {
+		return fact.Ask{}, look.Env{}, err
+	}
+	env, err := s.env()
+	return fact.Ask{Endpoint: e, Began: time.Now().UTC(), Unit: s.unit, Card: env.Card, Resolvers: env.Resolvers,
+		WaitMS: float64(s.wait.Milliseconds())}, env, err
+}
+
+// env is how to look, without an endpoint.
+func (s *seeing) env() (look.Env, error) {
+	env := look.Env{Wait: s.wait, HostsFile: s.hosts, Trust: s.trust, Unit: s.unit}
+	if err := s.check(); err != nil {
+		return env, err
+	}
+	for _, text := range s.resolvers {
+		r, err := parseResolver(text)
+		if err != nil {
+			return env, err
+		}
+		env.Resolvers = append(env.Resolvers, r)
+	}
+	if s.card != "" {
+		var err error
+		if env.Card, err = card.Read(s.card); err != nil {
+			return env, err
+		}
+	}
+	if s.trust != "" {
+		if _, err := trust.Load(s.trust); err != nil {
+			return env, fmt.Errorf("--trust: %w", err)
+		}
+	}
+	if s.hosts != "" {
+		if _, err := os.Stat(s.hosts); err != nil {
+			return env, fmt.Errorf("--hosts: %w", err)
+		}
+	}
+	return env, nil
+}
+
+func parseResolver(text string) (netip.AddrPort, error) {
+	if addr, err := netip.ParseAddr(strings.Trim(text, "[]")); err == nil {
+		return netip.AddrPortFrom(addr, 53), nil
+	}
+	ap, err := netip.ParseAddrPort(text)
+	if err != nil || ap.Port() == 0 {
+		return ap, fmt.Errorf("--resolver %q: expected an address, with a port if it is not 53, like 10.20.0.2 or [fd20::2]:5353", text)
+	}
+	return ap, nil
+}
+
+// vantages is every host to look from: here, those of records, those over
+// SSH. The caller closes what is returned beside them.
+func (s *seeing) vantages(ctx context.Context, env look.Env) (at []trace.Vantage, done func(), err error) {
+	var far []*vantage.SSH
+	done = func() {
+		for _, f := range far {
+			f.Close()
+		}
+	}
+	client := false
+	for i, text := range s.records {
+		role, path, err := roleOf("--record", text)
+		if err != nil {
+			return nil, done, err
+		}
+		text, err := readKept(path)
+		if err != nil {
+			return nil, done, err
+		}
+		record, err := fact.DecodeRecord(path, text)
+		if err != nil {
+			return nil, done, err
+		}
+		client = client || role == fact.Client
+		at = append(at, vantage.NewCarried(fmt.Sprintf("r%d", i+1), role, record))
+	}
+	for i, text := range s.at {
+		role, login, err := roleOf("--at", text)
+		if err != nil {
+			return nil, done, err
+		}
+		v, err := vantage.DialSSH(ctx, vantage.Login{To: login, Identity: s.identity, Lend: s.lend, AsRoot: s.asRoot, Wait: s.wait},
+			fact.Vantage{ID: fmt.Sprintf("s%d", i+1), Role: role, Means: fact.SSH}, env)
+		if err != nil {
+			return nil, done, err
+		}
+		far = append(far, v)
+		client = client || role == fact.Client
+		at = append(at, v)
+	}
+	return append(here(env, !client), at...), done, nil
+}
+
+// here is this host, as the client unless another is, and as the server if it
+// holds the address.
+func here(env look.Env, client bool) []trace.Vantage {
+	host := hostname()
+	server := vantage.NewHere(fact.Vantage{ID: "v2", Role: fact.Server, Host: host, Means: fact.Here, Implied: true}, env)
+	if !client {
+		return []trace.Vantage{server}
+	}
+	return []trace.Vantage{vantage.NewHere(fact.Vantage{ID: "v1", Role: fact.Client, Host: host, Means: fact.Here}, env), server}
+}
+
+func hostname() string {
+	host, err := os.Hostname()
+	if err != nil {
+		return "this host"
+	}
+	return host
+}
+
+// roleOf splits "[ROLE=]WHAT"; the role is the server's if none is given.
+func roleOf(flag, text string) (fact.Role, string, error) {
+	before, after, ok := strings.Cut(text, "=")
+	if !ok {
+		before, after = string(fact.Server), text
+	}
+	role := fact.Role(before)
+	switch {
+	case role != fact.Client && role != fact.Server && role != fact.Gateway:
+		return "", "", fmt.Errorf("%s %q: role %q; expected client, server or gateway before the =", flag, text, before)
+	case after == "":
+		return "", "", fmt.Errorf("%s %q: %w", flag, text, errors.New("nothing behind the role"))
+	}
+	return role, after, nil
+}
+
+// readKept reads a kept file whole.
+func readKept(path string) ([]byte, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil, err
+	}
+	if err := fact.TooLarge(path, info.Size()); err != nil {
+		return nil, err
+	}
+	return os.ReadFile(path)
+}

@@ -1,0 +1,24 @@
+package host
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"runtime"
+
+	"uakari/internal/fact"
+	"uakari/internal/look"
+)
+
+// Identity leaves which host this is, and what its clock says.
+func Identity(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
+	name, err := os.Hostname()
+	if err != nil {
+		emit(env.Failed(order, "hostname", "could not read this host's name", err, ""))
+	}
+	id := fact.Identity{Host: name, System: runtime.GOOS, Arch: runtime.GOARCH, Clock: env.Clock().UTC()}
+	identify(&id)
+	f := env.Seen(order, "identity", fmt.Sprintf("%s, %s", name, id.System))
+	f.Identity = &id
+	emit(f)
+}

@@ -1,0 +1,238 @@
+package host
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"net/netip"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/vishvananda/netlink"
+	"golang.org/x/sys/unix"
+
+	"uakari/internal/fact"
+	"uakari/internal/look"
+)
+
+// mostEntries bounds a table that is kept whole.
+const mostEntries = 5000
+
+var routeTypes = map[int]string{unix.RTN_BLACKHOLE: "blackhole ", unix.RTN_UNREACHABLE: "unreachable ", unix.RTN_PROHIBIT: "prohibit ",
+	unix.RTN_THROW: "throw ", unix.RTN_LOCAL: "local ", unix.RTN_BROADCAST: "broadcast ", unix.RTN_MULTICAST: "multicast "}
+
+// Routes leaves every route of every table, and the policy rules that choose
+// among them.
+func Routes(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
+	r := fact.Routes{Rules: []string{}, List: []string{}}
+	for _, family := range []int{unix.AF_INET, unix.AF_INET6} {
+		rules, err := netlink.RuleList(family)
+		if err == nil {
+			for _, rule := range rules {
+				r.Rules = append(r.Rules, fmt.Sprintf("%s table %d", strings.TrimSpace(rule.String()), rule.Table))
+			}
+		}
+		routes, listErr := netlink.RouteListFiltered(family, &netlink.Route{Table: unix.RT_TABLE_UNSPEC}, netlink.RT_FILTER_TABLE)
+		if err == nil {
+			err = listErr
+		}
+		if err != nil {
+			emit(env.Failed(order, "routes", "could not read the routing tables", err, ""))
+			return
+		}
+		for _, route := range routes[:min(len(routes), mostEntries)] {
+			r.List = append(r.List, routeText(route))
+		}
+	}
+	f := env.Seen(order, "routes", fmt.Sprintf("%d routes, %d rules", len(r.List), len(r.Rules)))
+	f.Routes = &r
+	emit(f)
+}
+
+func routeText(route netlink.Route) string {
+	text := routeTypes[route.Type]
+	if route.Dst == nil {
+		text += "default"
+	} else {
+		text += route.Dst.String()
+	}
+	if route.Gw != nil {
+		text += " via " + route.Gw.String()
+	}
+	if link, err := netlink.LinkByIndex(route.LinkIndex); err == nil {
+		text += " dev " + link.Attrs().Name
+	}
+	return fmt.Sprintf("%s table %d metric %d", text, route.Table, route.Priority)
+}
+
+var neighbourStates = map[int]string{unix.NUD_INCOMPLETE: "incomplete", unix.NUD_REACHABLE: "reachable", unix.NUD_STALE: "stale",
+	unix.NUD_DELAY: "delay", unix.NUD_PROBE: "probe", unix.NUD_FAILED: "failed", unix.NUD_PERMANENT: "permanent"}
+
+// Neighbours leaves the whole neighbour table.
+func Neighbours(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
+	n := fact.Neighbours{List: []fact.Neighbour{}}
+	list, err := netlink.NeighList(0, 0)
+	if err != nil {
+		emit(env.Failed(order, "neighbours", "could not read the neighbour table", err, ""))
+		return
+	}
+	for _, each := range list[:min(len(list), mostEntries)] {
+		addr, ok := netip.AddrFromSlice(each.IP)
+		state := neighbourStates[each.State]
+		if !ok || state == "" {
+			continue
+		}
+		entry := fact.Neighbour{Addr: addr.Unmap(), MAC: each.HardwareAddr.String(), State: state}
+		if link, err := netlink.LinkByIndex(each.LinkIndex); err == nil {
+			entry.Link = link.Attrs().Name
+		}
+		n.List = append(n.List, entry)
+	}
+	f := env.Seen(order, "neighbours", fmt.Sprintf("%d neighbours", len(n.List)))
+	f.Neighbours = &n
+	emit(f)
+}
+
+// tunnelKinds are the links that change or move packets between filter tables
+// and the wire.
+var tunnelKinds = []string{"wireguard", "tun", "ipip", "gre", "gretap", "sit", "ip6tnl", "vti", "xfrm", "vxlan", "geneve", "bridge", "bond", "macvlan", "ipvlan"}
+
+// Barriers leaves what can stop packets beside filter tables and routes.
+func Barriers(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
+	b := fact.Barriers{}
+	links, err := netlink.LinkList()
+	if err != nil {
+		emit(env.Failed(order, "links", "could not list the links", err, ""))
+	}
+	for _, link := range links {
+		attrs := link.Attrs()
+		if attrs.Xdp != nil && attrs.Xdp.Attached {
+			b.Programs = append(b.Programs, "XDP on "+attrs.Name)
+		}
+		if slices.Contains(tunnelKinds, link.Type()) {
+			b.Links = append(b.Links, fmt.Sprintf("%s (%s)", attrs.Name, link.Type()))
+		}
+		for _, parent := range []uint32{netlink.HANDLE_MIN_INGRESS, netlink.HANDLE_MIN_EGRESS} {
+			if filters, err := netlink.FilterList(link, parent); err == nil && len(filters) > 0 {
+				b.Programs = append(b.Programs, "traffic control on "+attrs.Name)
+			}
+		}
+	}
+	if policies, err := netlink.XfrmPolicyList(netlink.FAMILY_ALL); err == nil {
+		b.Policies = len(policies)
+	} else {
+		emit(env.Failed(order, "IPsec policies", "could not read the IPsec policies", err, "root"))
+	}
+	b.Tracked, b.TrackMax = number("/proc/sys/net/netfilter/nf_conntrack_count"), number("/proc/sys/net/netfilter/nf_conntrack_max")
+	saw := "nothing beside filter tables and routes"
+	if len(b.Programs)+len(b.Links)+b.Policies > 0 {
+		saw = strings.Join(append(slices.Clone(b.Programs), b.Links...), ", ")
+	}
+	f := env.Seen(order, "barriers", saw)
+	f.Barriers = &b
+	emit(f)
+}
+
+func number(path string) int {
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return 0
+	}
+	n, err := strconv.Atoi(strings.TrimSpace(string(text)))
+	if err != nil {
+		return 0
+	}
+	return n
+}
+
+// tcpStates names the states of /proc/net/tcp (include/net/tcp_states.h).
+var tcpStates = map[string]string{"01": "established", "03": "syn-received", "04": "fin-wait", "05": "fin-wait", "06": "time-wait", "08": "close-wait", "09": "last-ack"}
+
+// Peers leaves who is connected to a port, by source address.
+func Peers(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
+	p := fact.Peers{Port: order.Target.Port, List: []fact.Peer{}}
+	source := fmt.Sprintf("connections to port %d", p.Port)
+	err := eachSocket("/proc/self/net", func(s procSocket) {
+		state := tcpStates[s.state]
+		if s.local.Port() != p.Port || state == "" {
+			return
+		}
+		at := slices.IndexFunc(p.List, func(other fact.Peer) bool { return other.Addr == s.remote.Addr() && other.State == state })
+		switch {
+		case at >= 0:
+			p.List[at].Count++
+		case len(p.List) < mostEntries:
+			p.List = append(p.List, fact.Peer{Addr: s.remote.Addr(), State: state, Count: 1})
+		}
+	})
+	if err != nil {
+		emit(env.Failed(order, source, "could not list the connections", err, ""))
+		return
+	}
+	f := env.Seen(order, source, fmt.Sprintf("from %d addresses", len(p.List)))
+	f.Peers = &p
+	emit(f)
+}
+
+// procSocket is one line of /proc/net/tcp.
+type procSocket struct {
+	local, remote netip.AddrPort
+	state         string
+	inode         uint32
+}
+
+// eachSocket calls do for every TCP socket of a network namespace
+// (proc_pid_net(5)).
+func eachSocket(folder string, do func(procSocket)) error {
+	var failed error
+	for _, name := range []string{"/tcp", "/tcp6"} {
+		file, err := os.Open(folder + name)
+		if err != nil {
+			if name == "/tcp" {
+				failed = err
+			}
+			continue
+		}
+		scan := bufio.NewScanner(file)
+		for scan.Scan() {
+			fields := strings.Fields(scan.Text())
+			if len(fields) < 10 {
+				continue
+			}
+			local, ok := hexAddr(fields[1])
+			remote, ok2 := hexAddr(fields[2])
+			if !ok || !ok2 {
+				continue
+			}
+			inode, _ := strconv.ParseUint(fields[9], 10, 32)
+			do(procSocket{local, remote, fields[3], uint32(inode)})
+		}
+		if err := scan.Err(); err != nil {
+			failed = err
+		}
+		file.Close()
+	}
+	return failed
+}
+
+// hexAddr reads an address as the kernel prints it there: 32-bit words in the
+// host's order, then the port.
+func hexAddr(s string) (netip.AddrPort, bool) {
+	host, portText, ok := strings.Cut(s, ":")
+	port, err := strconv.ParseUint(portText, 16, 16)
+	if !ok || err != nil || len(host) != 8 && len(host) != 32 {
+		return netip.AddrPort{}, false
+	}
+	var bytes []byte
+	for at := 0; at < len(host); at += 8 {
+		word, err := strconv.ParseUint(host[at:at+8], 16, 32)
+		if err != nil {
+			return netip.AddrPort{}, false
+		}
+		bytes = append(bytes, byte(word), byte(word>>8), byte(word>>16), byte(word>>24))
+	}
+	addr, ok := netip.AddrFromSlice(bytes)
+	return netip.AddrPortFrom(addr.Unmap(), uint16(port)), ok
+}

@@ -1,0 +1,58 @@
+package trace
+
+import (
+	"context"
+	"sync"
+	"time"
+
+	"uakari/internal/fact"
+)
+
+// recorded is what a record holds of every host, whatever it is made for.
+var recorded = []fact.Kind{fact.LookIdentity, fact.LookAddresses, fact.LookRoutes, fact.LookNeighbours, fact.LookResolver,
+	fact.LookKernel, fact.LookListeners, fact.LookBarriers, fact.LookResources}
+
+// Record looks at everything that a host can tell of itself and, if an
+// endpoint is asked for, at the endpoint from here, as its client and as its
+// server. It ends with the context at the latest.
+func Record(ctx context.Context, host Vantage, ask *fact.Ask, server []Vantage) fact.HostRecord {
+	r := fact.HostRecord{Format: fact.HostFormat, Host: host.Info().Host, Began: time.Now().UTC(), Facts: []fact.Fact{}}
+	orders := []fact.Order{}
+	for _, kind := range recorded {
+		orders = append(orders, fact.Order{Look: kind})
+	}
+	if ask != nil {
+		r.For = &ask.Endpoint
+		at := fact.Target{Port: ask.Endpoint.Port, Scheme: ask.Endpoint.Scheme}
+		orders = append(orders, fact.Order{Look: fact.LookService, Target: at}, fact.Order{Look: fact.LookPeers, Target: at},
+			fact.Order{Look: fact.LookListeners, Target: at})
+	}
+	var (
+		wg sync.WaitGroup
+		mu sync.Mutex // guards r.Facts
+	)
+	keep := func(facts ...fact.Fact) {
+		mu.Lock()
+		defer mu.Unlock()
+		if ctx.Err() == nil {
+			r.Facts = append(r.Facts, facts...)
+		}
+	}
+	for _, order := range orders {
+		wg.Go(func() { host.Look(ctx, order, func(f fact.Fact) { keep(f) }) })
+	}
+	if ask != nil {
+		wg.Go(func() {
+			set, _ := Run(ctx, *ask, append([]Vantage{host}, server...), nil)
+			for _, f := range set.Facts {
+				if f.Order.Look == fact.LookSession || f.Order.Look == fact.LookNames || f.Order.Look == fact.LookEcho ||
+					f.Order.Look == fact.LookRoute || f.Order.Look == fact.LookLink {
+					keep(f)
+				}
+			}
+		})
+	}
+	wg.Wait()
+	r.Ended = time.Now().UTC()
+	return r
+}

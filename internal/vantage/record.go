@@ -1,0 +1,63 @@
+package vantage
+
+import (
+	"context"
+	"errors"
+
+	"uakari/internal/fact"
+	"uakari/internal/look"
+)
+
+// Carried is a host that is looked at through its record.
+type Carried struct {
+	info   fact.Vantage
+	record fact.HostRecord
+}
+
+// NewCarried looks at a record in a role.
+func NewCarried(id string, role fact.Role, record fact.HostRecord) *Carried {
+	return &Carried{fact.Vantage{ID: id, Role: role, Host: record.Host, Means: fact.Record, Ended: record.Ended}, record}
+}
+
+// Info says which vantage this is.
+func (c *Carried) Info() fact.Vantage { return c.info }
+
+// Look answers from what the record holds.
+func (c *Carried) Look(_ context.Context, order fact.Order, emit func(fact.Fact)) {
+	found := false
+	for _, f := range c.record.Facts {
+		if !answersOrder(f, order) {
+			continue
+		}
+		found = true
+		f.Vantage, f.Order = c.info.ID, order
+		emit(f)
+	}
+	if !found {
+		env := look.Env{Vantage: c.info.ID}
+		f := env.Failed(order, "record of "+c.record.Host, "could not see it", errors.New("it is not in this record"),
+			"a record made with --for the same endpoint")
+		f.At = c.record.Ended
+		emit(f)
+	}
+}
+
+// answersOrder reports whether a fact of a record answers a look. What a host
+// says of itself does not depend on what was asked; what it sees of a target
+// does.
+func answersOrder(f fact.Fact, order fact.Order) bool {
+	if f.Order.Look != order.Look {
+		return false
+	}
+	switch order.Look {
+	case fact.LookNames:
+		return f.Order.Target.Name == order.Target.Name
+	case fact.LookService, fact.LookPeers:
+		return f.Order.Target.Port == order.Target.Port
+	case fact.LookListeners:
+		return f.Order.Target.Port == 0 || f.Order.Target.Port == order.Target.Port
+	case fact.LookSession, fact.LookEcho, fact.LookRoute, fact.LookLink:
+		return f.Order.Target == order.Target
+	}
+	return true
+}

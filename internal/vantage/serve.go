@@ -1,0 +1,90 @@
+package vantage
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/netip"
+	"sync"
+	"time"
+
+	"uakari/internal/fact"
+	"uakari/internal/look"
+)
+
+// The talk between a run and the program over there: one JSON object a line.
+// The run says hello with how to look and then sends orders; the program over
+// there says hello with its host and sends facts, and for each order its end.
+
+// hello opens the talk on both sides.
+type hello struct {
+	Version   int              `json:"version"`
+	Host      string           `json:"host,omitempty"`
+	WaitMS    float64          `json:"wait_ms,omitempty"`
+	Resolvers []netip.AddrPort `json:"resolvers,omitempty"`
+	HostsFile string           `json:"hosts,omitempty"`
+	Unit      string           `json:"unit,omitempty"`
+	Card      *fact.Card       `json:"card,omitempty"`
+}
+
+// talkVersion changes when either side would misunderstand the other.
+const talkVersion = 1
+
+// said is one line after hello.
+type said struct {
+	N     int         `json:"n"`
+	Order *fact.Order `json:"order,omitempty"`
+	Fact  *fact.Fact  `json:"fact,omitempty"`
+	Ended bool        `json:"ended,omitempty"`
+}
+
+// mostSaid bounds one line, in bytes: a fact with a long chain of
+// certificates is the longest.
+const mostSaid = 8 << 20
+
+// Serve looks from this host for the run at the other end, until its input
+// ends.
+func Serve(ctx context.Context, host string, in io.Reader, out io.Writer) error {
+	if ctx == nil {
+		ctx = context.Background()
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	lines := bufio.NewScanner(in)
+	lines.Buffer(nil, mostSaid)
+	if !lines.Scan() {
+		return fmt.Errorf("look: nothing on standard input; this command is for the program itself: %w", io.ErrUnexpectedEOF)
+	}
+	var h hello
+	if err := json.Unmarshal(lines.Bytes(), &h); err != nil || h.Version != talkVersion {
+		return fmt.Errorf("look: the program at the other end speaks another version (%d, here %d)", h.Version, talkVersion)
+	}
+	var mu sync.Mutex // guards the encoder
+	encoder := json.NewEncoder(out)
+	say := func(v any) {
+		mu.Lock()
+		defer mu.Unlock()
+		if encoder.Encode(v) != nil {
+			cancel() // nobody listens any more
+		}
+	}
+	say(hello{Version: talkVersion, Host: host})
+	env := look.Env{Wait: time.Duration(h.WaitMS * float64(time.Millisecond)), Resolvers: h.Resolvers, HostsFile: h.HostsFile, Unit: h.Unit, Card: h.Card}
+	local := NewHere(fact.Vantage{}, env)
+	var wg sync.WaitGroup
+	for lines.Scan() {
+		var s said
+		if err := json.Unmarshal(lines.Bytes(), &s); err != nil || s.Order == nil {
+			return fmt.Errorf("look: unreadable order %q", lines.Text()[:min(len(lines.Text()), 80)])
+		}
+		wg.Go(func() {
+			local.Look(ctx, *s.Order, func(f fact.Fact) { say(said{N: s.N, Fact: &f}) })
+			say(said{N: s.N, Ended: true})
+		})
+	}
+	cancel() // the run is over: what is still looked at is for nobody
+	wg.Wait()
+	return lines.Err()
+}

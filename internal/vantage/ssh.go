@@ -1,0 +1,525 @@
+package vantage
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"crypto/ed25519"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"os/user"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/kevinburke/ssh_config"
+	"golang.org/x/crypto/ssh"
+	"golang.org/x/crypto/ssh/agent"
+	"golang.org/x/crypto/ssh/knownhosts"
+
+	"uakari/internal/fact"
+	"uakari/internal/look"
+	"uakari/internal/wire"
+)
+
+// Login is how to log in to a host.
+type Login struct {
+	To       string // [USER@]HOST[:PORT], or a name of the user's SSH settings
+	Identity string // a private key file; "": those of the settings and the agent
+	Lend     bool   // copy this program over for the run
+	AsRoot   bool   // run it by sudo
+	Wait     time.Duration
+}
+
+// SSH is a host that is looked at by a program over there.
+type SSH struct {
+	info   fact.Vantage
+	login  Login
+	hops   []*ssh.Client // the way there, the last being the host
+	in     io.WriteCloser
+	stderr *tail
+	ended  chan struct{}
+
+	mu    sync.Mutex // guards what follows, and writing
+	next  int
+	looks map[int]*pending
+	lost  error
+}
+
+// pending is a look that is under way over there.
+type pending struct {
+	emit func(fact.Fact)
+	done chan struct{}
+}
+
+// DialSSH logs in and starts the program over there. Every error says which
+// host, and what to do.
+func DialSSH(ctx context.Context, login Login, info fact.Vantage, env look.Env) (*SSH, error) {
+	s := &SSH{info: info, login: login, ended: make(chan struct{}), looks: map[int]*pending{}, stderr: &tail{}}
+	if err := s.dial(ctx); err != nil {
+		s.Close()
+		return nil, err
+	}
+	host, err := s.start(ctx, env)
+	if err != nil {
+		s.Close()
+		return nil, err
+	}
+	s.info.Host = host
+	return s, nil
+}
+
+// Info says which vantage this is.
+func (s *SSH) Info() fact.Vantage { return s.info }
+
+// fail words an error of the way there.
+func (s *SSH) fail(what string, err error) error {
+	return fmt.Errorf("--at %s: %s: %w; if SSH itself is broken, make a record there (uakari record) and give it by --record", s.login.To, what, err)
+}
+
+// dial makes the connection, through jump hosts where the settings name them.
+func (s *SSH) dial(ctx context.Context) error {
+	target := resolveLogin(s.login.To)
+	var list []place
+	for _, jump := range target.jumps {
+		list = append(list, resolveLogin(jump))
+	}
+	for _, p := range append(list, target) {
+		config, err := s.config(p)
+		if err != nil {
+			return s.fail("settings", err)
+		}
+		conn, err := s.reach(ctx, p.addr)
+		if err != nil {
+			return s.fail("no connection to "+p.addr, err)
+		}
+		client, err := handshake(ctx, conn, p.addr, config)
+		if err != nil {
+			return s.fail("login at "+p.addr, err)
+		}
+		s.hops = append(s.hops, client)
+	}
+	return nil
+}
+
+// reach opens a connection, from here or through the last hop.
+func (s *SSH) reach(ctx context.Context, addr string) (net.Conn, error) {
+	if len(s.hops) == 0 {
+		d := net.Dialer{Timeout: s.login.Wait}
+		return d.DialContext(ctx, "tcp", addr)
+	}
+	return s.hops[len(s.hops)-1].DialContext(ctx, "tcp", addr)
+}
+
+// handshakeWait bounds an SSH handshake and login.
+const handshakeWait = 15 * time.Second
+
+// handshake makes the protocol's handshake under a deadline, which the library
+// by itself does not.
+func handshake(ctx context.Context, conn net.Conn, addr string, config *ssh.ClientConfig) (*ssh.Client, error) {
+	conn.SetDeadline(time.Now().Add(look.Within(ctx, handshakeWait)))
+	stop := context.AfterFunc(ctx, func() { conn.Close() })
+	defer stop()
+	c, channels, requests, err := ssh.NewClientConn(conn, addr, config)
+	if err != nil {
+		conn.Close()
+		return nil, err
+	}
+	conn.SetDeadline(time.Time{})
+	return ssh.NewClient(c, channels, requests), nil
+}
+
+// place is where to log in, as the user's SSH settings have it.
+type place struct {
+	addr, host, user string
+	identities       []string
+	knownHosts       []string
+	jumps            []string
+}
+
+// resolveLogin reads the user's SSH settings for a login as typed.
+func resolveLogin(to string) place {
+	p := place{host: to}
+	if who, host, ok := strings.Cut(to, "@"); ok {
+		p.user, p.host = who, host
+	}
+	alias, port := p.host, ""
+	if h, pt, err := net.SplitHostPort(p.host); err == nil {
+		alias, port = h, pt
+	}
+	get := func(key string) string { return ssh_config.Get(alias, key) }
+	p.host = alias
+	if name := get("HostName"); name != "" {
+		p.host = strings.ReplaceAll(name, "%h", alias)
+	}
+	if port == "" {
+		port = get("Port")
+	}
+	if port == "" {
+		port = "22"
+	}
+	if p.user == "" {
+		p.user = get("User")
+	}
+	if p.user == "" {
+		if u, err := user.Current(); err == nil {
+			p.user = u.Username
+		}
+	}
+	p.addr = net.JoinHostPort(p.host, port)
+	for _, file := range ssh_config.GetAll(alias, "IdentityFile") {
+		p.identities = append(p.identities, home(file))
+	}
+	for _, name := range []string{"id_ed25519", "id_ecdsa", "id_rsa"} {
+		p.identities = append(p.identities, home("~/.ssh/"+name))
+	}
+	for _, file := range strings.Fields(get("UserKnownHostsFile")) {
+		p.knownHosts = append(p.knownHosts, home(file))
+	}
+	p.knownHosts = append(p.knownHosts, home("~/.ssh/known_hosts"), "/etc/ssh/ssh_known_hosts")
+	if jumps := get("ProxyJump"); jumps != "" && jumps != "none" {
+		p.jumps = strings.Split(jumps, ",")
+	}
+	return p
+}
+
+func home(path string) string {
+	if rest, ok := strings.CutPrefix(path, "~/"); ok {
+		if dir, err := os.UserHomeDir(); err == nil {
+			return filepath.Join(dir, rest)
+		}
+	}
+	return path
+}
+
+// config is how to log in at a place: keys of the agent and of files, and host
+// keys by the user's known hosts.
+func (s *SSH) config(p place) (*ssh.ClientConfig, error) {
+	check, algorithms, err := hostKeys(p)
+	if err != nil {
+		return nil, err
+	}
+	var signers []ssh.Signer
+	files := p.identities
+	if s.login.Identity != "" {
+		files = []string{s.login.Identity}
+	}
+	for _, file := range files {
+		signer, err := readKey(file)
+		if err != nil && s.login.Identity != "" {
+			return nil, err
+		}
+		if err == nil {
+			signers = append(signers, signer)
+		}
+	}
+	if socket := os.Getenv("SSH_AUTH_SOCK"); socket != "" && s.login.Identity == "" {
+		// The agent's keys come first; one that cannot be reached has none.
+		if conn, err := net.Dial("unix", socket); err == nil {
+			if held, err := agent.NewClient(conn).Signers(); err == nil {
+				signers = append(held, signers...)
+			}
+		}
+	}
+	if len(signers) == 0 {
+		return nil, errors.New("no key to log in with: neither an agent nor a readable key file; name one with --identity")
+	}
+	return &ssh.ClientConfig{User: p.user, Auth: []ssh.AuthMethod{ssh.PublicKeys(signers...)}, HostKeyCallback: check, HostKeyAlgorithms: algorithms}, nil
+}
+
+func readKey(file string) (ssh.Signer, error) {
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return nil, err
+	}
+	signer, err := ssh.ParsePrivateKey(text)
+	var locked *ssh.PassphraseMissingError
+	if errors.As(err, &locked) {
+		return nil, fmt.Errorf("%s is locked by a passphrase; load it into an agent", file)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", file, err)
+	}
+	return signer, nil
+}
+
+// hostKeys checks host keys against the known hosts. What is not known is an
+// error that says what to compare.
+//
+// A server shows one key of several kinds; it is asked for the kinds that are
+// known of it.
+func hostKeys(p place) (ssh.HostKeyCallback, []string, error) {
+	var files []string
+	for _, file := range p.knownHosts {
+		if _, err := os.Stat(file); err == nil {
+			files = append(files, file)
+		}
+	}
+	check, err := knownhosts.New(files...)
+	if err != nil {
+		return nil, nil, err
+	}
+	return func(host string, remote net.Addr, key ssh.PublicKey) error {
+		err := check(host, remote, key)
+		var bad *knownhosts.KeyError
+		if !errors.As(err, &bad) {
+			return err
+		}
+		shown := fmt.Sprintf("%s %s", key.Type(), ssh.FingerprintSHA256(key))
+		if len(bad.Want) == 0 {
+			return fmt.Errorf("the host key of %s is not known; compare %s with what the host's keeper says, then log in once by ssh", host, shown)
+		}
+		return fmt.Errorf("the host key of %s has changed: it shows %s, and %s line %d has another; compare it with what the host's keeper says before anything else",
+			host, shown, bad.Want[0].Filename, bad.Want[0].Line)
+	}, knownKinds(check, p.addr), nil
+}
+
+// knownKinds is the kinds of host key that are known of an address: what the
+// known hosts say they want when they are shown a key that nobody has.
+func knownKinds(check ssh.HostKeyCallback, addr string) []string {
+	stranger, _, err := ed25519.GenerateKey(nil)
+	if err != nil {
+		return nil
+	}
+	key, err := ssh.NewPublicKey(stranger)
+	if err != nil {
+		return nil
+	}
+	var bad *knownhosts.KeyError
+	if !errors.As(check(addr, &net.TCPAddr{}, key), &bad) {
+		return nil
+	}
+	var kinds []string
+	for _, known := range bad.Want {
+		if kind := known.Key.Type(); kind == ssh.KeyAlgoRSA {
+			kinds = append(kinds, ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256)
+		} else {
+			kinds = append(kinds, kind)
+		}
+	}
+	return kinds
+}
+
+// start starts the program over there and exchanges hellos.
+func (s *SSH) start(ctx context.Context, env look.Env) (host string, err error) {
+	session, err := s.hops[len(s.hops)-1].NewSession()
+	if err != nil {
+		return "", s.fail("session", err)
+	}
+	session.Stderr = s.stderr
+	if s.in, err = session.StdinPipe(); err != nil {
+		return "", s.fail("session", err)
+	}
+	out, err := session.StdoutPipe()
+	if err != nil {
+		return "", s.fail("session", err)
+	}
+	command, binary, err := s.command()
+	if err != nil {
+		return "", fmt.Errorf("--at %s: %w", s.login.To, err)
+	}
+	if err := session.Start(command); err != nil {
+		return "", s.fail("starting the program there", err)
+	}
+	sent := make(chan error, 1)
+	go func() {
+		if _, err := s.in.Write(binary); err != nil {
+			sent <- err
+			return
+		}
+		sent <- s.say(hello{Version: talkVersion, WaitMS: float64(env.Wait.Milliseconds()), Resolvers: env.Resolvers,
+			HostsFile: env.HostsFile, Unit: env.Unit, Card: env.Card})
+	}()
+	lines := bufio.NewScanner(out)
+	lines.Buffer(nil, mostSaid)
+	greeted := make(chan hello, 1)
+	go s.listen(session, lines, greeted)
+	select {
+	case h, ok := <-greeted:
+		if !ok || h.Version != talkVersion {
+			return "", fmt.Errorf("--at %s: %s", s.login.To, s.why())
+		}
+		return wire.Clean(h.Host), nil
+	case <-ctx.Done():
+		return "", s.fail("waiting for the program there", ctx.Err())
+	}
+}
+
+// machines is what uname says on the architectures that this program is built
+// for.
+var machines = map[string]string{"amd64": "x86_64", "arm64": "aarch64"}
+
+// command is what to run over there, and the program to lend, if any.
+//
+// A lent program goes into a folder of its own that only the account can
+// read. The shell removes it when it ends, however it ends, and the program
+// removes itself as soon as it runs.
+func (s *SSH) command() (string, []byte, error) {
+	run := "uakari look"
+	if !s.login.Lend {
+		if s.login.AsRoot {
+			run = "sudo -n " + run
+		}
+		return run, nil, nil
+	}
+	self, err := os.Executable()
+	if err != nil {
+		return "", nil, err
+	}
+	binary, err := os.ReadFile(self)
+	if err != nil {
+		return "", nil, err
+	}
+	run = `"$d/uakari" look lent`
+	if s.login.AsRoot {
+		run = "sudo -n " + run
+	}
+	script := fmt.Sprintf(`umask 077; case "$(uname -sm)" in "Linux %[1]s") ;; *) echo "there it is $(uname -sm), and this program is for Linux %[1]s" >&2; exit 3;; esac; `+
+		`d=$(mktemp -d) || exit 3; trap 'rm -rf "$d"' EXIT; trap 'exit 3' HUP INT TERM PIPE; head -c %[2]d >"$d/uakari" && chmod 700 "$d/uakari" && %[3]s`,
+		machines[runtime.GOARCH], len(binary), run)
+	return "sh -c " + quote(script), binary, nil
+}
+
+func quote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
+
+// why says why the program over there did not speak.
+func (s *SSH) why() string {
+	text := wire.Clean(s.stderr.String())
+	switch {
+	case strings.Contains(text, "password is required"), strings.Contains(text, "sudo:"):
+		return "sudo refuses to run it without a password (" + text + "); leave --as-root away, or make a record there as root"
+	case strings.Contains(text, "not found"), strings.Contains(text, "No such file"):
+		return "there is no uakari (" + text + "); --lend copies this one over for the run"
+	case text == "":
+		return "the program there ended without a word; is it another version?"
+	}
+	return text
+}
+
+// say writes one line.
+func (s *SSH) say(v any) error {
+	text, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	_, err = s.in.Write(append(text, '\n'))
+	return err
+}
+
+// listen hands what comes from over there to whom it is for, until it ends.
+func (s *SSH) listen(session *ssh.Session, lines *bufio.Scanner, greeted chan<- hello) {
+	defer close(s.ended)
+	first := true
+	for lines.Scan() {
+		if first {
+			first = false
+			var h hello
+			if json.Unmarshal(lines.Bytes(), &h) == nil {
+				greeted <- h
+			}
+			continue
+		}
+		var line said
+		if json.Unmarshal(lines.Bytes(), &line) != nil {
+			break
+		}
+		s.mu.Lock()
+		look := s.looks[line.N]
+		s.mu.Unlock()
+		switch {
+		case look == nil:
+		case line.Fact != nil:
+			look.emit(*line.Fact)
+		case line.Ended:
+			s.mu.Lock()
+			delete(s.looks, line.N)
+			s.mu.Unlock()
+			close(look.done)
+		}
+	}
+	err := session.Wait()
+	close(greeted)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.lost = err; err == nil {
+		s.lost = errors.New("the program there ended")
+	}
+	for _, look := range s.looks {
+		close(look.done)
+	}
+}
+
+// Look sends an order over and hands on the facts that come back. A
+// connection that is lost is a fact.
+func (s *SSH) Look(ctx context.Context, order fact.Order, emit func(fact.Fact)) {
+	p := &pending{done: make(chan struct{}), emit: func(f fact.Fact) {
+		f.Vantage, f.Order = s.info.ID, order
+		emit(f)
+	}}
+	s.mu.Lock()
+	n := s.next
+	s.next++
+	err := s.lost
+	if err == nil {
+		s.looks[n] = p
+		err = s.say(said{N: n, Order: &order})
+	}
+	s.mu.Unlock()
+	if err == nil {
+		select {
+		case <-p.done:
+		case <-ctx.Done():
+		}
+		s.mu.Lock()
+		err = s.lost
+		s.mu.Unlock()
+	}
+	if err != nil && ctx.Err() == nil {
+		env := look.Env{Vantage: s.info.ID}
+		emit(env.Failed(order, "ssh "+s.login.To, "lost the connection to "+s.login.To, err, "SSH, or a record made there"))
+	}
+}
+
+// closeWait is how long the program over there gets to clean up.
+const closeWait = 2 * time.Second
+
+// Close ends the program over there and the connections.
+func (s *SSH) Close() {
+	if s.in != nil {
+		s.in.Close()
+		select {
+		case <-s.ended:
+		case <-time.After(closeWait):
+		}
+	}
+	for i := len(s.hops) - 1; i >= 0; i-- {
+		s.hops[i].Close()
+	}
+}
+
+// tail keeps the first of what a program complains of.
+type tail struct {
+	mu  sync.Mutex // guards buf
+	buf bytes.Buffer
+}
+
+const mostTail = 4 << 10
+
+func (t *tail) Write(p []byte) (int, error) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.buf.Write(p[:min(len(p), max(0, mostTail-t.buf.Len()))])
+	return len(p), nil
+}
+
+func (t *tail) String() string {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.buf.String()
+}

@@ -1,0 +1,282 @@
+package weigh
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"uakari/internal/fact"
+	"uakari/internal/trail"
+)
+
+// servant is the program behind the endpoint, as it was seen on the server.
+type servant struct {
+	v       *view
+	t       *try
+	f       *fact.Fact // that it was seen by
+	manager string
+	p       *fact.Program
+	u       *fact.Unit // nil: none is known
+	short   []string   // guards that are missing for all that is said of it
+}
+
+// reading begins a reading of the servant.
+func (s servant) reading(gate Gate, cause, summary string) Reading {
+	r := Reading{
+		Gate: gate, Cause: cause, Because: factIDs(s.f), Vantage: s.t.server, Short: slices.Clone(s.short), Summary: summary,
+		Values: s.v.place(s.t, values{"program": s.p.Name, "path": s.p.Path}),
+	}
+	if s.u != nil {
+		r.Values["unit"] = s.u.Name
+	}
+	return r
+}
+
+// logCauses says which cause a log line of a failed start points at; causes
+// and words that tell most come first.
+var logCauses = []struct {
+	cause string
+	words []string
+}{
+	{"service/port-taken", []string{"address already in use", "eaddrinuse", "failed (98:"}},
+	{"service/starved", []string{"no space left on device", "cannot allocate memory", "too many open files", "out of memory", "disk quota exceeded"}},
+	{"service/policy-denied", []string{"apparmor=\"denied\"", "avc:  denied", "selinux is preventing"}},
+	{"service/settings-rejected", []string{"[emerg]", "syntax error", "bad configuration option", "configuration error", "config error", "invalid configuration",
+		"unknown directive", "unrecognized configuration parameter", "unknown variable", "fatal config file error", "bad directive",
+		"configuration file test failed", "configuration file contains errors", "fatal error in defaults handling", "has group or world access",
+		"permissions are too open", "unprotected private key", "config file", "configuration file", "could not parse", "failed to parse", "unsupported option",
+		"no hostkeys available"}},
+}
+
+// fromLog is the cause that the last lines of a unit's log name, and the line.
+func fromLog(lines []fact.LogLine) (cause, line string) {
+	for _, row := range logCauses {
+		for _, word := range row.words {
+			for _, l := range slices.Backward(lines) {
+				if strings.Contains(strings.ToLower(l.Text), word) {
+					return row.cause, l.Text
+				}
+			}
+		}
+	}
+	return "", ""
+}
+
+// startingTime is how long a service may take to open its ports.
+const startingTime = 2 * time.Minute
+
+// down reads a service that does not hold its port.
+func (s servant) down() []Reading {
+	here := s.p.Here()
+	alive := slices.ContainsFunc(here, func(r fact.Process) bool { return r.State != "Z" })
+	switch {
+	case !installed(s.p):
+		return s.absent()
+	case len(s.p.Processes) > 0 && len(here) == 0:
+		return nil // it runs in another network namespace: that is a matter of ports
+	case len(here) > 0 && !alive:
+		return []Reading{s.reading(Listener, "service/zombie", fmt.Sprintf("%s (pid %d) is dead and was never buried by its parent", s.p.Name, here[0].PID))}
+	}
+	if s.u != nil {
+		if r, ok := s.unitDown(alive); ok {
+			return []Reading{r}
+		}
+	}
+	if !alive {
+		return []Reading{s.stopped(fmt.Sprintf("%s is installed and no process of it runs", s.p.Name))}
+	}
+	if since := here[0].Since; !since.IsZero() && s.v.ask.Began.Sub(since) < startingTime {
+		r := s.reading(Listener, "service/starting", fmt.Sprintf("%s started %s ago and has not opened the port yet", s.p.Name, span(s.v.ask.Began.Sub(since))))
+		r.Most = trail.Likely
+		if s.p.Why == "card" || s.p.Why == "unit" {
+			return []Reading{r}
+		}
+	}
+	return nil
+}
+
+// absent reads a service that is not there at all. Only where it was said
+// which one it is can it be missed.
+func (s servant) absent() []Reading {
+	if s.p.Why != "card" && s.p.Why != "unit" {
+		return nil
+	}
+	what := "program " + s.p.Name
+	if len(s.p.Units) > 0 {
+		what += " and unit " + s.p.Units[0].Name
+	}
+	return []Reading{s.reading(Listener, "service/not-installed", what+" are not on "+s.v.host(s.t.server))}
+}
+
+// stopped reads a service that simply does not run.
+func (s servant) stopped(summary string) Reading {
+	r := s.reading(Listener, "service/stopped", summary)
+	if s.manager != "" && s.u == nil && s.p.Why != "card" {
+		r.Short = append(r.Short, s.manager+" knows no unit for it")
+	}
+	return r
+}
+
+// unitDown reads what the service manager says of a service without a port.
+func (s servant) unitDown(alive bool) (Reading, bool) {
+	u := s.u
+	ago := since(s.v.ask.Began, u.Since)
+	broken := u.Active == "failed" || u.Sub == "auto-restart" || u.Active == "activating" || u.Restarts > 0
+	switch {
+	case len(u.Down) > 0 && u.Active != "active":
+		r := s.reading(Listener, "service/needs-down", fmt.Sprintf("%s needs %s", u.Name, strings.Join(u.Down, ", ")))
+		r.Values["needed"], _, _ = strings.Cut(u.Down[0], " ")
+		return r, true
+	case broken && u.Result == "oom-kill":
+		return s.reading(Listener, "service/starved", u.Name+" was killed for want of memory"), true
+	case broken:
+		if r, ok := s.failedStart(); ok {
+			return r, true
+		}
+	}
+	switch {
+	case u.Sub == "auto-restart" || u.Active == "activating" && u.Restarts > 1:
+		return s.reading(Listener, "service/restarting", fmt.Sprintf("%s ends and is started again and again: %s", u.Name, restarts(u))), true
+	case u.Active == "activating":
+		return s.reading(Listener, "service/starting", u.Name+" is starting "+ago), true
+	case u.Active == "failed":
+		r := s.reading(Listener, "service/failed", strings.TrimSpace(fmt.Sprintf("%s failed %s: %s", u.Name, ago, ending(u))))
+		return r, true
+	case alive:
+		return Reading{}, false
+	case u.Load == "masked":
+		r := s.stopped(u.Name + " is masked and no process of it runs")
+		r.Values["masked"] = u.Name
+		return r, true
+	case u.Active == "inactive" && len(u.Failed) > 0:
+		return s.stopped(fmt.Sprintf("%s was not started: its condition %s is not met", u.Name, u.Failed[0])), true
+	case u.Active == "inactive":
+		return s.stopped(strings.TrimSpace(fmt.Sprintf("%s is stopped %s", u.Name, ago))), true
+	}
+	r := s.stopped(fmt.Sprintf("no process of %s runs", s.p.Name))
+	r.Short = append(r.Short, fmt.Sprintf("%s says it is %s", u.Name, u.Active))
+	return r, true
+}
+
+// failedStart reads why a start failed from the unit's log.
+func (s servant) failedStart() (Reading, bool) {
+	cause, line := fromLog(s.u.Log)
+	if cause == "" {
+		return Reading{}, false
+	}
+	r := s.reading(Listener, cause, fmt.Sprintf("%s does not start: %q", s.u.Name, line))
+	if cause != "service/port-taken" {
+		return r, true
+	}
+	for _, l := range s.v.taking(s.t) {
+		if !serves(l, []fact.Program{*s.p}) {
+			r.Summary = fmt.Sprintf("%s does not start: %s holds port %d", s.u.Name, owner(l), l.Port)
+			r.Values["other"], r.Values["other-unit"], r.Apart = owner(l), l.Unit, true
+			return r, true
+		}
+	}
+	r.Short = append(r.Short, "whoever held the port does not hold it now")
+	return r, true
+}
+
+// ending is how a unit's main process ended.
+func ending(u *fact.Unit) string {
+	text := u.Result
+	switch {
+	case u.Signal:
+		text = fmt.Sprintf("killed by signal %d", u.Status)
+	case u.Status != 0:
+		text = fmt.Sprintf("exit status %d", u.Status)
+	}
+	if len(u.Log) > 0 {
+		last := u.Log[len(u.Log)-1]
+		for _, l := range slices.Backward(u.Log) {
+			// The manager's own lines say that it failed, not why.
+			if l.Unit == u.Name && !strings.HasPrefix(l.Text, u.Name) && !strings.HasPrefix(l.Text, "Failed to start") && !strings.HasPrefix(l.Text, "Start") && !strings.HasPrefix(l.Text, "Stopp") {
+				last = l
+				break
+			}
+		}
+		text += fmt.Sprintf(", its log ends in %q", last.Text)
+	}
+	return text
+}
+
+func restarts(u *fact.Unit) string {
+	n := max(u.Restarts, u.Starts)
+	if n == 1 {
+		return "once so far"
+	}
+	return fmt.Sprintf("%d times so far", n)
+}
+
+// up reads a service that holds its port: whether it serves, and whether it
+// will go on.
+func (s servant) up() []Reading {
+	var readings []Reading
+	stuck := s.t.symptom == ServerFirstSilent || s.t.symptom == ClientFirstSilent || s.t.symptom == SilentTCP
+	for _, r := range s.p.Here() {
+		if (stuck || s.t.symptom == ServerFirstClosed || s.t.symptom == ClientFirstClosed) && r.Limit > 0 && r.Files >= r.Limit {
+			starved := s.reading(Room, "service/starved", fmt.Sprintf("%s (pid %d) has %d files open and may have no more", s.p.Name, r.PID, r.Files))
+			starved.Shows = []Symptom{SilentTCP, ServerFirstSilent, ClientFirstSilent, ServerFirstClosed, ClientFirstClosed}
+			readings = append(readings, starved)
+		}
+		if stuck && r.State == "T" {
+			readings = append(readings, s.hung(fmt.Sprintf("%s (pid %d) is halted: its process is stopped by a signal", s.p.Name, r.PID)))
+		}
+	}
+	if l, ok := s.unaccepted(); ok && stuck && s.t.symptom != SilentTCP {
+		readings = append(readings, s.hung(fmt.Sprintf("%s takes no connections: %s waiting", owner(l), waiting(l.Queue))))
+	}
+	u := s.u
+	if u == nil || u.Active != "active" || strings.HasSuffix(u.Name, ".socket") {
+		return readings
+	}
+	harmless := func(cause, summary string) {
+		r := s.reading(Listener, cause, summary)
+		r.Harmless = true
+		readings = append(readings, r)
+	}
+	if u.Restarts > 1 && s.v.ask.Began.Sub(u.Since) < 10*time.Minute {
+		harmless("service/restarting", fmt.Sprintf("%s runs now, and ends again and again: %s", u.Name, restarts(u)))
+	}
+	if u.Enabled == "disabled" && len(u.Sockets) == 0 {
+		harmless("service/not-enabled", u.Name+" runs now and will not start by itself after a reboot")
+	}
+	return readings
+}
+
+func waiting(n uint32) string {
+	if n == 1 {
+		return "1 is"
+	}
+	return fmt.Sprintf("%d are", n)
+}
+
+// hung is the reading of a service that lives and serves nobody.
+func (s servant) hung(summary string) Reading {
+	r := s.reading(Room, "service/hung", summary)
+	r.Shows = []Symptom{ServerFirstSilent, ClientFirstSilent, SilentTCP}
+	return r
+}
+
+// unaccepted is the servant's listener if connections wait in its queue, by a
+// second look that was taken while ours went without an answer.
+func (s servant) unaccepted() (fact.Listener, bool) {
+	var last *fact.Listeners
+	for _, f := range s.v.facts(s.t.server, fact.LookListeners) {
+		if f.Listeners != nil && f.Order.Target.Again > 0 {
+			last = f.Listeners
+		}
+	}
+	if last == nil {
+		return fact.Listener{}, false
+	}
+	for _, l := range last.On(s.t.target.Port) {
+		if takes, certain := l.Takes(s.t.target.Addr); takes && certain && l.Queue > 0 {
+			return l, true
+		}
+	}
+	return fact.Listener{}, false
+}

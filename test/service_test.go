@@ -1,0 +1,214 @@
+package test
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"uakari/internal/trail"
+)
+
+// fault is one way to break the full host's web server, and what is found.
+type fault struct {
+	name string
+	ruin string // shell lines on the host
+	mend string
+	args []string // beside the endpoint
+	to   string   // another endpoint
+	want string   // blocking causes
+	bits string   // what the first cause's summary must hold
+}
+
+const listenOn = `sed -i '/listen \[::\]:80/d; s/listen 80 default_server;/listen %s;/' /etc/nginx/sites-enabled/default; systemctl restart nginx`
+
+var restoreSite = "rm /etc/nginx/sites-enabled/default; cp /root/site /etc/nginx/sites-enabled/default; systemctl reset-failed; systemctl restart nginx"
+
+// squat puts another small server on the web server's port.
+const squat = "systemctl stop nginx; systemd-run -q --unit=squatter /usr/bin/perl /root/hello.pl 80; sleep 0.5"
+
+const helloProgram = `use IO::Socket::INET;
+my $s = IO::Socket::INET->new(LocalPort => $ARGV[0], Listen => 5, ReuseAddr => 1) or die "listen: $!";
+while (my $c = $s->accept) { print $c "hello\n"; close $c }
+`
+
+func unit(service string) string {
+	return "printf '" + strings.ReplaceAll(service, "\n", "\\n") + "' > /etc/systemd/system/almanac.service; systemctl daemon-reload; systemctl start --no-block almanac; sleep 1.5"
+}
+
+const noUnit = "systemctl stop almanac; rm /etc/systemd/system/almanac.service; systemctl daemon-reload; systemctl reset-failed"
+
+var faults = []fault{
+	{name: "stopped", ruin: "systemctl stop nginx", mend: "systemctl start nginx", want: "service/stopped proven", bits: "nginx.service is stopped"},
+	{name: "masked", ruin: "systemctl mask --now nginx", mend: "systemctl unmask nginx; systemctl start nginx", want: "service/stopped proven", bits: "masked"},
+	{name: "settings rejected", ruin: "echo nonsense > /etc/nginx/conf.d/x.conf; systemctl restart nginx || true", mend: "rm /etc/nginx/conf.d/x.conf; systemctl reset-failed; systemctl restart nginx",
+		want: "service/settings-rejected proven", bits: "emerg"},
+	{name: "port taken", ruin: squat + "; systemctl start nginx || true",
+		mend: "systemctl stop squatter; systemctl reset-failed; systemctl start nginx", args: []string{"--unit", "nginx.service"}, want: "service/port-taken proven", bits: "perl"},
+	{name: "another program on the port", ruin: squat,
+		mend: "systemctl stop squatter; systemctl start nginx", args: []string{"--unit", "nginx.service"}, want: "service/stopped proven"},
+	{name: "a required unit is down", ruin: "mkdir -p /etc/systemd/system/nginx.service.d; printf '[Unit]\\nRequires=pump.service\\nAfter=pump.service\\n' > /etc/systemd/system/nginx.service.d/x.conf; " +
+		"printf '[Service]\\nType=oneshot\\nRemainAfterExit=yes\\nExecStart=/bin/false\\n' > /etc/systemd/system/pump.service; systemctl daemon-reload; systemctl stop nginx; systemctl start nginx || true",
+		mend: "rm -r /etc/systemd/system/nginx.service.d /etc/systemd/system/pump.service; systemctl daemon-reload; systemctl reset-failed; systemctl start nginx",
+		want: "service/needs-down proven", bits: "pump.service (failed)"},
+	{name: "loopback only", ruin: strings.Replace(listenOn, "%s", "127.0.0.1:80", 1), mend: restoreSite, want: "ports/loopback-only proven"},
+	{name: "moved", ruin: strings.Replace(listenOn, "%s", "8081", 1), mend: restoreSite, want: "ports/moved proven"},
+	{name: "the other family", ruin: strings.Replace(listenOn, "%s", "[::]:80 ipv6only=on", 1), mend: restoreSite, want: "ports/family-gap proven"},
+	{name: "another network namespace", ruin: "mkdir -p /etc/systemd/system/nginx.service.d; printf '[Service]\\nPrivateNetwork=yes\\n' > /etc/systemd/system/nginx.service.d/x.conf; systemctl daemon-reload; systemctl restart nginx",
+		mend: "rm -r /etc/systemd/system/nginx.service.d; systemctl daemon-reload; systemctl restart nginx", want: "ports/other-namespace proven", bits: "another network namespace"},
+	{name: "halted", ruin: "pkill -STOP nginx", mend: "pkill -CONT nginx", args: []string{"--deadline", "9s"}, want: "service/hung proven", bits: "halted"},
+	{name: "failed", ruin: unit("[Service]\nExecStart=/bin/sh -c \"echo no tide today; exit 3\"\n"), mend: noUnit, to: "http://10.20.0.14:8457/", args: []string{"--unit", "almanac"},
+		want: "service/failed proven", bits: "exit status 3, its log ends in \"no tide today\""},
+	{name: "restarting", ruin: unit("[Unit]\nStartLimitIntervalSec=0\n[Service]\nRestart=always\nRestartSec=200ms\nExecStart=/bin/sh -c \"sleep 0.05; exit 1\"\n"), mend: noUnit,
+		to: "http://10.20.0.14:8457/", args: []string{"--unit", "almanac"}, want: "service/restarting proven", bits: "times so far"},
+	{name: "starting", ruin: unit("[Service]\nExecStartPre=/bin/sleep 60\nExecStart=/bin/true\n"), mend: noUnit,
+		to: "http://10.20.0.14:8457/", args: []string{"--unit", "almanac"}, want: "service/starting proven"},
+	{name: "not installed", ruin: "true", mend: "true", to: "http://10.20.0.14:8457/", args: []string{"--unit", "almanac"}, want: "service/not-installed proven"},
+}
+
+// TestServiceCauses breaks a host with real systemd in every way and looks at
+// it over SSH, from a client that knows nothing.
+func TestServiceCauses(t *testing.T) {
+	h, key := sshHost(t)
+	at := []string{"--at", "root@10.20.0.14", "--identity", key, "--wait", "2s"}
+	h.do("cp /etc/nginx/sites-available/default /root/site")
+	h.put("/root/hello.pl", helloProgram)
+	const portal = "http://10.20.0.14/"
+	healthy := func(t *testing.T) {
+		t.Helper()
+		expectHealthy(t, traced(t, enter(h.client), append(at, portal)...))
+	}
+	healthy(t)
+	for _, f := range faults {
+		t.Run(f.name, func(t *testing.T) {
+			h.t = t
+			h.do(f.ruin)
+			to := portal
+			if f.to != "" {
+				to = f.to
+			}
+			judged := traced(t, enter(h.client), append(append(append([]string{}, at...), f.args...), to)...)
+			expect(t, judged, f.want)
+			if len(judged.Causes) > 0 && !strings.Contains(judged.Causes[0].Summary, f.bits) {
+				t.Errorf("summary %q lacks %q", judged.Causes[0].Summary, f.bits)
+			}
+			for _, c := range judged.Blocking() {
+				if len(c.Remedies) == 0 || c.Remedies[0].Host != "tidebook" && c.ID != "ports/moved" {
+					t.Errorf("remedies %+v", c.Remedies)
+				}
+			}
+			h.do(f.mend)
+		})
+	}
+	h.t = t
+	time.Sleep(300 * time.Millisecond)
+	healthy(t)
+	t.Run("not enabled is a doubt", func(t *testing.T) {
+		h.do("systemctl disable nginx")
+		judged := traced(t, enter(h.client), append(at, portal)...)
+		if judged.Outcome != trail.OutcomeClear || len(judged.Causes) != 1 || judged.Causes[0].ID != "service/not-enabled" {
+			t.Errorf("%s", dump(judged))
+		}
+		h.do("systemctl enable nginx")
+	})
+	t.Run("a socket unit holds the port for an inactive service", func(t *testing.T) {
+		h.do("systemctl stop ssh; systemctl start ssh.socket")
+		expectHealthy(t, traced(t, enter(h.client), append(at, "ssh://10.20.0.14")...))
+		h.do("systemctl stop ssh.socket; systemctl start ssh")
+	})
+	t.Run("a record, carried over", func(t *testing.T) { carried(t, h) })
+	t.Run("over there", func(t *testing.T) { overThere(t, h, key) })
+}
+
+// sshHost is a full host with this program on it, and a key to log in with.
+func sshHost(t *testing.T) (*fullHost, string) {
+	t.Helper()
+	needs(t, "openssh-client", "/usr/bin/ssh-keygen", "/usr/bin/ssh-keyscan")
+	h := boot(t)
+	dir := t.TempDir()
+	key := filepath.Join(dir, "key")
+	if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", key).CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	public, err := os.ReadFile(key + ".pub")
+	if err != nil {
+		t.Fatal(err)
+	}
+	h.put("/root/.ssh/authorized_keys", string(public))
+	h.do("chmod 700 /root/.ssh; chmod 600 /root/.ssh/authorized_keys")
+	h.install()
+	known, err := exec.Command("ip", "netns", "exec", h.client, "ssh-keyscan", "-t", "ed25519", "10.20.0.14").Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Setenv("HOME", dir)
+	t.Setenv("SSH_AUTH_SOCK", "")
+	if err := os.Mkdir(filepath.Join(dir, ".ssh"), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	write(t, filepath.Join(dir, ".ssh", "known_hosts"), string(known))
+	return h, key
+}
+
+// carried weighs a record that was made on the host.
+func carried(t *testing.T, h *fullHost) {
+	h.t = t
+	h.do("systemctl stop nginx")
+	r := runWords(t, append(h.enter(), "/usr/local/bin/uakari", "record", "--for", "http://10.20.0.14/", "-o", "-"))
+	h.do("systemctl start nginx")
+	if r.status != 0 {
+		t.Fatalf("%+v", r)
+	}
+	validate(t, "host", []byte(r.stdout))
+	file := write(t, filepath.Join(t.TempDir(), "tidebook.json"), r.stdout)
+	h.do("systemctl stop nginx")
+	// The server's clock cannot be compared while nothing answers there.
+	expect(t, traced(t, enter(h.client), "--record", file, "http://10.20.0.14/"), "service/stopped likely")
+	h.do("systemctl start nginx; sleep 0.3")
+	// What the record says was then, and the client gets through now.
+	judged := traced(t, enter(h.client), "--record", "server="+file, "http://10.20.0.14/")
+	if judged.Outcome != trail.OutcomeClear {
+		t.Errorf("%s", dump(judged))
+	}
+	cut := write(t, filepath.Join(t.TempDir(), "cut.json"), r.stdout[:len(r.stdout)/2])
+	if r := run(t, "trace", "--record", cut, "http://10.20.0.14/"); r.status != 2 || strings.Count(r.stderr, "\n") != 1 || !strings.Contains(r.stderr, "cut.json:") {
+		t.Errorf("a cut-off record: %+v", r)
+	}
+}
+
+// overThere is the ways to run over there, and what can go wrong with them.
+func overThere(t *testing.T, h *fullHost, key string) {
+	h.t = t
+	at := []string{"trace", "--at", "root@10.20.0.14", "--identity", key}
+	h.do("rm /usr/local/bin/uakari")
+	fails := func(what, want string, args ...string) {
+		t.Helper()
+		r := runIn(t, enter(h.client), append(args, "http://10.20.0.14/")...)
+		if r.status != 2 || !strings.Contains(r.stderr, want) || strings.Count(r.stderr, "\n") != 1 {
+			t.Errorf("%s: status %d, %q; want %q", what, r.status, r.stderr, want)
+		}
+	}
+	fails("no program there", "--lend copies this one over", at...)
+	expectHealthy(t, traced(t, enter(h.client), append(at[1:], "--lend", "http://10.20.0.14/")...))
+	if out, err := h.command("sh", "-c", "ls -d /tmp/tmp.* 2>/dev/null | wc -l").Output(); err != nil || strings.TrimSpace(string(out)) != "0" {
+		t.Errorf("what was lent is still there: %s folders, %v", out, err)
+	}
+	h.do("useradd -m -s /bin/bash ana; mkdir /home/ana/.ssh; cp /root/.ssh/authorized_keys /home/ana/.ssh/; chown -R ana /home/ana/.ssh")
+	ana := []string{"trace", "--at", "ana@10.20.0.14", "--identity", key, "--lend"}
+	fails("sudo refuses", "sudo refuses", append(ana, "--as-root")...)
+	h.do("echo 'ana ALL=(ALL) NOPASSWD: ALL' > /etc/sudoers.d/ana")
+	expectHealthy(t, traced(t, enter(h.client), append(ana[1:], "--as-root", "http://10.20.0.14/")...))
+	// As an ordinary user it works and sees less.
+	judged := traced(t, enter(h.client), append(ana[1:], "http://10.20.0.14/")...)
+	if judged.Outcome != trail.OutcomeClear {
+		t.Errorf("%s", dump(judged))
+	}
+	fails("nobody listens for SSH", "if SSH itself is broken", "trace", "--at", "root@10.20.0.1", "--identity", key)
+	fails("a key that is not accepted", "unable to authenticate", "trace", "--at", "nobody@10.20.0.14", "--identity", key)
+	h.do("rm /etc/ssh/ssh_host_ed25519_key*; ssh-keygen -q -t ed25519 -N '' -f /etc/ssh/ssh_host_ed25519_key; systemctl restart ssh")
+	fails("the host key has changed", "has changed", at...)
+	write(t, filepath.Join(os.Getenv("HOME"), ".ssh", "known_hosts"), "")
+	fails("the host key is not known", "is not known; compare", at...)
+}
