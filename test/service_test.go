@@ -48,7 +48,7 @@ var faults = []fault{
 	{name: "port taken", ruin: squat + "; systemctl start nginx || true",
 		mend: "systemctl stop squatter; systemctl reset-failed; systemctl start nginx", args: []string{"--unit", "nginx.service"}, want: "service/port-taken proven", bits: "perl"},
 	{name: "another program on the port", ruin: squat,
-		mend: "systemctl stop squatter; systemctl start nginx", args: []string{"--unit", "nginx.service"}, want: "service/stopped proven"},
+		mend: "systemctl stop squatter; systemctl start nginx", args: []string{"--unit", "nginx.service"}, want: "ports/other-owner proven", bits: "perl"},
 	{name: "a required unit is down", ruin: "mkdir -p /etc/systemd/system/nginx.service.d; printf '[Unit]\\nRequires=pump.service\\nAfter=pump.service\\n' > /etc/systemd/system/nginx.service.d/x.conf; " +
 		"printf '[Service]\\nType=oneshot\\nRemainAfterExit=yes\\nExecStart=/bin/false\\n' > /etc/systemd/system/pump.service; systemctl daemon-reload; systemctl stop nginx; systemctl start nginx || true",
 		mend: "rm -r /etc/systemd/system/nginx.service.d /etc/systemd/system/pump.service; systemctl daemon-reload; systemctl reset-failed; systemctl start nginx",

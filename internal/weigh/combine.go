@@ -60,14 +60,14 @@ type verdict struct {
 // tellsMore says, of two causes that name one fault from two sides, which is
 // the cause; the others are its evidence.
 var tellsMore = map[string][]string{
-	"service/stopped":            {"ports/none-listening", "ports/other-owner"},
-	"service/failed":             {"ports/none-listening", "ports/other-owner"},
+	"service/stopped":            {"ports/none-listening"},
+	"service/failed":             {"ports/none-listening"},
 	"service/not-installed":      {"ports/none-listening"},
-	"service/settings-rejected":  {"ports/none-listening", "ports/other-owner"},
+	"service/settings-rejected":  {"ports/none-listening"},
 	"service/port-taken":         {"ports/none-listening", "ports/other-owner", "answer/wrong-application"},
-	"service/needs-down":         {"ports/none-listening", "ports/other-owner"},
-	"service/restarting":         {"ports/none-listening", "ports/other-owner"},
-	"service/starting":           {"ports/none-listening", "ports/other-owner"},
+	"service/needs-down":         {"ports/none-listening"},
+	"service/restarting":         {"ports/none-listening"},
+	"service/starting":           {"ports/none-listening"},
 	"service/zombie":             {"ports/none-listening"},
 	"service/policy-denied":      {"ports/none-listening"},
 	"service/starved":            {"ports/none-listening", "service/hung", "ports/queue-full"},
@@ -148,7 +148,7 @@ func combine(sym Symptom, readings []Reading) verdict {
 // firstExplaining is the first shut gate that gives the symptom by itself.
 func firstExplaining(sym Symptom, shut []*judged) *judged {
 	for _, j := range shut {
-		if !j.Harmless && !j.Apart && consistent(sym, j.Reading) {
+		if !j.Harmless && consistent(sym, j.Reading) && (!j.Apart || symptoms[sym].may.has(j.Gate)) {
 			return j
 		}
 	}

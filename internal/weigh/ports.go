@@ -83,7 +83,7 @@ func (v *view) portReadings(w *wants, t *try) []Reading {
 // ours leaves out listeners that are known to be somebody else's: where it is
 // known which program serves the endpoint, and another one holds the socket.
 func (v *view) ours(t *try, on []fact.Listener) []fact.Listener {
-	p, short := chosen(v.programsAt(t.server))
+	p, short := v.chosen(v.programsAt(t.server))
 	if p == nil || len(short) > 0 {
 		return on
 	}
@@ -123,7 +123,7 @@ func pluralIs(which string, n int) string {
 // foreignPort reads a port that is held by somebody else. Our own try may
 // have been answered: it does not ask who answers.
 func (v *view) foreignPort(t *try, f *fact.Fact, l fact.Listener) []Reading {
-	p, _ := chosen(v.programsAt(t.server))
+	p, _ := v.chosen(v.programsAt(t.server))
 	if t.symptom == Fine && p.Why != "card" && p.Why != "unit" {
 		return v.openPort(t, f, l)
 	}
@@ -223,7 +223,7 @@ func (v *view) elsewhere(t *try, f *fact.Fact, onPort []fact.Listener) Reading {
 // a web server: that one of them answers elsewhere does not make it this one.
 func (v *view) movable(t *try) ([]fact.Program, []string) {
 	programs := v.programsAt(t.server)
-	if p, short := chosen(programs); p != nil && len(short) == 0 {
+	if p, short := v.chosen(programs); p != nil && len(short) == 0 {
 		return []fact.Program{*p}, nil
 	}
 	if len(v.scheme.Programs) == 1 {

@@ -30,6 +30,8 @@ func (s servant) reading(gate Gate, cause, summary string) Reading {
 	if s.u != nil {
 		r.Values["unit"] = s.u.Name
 	}
+	// Whoever else holds the port may have answered our own try.
+	r.Apart = len(s.v.taking(s.t)) > 0 && len(s.v.ours(s.t, s.v.taking(s.t))) == 0
 	return r
 }
 
@@ -172,7 +174,7 @@ func (s servant) failedStart() (Reading, bool) {
 	for _, l := range s.v.taking(s.t) {
 		if !serves(l, []fact.Program{*s.p}) {
 			r.Summary = fmt.Sprintf("%s does not start: %s holds port %d", s.u.Name, owner(l), l.Port)
-			r.Values["other"], r.Values["other-unit"], r.Apart = owner(l), l.Unit, true
+			r.Values["other"], r.Values["other-unit"] = owner(l), l.Unit
 			return r, true
 		}
 	}

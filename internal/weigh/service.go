@@ -28,7 +28,7 @@ func (v *view) serviceReadings(w *wants, t *try) []Reading {
 	if s == nil || list == nil {
 		return readings
 	}
-	p, short := chosen(s.Programs)
+	p, short := v.chosen(s.Programs)
 	if p == nil {
 		return readings
 	}
@@ -55,7 +55,7 @@ func (v *view) running(t *try) string {
 			}
 		}
 	}
-	if p, _ := chosen(v.programsAt(t.server)); p != nil && len(p.Here()) > 0 {
+	if p, _ := v.chosen(v.programsAt(t.server)); p != nil && len(p.Here()) > 0 {
 		r := p.Here()[0]
 		return strings.TrimRight(fmt.Sprintf("%s runs (pid %d) %s", p.Name, r.PID, since(v.ask.Began, r.Since)), " ")
 	}
@@ -66,8 +66,9 @@ const notConfirmed = "this host is taken for the server only because the name gi
 
 // chosen is the program that stands behind the endpoint: the one that the
 // card, the unit or its own settings name, else the only installed one of
-// the scheme. The guard that is missing then comes with it.
-func chosen(programs []fact.Program) (*fact.Program, []string) {
+// the scheme. On a port that is not the scheme's own, a guard is missing then:
+// something else may be served there.
+func (v *view) chosen(programs []fact.Program) (*fact.Program, []string) {
 	var only []*fact.Program
 	for i := range programs {
 		p := &programs[i]
@@ -80,6 +81,9 @@ func chosen(programs []fact.Program) (*fact.Program, []string) {
 	}
 	if len(only) == 1 {
 		p := only[0]
+		if v.scheme.Usual(v.ask.Endpoint.Port) {
+			return p, nil
+		}
 		return p, []string{p.Name + " is taken for the endpoint's service because it is the only one of its kind here"}
 	}
 	return nil, nil

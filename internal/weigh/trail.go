@@ -267,7 +267,7 @@ func (v *view) finding(rung trail.Rung, s sum, causes []trail.Cause) trail.Findi
 		f.State, f.Summary = trail.Moot, why
 		return f
 	}
-	if by, what := v.consequence(rung, s); by != nil {
+	if by, what := v.consequence(rung, s); by != nil && keyOf(causes, by) != "" {
 		f.State, f.Summary = trail.Follows, what
 		f.Follows = []string{keyOf(causes, by)}
 		return f

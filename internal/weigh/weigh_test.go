@@ -206,7 +206,7 @@ func TestGuards(t *testing.T) {
 		manager  string
 		want     string
 	}{
-		"the program is only the only one of its kind":   {[]fact.Program{why(nginxDown, "scheme")}, "", "service/stopped likely"},
+		"the only one of its kind, on the usual port":    {[]fact.Program{why(nginxDown, "scheme")}, "", "service/stopped proven"},
 		"two of a kind, and neither is known to be it":   {[]fact.Program{why(nginxDown, "scheme"), {Name: "haproxy", Path: "/usr/sbin/haproxy", Why: "scheme"}}, "", "ports/none-listening proven"},
 		"the manager knows no unit for the program":      {[]fact.Program{nginxDown}, "systemd", "service/stopped likely"},
 		"its process runs in another network namespace":  {[]fact.Program{{Name: "nginx", Path: "/usr/sbin/nginx", Why: "settings", Processes: []fact.Process{{PID: 9, Apart: true}}}}, "", "ports/none-listening likely"},
@@ -218,6 +218,17 @@ func TestGuards(t *testing.T) {
 			expect(t, got, c.want)
 		})
 	}
+	t.Run("the only one of its kind, on an odd port", func(t *testing.T) {
+		got := refused(t, "http://tidebook.varzea.example:8181/").holds("v2", tidebook).named(tidebook).client(tidebook, reset).listening().programs("", why(nginxDown, "scheme")).weigh()
+		expect(t, got, "service/stopped likely")
+	})
+	t.Run("the only one of its kind answers on its own port, and not on the odd one", func(t *testing.T) {
+		s := refused(t, "http://tidebook.varzea.example:8181/").holds("v2", tidebook).named(tidebook).client(tidebook, reset).
+			listening(listener("0.0.0.0", 80, "nginx")).programs("", why(nginxUp, "scheme"))
+		there := s.target(tidebook)
+		there.Port = 80
+		expect(t, s.climb("v1", there, connected, replied(200)).weigh(), "settings/wrong-port likely")
+	})
 	t.Run("a contradiction is a doubt", func(t *testing.T) {
 		got := refused(t, web).holds("v2", tidebook).named(tidebook).client(tidebook, connected, replied(200)).listening().weigh()
 		expect(t, got)
