@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/term"
 
 	"uakari/internal/card"
 	"uakari/internal/endpoint"
@@ -28,6 +29,7 @@ type seeing struct {
 	deadline, wait time.Duration
 	at, records    []string
 	identity       string
+	secret         string
 	lend, asRoot   bool
 }
 
@@ -49,6 +51,7 @@ func (s *seeing) addFar(cmd *cobra.Command) {
 	flags.StringArrayVar(&s.at, "at", nil, "look from there too, over SSH: `[ROLE=]USER@HOST[:PORT]`, the role being server if not given; repeats")
 	flags.StringArrayVar(&s.records, "record", nil, "use a host's record, made by uakari record: `[ROLE=]FILE`; repeats")
 	flags.StringVar(&s.identity, "identity", "", "log in with the private key in this `file`")
+	flags.StringVar(&s.secret, "secret", "", "log in with the password in `env:NAME|file:PATH|prompt`; never given here itself")
 	flags.BoolVar(&s.lend, "lend", false, "copy this program over for the run, and remove it")
 	flags.BoolVar(&s.asRoot, "as-root", false, "look there as root, by sudo without a password")
 }
@@ -128,6 +131,10 @@ func (s *seeing) vantages(ctx context.Context, env look.Env) (at []trace.Vantage
 		}
 	}
 	client := false
+	secret, err := readSecret(s.secret, len(s.at) > 0)
+	if err != nil {
+		return nil, done, err
+	}
 	for i, text := range s.records {
 		role, path, err := roleOf("--record", text)
 		if err != nil {
@@ -149,7 +156,7 @@ func (s *seeing) vantages(ctx context.Context, env look.Env) (at []trace.Vantage
 		if err != nil {
 			return nil, done, err
 		}
-		v, err := vantage.DialSSH(ctx, vantage.Login{To: login, Identity: s.identity, Lend: s.lend, AsRoot: s.asRoot, Wait: s.wait},
+		v, err := vantage.DialSSH(ctx, vantage.Login{To: login, Identity: s.identity, Secret: secret, Lend: s.lend, AsRoot: s.asRoot, Wait: s.wait},
 			fact.Vantage{ID: fmt.Sprintf("s%d", i+1), Role: role, Means: fact.SSH}, env)
 		if err != nil {
 			return nil, done, err
@@ -159,6 +166,37 @@ func (s *seeing) vantages(ctx context.Context, env look.Env) (at []trace.Vantage
 		at = append(at, v)
 	}
 	return append(here(env, !client), at...), done, nil
+}
+
+// readSecret reads a secret from where the flag says, if it is needed. What
+// goes wrong is said without it.
+func readSecret(from string, needed bool) (string, error) {
+	kind, where, _ := strings.Cut(from, ":")
+	switch {
+	case from == "" || !needed:
+		return "", nil
+	case kind == "env" && where != "":
+		secret, ok := os.LookupEnv(where)
+		if !ok {
+			return "", fmt.Errorf("--secret: the environment has no %s", where)
+		}
+		return secret, nil
+	case kind == "file" && where != "":
+		text, err := os.ReadFile(where)
+		if err != nil {
+			return "", fmt.Errorf("--secret: %w", err)
+		}
+		return strings.TrimRight(string(text), "\r\n"), nil
+	case from == "prompt":
+		fmt.Fprint(os.Stderr, "Password: ")
+		text, err := term.ReadPassword(int(os.Stdin.Fd()))
+		fmt.Fprintln(os.Stderr)
+		if err != nil {
+			return "", fmt.Errorf("--secret prompt: %w", err)
+		}
+		return string(text), nil
+	}
+	return "", errors.New("--secret: expected env:NAME, file:PATH or prompt, and not the secret itself")
 }
 
 // here is this host, as the client unless another is, and as the server if it

@@ -32,6 +32,7 @@ import (
 type Login struct {
 	To       string // [USER@]HOST[:PORT], or a name of the user's SSH settings
 	Identity string // a private key file; "": those of the settings and the agent
+	Secret   string // a password; "": none is tried
 	Lend     bool   // copy this program over for the run
 	AsRoot   bool   // run it by sudo
 	Wait     time.Duration
@@ -227,10 +228,17 @@ func (s *SSH) config(p place) (*ssh.ClientConfig, error) {
 			}
 		}
 	}
-	if len(signers) == 0 {
-		return nil, errors.New("no key to log in with: neither an agent nor a readable key file; name one with --identity")
+	methods := []ssh.AuthMethod{}
+	if len(signers) > 0 {
+		methods = append(methods, ssh.PublicKeys(signers...))
 	}
-	return &ssh.ClientConfig{User: p.user, Auth: []ssh.AuthMethod{ssh.PublicKeys(signers...)}, HostKeyCallback: check, HostKeyAlgorithms: algorithms}, nil
+	if s.login.Secret != "" {
+		methods = append(methods, ssh.Password(s.login.Secret)) // once; the library would try other ways with it too
+	}
+	if len(methods) == 0 {
+		return nil, errors.New("nothing to log in with: neither an agent nor a readable key file; name one with --identity, or give --secret")
+	}
+	return &ssh.ClientConfig{User: p.user, Auth: methods, HostKeyCallback: check, HostKeyAlgorithms: algorithms}, nil
 }
 
 func readKey(file string) (ssh.Signer, error) {

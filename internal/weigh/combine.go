@@ -77,6 +77,7 @@ var tellsMore = map[string][]string{
 	"ports/moved":                {"ports/none-listening", "service/stopped"},
 	"settings/wrong-port":        {"ports/none-listening", "ports/moved", "service/stopped"},
 	"settings/stray-characters":  {"names/no-such-name", "names/bad-label"},
+	"names/hosts-override":       {"names/stale-address"},
 	"settings/wrong-security":    {"certs/server-speaks-tls", "certs/server-speaks-plain", "answer/error-status", "answer/wrong-application"},
 	"certs/server-speaks-tls":    {"answer/error-status", "answer/wrong-application"},
 	"certs/server-speaks-plain":  {"answer/wrong-application"},
@@ -111,6 +112,11 @@ func combine(sym Symptom, readings []Reading) verdict {
 	}
 	slices.SortStableFunc(shut, func(a, b *judged) int { return int(a.Gate) - int(b.Gate) })
 
+	if sym == NotTried {
+		// Nothing was seen of the client yet: a reading has nothing to
+		// explain, unless it never has.
+		shut = slices.DeleteFunc(shut, func(j *judged) bool { return !j.Apart && !j.Harmless })
+	}
 	explained := firstExplaining(sym, shut)
 	var before []*judged // what shuts earlier gates, as far as we go
 	if explained == nil && row.may != 0 {

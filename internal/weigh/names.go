@@ -156,13 +156,16 @@ func (v *view) ordered(addrs []netip.Addr) []netip.Addr {
 // nameReadings reads the name gate.
 func (v *view) nameReadings(w *wants, t *try) []Reading {
 	l := t.lookup
-	if l.literal {
-		return []Reading{{Gate: Name, Summary: "an address; no name to look up"}}
-	}
 	if len(l.addrs) == 0 {
 		return v.noAddressReadings(w, t)
 	}
 	readings := v.passedReadings(l)
+	if r, ok := v.staleReading(w, t); ok {
+		readings = append(readings, r)
+	}
+	if l.literal {
+		return append(readings, Reading{Gate: Name, Summary: "an address; no name to look up"})
+	}
 	if r, ok := v.labelReading(w, t); ok {
 		readings = append(readings, r)
 	}

@@ -80,6 +80,9 @@ func (s servant) down() []Reading {
 	case len(here) > 0 && !alive:
 		return []Reading{s.reading(Listener, "service/zombie", fmt.Sprintf("%s (pid %d) is dead and was never buried by its parent", s.p.Name, here[0].PID))}
 	}
+	if r, ok := s.denied(); ok && !alive {
+		return []Reading{r}
+	}
 	if s.u != nil {
 		if r, ok := s.unitDown(alive); ok {
 			return []Reading{r}
@@ -96,6 +99,55 @@ func (s servant) down() []Reading {
 		}
 	}
 	return nil
+}
+
+// resources is what the server may have run out of.
+func (s servant) resources() (*fact.Fact, *fact.Resources) {
+	for _, f := range s.v.facts(s.t.server, fact.LookResources) {
+		if f.Resources != nil {
+			return f, f.Resources
+		}
+	}
+	return nil, nil
+}
+
+// denied reads a service that mandatory access control refused something, or
+// that the kernel killed for memory, by lines that name it.
+func (s servant) denied() (Reading, bool) {
+	f, res := s.resources()
+	if res == nil {
+		return Reading{}, false
+	}
+	for _, row := range []struct {
+		cause string
+		lines []fact.LogLine
+		words string
+	}{{"service/policy-denied", res.Denials, "was refused by the system's policy"}, {"service/starved", res.Kills, "was killed for want of memory"}} {
+		for _, l := range slices.Backward(row.lines) {
+			if strings.Contains(l.Text, `"`+s.p.Name+`"`) || strings.Contains(l.Text, "("+s.p.Name+")") {
+				r := s.reading(Listener, row.cause, fmt.Sprintf("%s %s: %q", s.p.Name, row.words, l.Text))
+				r.Because = union(r.Because, factIDs(f))
+				return r, true
+			}
+		}
+	}
+	return Reading{}, false
+}
+
+// fullDisk doubts a server with a full file system.
+func (s servant) fullDisk() (Reading, bool) {
+	f, res := s.resources()
+	if res == nil {
+		return Reading{}, false
+	}
+	for _, d := range res.Disks {
+		if d.Full() {
+			r := s.reading(Room, "service/starved", fmt.Sprintf("the file system of %s on %s is full", d.Path, s.v.host(s.t.server)))
+			r.Harmless, r.Because = true, factIDs(f)
+			return r, true
+		}
+	}
+	return Reading{}, false
 }
 
 // absent reads a service that is not there at all. Only where it was said

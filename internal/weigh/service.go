@@ -36,6 +36,9 @@ func (v *view) serviceReadings(w *wants, t *try) []Reading {
 		short = append(short, notConfirmed)
 	}
 	seen := servant{v: v, t: t, f: f, manager: s.Manager, p: p, u: mainUnit(p), short: short}
+	if r, ok := seen.fullDisk(); ok {
+		readings = append(readings, r)
+	}
 	if len(v.ours(t, v.taking(t))) > 0 {
 		return append(readings, seen.up()...)
 	}

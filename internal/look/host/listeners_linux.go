@@ -234,16 +234,22 @@ func fillOwners(sockets []socket, port uint16) (hidden bool, err error) {
 	}
 	hidden, err = owners(inodes)
 	groups := map[uint64]string{}
+	users, programs := map[uint32]string{}, map[int]fact.Listener{}
 	for _, s := range want {
-		s.User = userName(s.UID)
+		if users[s.UID] == "" {
+			users[s.UID] = userName(s.UID)
+		}
+		s.User = users[s.UID]
 		if s.PID = inodes[s.Inode]; s.PID == 0 {
 			groups[s.cgroup] = ""
 			continue
 		}
-		s.Program, s.Unit, s.Args = programName(s.PID), unitOf(s.PID), arguments(s.PID)
-		if p, ok := process(s.PID); ok {
-			s.Since = p.Since
+		p, known := programs[s.PID]
+		if !known {
+			p = holderOf(s.PID)
+			programs[s.PID] = p
 		}
+		s.Program, s.Unit, s.Args, s.Since = p.Program, p.Unit, p.Args, p.Since
 	}
 	if len(groups) > 0 {
 		unitsByCgroup(groups)
@@ -254,6 +260,15 @@ func fillOwners(sockets []socket, port uint16) (hidden bool, err error) {
 		}
 	}
 	return hidden, err
+}
+
+// holderOf is what there is to say of a process that holds a socket.
+func holderOf(pid int) fact.Listener {
+	l := fact.Listener{Program: programName(pid), Unit: unitOf(pid), Args: arguments(pid)}
+	if p, ok := process(pid); ok {
+		l.Since = p.Since
+	}
+	return l
 }
 
 func userName(uid uint32) string {

@@ -1,0 +1,215 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"uakari/internal/endpoint"
+	"uakari/internal/fact"
+	"uakari/internal/look"
+	"uakari/internal/tell"
+)
+
+// portsFlags is what the flags of ports say.
+type portsFlags struct {
+	program, unit string
+	udp, json     bool
+	color         string
+}
+
+func newPorts() *cobra.Command {
+	var f portsFlags
+	cmd := &cobra.Command{
+		Use:   "ports [PORT]",
+		Short: "who listens on this host, and how full their queues are",
+		Long: `List this host's listeners: address, port, queue as "used of limit", program,
+pid, user, unit, and since when. With a PORT, say in one line who holds it, or
+who would normally.
+
+Exit status: 0 somebody listens, 1 nobody does, 2 wrong usage.`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			port := 0
+			if len(args) == 1 {
+				var err error
+				if port, err = strconv.Atoi(args[0]); err != nil || port < 1 || port > 65535 {
+					return fmt.Errorf("ports %q: expected a port from 1 to 65535", args[0])
+				}
+			}
+			return f.run(cmd, uint16(port))
+		},
+	}
+	flags := cmd.Flags()
+	flags.StringVar(&f.program, "program", "", "those of this `program` only")
+	flags.StringVar(&f.unit, "unit", "", "those of this `unit` only")
+	flags.BoolVar(&f.udp, "udp", false, "bound UDP sockets too")
+	flags.BoolVar(&f.json, "json", false, "write JSON (uakari.ports/1)")
+	flags.StringVar(&f.color, "color", "auto", "auto, always or never")
+	return cmd
+}
+
+func (f *portsFlags) run(cmd *cobra.Command, port uint16) error {
+	on, err := colour(f.color, cmd.OutOrStdout())
+	if err != nil {
+		return err
+	}
+	ctx, stop := interruptible()
+	defer stop()
+	facts := lookHere(ctx, look.Env{}, fact.Order{Look: fact.LookListeners}, fact.Order{Look: fact.LookKernel})
+	list, err := listenersOf(facts)
+	if err != nil {
+		return err
+	}
+	list.All = slices.DeleteFunc(list.All, func(l fact.Listener) bool {
+		return l.Transport == "udp" && !f.udp || port != 0 && l.Port != port ||
+			f.program != "" && l.Program != f.program || f.unit != "" && l.Unit != f.unit && l.Unit != f.unit+".service"
+	})
+	slices.SortStableFunc(list.All, func(a, b fact.Listener) int {
+		if a.Port != b.Port {
+			return int(a.Port) - int(b.Port)
+		}
+		return a.Addr.Compare(b.Addr)
+	})
+	var text []byte
+	switch {
+	case f.json:
+		text, err = json.MarshalIndent(portList{"uakari.ports/1", hostname(), list.All, list.Hidden}, "", "  ")
+		text = append(text, '\n')
+	case port != 0:
+		text = []byte(tell.Port(port, list.All, usualFor(port), localRange(facts)))
+	default:
+		text = []byte(tell.Ports(list, on))
+	}
+	if err == nil {
+		err = write(cmd, "", text)
+	}
+	if err == nil && len(list.All) == 0 {
+		err = exit(exitFault)
+	}
+	return err
+}
+
+// portList is what --json writes (docs/schema/ports.schema.json).
+type portList struct {
+	Format    string          `json:"format"`
+	Host      string          `json:"host"`
+	Listeners []fact.Listener `json:"listeners"`
+	Hidden    string          `json:"hidden,omitempty"`
+}
+
+// lookHere takes looks at this host and returns their facts.
+func lookHere(ctx context.Context, env look.Env, orders ...fact.Order) []fact.Fact {
+	var facts []fact.Fact
+	local := here(env, true)[0]
+	for _, order := range orders {
+		local.Look(ctx, order, func(f fact.Fact) { facts = append(facts, f) })
+	}
+	return facts
+}
+
+func listenersOf(facts []fact.Fact) (fact.Listeners, error) {
+	for _, f := range facts {
+		if f.Listeners != nil {
+			return *f.Listeners, nil
+		}
+	}
+	for _, f := range facts {
+		if f.Failed != nil && f.Order.Look == fact.LookListeners {
+			return fact.Listeners{}, fmt.Errorf("ports: %s: %s; needs %s", f.Failed.What, f.Failed.Why, f.Failed.Needs)
+		}
+	}
+	return fact.Listeners{}, errors.New("ports: nothing was seen")
+}
+
+// usualFor is the schemes that customarily use a port.
+func usualFor(port uint16) []string {
+	var names []string
+	for _, s := range endpoint.Schemes {
+		if s.Usual(port) {
+			names = append(names, s.Name)
+		}
+	}
+	return names
+}
+
+// localRange is the range that the kernel takes clients' own ports from.
+func localRange(facts []fact.Fact) string {
+	for _, f := range facts {
+		if f.Kernel != nil {
+			return strings.ReplaceAll(f.Kernel.Settings["net/ipv4/ip_local_port_range"], " ", "-")
+		}
+	}
+	return ""
+}
+
+func newService() *cobra.Command {
+	f := traceFlags{out: "text"}
+	cmd := &cobra.Command{
+		Use:   "service UNIT|ENDPOINT",
+		Short: "is this service running, and if not, why",
+		Long: `Say of a unit of this host whether it runs, since when, and why not. Of an
+endpoint, judge the service rung alone.
+
+Exit status: 0 it runs, 1 it does not, 3 that could not be seen.`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if strings.Contains(args[0], ":") {
+				f.only = []string{"service"}
+				return f.run(cmd, args[0])
+			}
+			return f.unitState(cmd, args[0])
+		},
+	}
+	f.addFlags(cmd)
+	f.addFar(cmd)
+	cmd.Flags().BoolVar(&f.json, "json", false, "write JSON")
+	cmd.Flags().StringVar(&f.color, "color", "auto", "auto, always or never")
+	return cmd
+}
+
+// unitState tells of one unit of this host.
+func (f *traceFlags) unitState(cmd *cobra.Command, unit string) error {
+	f.unit = unit
+	env, err := f.env()
+	if err != nil {
+		return err
+	}
+	env.Deep = true
+	on, err := colour(f.color, cmd.OutOrStdout())
+	if err != nil {
+		return err
+	}
+	ctx, stop := interruptible()
+	defer stop()
+	for _, each := range lookHere(ctx, env, fact.Order{Look: fact.LookService}) {
+		if each.Service == nil || len(each.Service.Programs) == 0 {
+			continue
+		}
+		p := each.Service.Programs[0]
+		if f.json {
+			text, err := json.MarshalIndent(p, "", "  ")
+			if err != nil {
+				return err
+			}
+			err = write(cmd, "", append(text, '\n'))
+			return errors.Join(err, statusOf(p))
+		}
+		return errors.Join(write(cmd, "", []byte(tell.Unit(unit, hostname(), p, each.Service.Manager, each.At, on))), statusOf(p))
+	}
+	return errors.Join(write(cmd, "", []byte("Not known: units and processes could not be seen here.\n")), exit(exitUnsure))
+}
+
+// statusOf is the exit status for a program: whether it runs.
+func statusOf(p fact.Program) error {
+	if len(p.Here()) == 0 && !slices.ContainsFunc(p.Units, func(u fact.Unit) bool { return u.Active == "active" }) {
+		return exit(exitFault)
+	}
+	return nil
+}

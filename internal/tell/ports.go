@@ -1,0 +1,219 @@
+package tell
+
+import (
+	"fmt"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"uakari/internal/fact"
+)
+
+// Ports is a host's listeners as a table.
+func Ports(list fact.Listeners, colour bool) string {
+	p := paint{colour}
+	if len(list.All) == 0 {
+		return "Nobody listens" + because(list.Hidden) + ".\n"
+	}
+	now := time.Time{}
+	for _, l := range list.All {
+		if l.Since.After(now) {
+			now = l.Since
+		}
+	}
+	rows := [][]string{{"ADDRESS", "PORT", "QUEUE", "PROGRAM", "PID", "USER", "UNIT", "SINCE"}}
+	full := map[int]bool{}
+	for _, l := range list.All {
+		full[len(rows)] = l.Full() && l.Transport == ""
+		rows = append(rows, []string{address(l), fmt.Sprint(l.Port), queue(l), orDash(safe(l.Program)), pid(l), safe(l.User), orDash(safe(l.Unit)), day(l.Since)})
+	}
+	widths := make([]int, len(rows[0]))
+	for _, row := range rows {
+		for i, cell := range row {
+			widths[i] = max(widths[i], utf8.RuneCountInString(cell))
+		}
+	}
+	var b strings.Builder
+	for n, row := range rows {
+		var line strings.Builder
+		for i, cell := range row {
+			gap := strings.Repeat(" ", widths[i]-utf8.RuneCountInString(cell))
+			if i == 1 || i == 4 { // numbers stand to the right
+				line.WriteString(gap + cell + "  ")
+			} else {
+				line.WriteString(cell + gap + "  ")
+			}
+		}
+		text := strings.TrimRight(line.String(), " ")
+		switch {
+		case n == 0:
+			text = p.as(grey, text)
+		case full[n]:
+			text = p.as(red, text)
+		}
+		b.WriteString(text + "\n")
+	}
+	if list.Hidden != "" {
+		b.WriteString("\nA dash: not seen; " + safe(list.Hidden) + ".\n")
+	}
+	return b.String()
+}
+
+func because(hidden string) string {
+	if hidden == "" {
+		return ""
+	}
+	return " that can be seen; " + hidden
+}
+
+func address(l fact.Listener) string {
+	text := l.Addr.String()
+	if l.Addr.IsUnspecified() {
+		text = "every IPv4"
+		if l.Addr.Is6() {
+			text = "every"
+			if l.V6Only != nil && *l.V6Only {
+				text = "every IPv6"
+			}
+		}
+	}
+	if l.Transport == "udp" {
+		text += " (UDP)"
+	}
+	return text
+}
+
+func queue(l fact.Listener) string {
+	switch {
+	case l.Transport == "udp":
+		return fmt.Sprintf("%d bytes", l.Queue)
+	case l.Limit == 1<<32-1:
+		return fmt.Sprintf("%d of ?", l.Queue)
+	}
+	return fmt.Sprintf("%d of %d", l.Queue, max(l.Limit, 1))
+}
+
+func orDash(s string) string {
+	if s == "" {
+		return "-"
+	}
+	return s
+}
+
+func pid(l fact.Listener) string {
+	if l.PID == 0 {
+		return "-"
+	}
+	return fmt.Sprint(l.PID)
+}
+
+func day(t time.Time) string {
+	if t.IsZero() {
+		return "-"
+	}
+	return t.Local().Format("2 Jan 15:04")
+}
+
+// Port says in a line who holds a port, or who would normally.
+func Port(port uint16, held []fact.Listener, usual []string, local string) string {
+	if len(held) == 0 {
+		text := fmt.Sprintf("%d: nobody holds it", port)
+		if len(usual) > 0 {
+			text += "; it is the usual port of " + strings.Join(usual, " and ")
+		}
+		var low, high uint16
+		if n, err := fmt.Sscanf(local, "%d-%d", &low, &high); err == nil && n == 2 && port >= low && port <= high {
+			text += fmt.Sprintf("; the kernel gives ports of %s to clients, so that anybody may have it for a while", local)
+		}
+		return text + "\n"
+	}
+	var b strings.Builder
+	for _, l := range held {
+		who := safe(l.Program)
+		switch {
+		case who == "" && l.Unit != "":
+			who = safe(l.Unit)
+		case who == "":
+			who = "a process of " + safe(l.User) + " that only root can see"
+		default:
+			who = fmt.Sprintf("%s (pid %d, user %s", who, l.PID, safe(l.User))
+			if l.Unit != "" {
+				who += ", " + safe(l.Unit)
+			}
+			who += ")"
+		}
+		fmt.Fprintf(&b, "%d: held by %s on %s", port, who, address(l))
+		if !l.Since.IsZero() {
+			fmt.Fprintf(&b, " since %s", day(l.Since))
+		}
+		fmt.Fprintf(&b, ", queue %s\n", queue(l))
+	}
+	return b.String()
+}
+
+// Unit tells of one unit: the answer first, then what is known of it.
+func Unit(name, host string, p fact.Program, manager string, at time.Time, colour bool) string {
+	w := paint{colour}
+	var b strings.Builder
+	running := len(p.Here()) > 0
+	var u fact.Unit
+	if len(p.Units) > 0 {
+		u = p.Units[0]
+		running = running || u.Active == "active"
+	}
+	switch {
+	case running:
+		b.WriteString(w.as(bold, w.as(green, fmt.Sprintf("Yes: %s runs on %s.", safe(name), safe(host)))) + "\n")
+	case p.Path == "" && (u.Load == "" || u.Load == "not-found"):
+		b.WriteString(w.as(bold, w.as(red, fmt.Sprintf("No: %s is not installed on %s.", safe(name), safe(host)))) + "\n")
+	default:
+		b.WriteString(w.as(bold, w.as(red, fmt.Sprintf("No: %s does not run on %s.", safe(name), safe(host)))) + "\n")
+	}
+	line := func(head, text string) {
+		if text != "" {
+			block(&b, fmt.Sprintf("  %-9s ", head), strings.Repeat(" ", 12), safe(text), width)
+		}
+	}
+	b.WriteByte('\n')
+	if manager != "" && u.Name != "" {
+		state := u.Active
+		if u.Sub != "" {
+			state += " (" + u.Sub + ")"
+		}
+		if !u.Since.IsZero() {
+			state += " since " + day(u.Since)
+		}
+		line("unit", fmt.Sprintf("%s, %s, %s", u.Name, u.Load, state))
+		line("at boot", u.Enabled)
+		if u.Result != "" && u.Result != "success" {
+			line("result", fmt.Sprintf("%s, status %d", u.Result, u.Status))
+		}
+		if u.Restarts > 0 || u.Starts > 1 {
+			line("starts", fmt.Sprintf("%d in the last day, %d by itself", u.Starts, u.Restarts))
+		}
+		line("needs", strings.Join(u.Down, ", "))
+		line("condition", strings.Join(u.Failed, ", "))
+	} else if manager == "" {
+		line("unit", "no service manager runs here; processes alone decide")
+	}
+	for i, r := range p.Here() {
+		if i == 3 {
+			line("", fmt.Sprintf("and %d more", len(p.Here())-3))
+			break
+		}
+		text := fmt.Sprintf("pid %d, state %s, since %s", r.PID, r.State, day(r.Since))
+		if r.Limit > 0 {
+			text += fmt.Sprintf(", %d of %d files open", r.Files, r.Limit)
+		}
+		line("process", text)
+	}
+	line("program", p.Path)
+	for i, l := range u.Log {
+		if running && i < len(u.Log)-3 || i < len(u.Log)-8 {
+			continue
+		}
+		line("log", l.At.Local().Format("15:04:05")+" "+l.Text)
+	}
+	line("", u.Hidden)
+	return b.String()
+}

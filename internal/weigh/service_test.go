@@ -1,0 +1,221 @@
+package weigh
+
+import (
+	"encoding/json"
+	"net/netip"
+	"strings"
+	"testing"
+	"time"
+
+	"uakari/internal/fact"
+	"uakari/internal/trail"
+)
+
+func nginxWith(r fact.Process) fact.Program {
+	return fact.Program{Name: "nginx", Path: "/usr/sbin/nginx", Why: "card", Processes: []fact.Process{r}}
+}
+
+func unitWith(edit func(*fact.Unit)) fact.Program {
+	u := fact.Unit{Name: "nginx.service", Load: "loaded", Active: "failed", Since: began.Add(-time.Hour)}
+	edit(&u)
+	return with(nginxDown, u)
+}
+
+func logged(lines ...string) []fact.LogLine {
+	var list []fact.LogLine
+	for _, l := range lines {
+		list = append(list, fact.LogLine{Unit: "nginx.service", Text: l})
+	}
+	return list
+}
+
+// TestServiceCauses is the causes of the service rung, from hand-written
+// facts: the service holds no port, and the client is refused.
+func TestServiceCauses(t *testing.T) {
+	for name, c := range map[string]struct {
+		program fact.Program
+		want    string
+		says    string
+	}{
+		"a zombie": {nginxWith(fact.Process{PID: 7, State: "Z"}), "service/zombie proven", "dead"},
+		"failed, and why": {unitWith(func(u *fact.Unit) { u.Result, u.Status, u.Log = "exit-code", 3, logged("no tide today") }),
+			"service/failed proven", `failed for 1 hour: exit status 3, its log ends in "no tide today"`},
+		"killed by a signal": {unitWith(func(u *fact.Unit) { u.Result, u.Status, u.Signal = "signal", 11, true }), "service/failed proven", "killed by signal 11"},
+		"settings refused": {unitWith(func(u *fact.Unit) { u.Log = logged("[emerg] unknown directive", "configuration file test failed") }),
+			"service/settings-rejected proven", "[emerg]"},
+		"its port was taken, by somebody who is gone": {unitWith(func(u *fact.Unit) { u.Log = logged("bind() failed (98: Address already in use)") }),
+			"service/port-taken likely", "98"},
+		"no room on the disk":       {unitWith(func(u *fact.Unit) { u.Log = logged("write: No space left on device") }), "service/starved proven", "No space"},
+		"killed for want of memory": {unitWith(func(u *fact.Unit) { u.Result = "oom-kill" }), "service/starved proven", "memory"},
+		"a requirement is down":     {unitWith(func(u *fact.Unit) { u.Active, u.Down = "inactive", []string{"pump.service (failed)"} }), "service/needs-down proven", "pump.service"},
+		"started again and again":   {unitWith(func(u *fact.Unit) { u.Active, u.Sub, u.Restarts = "activating", "auto-restart", 9 }), "service/restarting proven", "9 times"},
+		"still starting":            {unitWith(func(u *fact.Unit) { u.Active, u.Sub = "activating", "start-pre" }), "service/starting proven", "starting"},
+		"a condition is not met":    {unitWith(func(u *fact.Unit) { u.Active, u.Failed = "inactive", []string{"ConditionPathExists=/srv"} }), "service/stopped proven", "/srv"},
+		"not there at all":          {fact.Program{Name: "nginx", Why: "unit", Units: []fact.Unit{{Name: "nginx.service", Load: "not-found"}}}, "service/not-installed proven", "not on tidebook"},
+		"just started, no port yet": {nginxWith(fact.Process{PID: 7, State: "S", Since: began.Add(-3 * time.Second)}), "service/starting likely", "3 seconds"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			got := newScene(t, web).holds("v1", gauge).holds("v2", tidebook).named(tidebook).client(tidebook, reset).listening().programs("systemd", c.program).weigh()
+			expect(t, got, c.want)
+			if !strings.Contains(got.Causes[0].Summary, c.says) {
+				t.Errorf("summary %q lacks %q", got.Causes[0].Summary, c.says)
+			}
+			if len(got.Causes[0].Remedies) == 0 {
+				t.Error("no remedy")
+			}
+		})
+	}
+}
+
+// TestServing is what can be wrong with a service that holds its port.
+func TestServing(t *testing.T) {
+	silentAnswer := answered(fact.Reply{Ending: fact.Stalled, Protocol: "http", TookMS: 6000})
+	scene := func(t *testing.T, p fact.Program, steps ...step) *scene {
+		return newScene(t, web).holds("v1", gauge).holds("v2", tidebook).named(tidebook).client(tidebook, steps...).listening(listener("0.0.0.0", 80, "nginx")).programs("systemd", p)
+	}
+	t.Run("halted", func(t *testing.T) {
+		expect(t, scene(t, nginxWith(fact.Process{PID: 4121, State: "T"}), connected, silentAnswer).weigh(), "service/hung proven")
+	})
+	t.Run("takes nobody off its queue", func(t *testing.T) {
+		s := scene(t, nginxUp, connected, silentAnswer)
+		if !s.wants(fact.LookListeners, fact.Server) {
+			t.Error("the queue is not looked at again")
+		}
+		s.add("v2", fact.LookListeners, fact.Target{Port: 80, Scheme: "http", Again: 1}, func(f *fact.Fact) {
+			l := listener("0.0.0.0", 80, "nginx")
+			l.Queue = 2
+			f.Listeners = &fact.Listeners{All: []fact.Listener{l}}
+		})
+		expect(t, s.weigh(), "service/hung proven")
+	})
+	t.Run("no descriptors left", func(t *testing.T) {
+		expect(t, scene(t, nginxWith(fact.Process{PID: 4121, State: "S", Files: 1024, Limit: 1024}), connected, silentAnswer).weigh(), "service/starved proven")
+	})
+	t.Run("silent, and nothing says why", func(t *testing.T) {
+		got := scene(t, nginxUp, connected, silentAnswer).weigh()
+		for _, c := range got.Causes {
+			if c.Certainty == trail.Proven {
+				t.Errorf("%s is called proven", c.ID)
+			}
+		}
+	})
+	t.Run("doubts of a service that works", func(t *testing.T) {
+		up := fact.Unit{Name: "nginx.service", Load: "loaded", Active: "active", Sub: "running", Enabled: "disabled", Restarts: 4, Since: began.Add(-time.Minute)}
+		s := scene(t, with(nginxUp, up), connected, replied(200))
+		s.set.Ask.Card = &fact.Card{Name: "tidebook", Ports: []uint16{80, 8081}}
+		got := s.weigh()
+		expect(t, got)
+		expectDoubts(t, got, "service/restarting proven", "service/not-enabled proven", "ports/some-missing proven")
+	})
+	t.Run("a full disk is a doubt", func(t *testing.T) {
+		s := scene(t, nginxUp, connected, replied(500))
+		s.add("v2", fact.LookResources, fact.Target{}, func(f *fact.Fact) {
+			f.Resources = &fact.Resources{Disks: []fact.Disk{{Path: "/var", Size: 1 << 30, Inodes: 9, FreeInodes: 9}}}
+		})
+		got := s.weigh()
+		expect(t, got, "answer/error-status proven")
+		expectDoubts(t, got, "service/starved proven")
+	})
+	t.Run("another program holds the port of a named one", func(t *testing.T) {
+		s := newScene(t, web).holds("v1", gauge).holds("v2", tidebook).named(tidebook).client(tidebook, connected, replied(200)).
+			listening(listener("0.0.0.0", 80, "squatter")).programs("", why(nginxDown, "card"))
+		expect(t, s.weigh(), "ports/other-owner proven")
+	})
+}
+
+// TestServerAddress is the server's own addresses against the one tried.
+func TestServerAddress(t *testing.T) {
+	refused := func(t *testing.T, input string) *scene {
+		return newScene(t, input).holds("v1", gauge).holds("v2", "10.20.0.15")
+	}
+	t.Run("the name gives an old address, and the server's own works", func(t *testing.T) {
+		got := refused(t, web).named(tidebook).client(tidebook, silent).client("10.20.0.15", connected, replied(200)).weigh()
+		expect(t, got, "names/stale-address proven")
+	})
+	t.Run("a setting holds an old address", func(t *testing.T) {
+		got := refused(t, "http://"+tidebook+"/").client(tidebook, silent).client("10.20.0.15", connected, replied(200)).weigh()
+		expect(t, got, "settings/stale-address proven")
+	})
+	t.Run("neither address works: there may be a translation", func(t *testing.T) {
+		got := refused(t, web).named(tidebook).client(tidebook, silent).client("10.20.0.15", silent).weigh()
+		expect(t, got)
+		expectDoubts(t, got, "names/stale-address possible")
+	})
+	for name, c := range map[string]struct {
+		edit func(*fact.Address)
+		want string
+	}{
+		"the link is down":           {func(a *fact.Address) { a.Up = false }, "service/address-missing proven"},
+		"another machine has it too": {func(a *fact.Address) { a.State = "duplicate" }, "service/address-twice proven"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := newScene(t, web).holds("v1", gauge).named(tidebook).client(tidebook, silent)
+			s.add("v2", fact.LookAddresses, fact.Target{}, func(f *fact.Fact) {
+				a := fact.Address{Prefix: netip.MustParsePrefix(tidebook + "/24"), Link: "eth0", Up: true}
+				c.edit(&a)
+				f.Addresses = &fact.Addresses{Host: "tidebook", Held: []fact.Address{a}}
+			})
+			expect(t, s.weigh(), c.want)
+		})
+	}
+}
+
+// TestAge breaks the guard of the same time.
+func TestAge(t *testing.T) {
+	for name, c := range map[string]struct {
+		old  time.Duration // of the record, by the server's clock
+		date time.Duration // how far the server's clock is ahead; 99 h: not known
+		want trail.Certainty
+	}{
+		"fresh, by a clock that agrees":               {5 * time.Minute, 0, trail.Proven},
+		"fresh, by a clock that was compared":         {5 * time.Minute, time.Hour, trail.Proven},
+		"too old":                                     {20 * time.Minute, 0, trail.Likely},
+		"too old by the server's clock":               {40 * time.Minute, -time.Hour, trail.Likely},
+		"from the future":                             {-time.Hour, 0, trail.Likely},
+		"nobody compared the clocks":                  {5 * time.Minute, 99 * time.Hour, trail.Likely},
+		"old, and the server's clock is one day fast": {20 * time.Minute, 24 * time.Hour, trail.Likely},
+	} {
+		t.Run(name, func(t *testing.T) {
+			l := listener("0.0.0.0", 80, "squatter")
+			reply := fact.Reply{Ending: fact.Done, Protocol: "http", Status: 200}
+			skew := time.Duration(0)
+			if c.date != 99*time.Hour {
+				skew = c.date
+				reply.Date = began.Add(c.date)
+			}
+			s := newScene(t, web).holds("v1", gauge).holds("v2", tidebook).named(tidebook).client(tidebook, connected, answered(reply)).
+				listening(l).programs("", why(nginxDown, "card"))
+			s.set.Vantages[1].Means, s.set.Vantages[1].Ended = fact.Record, began.Add(skew).Add(-c.old)
+			expect(t, s.weigh(), "ports/other-owner "+string(c.want))
+		})
+	}
+}
+
+// FuzzWeigh sees that no facts, however strange, make weighing panic, and that
+// the same facts give the same trail.
+func FuzzWeigh(f *testing.F) {
+	seed := func(s *scene) {
+		text, err := json.Marshal(s.set)
+		if err != nil {
+			f.Fatal(err)
+		}
+		f.Add(text)
+	}
+	t := &testing.T{}
+	seed(newScene(t, web).holds("v1", gauge).holds("v2", tidebook).named(tidebook).hosts("10.20.0.66").client(tidebook, reset).listening(listener("127.0.0.1", 80, "nginx")).programs("systemd", with(nginxDown, stopped)))
+	seed(newScene(t, secure).named(tidebook, "fd20::14").client(tidebook, connected, shook(fact.Handshake{Ending: fact.Done, Chain: [][]byte{{1, 2}}}), trusting([]byte{3}), replied(403)))
+	seed(newScene(t, "mysql://tide\u200bbook").asking("varzea.example").client(tidebook, icmp(gauge, 1)))
+	f.Fuzz(func(t *testing.T, text []byte) {
+		set, err := fact.DecodeSet("x", text)
+		if err != nil {
+			return
+		}
+		first, _ := Weigh(set)
+		second, _ := Weigh(set)
+		one, err1 := json.Marshal(first)
+		two, err2 := json.Marshal(second)
+		if err1 == nil && err2 == nil && string(one) != string(two) {
+			t.Errorf("two judgements of the same facts:\n%s\n%s", one, two)
+		}
+	})
+}
