@@ -53,7 +53,7 @@ const bootScript = `set -e
 root=$1; work=$2
 hostname tidebook
 mount --make-rprivate /
-mount -t tmpfs tmpfs "$work"
+mount -t tmpfs -o size=1g tmpfs "$work"
 mkdir "$work/up" "$work/wk" "$work/m"
 mount -t overlay overlay -o "lowerdir=$root,upperdir=$work/up,workdir=$work/wk" "$work/m"
 cd "$work/m"

@@ -29,6 +29,15 @@ var restoreSite = "rm /etc/nginx/sites-enabled/default; cp /root/site /etc/nginx
 // squat puts another small server on the web server's port.
 const squat = "systemctl stop nginx; systemd-run -q --unit=squatter /usr/bin/perl /root/hello.pl 80; sleep 0.5"
 
+// oddProgram is a server that is unwell in a way of one's choice.
+const oddProgram = `use IO::Socket::INET;
+if ($ARGV[0] eq "zombie") { if (!fork) { $0 = "tidegate"; exit } sleep 600; exit }
+my $s = IO::Socket::INET->new(LocalPort => 8457, Listen => 5, ReuseAddr => 1) or die "listen: $!";
+my @open;
+if ($ARGV[0] eq "full") { while (open(my $f, "<", "/dev/null")) { push @open, $f } }
+sleep 600;
+`
+
 const helloProgram = `use IO::Socket::INET;
 my $s = IO::Socket::INET->new(LocalPort => $ARGV[0], Listen => 5, ReuseAddr => 1) or die "listen: $!";
 while (my $c = $s->accept) { print $c "hello\n"; close $c }
@@ -65,6 +74,14 @@ var faults = []fault{
 		to: "http://10.20.0.14:8457/", args: []string{"--unit", "almanac"}, want: "service/restarting proven", bits: "times so far"},
 	{name: "starting", ruin: unit("[Service]\nExecStartPre=/bin/sleep 60\nExecStart=/bin/true\n"), mend: noUnit,
 		to: "http://10.20.0.14:8457/", args: []string{"--unit", "almanac"}, want: "service/starting proven"},
+	{name: "disk full", ruin: "mkdir -p /srv/full; mount -t tmpfs -o size=64k tmpfs /srv/full; " + unit("[Service]\nExecStart=/bin/dd if=/dev/zero of=/srv/full/x bs=1k count=500\n"), mend: "umount /srv/full; " + noUnit,
+		to: "http://10.20.0.14:8457/", args: []string{"--unit", "almanac"}, want: "service/starved proven", bits: "No space left on device"},
+	{name: "accepts nobody", ruin: "systemd-run -q --unit=almanac /usr/bin/perl /root/odd.pl mute; sleep 0.5", mend: "systemctl stop almanac",
+		to: "http://10.20.0.14:8457/", args: []string{"--unit", "almanac", "--deadline", "9s"}, want: "service/hung proven", bits: "takes no connections"},
+	{name: "descriptors used up", ruin: "systemd-run -q -p LimitNOFILE=16 --unit=almanac /usr/bin/perl /root/odd.pl full; sleep 0.5", mend: "systemctl stop almanac",
+		to: "http://10.20.0.14:8457/", args: []string{"--unit", "almanac", "--deadline", "9s"}, want: "service/starved proven", bits: "16 files open"},
+	{name: "zombie", ruin: "systemd-run -q --unit=squatter /usr/bin/perl /root/odd.pl zombie; sleep 0.5", mend: "systemctl stop squatter",
+		to: "http://10.20.0.14:8457/", args: []string{"--card", "CARD tidegate"}, want: "service/zombie proven", bits: "never buried"},
 	{name: "not installed", ruin: "true", mend: "true", to: "http://10.20.0.14:8457/", args: []string{"--unit", "almanac"}, want: "service/not-installed proven"},
 }
 
@@ -75,6 +92,7 @@ func TestServiceCauses(t *testing.T) {
 	at := []string{"--at", "root@10.20.0.14", "--identity", key, "--wait", "2s"}
 	h.do("cp /etc/nginx/sites-available/default /root/site")
 	h.put("/root/hello.pl", helloProgram)
+	h.put("/root/odd.pl", oddProgram)
 	const portal = "http://10.20.0.14/"
 	healthy := func(t *testing.T) {
 		t.Helper()
@@ -89,7 +107,13 @@ func TestServiceCauses(t *testing.T) {
 			if f.to != "" {
 				to = f.to
 			}
-			judged := traced(t, enter(h.client), append(append(append([]string{}, at...), f.args...), to)...)
+			args := append([]string{}, f.args...)
+			for i, arg := range args {
+				if program, ok := strings.CutPrefix(arg, "CARD "); ok {
+					args[i] = cardFor(t, program)
+				}
+			}
+			judged := traced(t, enter(h.client), append(append(append([]string{}, at...), args...), to)...)
 			expect(t, judged, f.want)
 			if len(judged.Causes) > 0 && !strings.Contains(judged.Causes[0].Summary, f.bits) {
 				t.Errorf("summary %q lacks %q", judged.Causes[0].Summary, f.bits)
@@ -182,7 +206,14 @@ func carried(t *testing.T, h *fullHost) {
 func overThere(t *testing.T, h *fullHost, key string) {
 	h.t = t
 	at := []string{"trace", "--at", "root@10.20.0.14", "--identity", key}
+	// The client may be over there too: nobody looks from here.
+	h.web(h.client, "10.20.7.31:8080")
+	judged := traced(t, enter(h.router), "--at", "client=root@10.20.0.14", "--identity", key, "http://10.20.7.31:8080/")
+	if judged.Outcome != trail.OutcomeClear || len(judged.Vantages) != 1 || judged.Vantages[0].Host != "tidebook" {
+		t.Errorf("%+v\n%s", judged.Vantages, dump(judged))
+	}
 	h.do("rm /usr/local/bin/uakari")
+	cutOff(t, h, key)
 	fails := func(what, want string, args ...string) {
 		t.Helper()
 		r := runIn(t, enter(h.client), append(args, "http://10.20.0.14/")...)
@@ -201,7 +232,7 @@ func overThere(t *testing.T, h *fullHost, key string) {
 	h.do("echo 'ana ALL=(ALL) NOPASSWD: ALL' > /etc/sudoers.d/ana")
 	expectHealthy(t, traced(t, enter(h.client), append(ana[1:], "--as-root", "http://10.20.0.14/")...))
 	// As an ordinary user it works and sees less.
-	judged := traced(t, enter(h.client), append(ana[1:], "http://10.20.0.14/")...)
+	judged = traced(t, enter(h.client), append(ana[1:], "http://10.20.0.14/")...)
 	if judged.Outcome != trail.OutcomeClear {
 		t.Errorf("%s", dump(judged))
 	}
@@ -211,4 +242,33 @@ func overThere(t *testing.T, h *fullHost, key string) {
 	fails("the host key has changed", "has changed", at...)
 	write(t, filepath.Join(os.Getenv("HOME"), ".ssh", "known_hosts"), "")
 	fails("the host key is not known", "is not known; compare", at...)
+}
+
+// cutOff cuts the connection in the middle of a run. The run goes on with what
+// it has, and what was lent does not stay.
+func cutOff(t *testing.T, h *fullHost, key string) {
+	t.Helper()
+	h.do("pkill -STOP nginx")
+	defer h.do("pkill -CONT nginx")
+	cmd := exec.Command("ip", append(enter(h.client)[1:], program, "trace", "--lend", "--at", "root@10.20.0.14", "--identity", key, "--deadline", "9s", "--json", "http://10.20.0.14/")...)
+	out := &strings.Builder{}
+	cmd.Stdout = out
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(2 * time.Second)
+	h.do("pkill -f '[s]shd: root@notty'")
+	began := time.Now()
+	cmd.Wait()
+	if took := time.Since(began); took > 10*time.Second {
+		t.Errorf("went on for %s after the connection was cut", took)
+	}
+	judged := readTrail(t, out.String())
+	if judged.Reached != trail.No && judged.Reached != trail.Unknown {
+		t.Errorf("%s", dump(judged))
+	}
+	time.Sleep(500 * time.Millisecond)
+	if list, err := h.command("sh", "-c", "ls -d /tmp/tmp.* 2>/dev/null; pgrep -x uakari").Output(); err == nil || len(list) > 0 {
+		t.Errorf("still there after the connection was cut: %s", list)
+	}
 }

@@ -8,6 +8,7 @@ import (
 // ResolverSetup is how a host looks names up (resolv.conf(5)).
 type ResolverSetup struct {
 	Path      string           `json:"path"`
+	Order     []string         `json:"order,omitempty"` // the sources of host names (nsswitch.conf(5))
 	Servers   []netip.AddrPort `json:"servers"`
 	Search    []string         `json:"search,omitempty"`
 	Ndots     int              `json:"ndots"`

@@ -53,6 +53,39 @@ func Record(ctx context.Context, host Vantage, ask *fact.Ask, server []Vantage) 
 		})
 	}
 	wg.Wait()
+	for _, order := range ownTries(r, ask) {
+		wg.Go(func() { host.Look(ctx, order, func(f fact.Fact) { keep(f) }) })
+	}
+	wg.Wait()
 	r.Ended = time.Now().UTC()
 	return r
+}
+
+// ownTries is the endpoint at every address of the host that were not tried
+// yet: what it sees when it tries its own service.
+func ownTries(r fact.HostRecord, ask *fact.Ask) []fact.Order {
+	if ask == nil {
+		return nil
+	}
+	const most = 8
+	e := ask.Endpoint
+	tried := map[fact.Target]bool{}
+	for _, f := range r.Facts {
+		tried[f.Order.Target] = tried[f.Order.Target] || f.Order.Look == fact.LookSession
+	}
+	var orders []fact.Order
+	for _, f := range r.Facts {
+		if f.Addresses == nil {
+			continue
+		}
+		for _, held := range f.Addresses.Held {
+			addr := held.Prefix.Addr()
+			t := fact.Target{Name: e.Host, Addr: addr, Port: e.Port, Scheme: e.Scheme, Security: e.Security, Path: e.Path}
+			if len(orders) < most && !tried[t] && !addr.IsLinkLocalUnicast() {
+				tried[t] = true
+				orders = append(orders, fact.Order{Look: fact.LookSession, Target: t})
+			}
+		}
+	}
+	return orders
 }

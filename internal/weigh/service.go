@@ -203,6 +203,7 @@ func serves(l fact.Listener, programs []fact.Program) bool {
 	return slices.ContainsFunc(programs, func(p fact.Program) bool {
 		name := path.Base(p.Name)
 		return l.Program == name || strings.HasPrefix(l.Program, name+":") ||
+			l.Unit != "" && slices.ContainsFunc(p.Units, func(u fact.Unit) bool { return u.Name == l.Unit }) ||
 			slices.ContainsFunc(p.Processes, func(r fact.Process) bool { return r.PID == l.PID && l.PID != 0 })
 	})
 }

@@ -94,6 +94,13 @@ func named(env look.Env) []fact.Program {
 	if program.Name == "" {
 		return nil
 	}
+	if unit == "" {
+		unit = program.Name
+	}
+	if !strings.Contains(unit, ".") {
+		unit += ".service"
+	}
+	program.Units = []fact.Unit{{Name: unit}} // its state is the manager's to say
 	if program.Path == "" {
 		program.Path = installed([]string{"/usr/sbin/" + program.Name, "/usr/bin/" + program.Name, "/usr/local/sbin/" + program.Name, "/usr/local/bin/" + program.Name})
 	}
@@ -207,7 +214,8 @@ func findProcesses(programs []fact.Program) error {
 		name := programName(pid)
 		for i := range programs {
 			p := &programs[i]
-			if p.Name != name || len(p.Processes) == most {
+			ours := p.Name == name || p.Why != "scheme" && len(p.Units) > 0 && unitOf(pid) == p.Units[0].Name
+			if !ours || len(p.Processes) == most {
 				continue
 			}
 			if running, ok := process(pid); ok && running.State != "X" {
@@ -271,7 +279,7 @@ func askManager(ctx context.Context, programs []fact.Program, scheme endpoint.Sc
 	defer conn.Close()
 	for i := range programs {
 		p := &programs[i]
-		names := unitNames(ctx, conn, *p, scheme, env)
+		names := unitNames(ctx, conn, *p, scheme)
 		p.Units = nil
 		for _, name := range names {
 			if u, ok := unitState(ctx, conn, name, env.Deep); ok || p.Why == "card" || p.Why == "unit" {
@@ -284,31 +292,17 @@ func askManager(ctx context.Context, programs []fact.Program, scheme endpoint.Sc
 
 // unitNames is the units that could run a program. Patterns are matched
 // against what the manager has loaded.
-func unitNames(ctx context.Context, conn *dbus.Conn, p fact.Program, scheme endpoint.Scheme, env look.Env) []string {
-	if p.Why == "holder" {
-		var names []string
-		for _, u := range p.Units {
-			names = append(names, u.Name)
-		}
-		return names
+func unitNames(ctx context.Context, conn *dbus.Conn, p fact.Program, scheme endpoint.Scheme) []string {
+	var names []string
+	for _, u := range p.Units {
+		names = append(names, u.Name)
 	}
-	if p.Why == "card" || p.Why == "unit" {
-		unit := env.Unit
-		if unit == "" && env.Card != nil {
-			unit = env.Card.Unit
-		}
-		if unit == "" {
-			unit = p.Name
-		}
-		if !strings.Contains(unit, ".") {
-			unit += ".service"
-		}
-		return []string{unit}
+	if p.Why == "holder" || p.Why == "card" || p.Why == "unit" {
+		return names
 	}
 	if p.Path == "" {
 		return nil
 	}
-	var names []string
 	for _, row := range scheme.Programs {
 		if row.Name != p.Name {
 			continue

@@ -13,7 +13,10 @@ import (
 	"uakari/internal/fact"
 )
 
-const systemSetup = "/etc/resolv.conf"
+const (
+	systemSetup   = "/etc/resolv.conf"
+	systemSources = "/etc/nsswitch.conf"
+)
 
 // mostFile bounds what is read of a file, in bytes.
 const mostFile = 4 << 20
@@ -119,10 +122,28 @@ func ReadSetup(path string) (fact.ResolverSetup, error) {
 	if os.IsNotExist(err) {
 		err = nil
 	}
+	if path == systemSetup {
+		s.Order = sourceOrder(systemSources)
+	}
 	if len(s.Servers) == 0 {
 		s.Servers = []netip.AddrPort{netip.MustParseAddrPort("127.0.0.1:53")}
 	}
 	return s, err
+}
+
+// sourceOrder is the sources of host names in their order; nil where the file
+// is missing or does not say.
+func sourceOrder(path string) []string {
+	var order []string
+	err := lines(path, "#", func(_ int, fields []string) {
+		if fields[0] == "hosts:" {
+			order = fields[1:]
+		}
+	})
+	if err != nil {
+		return nil
+	}
+	return order
 }
 
 func readOption(s *fact.ResolverSetup, option string) {

@@ -74,6 +74,10 @@ func (l looker) hosts() {
 		l.emit(l.env.Failed(l.order, path, "could not read the hosts file", err, ""))
 		return
 	}
+	if own := strings.ToLower(strings.TrimSuffix(l.order.Target.Name, ".")); len(entry.Addrs) == 0 && (own == "localhost" || strings.HasSuffix(own, ".localhost")) {
+		// Programs answer this name themselves (RFC 6761 section 6.3).
+		entry = fact.HostsFile{Path: "RFC 6761", Name: entry.Name, Addrs: []netip.Addr{netip.MustParseAddr("127.0.0.1")}}
+	}
 	saw := "does not name it"
 	if len(entry.Addrs) > 0 {
 		saw = fmt.Sprintf("line %d: %s", entry.Line, joinAddrs(entry.Addrs))
