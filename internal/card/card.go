@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"strings"
+	"time"
 
 	"github.com/goccy/go-yaml"
 
@@ -46,6 +47,11 @@ func Parse(path string, text []byte) (*fact.Card, error) {
 		return nil, fmt.Errorf("%s:1:1: format %q; expected %q", path, c.Format, Format)
 	case c.Name == "":
 		return nil, fmt.Errorf("%s:1:1: the card has no name; expected a line like: name: tidebook", path)
+	}
+	if c.Fresh != "" {
+		if d, err := time.ParseDuration(c.Fresh); err != nil || d <= 0 {
+			return nil, fmt.Errorf("%s:1:1: fresh %q; expected a time like 10m", path, c.Fresh)
+		}
 	}
 	return &c, nil
 }

@@ -46,10 +46,17 @@ hand it on all the same. It is readable by its owner only.`,
 }
 
 func (f *recordFlags) run(cmd *cobra.Command) error {
+	var more []fact.Order
 	if f.client != "" {
-		if _, err := netip.ParseAddr(f.client); err != nil {
+		addr, err := netip.ParseAddr(f.client)
+		if err != nil {
 			return fmt.Errorf("--client %q: expected an IP address", f.client)
 		}
+		// The way back to the client, as this host's kernel has it.
+		more = append(more, fact.Order{Look: fact.LookRoute, Target: fact.Target{Addr: addr}}, fact.Order{Look: fact.LookLink, Target: fact.Target{Addr: addr}})
+	}
+	if f.endpoint == "" && f.unit != "" {
+		more = append(more, fact.Order{Look: fact.LookService})
 	}
 	var ask *fact.Ask
 	env, err := f.env()
@@ -69,7 +76,7 @@ func (f *recordFlags) run(cmd *cobra.Command) error {
 	defer cancel()
 	at := here(env, true)
 	p := newProgress(cmd.ErrOrStderr())
-	r := trace.Record(ctx, at[0], ask, at[1:])
+	r := trace.Record(ctx, at[0], ask, more, at[1:])
 	p.stop()
 	if errors.Is(ctx.Err(), context.Canceled) {
 		return exit(exitInterrupted)

@@ -37,13 +37,14 @@ type Program struct {
 	Settings []string // files that may name the port, patterns
 	Port     string   // a regular expression; group 1 is a port
 	Default  uint16   // the port where the settings name none
+	Logs     []string // log files, patterns
 }
 
 var webServers = []Program{
-	{Name: "nginx", Paths: []string{"/usr/sbin/nginx"}, Units: []string{"nginx.service"},
+	{Name: "nginx", Paths: []string{"/usr/sbin/nginx"}, Units: []string{"nginx.service"}, Logs: []string{"/var/log/nginx/error.log"},
 		Settings: []string{"/etc/nginx/nginx.conf", "/etc/nginx/conf.d/*.conf", "/etc/nginx/sites-enabled/*"},
 		Port:     `(?m)^\s*listen\s+(?:[^\s;]*:)?(\d+)[\s;]`},
-	{Name: "apache2", Paths: []string{"/usr/sbin/apache2"}, Units: []string{"apache2.service"},
+	{Name: "apache2", Paths: []string{"/usr/sbin/apache2"}, Units: []string{"apache2.service"}, Logs: []string{"/var/log/apache2/error.log"},
 		Settings: []string{"/etc/apache2/ports.conf"}, Port: `(?mi)^\s*listen\s+(?:\S*:)?(\d+)`},
 	{Name: "httpd", Paths: []string{"/usr/sbin/httpd"}, Units: []string{"httpd.service"},
 		Settings: []string{"/etc/httpd/conf/httpd.conf", "/etc/httpd/conf.d/*.conf"}, Port: `(?mi)^\s*listen\s+(?:\S*:)?(\d+)`},
@@ -58,13 +59,13 @@ var (
 	postgres = Program{Name: "postgres", Paths: []string{"/usr/lib/postgresql/*/bin/postgres", "/usr/bin/postgres", "/usr/pgsql-*/bin/postgres"},
 		Units:    []string{"postgresql@*.service", "postgresql.service", "postgresql-*.service"},
 		Settings: []string{"/etc/postgresql/*/*/postgresql.conf", "/var/lib/pgsql/data/postgresql.conf"},
-		Port:     `(?m)^\s*port\s*=?\s*'?(\d+)`, Default: 5432}
+		Port:     `(?m)^\s*port\s*=?\s*'?(\d+)`, Default: 5432, Logs: []string{"/var/log/postgresql/*.log"}}
 	mariadb = Program{Name: "mariadbd", Paths: []string{"/usr/sbin/mariadbd", "/usr/sbin/mysqld", "/usr/libexec/mariadbd"},
 		Units:    []string{"mariadb.service", "mysql.service", "mysqld.service"},
 		Settings: []string{"/etc/mysql/my.cnf", "/etc/mysql/conf.d/*.cnf", "/etc/mysql/mariadb.conf.d/*server.cnf", "/etc/my.cnf"},
-		Port:     `(?m)^\s*port\s*=\s*(\d+)`, Default: 3306}
+		Port:     `(?m)^\s*port\s*=\s*(\d+)`, Default: 3306, Logs: []string{"/var/log/mysql/error.log", "/var/log/mariadb/mariadb.log"}}
 	redis = Program{Name: "redis-server", Paths: []string{"/usr/bin/redis-server"}, Units: []string{"redis-server.service", "redis.service"},
-		Settings: []string{"/etc/redis/redis.conf", "/etc/redis.conf"}, Port: `(?m)^\s*(?:tls-)?port\s+(\d+)`, Default: 6379}
+		Settings: []string{"/etc/redis/redis.conf", "/etc/redis.conf"}, Port: `(?m)^\s*(?:tls-)?port\s+(\d+)`, Default: 6379, Logs: []string{"/var/log/redis/*.log"}}
 	slapd = Program{Name: "slapd", Paths: []string{"/usr/sbin/slapd", "/usr/libexec/slapd"}, Units: []string{"slapd.service"},
 		Settings: []string{"/etc/default/slapd"}, Port: `(?m)^\s*SLAPD_SERVICES=.*ldaps?://[^\s"]*:(\d+)`}
 	postfix = Program{Name: "master", Paths: []string{"/usr/lib/postfix/sbin/master", "/usr/libexec/postfix/master"},

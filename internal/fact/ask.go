@@ -53,4 +53,6 @@ type Card struct {
 	Unit     string   `json:"unit,omitempty" yaml:"unit"`
 	Program  string   `json:"program,omitempty" yaml:"program"` // name, or path
 	Ports    []uint16 `json:"ports,omitempty" yaml:"ports"`     // every one that should be open
+	Log      string   `json:"log,omitempty" yaml:"log"`         // a log that is written as long as it is well
+	Fresh    string   `json:"fresh,omitempty" yaml:"fresh"`     // how fresh that log must be: "10m"
 }

@@ -117,6 +117,15 @@ type Program struct {
 	Ports     []uint16  `json:"ports,omitempty"` // that its settings name
 	Processes []Process `json:"processes,omitempty"`
 	Units     []Unit    `json:"units,omitempty"`
+	Logs      []LogFile `json:"logs,omitempty"`
+}
+
+// LogFile is the end of one log file.
+type LogFile struct {
+	Path    string    `json:"path"`
+	Changed time.Time `json:"changed"`
+	Lines   []string  `json:"lines"`
+	Stale   string    `json:"stale,omitempty"` // how fresh the card wants it, if it is a sign
 }
 
 // Process is one running process.

@@ -2,6 +2,7 @@ package trace
 
 import (
 	"context"
+	"slices"
 	"sync"
 	"time"
 
@@ -12,12 +13,12 @@ import (
 var recorded = []fact.Kind{fact.LookIdentity, fact.LookAddresses, fact.LookRoutes, fact.LookNeighbours, fact.LookResolver,
 	fact.LookKernel, fact.LookListeners, fact.LookBarriers, fact.LookResources}
 
-// Record looks at everything that a host can tell of itself and, if an
-// endpoint is asked for, at the endpoint from here, as its client and as its
+// Record looks at everything that a host can tell of itself, at what else is
+// wanted and, if an endpoint is asked for, at the endpoint from here, as its client and as its
 // server. It ends with the context at the latest.
-func Record(ctx context.Context, host Vantage, ask *fact.Ask, server []Vantage) fact.HostRecord {
+func Record(ctx context.Context, host Vantage, ask *fact.Ask, more []fact.Order, server []Vantage) fact.HostRecord {
 	r := fact.HostRecord{Format: fact.HostFormat, Host: host.Info().Host, Began: time.Now().UTC(), Facts: []fact.Fact{}}
-	orders := []fact.Order{}
+	orders := slices.Clone(more)
 	for _, kind := range recorded {
 		orders = append(orders, fact.Order{Look: kind})
 	}

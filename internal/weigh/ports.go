@@ -42,6 +42,11 @@ func (v *view) portReadings(w *wants, t *try) []Reading {
 		}
 		return append(readings, v.foreignPort(t, f, taking[0])...)
 	}
+	if symptoms[t.symptom].open.has(Listener) {
+		// The connection got through to somebody: a translation or another
+		// namespace leads on, as with published container ports.
+		return nil
+	}
 	onPort := v.ours(t, list.On(t.target.Port))
 	for _, l := range onPort {
 		if takes, _ := l.Takes(t.target.Addr); takes {
@@ -89,7 +94,7 @@ func (v *view) ours(t *try, on []fact.Listener) []fact.Listener {
 	}
 	return slices.DeleteFunc(slices.Clone(on), func(l fact.Listener) bool {
 		// The service manager holds sockets for others.
-		return l.Program != "" && l.PID != 1 && !serves(l, []fact.Program{*p})
+		return l.Program != "" && l.PID != 1 && !slices.Contains(publishers, l.Program) && !serves(l, []fact.Program{*p})
 	})
 }
 
@@ -119,6 +124,10 @@ func pluralIs(which string, n int) string {
 	}
 	return which + " are"
 }
+
+// publishers are programs that hold a port of the host for a container behind
+// them.
+var publishers = []string{"docker-proxy", "rootlessport", "conmon", "slirp4netns", "pasta", "kube-proxy"}
 
 // foreignPort reads a port that is held by somebody else. Our own try may
 // have been answered: it does not ask who answers.

@@ -65,6 +65,9 @@ func fromLog(lines []fact.LogLine) (cause, line string) {
 	return "", ""
 }
 
+// startSlack is how long before a unit's change of state its log may tell of it.
+const startSlack = 10 * time.Second
+
 // startingTime is how long a service may take to open its ports.
 const startingTime = 2 * time.Minute
 
@@ -91,8 +94,8 @@ func (s servant) down() []Reading {
 	if !alive {
 		return []Reading{s.stopped(fmt.Sprintf("%s is installed and no process of it runs", s.p.Name))}
 	}
-	if since := here[0].Since; !since.IsZero() && s.v.ask.Began.Sub(since) < startingTime {
-		r := s.reading(Listener, "service/starting", fmt.Sprintf("%s started %s ago and has not opened the port yet", s.p.Name, span(s.v.ask.Began.Sub(since))))
+	if since := here[0].Since; !since.IsZero() && s.v.ask.Began.Sub(since) < startingTime && s.mute() {
+		r := s.reading(Listener, "service/starting", fmt.Sprintf("%s started %s ago and has not opened the port yet%s", s.p.Name, span(s.v.ask.Began.Sub(since)), s.stillClosed()))
 		r.Most = trail.Likely
 		if s.p.Why == "card" || s.p.Why == "unit" {
 			return []Reading{r}
@@ -148,6 +151,28 @@ func (s servant) fullDisk() (Reading, bool) {
 		}
 	}
 	return Reading{}, false
+}
+
+// mute reports whether the program listens nowhere at all: one that has a
+// port open, and not this one, is not on its way to open it.
+func (s servant) mute() bool {
+	_, list := s.v.listeners(s.t.server)
+	return list != nil && !slices.ContainsFunc(list.All, func(l fact.Listener) bool { return serves(l, []fact.Program{*s.p}) })
+}
+
+// stillClosed tells how many of the card's ports are not open yet.
+func (s servant) stillClosed() string {
+	_, list := s.v.listeners(s.t.server)
+	if s.v.ask.Card == nil || list == nil || len(s.v.ask.Card.Ports) == 0 {
+		return ""
+	}
+	closed := 0
+	for _, port := range s.v.ask.Card.Ports {
+		if len(list.On(port)) == 0 {
+			closed++
+		}
+	}
+	return fmt.Sprintf("; %d of the card's %d ports are still closed", closed, len(s.v.ask.Card.Ports))
 }
 
 // absent reads a service that is not there at all. Only where it was said
@@ -215,7 +240,17 @@ func (s servant) unitDown(alive bool) (Reading, bool) {
 
 // failedStart reads why a start failed from the unit's log.
 func (s servant) failedStart() (Reading, bool) {
-	cause, line := fromLog(s.u.Log)
+	lines := slices.Clone(s.u.Log)
+	for _, file := range s.p.Logs {
+		// A file without times speaks of this start only if it was written
+		// since the unit changed its state.
+		if !s.u.Since.IsZero() && !file.Changed.Before(s.u.Since.Add(-startSlack)) {
+			for _, text := range file.Lines {
+				lines = append(lines, fact.LogLine{Text: text})
+			}
+		}
+	}
+	cause, line := fromLog(lines)
 	if cause == "" {
 		return Reading{}, false
 	}
@@ -280,17 +315,23 @@ func (s servant) up() []Reading {
 			readings = append(readings, s.hung(fmt.Sprintf("%s (pid %d) is halted: its process is stopped by a signal", s.p.Name, r.PID)))
 		}
 	}
-	if l, ok := s.unaccepted(); ok && stuck && s.t.symptom != SilentTCP {
+	if l, ok := s.unaccepted(); ok && stuck && s.t.symptom != SilentTCP && !s.t.climb.hasty() {
 		readings = append(readings, s.hung(fmt.Sprintf("%s takes no connections: %s waiting", owner(l), waiting(l.Queue))))
-	}
-	u := s.u
-	if u == nil || u.Active != "active" || strings.HasSuffix(u.Name, ".socket") {
-		return readings
 	}
 	harmless := func(cause, summary string) {
 		r := s.reading(Listener, cause, summary)
 		r.Harmless = true
 		readings = append(readings, r)
+	}
+	for _, log := range s.p.Logs {
+		fresh, err := time.ParseDuration(log.Stale)
+		if age := s.f.At.Sub(log.Changed); err == nil && age > fresh {
+			harmless("service/stale-log", fmt.Sprintf("%s was last written %s ago; the card wants it every %s", log.Path, span(age), span(fresh)))
+		}
+	}
+	u := s.u
+	if u == nil || u.Active != "active" || strings.HasSuffix(u.Name, ".socket") {
+		return readings
 	}
 	if u.Restarts > 1 && s.v.ask.Began.Sub(u.Since) < 10*time.Minute {
 		harmless("service/restarting", fmt.Sprintf("%s runs now, and ends again and again: %s", u.Name, restarts(u)))

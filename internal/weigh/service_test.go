@@ -116,6 +116,20 @@ func TestServing(t *testing.T) {
 		expect(t, got, "answer/error-status proven")
 		expectDoubts(t, got, "service/starved proven")
 	})
+	t.Run("a log that stands still is a doubt", func(t *testing.T) {
+		p := why(nginxUp, "card")
+		p.Logs = []fact.LogFile{{Path: "/var/log/tide.log", Changed: began.Add(-time.Hour), Stale: "10m"}}
+		got := scene(t, p, connected, replied(200)).weigh()
+		expect(t, got)
+		expectDoubts(t, got, "service/stale-log proven")
+	})
+	t.Run("refused by the system's policy, by its log", func(t *testing.T) {
+		s := newScene(t, web).holds("v1", gauge).holds("v2", tidebook).named(tidebook).client(tidebook, reset).listening().programs("systemd", with(nginxDown, stopped))
+		s.add("v2", fact.LookResources, fact.Target{}, func(f *fact.Fact) {
+			f.Resources = &fact.Resources{Denials: []fact.LogLine{{Text: `audit: apparmor="DENIED" operation="bind" comm="nginx"`}}}
+		})
+		expect(t, s.weigh(), "service/policy-denied proven")
+	})
 	t.Run("another program holds the port of a named one", func(t *testing.T) {
 		s := newScene(t, web).holds("v1", gauge).holds("v2", tidebook).named(tidebook).client(tidebook, connected, replied(200)).
 			listening(listener("0.0.0.0", 80, "squatter")).programs("", why(nginxDown, "card"))

@@ -230,9 +230,19 @@ func TestGuards(t *testing.T) {
 		expect(t, s.climb("v1", there, connected, replied(200)).weigh(), "settings/wrong-port likely")
 	})
 	t.Run("a contradiction is a doubt", func(t *testing.T) {
-		got := refused(t, web).holds("v2", tidebook).named(tidebook).client(tidebook, connected, replied(200)).listening().weigh()
+		s := refused(t, web).holds("v2", tidebook).named(tidebook).client(tidebook, connected, replied(200)).listening(listener("0.0.0.0", 80, "nginx"))
+		s.add("v2", fact.LookAddresses, fact.Target{}, func(f *fact.Fact) {})
+		s.set.Facts[1].Addresses.Held[1].Up = false
+		got := s.weigh()
 		expect(t, got)
-		expectDoubts(t, got, "ports/none-listening possible")
+		expectDoubts(t, got, "service/address-missing possible")
+		if got.Outcome != trail.OutcomeClear {
+			t.Errorf("outcome %s, want clear", got.Outcome)
+		}
+	})
+	t.Run("a connection that got through where nobody listens was led on", func(t *testing.T) {
+		got := refused(t, web).holds("v2", tidebook).named(tidebook).client(tidebook, connected, replied(200)).listening().weigh()
+		expectDoubts(t, got)
 		if got.Outcome != trail.OutcomeClear {
 			t.Errorf("outcome %s, want clear", got.Outcome)
 		}

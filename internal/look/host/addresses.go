@@ -4,11 +4,8 @@ package host
 
 import (
 	"context"
-	"net"
-	"net/netip"
-	"os"
-
 	"fmt"
+	"os"
 
 	"uakari/internal/fact"
 	"uakari/internal/look"
@@ -28,30 +25,4 @@ func Addresses(_ context.Context, env look.Env, order fact.Order, emit look.Emit
 	f := env.Seen(order, "addresses of "+name, fmt.Sprintf("%d addresses", len(held)))
 	f.Addresses = &fact.Addresses{Host: name, Held: held}
 	emit(f)
-}
-
-func addresses() ([]fact.Address, error) {
-	links, err := net.Interfaces()
-	if err != nil {
-		return nil, err
-	}
-	held := []fact.Address{}
-	for _, link := range links {
-		addrs, err := link.Addrs()
-		if err != nil {
-			return nil, fmt.Errorf("link %s: %w", link.Name, err)
-		}
-		for _, a := range addrs {
-			prefix, err := netip.ParsePrefix(a.String())
-			if err != nil {
-				continue
-			}
-			held = append(held, fact.Address{
-				Prefix: netip.PrefixFrom(prefix.Addr().Unmap(), prefix.Bits()), Link: link.Name,
-				Up:    link.Flags&net.FlagUp != 0 && link.Flags&net.FlagRunning != 0,
-				Local: link.Flags&net.FlagLoopback != 0,
-			})
-		}
-	}
-	return held, nil
 }

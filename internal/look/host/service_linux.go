@@ -40,16 +40,41 @@ func Service(ctx context.Context, env look.Env, order fact.Order, emit look.Emit
 		emit(env.Failed(order, "/proc", "could not list the processes", err, ""))
 		return
 	}
-	if managed() {
+	if !managed() {
+		for i := range s.Programs {
+			s.Programs[i].Units = nil // nobody here knows of units
+		}
+	} else {
 		s.Manager = "systemd"
 		if err := askManager(ctx, s.Programs, scheme, env); err != nil {
 			emit(env.Failed(order, "systemd", "could not ask the service manager", err, "a running system bus"))
 		}
 	}
+	for i := range s.Programs {
+		s.Programs[i].Logs = logsOf(s.Programs[i], scheme, env)
+	}
 	slices.SortStableFunc(s.Programs, func(a, b fact.Program) int { return rank[a.Why] - rank[b.Why] })
 	f := env.Seen(order, "units and processes", sawService(s))
 	f.Service = &s
 	emit(f)
+}
+
+// logsOf is the log files of a program that is there: those of the scheme's
+// table, and the one that the card names as a sign.
+func logsOf(p fact.Program, scheme endpoint.Scheme, env look.Env) []fact.LogFile {
+	var logs []fact.LogFile
+	if p.Why == "card" && env.Card.Log != "" {
+		logs = logFiles([]string{env.Card.Log})
+		for i := range logs {
+			logs[i].Stale = env.Card.Fresh
+		}
+	}
+	for _, row := range scheme.Programs {
+		if row.Name == p.Name && p.Path != "" {
+			logs = append(logs, logFiles(row.Logs)...)
+		}
+	}
+	return logs
 }
 
 // rank orders how a program is known to belong to the endpoint.

@@ -1,0 +1,38 @@
+//go:build !linux
+
+package host
+
+import (
+	"fmt"
+	"net"
+	"net/netip"
+
+	"uakari/internal/fact"
+)
+
+// addresses is what the standard library tells.
+func addresses() ([]fact.Address, error) {
+	links, err := net.Interfaces()
+	if err != nil {
+		return nil, err
+	}
+	held := []fact.Address{}
+	for _, link := range links {
+		addrs, err := link.Addrs()
+		if err != nil {
+			return nil, fmt.Errorf("link %s: %w", link.Name, err)
+		}
+		for _, a := range addrs {
+			prefix, err := netip.ParsePrefix(a.String())
+			if err != nil {
+				continue
+			}
+			held = append(held, fact.Address{
+				Prefix: netip.PrefixFrom(prefix.Addr().Unmap(), prefix.Bits()), Link: link.Name,
+				Up:    link.Flags&net.FlagUp != 0 && link.Flags&net.FlagRunning != 0,
+				Local: link.Flags&net.FlagLoopback != 0,
+			})
+		}
+	}
+	return held, nil
+}
