@@ -9,7 +9,7 @@ export CGO_ENABLED = 0
 .PHONY: build demo test bench fuzz clean
 
 build:
-	go build -trimpath -o bin/uakari ./cmd/uakari
+	go build -trimpath -ldflags="-s -w" -o bin/uakari ./cmd/uakari
 
 demo: build
 	bin/uakari demo

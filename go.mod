@@ -5,7 +5,6 @@ go 1.26.0
 require (
 	github.com/coreos/go-systemd/v22 v22.7.0
 	github.com/goccy/go-yaml v1.19.2
-	github.com/kevinburke/ssh_config v1.6.0
 	github.com/mdlayher/netlink v1.11.2
 	github.com/miekg/dns v1.1.73
 	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3

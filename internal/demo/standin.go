@@ -1,17 +1,18 @@
 package demo
 
 import (
+	"bufio"
 	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
-	"log"
 	"net"
-	"net/http"
 	"net/netip"
+	"net/textproto"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 )
 
@@ -49,7 +50,7 @@ var kinds = map[string]func(Stand) error{
 		if err != nil {
 			return err
 		}
-		go page(s).Serve(l) // ends with the process
+		go page(s, l) // ends with the process
 		return nil
 	},
 	"http": func(s Stand) error {
@@ -57,20 +58,34 @@ var kinds = map[string]func(Stand) error{
 		if err != nil {
 			return err
 		}
-		go page(s).Serve(l) // ends with the process
+		go page(s, l) // ends with the process
 		return nil
 	},
 	"hung": hang,
 }
 
-func page(s Stand) *http.Server {
-	return &http.Server{
-		ReadHeaderTimeout: 10 * time.Second,
-		ErrorLog:          log.New(io.Discard, "", 0),
-		Handler: http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
-			w.Header().Set("Server", s.Program)
-			fmt.Fprintf(w, "%s of the Várzea Hydrology Office\n", s.Program)
-		}),
+// page answers every request on a listener with a small page.
+func page(s Stand, l net.Listener) {
+	body := s.Program + " of the Várzea Hydrology Office\n"
+	for {
+		c, err := l.Accept()
+		if err != nil {
+			return
+		}
+		go func() {
+			defer c.Close()
+			c.SetDeadline(time.Now().Add(10 * time.Second))
+			line, err := textproto.NewReader(bufio.NewReader(c)).ReadLine()
+			if err != nil {
+				return // a handshake alone, or no request at all
+			}
+			status := "200 OK"
+			if !strings.Contains(line, " HTTP/1.") {
+				status = "400 Bad Request"
+			}
+			fmt.Fprintf(c, "HTTP/1.1 %s\r\nServer: %s\r\nDate: %s\r\nContent-Length: %d\r\nConnection: close\r\n\r\n%s",
+				status, s.Program, time.Now().UTC().Format("Mon, 02 Jan 2006 15:04:05 GMT"), len(body), body)
+		}()
 	}
 }
 

@@ -18,7 +18,6 @@ import (
 	"sync"
 	"time"
 
-	"github.com/kevinburke/ssh_config"
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/crypto/ssh/agent"
 	"golang.org/x/crypto/ssh/knownhosts"
@@ -154,19 +153,20 @@ func resolveLogin(to string) place {
 	if h, pt, err := net.SplitHostPort(p.host); err == nil {
 		alias, port = h, pt
 	}
-	get := func(key string) string { return ssh_config.Get(alias, key) }
+	settings := settingsFor(alias)
+	get := settings.first
 	p.host = alias
-	if name := get("HostName"); name != "" {
+	if name := get("hostname"); name != "" {
 		p.host = strings.ReplaceAll(name, "%h", alias)
 	}
 	if port == "" {
-		port = get("Port")
+		port = get("port")
 	}
 	if port == "" {
 		port = "22"
 	}
 	if p.user == "" {
-		p.user = get("User")
+		p.user = get("user")
 	}
 	if p.user == "" {
 		if u, err := user.Current(); err == nil {
@@ -174,17 +174,17 @@ func resolveLogin(to string) place {
 		}
 	}
 	p.addr = net.JoinHostPort(p.host, port)
-	for _, file := range ssh_config.GetAll(alias, "IdentityFile") {
+	for _, file := range settings["identityfile"] {
 		p.identities = append(p.identities, home(file))
 	}
 	for _, name := range []string{"id_ed25519", "id_ecdsa", "id_rsa"} {
 		p.identities = append(p.identities, home("~/.ssh/"+name))
 	}
-	for _, file := range strings.Fields(get("UserKnownHostsFile")) {
+	for _, file := range settings["userknownhostsfile"] {
 		p.knownHosts = append(p.knownHosts, home(file))
 	}
 	p.knownHosts = append(p.knownHosts, home("~/.ssh/known_hosts"), "/etc/ssh/ssh_known_hosts")
-	if jumps := get("ProxyJump"); jumps != "" && jumps != "none" {
+	if jumps := get("proxyjump"); jumps != "" && jumps != "none" {
 		p.jumps = strings.Split(jumps, ",")
 	}
 	return p

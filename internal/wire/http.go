@@ -4,8 +4,10 @@ import (
 	"bytes"
 	"errors"
 	"io"
-	"net/http"
+	"net/textproto"
+	"strconv"
 	"strings"
+	"time"
 
 	"uakari/internal/fact"
 )
@@ -27,28 +29,56 @@ func askHTTP(c *Conn, q Question) fact.Reply {
 			r.Spoke, r.Text = Recognise(c.unread()), Clean(string(c.unread()))
 			return errNotHTTP
 		}
-		response, err := http.ReadResponse(c.r, nil)
+		header, err := c.httpHead(r)
+		if err != nil && bounded.N == 0 {
+			return errTooLong
+		}
 		if err != nil {
-			if bounded.N == 0 {
-				return errTooLong
-			}
-			if e := ending(err); e == fact.Malformed {
-				return errNotHTTP
-			}
 			return err
 		}
-		defer response.Body.Close()
-		r.Status = response.StatusCode
-		_, reason, _ := strings.Cut(response.Status, " ")
-		r.Reason = Clean(reason)
-		r.Program = Clean(response.Header.Get("Server"))
-		r.Location = Clean(response.Header.Get("Location"))
-		r.Date, _ = http.ParseTime(response.Header.Get("Date"))
-		r.Refused = r.Status == http.StatusUnauthorized || r.Status == http.StatusProxyAuthRequired
+		r.Program = Clean(header.Get("Server"))
+		r.Location = Clean(header.Get("Location"))
+		if date, err := time.Parse(httpDate, header.Get("Date")); err == nil {
+			r.Date = date
+		}
+		r.Refused = r.Status == 401 || r.Status == 407
 		// The head is the answer. Of the body, what came with it is enough.
 		r.Text = Clean(string(c.unread()))
 		return nil
 	})
+}
+
+// httpDate is the one form of date that servers must send (RFC 9110 section
+// 5.6.7).
+const httpDate = "Mon, 02 Jan 2006 15:04:05 GMT"
+
+// httpHead reads a status line and its header, past any that are only on the
+// way (1xx, RFC 9110 section 15.2).
+func (c *Conn) httpHead(r *fact.Reply) (textproto.MIMEHeader, error) {
+	text := textproto.NewReader(c.r)
+	const mostInterim = 5
+	for range mostInterim {
+		line, err := text.ReadLine()
+		if err != nil {
+			return nil, err
+		}
+		version, rest, _ := strings.Cut(line, " ")
+		code, reason, _ := strings.Cut(rest, " ")
+		status, err := strconv.Atoi(code)
+		if err != nil || !strings.HasPrefix(version, "HTTP/") || len(code) != 3 || status < 100 {
+			return nil, errNotHTTP
+		}
+		header, err := text.ReadMIMEHeader()
+		var malformed textproto.ProtocolError
+		if errors.As(err, &malformed) {
+			return nil, errNotHTTP
+		}
+		if err != nil || status >= 200 {
+			r.Status, r.Reason = status, Clean(reason)
+			return header, err
+		}
+	}
+	return nil, errNotHTTP
 }
 
 var errNotHTTP = errors.New("not HTTP")

@@ -6,7 +6,6 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -191,7 +190,12 @@ func unitsByCgroup(ids map[uint64]string) {
 }
 
 // secretWords mark an argument whose value must not be kept.
-var secretWords = regexp.MustCompile(`(?i)(pass|secret|token|key|pwd|auth|cred)`)
+var secretWords = []string{"pass", "secret", "token", "key", "pwd", "auth", "cred"}
+
+func tellsSecret(word string) bool {
+	word = strings.ToLower(word)
+	return slices.ContainsFunc(secretWords, func(s string) bool { return strings.Contains(word, s) })
+}
 
 // mostArgs bounds what is kept of a command line, in characters.
 const mostArgs = 200
@@ -213,9 +217,9 @@ func cleanArguments(words []string) string {
 		switch {
 		case hide && !strings.HasPrefix(word, "-"):
 			words[i], hide = "…", false
-		case secretWords.MatchString(name) && valued:
+		case tellsSecret(name) && valued:
 			words[i] = name + "=…"
-		case secretWords.MatchString(name) && strings.HasPrefix(word, "-"):
+		case tellsSecret(name) && strings.HasPrefix(word, "-"):
 			hide = true
 		case strings.Contains(word, "://") && strings.Contains(word, "@"):
 			words[i] = word[:strings.Index(word, "://")+3] + "…" + word[strings.LastIndex(word, "@"):]
