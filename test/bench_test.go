@@ -2,14 +2,18 @@ package test
 
 import (
 	"bufio"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
 	"time"
+
+	"golang.org/x/sys/unix"
 )
 
 // bare builds one of the bare programs.
@@ -106,4 +110,83 @@ func BenchmarkLink(b *testing.B) {
 		b.ReportMetric(ms(own)/ms(trips*2*delay), "ratio")
 		b.ReportMetric(ms(other)/ms(trips*2*delay), "bare-ratio")
 	}
+}
+
+// BenchmarkPorts compares listing 20,000 listeners with their owners with a
+// bare dump and one pass over /proc. The bound is 2.
+func BenchmarkPorts(b *testing.B) {
+	if os.Getuid() != 0 {
+		b.Skip("needs root, to make a network namespace")
+	}
+	const count = 20000
+	ns := fmt.Sprintf("u%d-many", os.Getpid())
+	for _, words := range [][]string{{"netns", "add", ns}, {"-n", ns, "link", "set", "lo", "up"}} {
+		if out, err := exec.Command("ip", words...).CombinedOutput(); err != nil {
+			b.Fatalf("%v: %s", err, out)
+		}
+	}
+	defer exec.Command("ip", "netns", "del", ns).Run()
+	const each = 500 // a process may have few files open
+	for first := 0; first < count; first += each {
+		many := exec.Command("ip", "netns", "exec", ns, os.Args[0], "-test.run=TestHelperMany$", "-test.timeout=0")
+		many.Env = append(os.Environ(), fmt.Sprintf("MANY=%d", each), fmt.Sprintf("FIRST=%d", first), "FAR=none")
+		out, err := many.StdoutPipe()
+		if err != nil {
+			b.Fatal(err)
+		}
+		if err := many.Start(); err != nil {
+			b.Fatal(err)
+		}
+		defer many.Wait()
+		defer many.Process.Kill()
+		if line, err := bufio.NewReader(out).ReadString(10); err != nil || !strings.HasPrefix(line, "ready") {
+			b.Fatalf("the listeners do not come up: %q, %v", line, err)
+		}
+	}
+	own := append(enter(ns), program, "ports", "--json")
+	dump := append(enter(ns), bare(b, "ports"))
+	for b.Loop() {
+		first, second := sideBySide(b, 10, own, dump)
+		b.ReportMetric(ms(first)/ms(second), "ratio")
+		b.ReportMetric(ms(first), "ports-ms")
+		b.ReportMetric(ms(second), "bare-ms")
+	}
+}
+
+// BenchmarkRecord is the processor time of a record of a quiet host. The bound
+// is 300 ms.
+func BenchmarkRecord(b *testing.B) {
+	for b.Loop() {
+		cmd := exec.Command(program, "record", "-o", filepath.Join(b.TempDir(), "host.json"))
+		if out, err := cmd.CombinedOutput(); err != nil {
+			b.Fatalf("%v: %s", err, out)
+		}
+		b.ReportMetric(ms(cmd.ProcessState.UserTime()+cmd.ProcessState.SystemTime()), "cpu-ms")
+	}
+}
+
+// TestHelperMany is the process of many listeners; it is no test.
+func TestHelperMany(t *testing.T) {
+	count, err := strconv.Atoi(os.Getenv("MANY"))
+	if err != nil {
+		t.Skip("only a helper")
+	}
+	first, err := strconv.Atoi(os.Getenv("FIRST"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i := first; i < first+count; i++ {
+		fd, err := unix.Socket(unix.AF_INET, unix.SOCK_STREAM|unix.SOCK_CLOEXEC, 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := unix.Bind(fd, &unix.SockaddrInet4{Addr: [4]byte{127, 1, byte(i / 250), byte(1 + i%250)}, Port: 7000}); err != nil {
+			t.Fatal(err)
+		}
+		if err := unix.Listen(fd, 16); err != nil {
+			t.Fatal(err)
+		}
+	}
+	fmt.Println("ready")
+	time.Sleep(10 * time.Minute)
 }

@@ -62,7 +62,11 @@ func (f *portsFlags) run(cmd *cobra.Command, port uint16) error {
 	}
 	ctx, stop := interruptible()
 	defer stop()
-	facts := lookHere(ctx, look.Env{}, fact.Order{Look: fact.LookListeners}, fact.Order{Look: fact.LookKernel})
+	orders := []fact.Order{{Look: fact.LookListeners}}
+	if port != 0 {
+		orders = append(orders, fact.Order{Look: fact.LookKernel})
+	}
+	facts := lookHere(ctx, look.Env{}, orders...)
 	list, err := listenersOf(facts)
 	if err != nil {
 		return err
@@ -80,7 +84,7 @@ func (f *portsFlags) run(cmd *cobra.Command, port uint16) error {
 	var text []byte
 	switch {
 	case f.json:
-		text, err = json.MarshalIndent(portList{"uakari.ports/1", hostname(), list.All, list.Hidden}, "", "  ")
+		text, err = json.Marshal(portList{"uakari.ports/1", hostname(), list.All, list.Hidden})
 		text = append(text, '\n')
 	case port != 0:
 		text = []byte(tell.Port(port, list.All, usualFor(port), localRange(facts)))

@@ -10,7 +10,6 @@ import (
 	"strconv"
 	"syscall"
 
-	"github.com/mdlayher/netlink"
 	"golang.org/x/sys/unix"
 
 	"uakari/internal/endpoint"
@@ -23,6 +22,15 @@ import (
 // port, every owner is looked up: the service may be on another.
 func Listeners(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	const source = "listening sockets"
+	seen := make(chan holders, 1)
+	if order.Target.Port == 0 {
+		// All owners are wanted: they are looked up while the kernel lists.
+		go func() {
+			var h holders
+			h.pid, h.hidden, h.err = allOwners()
+			seen <- h
+		}()
+	}
 	sockets, err := dumpListening(unix.IPPROTO_TCP)
 	if err != nil {
 		sockets, err = procListening("/proc/self/net")
@@ -36,7 +44,7 @@ func Listeners(_ context.Context, env look.Env, order fact.Order, emit look.Emit
 			sockets = append(sockets, udp...)
 		}
 	}
-	hidden, err := fillOwners(sockets, order.Target.Port)
+	hidden, err := fillOwners(sockets, order.Target.Port, seen)
 	if err != nil {
 		emit(env.Failed(order, "/proc", "could not look up the owners of sockets", err, "root"))
 	}
@@ -69,6 +77,13 @@ func sawListeners(list fact.Listeners, port uint16) string {
 		text += fmt.Sprintf(", and %d more", len(on)-1)
 	}
 	return text
+}
+
+// holders is who holds which socket, as one pass over all processes found it.
+type holders struct {
+	pid    map[uint32]int // by inode
+	hidden bool
+	err    error
 }
 
 // socket is a listener and its control group's id.
@@ -145,37 +160,69 @@ func elsewhere(port uint16) []fact.Listener {
 // dumpListening asks the kernel for every listening TCP socket, or every bound
 // UDP socket that is not connected.
 func dumpListening(protocol byte) ([]socket, error) {
-	conn, err := netlink.Dial(unix.NETLINK_SOCK_DIAG, nil)
+	fd, err := unix.Socket(unix.AF_NETLINK, unix.SOCK_RAW|unix.SOCK_CLOEXEC, unix.NETLINK_SOCK_DIAG)
 	if err != nil {
 		return nil, err
 	}
-	defer conn.Close()
+	defer unix.Close(fd)
 	var all []socket
+	state := stateListen
+	if protocol == unix.IPPROTO_UDP {
+		state = stateClose
+	}
 	for _, family := range []byte{unix.AF_INET, unix.AF_INET6} {
-		request := make([]byte, diagRequestSize)
-		request[0], request[1] = family, protocol
-		state := stateListen
-		if protocol == unix.IPPROTO_UDP {
-			state = stateClose
-		}
-		binary.NativeEndian.PutUint32(request[4:], 1<<state)
-		messages, err := conn.Execute(netlink.Message{
-			Header: netlink.Header{Type: sockDiagByFamily, Flags: netlink.Request | netlink.Dump},
-			Data:   request,
-		})
-		if err != nil {
+		request := make([]byte, unix.NLMSG_HDRLEN+diagRequestSize)
+		binary.NativeEndian.PutUint32(request, uint32(len(request)))
+		binary.NativeEndian.PutUint16(request[4:], sockDiagByFamily)
+		binary.NativeEndian.PutUint16(request[6:], unix.NLM_F_REQUEST|unix.NLM_F_DUMP)
+		body := request[unix.NLMSG_HDRLEN:]
+		body[0], body[1] = family, protocol
+		binary.NativeEndian.PutUint32(body[4:], 1<<state)
+		if err := unix.Sendto(fd, request, 0, &unix.SockaddrNetlink{Family: unix.AF_NETLINK}); err != nil {
 			return nil, err
 		}
-		for _, m := range messages {
-			if s, ok := readSocket(m.Data); ok {
+		err := eachMessage(fd, func(b []byte) {
+			if s, ok := readSocket(b); ok {
 				if protocol == unix.IPPROTO_UDP {
 					s.Transport = "udp"
 				}
 				all = append(all, s)
 			}
+		})
+		if err != nil {
+			return nil, err
 		}
 	}
 	return all, nil
+}
+
+// eachMessage reads a dump to its end. A host may have very many sockets: the
+// messages are read in place, in pieces as large as the kernel makes them.
+func eachMessage(fd int, do func(body []byte)) error {
+	for buffer := make([]byte, 64<<10); ; {
+		n, _, err := unix.Recvfrom(fd, buffer, 0)
+		if err != nil {
+			return err
+		}
+		for rest := buffer[:n]; len(rest) >= unix.NLMSG_HDRLEN; {
+			size := int(binary.NativeEndian.Uint32(rest))
+			if size < unix.NLMSG_HDRLEN || size > len(rest) {
+				return fmt.Errorf("a message of %d bytes in %d", size, len(rest))
+			}
+			switch body := rest[unix.NLMSG_HDRLEN:size]; binary.NativeEndian.Uint16(rest[4:]) {
+			case unix.NLMSG_DONE:
+				return nil
+			case unix.NLMSG_ERROR:
+				if len(body) >= 4 {
+					return syscall.Errno(-int32(binary.NativeEndian.Uint32(body)))
+				}
+				return unix.EIO
+			default:
+				do(body)
+			}
+			rest = rest[min(len(rest), (size+3)&^3):]
+		}
+	}
 }
 
 // readSocket reads a struct inet_diag_msg and its attributes.
@@ -197,25 +244,28 @@ func readSocket(b []byte) (socket, bool) {
 	s.Limit = binary.NativeEndian.Uint32(b[60:])
 	s.UID = binary.NativeEndian.Uint32(b[64:])
 	s.Inode = binary.NativeEndian.Uint32(b[68:])
-	attrs, err := netlink.NewAttributeDecoder(b[diagMessageSize:])
-	if err != nil {
-		return s, true
-	}
-	for attrs.Next() {
-		switch attrs.Type() {
-		case attrV6Only:
-			only := attrs.Uint8() != 0
-			s.V6Only = &only
-		case attrCgroup:
-			s.cgroup = attrs.Uint64()
+	// Attributes are length, kind, value, each at a multiple of four bytes.
+	for rest := b[diagMessageSize:]; len(rest) >= 4; {
+		size := int(binary.NativeEndian.Uint16(rest))
+		if size < 4 || size > len(rest) {
+			break
 		}
+		value := rest[4:size]
+		switch kind := binary.NativeEndian.Uint16(rest[2:]); {
+		case kind == attrV6Only && len(value) == 1:
+			only := value[0] != 0
+			s.V6Only = &only
+		case kind == attrCgroup && len(value) == 8:
+			s.cgroup = binary.NativeEndian.Uint64(value)
+		}
+		rest = rest[min(len(rest), (size+3)&^3):]
 	}
 	return s, true
 }
 
 // fillOwners names who holds the sockets on a port, or all if nobody does.
 // Without privilege the user and the unit can still be told.
-func fillOwners(sockets []socket, port uint16) (hidden bool, err error) {
+func fillOwners(sockets []socket, port uint16, seen <-chan holders) (hidden bool, err error) {
 	var want []*socket
 	for i := range sockets {
 		if sockets[i].Port == port {
@@ -229,10 +279,15 @@ func fillOwners(sockets []socket, port uint16) (hidden bool, err error) {
 		}
 	}
 	inodes := map[uint32]int{}
-	for _, s := range want {
-		inodes[s.Inode] = 0
+	if port == 0 {
+		h := <-seen
+		inodes, hidden, err = h.pid, h.hidden, h.err
+	} else {
+		for _, s := range want {
+			inodes[s.Inode] = 0
+		}
+		hidden, err = owners(inodes)
 	}
-	hidden, err = owners(inodes)
 	groups := map[uint64]string{}
 	users, programs := map[uint32]string{}, map[int]fact.Listener{}
 	for _, s := range want {
@@ -251,6 +306,7 @@ func fillOwners(sockets []socket, port uint16) (hidden bool, err error) {
 		}
 		s.Program, s.Unit, s.Args, s.Since = p.Program, p.Unit, p.Args, p.Since
 	}
+	hidden = hidden && len(groups) > 0
 	if len(groups) > 0 {
 		unitsByCgroup(groups)
 		for _, s := range want {

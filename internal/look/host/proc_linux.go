@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
@@ -102,44 +103,95 @@ func process(pid int) (fact.Process, bool) {
 }
 
 // owners finds which process holds each socket, by inode. It reports whether
-// processes had to be passed over for want of privilege.
+// processes had to be passed over for want of privilege. It stops as soon as
+// every owner is known.
 func owners(inodes map[uint32]int) (hidden bool, err error) {
+	left := len(inodes)
+	hidden, err = eachHolder(func(pid int, found []uint32) bool {
+		for _, inode := range found {
+			if owner, wanted := inodes[inode]; wanted && owner == 0 {
+				inodes[inode] = pid
+				left--
+			}
+		}
+		return left > 0
+	})
+	return hidden && left > 0, err
+}
+
+// allOwners is the holder of every socket of this host that can be seen.
+func allOwners() (holders map[uint32]int, hidden bool, err error) {
+	holders = map[uint32]int{}
+	hidden, err = eachHolder(func(pid int, found []uint32) bool {
+		for _, inode := range found {
+			holders[inode] = pid
+		}
+		return true
+	})
+	return holders, hidden, err
+}
+
+// eachHolder calls do, one call at a time, with every process and its
+// sockets, for as long as it returns true.
+func eachHolder(do func(pid int, inodes []uint32) bool) (hidden bool, err error) {
 	list, err := pids()
 	if err != nil {
 		return false, err
 	}
-	left := len(inodes)
+	var (
+		wg    sync.WaitGroup
+		mu    sync.Mutex // guards more and hidden, and calls of do
+		more  = true
+		queue = make(chan int)
+	)
+	for range min(4, runtime.GOMAXPROCS(0)) {
+		wg.Go(func() {
+			for pid := range queue {
+				found, denied := socketsOf(pid)
+				mu.Lock()
+				hidden = hidden || denied
+				more = more && do(pid, found)
+				mu.Unlock()
+			}
+		})
+	}
 	for _, pid := range list {
-		if left == 0 {
+		mu.Lock()
+		done := !more
+		mu.Unlock()
+		if done {
 			break
 		}
-		fds, err := os.Open(procFile(pid, "fd"))
-		if err != nil {
-			hidden = hidden || errors.Is(err, fs.ErrPermission)
+		queue <- pid
+	}
+	close(queue)
+	wg.Wait()
+	return hidden, nil
+}
+
+// socketsOf is the inodes of a process's sockets, and whether its open files
+// may not be seen.
+func socketsOf(pid int) (inodes []uint32, denied bool) {
+	folder := procFile(pid, "fd")
+	dir, err := os.Open(folder)
+	if err != nil {
+		return nil, errors.Is(err, fs.ErrPermission)
+	}
+	names, err := dir.Readdirnames(-1)
+	dir.Close()
+	if err != nil {
+		return nil, errors.Is(err, fs.ErrPermission)
+	}
+	for _, name := range names {
+		to, err := os.Readlink(folder + "/" + name)
+		if err != nil || !strings.HasPrefix(to, "socket:[") {
 			continue
 		}
-		names, err := fds.Readdirnames(-1)
-		fds.Close()
-		if err != nil {
-			hidden = hidden || errors.Is(err, fs.ErrPermission)
-			continue
-		}
-		for _, name := range names {
-			to, err := os.Readlink(procFile(pid, "fd/"+name))
-			if err != nil || !strings.HasPrefix(to, "socket:[") {
-				continue
-			}
-			n, err := strconv.ParseUint(to[len("socket:["):len(to)-1], 10, 32)
-			if err != nil {
-				continue
-			}
-			if owner, wanted := inodes[uint32(n)]; wanted && owner == 0 {
-				inodes[uint32(n)] = pid
-				left--
-			}
+		if n, err := strconv.ParseUint(to[len("socket:["):len(to)-1], 10, 32); err == nil {
+			inodes = append(inodes, uint32(n))
 		}
 	}
-	return hidden && left > 0, nil
+	return inodes, false
 }
 
 // unitOf is the service manager's unit that a process belongs to, by its
