@@ -32,8 +32,9 @@ const squat = "systemctl stop nginx; systemd-run -q --unit=squatter /usr/bin/per
 // oddProgram is a server that is unwell in a way of one's choice.
 const oddProgram = `use IO::Socket::INET;
 if ($ARGV[0] eq "zombie") { if (!fork) { $0 = "tidegate"; exit } sleep 600; exit }
-my $s = IO::Socket::INET->new(LocalPort => 8457, Listen => 5, ReuseAddr => 1) or die "listen: $!";
+my $s = IO::Socket::INET->new(LocalPort => 8457, Listen => $ARGV[0] eq "stuffed" ? 1 : 5, ReuseAddr => 1) or die "listen: $!";
 my @open;
+if ($ARGV[0] eq "stuffed") { for (1 .. 2) { push @open, IO::Socket::INET->new(PeerAddr => "127.0.0.1", PeerPort => 8457, Timeout => 1) } }
 if ($ARGV[0] eq "full") { while (open(my $f, "<", "/dev/null")) { push @open, $f } }
 sleep 600;
 `
@@ -82,6 +83,9 @@ var faults = []fault{
 		to: "http://10.20.0.14:8457/", args: []string{"--unit", "almanac", "--deadline", "9s"}, want: "service/starved proven", bits: "16 files open"},
 	{name: "zombie", ruin: "systemd-run -q --unit=squatter /usr/bin/perl /root/odd.pl zombie; sleep 0.5", mend: "systemctl stop squatter",
 		to: "http://10.20.0.14:8457/", args: []string{"--card", "CARD tidegate"}, want: "service/zombie proven", bits: "never buried"},
+	{name: "another address", ruin: "ip addr add 10.20.0.15/24 dev eth0; " + strings.Replace(listenOn, "%s", "10.20.0.15:80", 1), mend: restoreSite + "; ip addr del 10.20.0.15/24 dev eth0", want: "ports/other-address proven"},
+	{name: "queue full", ruin: "systemd-run -q --unit=almanac /usr/bin/perl /root/odd.pl stuffed; sleep 2.5", mend: "systemctl stop almanac",
+		to: "http://10.20.0.14:8457/", args: []string{"--unit", "almanac"}, want: "ports/queue-full proven", bits: "waiting to be accepted"},
 	{name: "not installed", ruin: "true", mend: "true", to: "http://10.20.0.14:8457/", args: []string{"--unit", "almanac"}, want: "service/not-installed proven"},
 }
 
@@ -136,6 +140,18 @@ func TestServiceCauses(t *testing.T) {
 			t.Errorf("%s", dump(judged))
 		}
 		h.do("systemctl enable nginx")
+	})
+	t.Run("some of the card's ports are closed, and its log stands still", func(t *testing.T) {
+		h.do("touch -d '1 hour ago' /var/log/tide.log")
+		card := write(t, filepath.Join(t.TempDir(), "card.yaml"), "format: uakari.card/1\nname: tidebook\nunit: nginx.service\nprogram: nginx\nports: [80, 8099]\nlog: /var/log/tide.log\nfresh: 10m\n")
+		judged := traced(t, enter(h.client), append(at, "--card", card, portal)...)
+		var ids []string
+		for _, c := range judged.Causes {
+			ids = append(ids, c.ID+" "+string(c.Certainty))
+		}
+		if judged.Outcome != trail.OutcomeClear || strings.Join(ids, ", ") != "service/stale-log proven, ports/some-missing proven" {
+			t.Errorf("got %q\n%s", ids, dump(judged))
+		}
 	})
 	t.Run("a socket unit holds the port for an inactive service", func(t *testing.T) {
 		h.do("systemctl stop ssh; systemctl start ssh.socket")
@@ -196,6 +212,11 @@ func carried(t *testing.T, h *fullHost) {
 	if judged.Outcome != trail.OutcomeClear {
 		t.Errorf("%s", dump(judged))
 	}
+	h.do("ip link set eth0 down")
+	down := runWords(t, append(h.enter(), "/usr/local/bin/uakari", "record", "--for", "http://10.20.0.14/", "-o", "-"))
+	// Nobody compared the clocks, for nothing answers.
+	expect(t, traced(t, enter(h.client), "--wait", "4s", "--record", write(t, filepath.Join(t.TempDir(), "down.json"), down.stdout), "http://10.20.0.14/"), "service/address-missing likely")
+	h.do("ip link set eth0 up; ip route add default via 10.20.0.1")
 	cut := write(t, filepath.Join(t.TempDir(), "cut.json"), r.stdout[:len(r.stdout)/2])
 	if r := run(t, "trace", "--record", cut, "http://10.20.0.14/"); r.status != 2 || strings.Count(r.stderr, "\n") != 1 || !strings.Contains(r.stderr, "cut.json:") {
 		t.Errorf("a cut-off record: %+v", r)

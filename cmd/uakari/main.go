@@ -4,12 +4,10 @@ package main
 
 import (
 	"os"
-	"runtime/debug"
 
 	"uakari/internal/cli"
 )
 
 func main() {
-	debug.SetGCPercent(400) // a run is short: memory is cheaper than time
 	os.Exit(cli.Main(os.Args[1:], os.Stdout, os.Stderr))
 }

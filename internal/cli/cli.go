@@ -9,6 +9,7 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"runtime/debug"
 	"syscall"
 
 	"github.com/spf13/cobra"
@@ -39,6 +40,8 @@ var statuses = map[trail.Outcome]exit{
 func Main(args []string, stdout, stderr io.Writer) int {
 	root := newRoot()
 	root.SetArgs(args)
+	// The library writes long texts for this command each time it is there.
+	root.CompletionOptions.DisableDefaultCmd = len(args) == 0 || args[0] != "completion"
 	root.SetOut(stdout)
 	root.SetErr(stderr)
 	err := root.Execute()
@@ -82,6 +85,7 @@ is the smallest safe change that mends it. It changes nothing by itself.`,
 // to end. Commands that are done in a moment go without: listening for
 // signals costs as much as starting.
 func interruptible() (context.Context, context.CancelFunc) {
+	debug.SetGCPercent(400) // a run is short: memory is cheaper than time
 	return signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 }
 

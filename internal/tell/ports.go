@@ -90,7 +90,11 @@ func queue(l fact.Listener) string {
 	case l.Limit == 1<<32-1:
 		return fmt.Sprintf("%d of ?", l.Queue)
 	}
-	return fmt.Sprintf("%d of %d", l.Queue, max(l.Limit, 1))
+	text := fmt.Sprintf("%d of %d", l.Queue, max(l.Limit, 1))
+	if l.Full() {
+		text += ", full"
+	}
+	return text
 }
 
 func orDash(s string) string {
@@ -186,7 +190,11 @@ func Unit(name, host string, p fact.Program, manager string, at time.Time, colou
 		line("unit", fmt.Sprintf("%s, %s, %s", u.Name, u.Load, state))
 		line("at boot", u.Enabled)
 		if u.Result != "" && u.Result != "success" {
-			line("result", fmt.Sprintf("%s, status %d", u.Result, u.Status))
+			result := u.Result
+			if u.Status != 0 {
+				result += fmt.Sprintf(", status %d", u.Status)
+			}
+			line("result", result)
 		}
 		if u.Restarts > 0 || u.Starts > 1 {
 			line("starts", fmt.Sprintf("%d in the last day, %d by itself", u.Starts, u.Restarts))

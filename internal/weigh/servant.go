@@ -128,7 +128,7 @@ func (s servant) denied() (Reading, bool) {
 	}{{"service/policy-denied", res.Denials, "was refused by the system's policy"}, {"service/starved", res.Kills, "was killed for want of memory"}} {
 		for _, l := range slices.Backward(row.lines) {
 			if strings.Contains(l.Text, `"`+s.p.Name+`"`) || strings.Contains(l.Text, "("+s.p.Name+")") {
-				r := s.reading(Listener, row.cause, fmt.Sprintf("%s %s: %q", s.p.Name, row.words, l.Text))
+				r := s.reading(Listener, row.cause, fmt.Sprintf("%s %s: \"%s\"", s.p.Name, row.words, l.Text))
 				r.Because = union(r.Because, factIDs(f))
 				return r, true
 			}
@@ -254,7 +254,7 @@ func (s servant) failedStart() (Reading, bool) {
 	if cause == "" {
 		return Reading{}, false
 	}
-	r := s.reading(Listener, cause, fmt.Sprintf("%s does not start: %q", s.u.Name, line))
+	r := s.reading(Listener, cause, fmt.Sprintf("%s does not start: \"%s\"", s.u.Name, line))
 	if cause != "service/port-taken" {
 		return r, true
 	}
@@ -287,7 +287,7 @@ func ending(u *fact.Unit) string {
 				break
 			}
 		}
-		text += fmt.Sprintf(", its log ends in %q", last.Text)
+		text += fmt.Sprintf(", its log ends in \"%s\"", last.Text)
 	}
 	return text
 }
