@@ -8,6 +8,7 @@ import (
 
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
+	"uakari/internal/trail"
 )
 
 // taking is the listeners that certainly take a connection to the target.
@@ -159,11 +160,49 @@ func (v *view) openPort(t *try, f *fact.Fact, l fact.Listener) []Reading {
 				owner(l), connections(l.Queue), l.Limit+1),
 			Values: v.place(t, values{"program": owner(l), "pid": nonZero(l.PID), "unit": l.Unit}),
 		})
+	case t.symptom == SilentTCP && v.overflowed(t) > 0:
+		readings = append(readings, Reading{
+			Gate: Room, Cause: "ports/queue-full", Because: append(factIDs(f), v.kernels(t)...), Vantage: t.server, Most: trail.Likely,
+			Summary: fmt.Sprintf("%s turned %s away for a full queue while ours was tried", v.host(t.server), connections(uint32(v.overflowed(t)))),
+			Short:   []string{"the kernel counts for all ports together, and this queue had room when it was looked at"},
+			Values:  v.place(t, values{"program": owner(l), "pid": nonZero(l.PID), "unit": l.Unit}),
+		})
 	case t.symptom == SilentTCP || !symptoms[t.symptom].may.has(Room):
 		readings = append(readings, Reading{Gate: Room, Because: factIDs(f), Vantage: t.server,
 			Summary: fmt.Sprintf("queue %d of %d", l.Queue, max(l.Limit, 1))})
 	}
 	return readings
+}
+
+// kernels is the two looks at the server's counters, before and after a try.
+func (v *view) kernels(t *try) []string {
+	var ids []string
+	for _, f := range v.facts(t.server, fact.LookKernel) {
+		if f.Kernel != nil {
+			ids = append(ids, f.ID)
+		}
+	}
+	return ids
+}
+
+// overflowed is how many connections the server turned away for full queues
+// while the client's was tried.
+func (v *view) overflowed(t *try) uint64 {
+	var before, after uint64
+	seen := 0
+	for _, f := range v.facts(t.server, fact.LookKernel) {
+		switch {
+		case f.Kernel == nil:
+		case f.Order.Target.Again == 0:
+			before, seen = f.Kernel.Counters["ListenOverflows"], seen|1
+		default:
+			after, seen = f.Kernel.Counters["ListenOverflows"], seen|2
+		}
+	}
+	if seen != 3 || after < before {
+		return 0
+	}
+	return after - before
 }
 
 func nonZero(n int) string {

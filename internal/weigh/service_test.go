@@ -91,6 +91,18 @@ func TestServing(t *testing.T) {
 	t.Run("no descriptors left", func(t *testing.T) {
 		expect(t, scene(t, nginxWith(fact.Process{PID: 4121, State: "S", Files: 1024, Limit: 1024}), connected, silentAnswer).weigh(), "service/starved proven")
 	})
+	t.Run("queues overflowed while ours was tried", func(t *testing.T) {
+		s := scene(t, nginxUp, silent)
+		if !s.wants(fact.LookKernel, fact.Server) {
+			t.Error("the counters are not wanted")
+		}
+		for again, count := range []uint64{17, 20} {
+			s.add("v2", fact.LookKernel, fact.Target{Again: again}, func(f *fact.Fact) {
+				f.Kernel = &fact.Kernel{Counters: map[string]uint64{"ListenOverflows": count}}
+			})
+		}
+		expect(t, s.weigh(), "ports/queue-full likely")
+	})
 	t.Run("silent, and nothing says why", func(t *testing.T) {
 		got := scene(t, nginxUp, connected, silentAnswer).weigh()
 		for _, c := range got.Causes {

@@ -155,6 +155,10 @@ func (v *view) tryAddress(w *wants, l *lookup, target fact.Target, depth int) *t
 	if t.server != "" {
 		at := fact.Target{Port: target.Port, Scheme: target.Scheme}
 		w.add(Want{Look: fact.LookListeners, At: fact.Server, On: t.server, Target: at, Gate: Listener})
+		w.add(Want{Look: fact.LookKernel, At: fact.Server, On: t.server, Gate: Room})
+		if t.symptom == SilentTCP {
+			w.add(Want{Look: fact.LookKernel, At: fact.Server, On: t.server, Target: fact.Target{Again: 1}, Gate: Room})
+		}
 		if t.symptom == ServerFirstSilent || t.symptom == ClientFirstSilent {
 			at.Again = 1
 			w.add(Want{Look: fact.LookListeners, At: fact.Server, On: t.server, Target: at, Gate: Room})
