@@ -95,7 +95,8 @@ func wrap(text string, width int) []string {
 // another one.
 func block(b *strings.Builder, first, rest, text string, width int) {
 	prefix := first
-	for _, line := range wrap(text, width-utf8.RuneCountInString(rest)) {
+	longest := max(utf8.RuneCountInString(first), utf8.RuneCountInString(rest))
+	for _, line := range wrap(text, width-longest) {
 		b.WriteString(prefix + line + "\n")
 		prefix = rest
 	}

@@ -21,6 +21,7 @@ type lookup struct {
 	hosts   *fact.Fact   // an entry of the hosts file
 	dns     *fact.Fact   // the answer that decides where the hosts file does not
 	dnsAll  []netip.Addr
+	other   string       // a source of names that nobody asked
 	ends    []*fact.Fact // answers without addresses that decided
 	passed  []*fact.Fact // answers of resolvers that had to be passed over
 }
@@ -51,6 +52,7 @@ func (v *view) lookUp(w *wants, name string) *lookup {
 	}
 	if setup != nil {
 		l.resolve(*setup, answers)
+		l.other = unasked(setup.Order)
 	}
 	if l.hosts != nil {
 		l.settled, l.source, l.addrs = true, l.hosts, v.ordered(l.hosts.HostsFile.Addrs)
@@ -58,6 +60,21 @@ func (v *view) lookUp(w *wants, name string) *lookup {
 	}
 	l.source, l.addrs = l.dns, v.ordered(l.dnsAll)
 	return l
+}
+
+// askedSources is the sources of names that are looked at here, or that know nothing
+// beside the host's own name (nsswitch.conf(5)).
+var askedSources = []string{"files", "dns", "resolve", "myhostname", "mymachines"}
+
+// unasked is the first source that programs of this host ask and nobody here
+// did; "" for none.
+func unasked(order []string) string {
+	for _, source := range order {
+		if !strings.HasPrefix(source, "[") && !slices.Contains(askedSources, source) {
+			return source
+		}
+	}
+	return ""
 }
 
 type question struct {
@@ -257,11 +274,15 @@ func (v *view) noAddressReadings(w *wants, t *try) []Reading {
 	if others := otherResolvers(ends, worst); others > 0 {
 		who += fmt.Sprintf(" (and %d more)", others)
 	}
-	return []Reading{{
+	r := Reading{
 		Gate: Name, Cause: end.cause, Because: factIDs(ends...), Vantage: v.client,
 		Summary: fmt.Sprintf(end.says, strings.TrimSuffix(l.name, "."), who),
 		Values:  values{"name": strings.TrimSuffix(l.name, "."), "resolver": at(worst.Answer.Resolver), "client": v.host(v.client)},
-	}}
+	}
+	if l.other != "" {
+		r.Short = []string{"programs of this host look names up in " + l.other + " too, which was not asked"}
+	}
+	return []Reading{r}
 }
 
 // noneFound reports whether some name exists without an address in both

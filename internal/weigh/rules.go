@@ -72,10 +72,14 @@ func (v *view) refusedBetween(t *try) Reading {
 	if !ok {
 		says = fmt.Sprintf("ICMP code %d", m.Code)
 	}
-	return Reading{
+	r := Reading{
 		Gate: Way, Cause: "rules/transit-reject", Because: factIDs(t.climb.connect), Vantage: v.client,
 		Summary: fmt.Sprintf("%s, which is neither end, refuses it (%s)", m.From, says),
 		Values: values{"hop": m.From.String(), "client": v.host(v.client), "addr": t.target.Addr.String(),
 			"port": fmt.Sprint(t.target.Port), "transport": v.ask.Endpoint.Transport},
 	}
+	if v.serverOf(m.From) != "" {
+		r.Short = []string{"the sender is another address of the server"}
+	}
+	return r
 }

@@ -201,7 +201,7 @@ func (s servant) stopped(summary string) Reading {
 func (s servant) unitDown(alive bool) (Reading, bool) {
 	u := s.u
 	ago := since(s.v.ask.Began, u.Since)
-	broken := u.Active == "failed" || u.Sub == "auto-restart" || u.Active == "activating" || u.Restarts > 0
+	broken := u.Active == "failed" || u.Sub == "auto-restart" || u.Active == "activating"
 	switch {
 	case len(u.Down) > 0 && u.Active != "active":
 		r := s.reading(Listener, "service/needs-down", fmt.Sprintf("%s needs %s", u.Name, strings.Join(u.Down, ", ")))
@@ -240,7 +240,7 @@ func (s servant) unitDown(alive bool) (Reading, bool) {
 
 // failedStart reads why a start failed from the unit's log.
 func (s servant) failedStart() (Reading, bool) {
-	lines := slices.Clone(s.u.Log)
+	lines := lastTries(s.u.Log)
 	for _, file := range s.p.Logs {
 		// A file without times speaks of this start only if it was written
 		// since the unit changed its state.
@@ -267,6 +267,24 @@ func (s servant) failedStart() (Reading, bool) {
 	}
 	r.Short = append(r.Short, "whoever held the port does not hold it now")
 	return r, true
+}
+
+// lastTries is the lines of the last two starts: what a service said before
+// may have been mended since, and the last start may be under way.
+func lastTries(lines []fact.LogLine) []fact.LogLine {
+	marker := "Started "
+	if slices.ContainsFunc(lines, func(l fact.LogLine) bool { return strings.HasPrefix(l.Text, "Starting ") }) {
+		marker = "Starting "
+	}
+	tries := 0
+	for i, l := range slices.Backward(lines) {
+		if strings.HasPrefix(l.Text, marker) {
+			if tries++; tries == 2 {
+				return slices.Clone(lines[i:])
+			}
+		}
+	}
+	return slices.Clone(lines)
 }
 
 // ending is how a unit's main process ended.

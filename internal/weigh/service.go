@@ -29,8 +29,8 @@ func (v *view) serviceReadings(w *wants, t *try) []Reading {
 		return readings
 	}
 	p, short := v.chosen(s.Programs)
-	if p == nil {
-		return readings
+	if p == nil || len(short) > 0 && len(list.On(t.target.Port)) > 0 {
+		return readings // whoever holds the port may be the service
 	}
 	if !v.confirmed(t) {
 		short = append(short, notConfirmed)

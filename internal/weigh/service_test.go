@@ -43,6 +43,10 @@ func TestServiceCauses(t *testing.T) {
 		"killed by a signal": {unitWith(func(u *fact.Unit) { u.Result, u.Status, u.Signal = "signal", 11, true }), "service/failed proven", "killed by signal 11"},
 		"settings refused": {unitWith(func(u *fact.Unit) { u.Log = logged("[emerg] unknown directive", "configuration file test failed") }),
 			"service/settings-rejected proven", "[emerg]"},
+		"what was mended before the last two starts does not count": {unitWith(func(u *fact.Unit) {
+			u.Result, u.Status = "exit-code", 3
+			u.Log = logged("Starting nginx", "[emerg] unknown directive", "Starting nginx", "no tide", "Starting nginx", "no tide today")
+		}), "service/failed proven", "no tide today"},
 		"its port was taken, by somebody who is gone": {unitWith(func(u *fact.Unit) { u.Log = logged("bind() failed (98: Address already in use)") }),
 			"service/port-taken likely", "98"},
 		"no room on the disk":       {unitWith(func(u *fact.Unit) { u.Log = logged("write: No space left on device") }), "service/starved proven", "No space"},

@@ -229,6 +229,12 @@ func TestGuards(t *testing.T) {
 		there.Port = 80
 		expect(t, s.climb("v1", there, connected, replied(200)).weigh(), "settings/wrong-port likely")
 	})
+	t.Run("somebody holds the port, and may be the service", func(t *testing.T) {
+		unseen := listener("127.0.0.1", 8181, "")
+		unseen.PID, unseen.User = 0, "root"
+		got := refused(t, "http://tidebook.varzea.example:8181/").holds("v2", tidebook).named(tidebook).client(tidebook, reset).listening(unseen).programs("", why(nginxDown, "scheme")).weigh()
+		expect(t, got, "ports/loopback-only proven")
+	})
 	t.Run("a contradiction is a doubt", func(t *testing.T) {
 		s := refused(t, web).holds("v2", tidebook).named(tidebook).client(tidebook, connected, replied(200)).listening(listener("0.0.0.0", 80, "nginx"))
 		s.add("v2", fact.LookAddresses, fact.Target{}, func(f *fact.Fact) {})
@@ -288,6 +294,20 @@ func TestNames(t *testing.T) {
 			expect(t, c.scene(newScene(t, web).holds("v1", gauge)).weigh(), c.want...)
 		})
 	}
+}
+
+func TestNameGuards(t *testing.T) {
+	s := newScene(t, web).asking().says("tidebook.varzea.example.", fact.NoSuchName)
+	for source, want := range map[string]string{"files dns": "proven", "files mdns4_minimal [NOTFOUND=return] dns": "likely", "": "proven"} {
+		s.set.Facts[0].Setup.Order = strings.Fields(source)
+		expect(t, s.weigh(), "names/no-such-name "+want)
+	}
+}
+
+// TestRefusedByOtherAddress sees a refusal from the server's second address.
+func TestRefusedByOtherAddress(t *testing.T) {
+	got := newScene(t, web).holds("v1", gauge).holds("v2", tidebook, "10.20.0.15").named(tidebook).client(tidebook, icmp("10.20.0.15", 13)).weigh()
+	expect(t, got, "rules/transit-reject likely")
 }
 
 func TestNameDoubts(t *testing.T) {

@@ -15,13 +15,11 @@ import (
 
 	"uakari/internal/fact"
 	"uakari/internal/look"
+	"uakari/internal/look/path"
 )
 
 // mostEntries bounds a table that is kept whole.
 const mostEntries = 5000
-
-var routeTypes = map[int]string{unix.RTN_BLACKHOLE: "blackhole ", unix.RTN_UNREACHABLE: "unreachable ", unix.RTN_PROHIBIT: "prohibit ",
-	unix.RTN_THROW: "throw ", unix.RTN_LOCAL: "local ", unix.RTN_BROADCAST: "broadcast ", unix.RTN_MULTICAST: "multicast "}
 
 // Routes leaves every route of every table, and the policy rules that choose
 // among them.
@@ -52,7 +50,10 @@ func Routes(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
 }
 
 func routeText(route netlink.Route) string {
-	text := routeTypes[route.Type]
+	text := ""
+	if kind := path.RouteTypes[route.Type]; kind != "unicast" {
+		text = kind + " "
+	}
 	if route.Dst == nil {
 		text += "default"
 	} else {
@@ -67,9 +68,6 @@ func routeText(route netlink.Route) string {
 	return fmt.Sprintf("%s table %d metric %d", text, route.Table, route.Priority)
 }
 
-var neighbourStates = map[int]string{unix.NUD_INCOMPLETE: "incomplete", unix.NUD_REACHABLE: "reachable", unix.NUD_STALE: "stale",
-	unix.NUD_DELAY: "delay", unix.NUD_PROBE: "probe", unix.NUD_FAILED: "failed", unix.NUD_PERMANENT: "permanent"}
-
 // Neighbours leaves the whole neighbour table.
 func Neighbours(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	n := fact.Neighbours{List: []fact.Neighbour{}}
@@ -80,7 +78,7 @@ func Neighbours(_ context.Context, env look.Env, order fact.Order, emit look.Emi
 	}
 	for _, each := range list[:min(len(list), mostEntries)] {
 		addr, ok := netip.AddrFromSlice(each.IP)
-		state := neighbourStates[each.State]
+		state := path.NeighbourStates[each.State]
 		if !ok || state == "" {
 			continue
 		}

@@ -11,44 +11,22 @@ import (
 	"uakari/internal/look"
 )
 
+// What cannot be looked at on this system says so, each look for itself.
+var (
+	Listeners  = notHere("listening sockets", "could not list the listening sockets")
+	Service    = notHere("units and processes", "could not look at units and processes")
+	Routes     = notHere("routes", "could not read the routing tables")
+	Neighbours = notHere("neighbours", "could not read the neighbour table")
+	Kernel     = notHere("kernel settings", "could not read the kernel's settings")
+	Barriers   = notHere("barriers", "could not look for what stops packets")
+	Peers      = notHere("connections", "could not list the connections")
+	Resources  = notHere("resources", "could not look at disks and memory")
+)
+
 var errNotHere = errors.New("not looked at on " + runtime.GOOS)
 
-// Listeners cannot be listed here.
-func Listeners(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
-	emit(env.Failed(order, "listening sockets", "could not list the listening sockets", errNotHere, "a server that runs Linux"))
-}
-
-// Service cannot be looked at here.
-func Service(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
-	emit(env.Failed(order, "units and processes", "could not look at units and processes", errNotHere, "a server that runs Linux"))
-}
-
-// Routes cannot be looked at here.
-func Routes(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
-	emit(env.Failed(order, "routes", "could not read the routing tables", errNotHere, "a host that runs Linux"))
-}
-
-// Neighbours cannot be looked at here.
-func Neighbours(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
-	emit(env.Failed(order, "neighbours", "could not read the neighbour table", errNotHere, "a host that runs Linux"))
-}
-
-// Kernel cannot be looked at here.
-func Kernel(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
-	emit(env.Failed(order, "kernel settings", "could not read the kernel's settings", errNotHere, "a host that runs Linux"))
-}
-
-// Barriers cannot be looked at here.
-func Barriers(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
-	emit(env.Failed(order, "barriers", "could not look for what stops packets", errNotHere, "a host that runs Linux"))
-}
-
-// Peers cannot be looked at here.
-func Peers(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
-	emit(env.Failed(order, "connections", "could not list the connections", errNotHere, "a host that runs Linux"))
-}
-
-// Resources cannot be looked at here.
-func Resources(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
-	emit(env.Failed(order, "resources", "could not look at disks and memory", errNotHere, "a host that runs Linux"))
+func notHere(source, what string) func(context.Context, look.Env, fact.Order, look.Emit) {
+	return func(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
+		emit(env.Failed(order, source, what, errNotHere, "a host that runs Linux"))
+	}
 }

@@ -15,8 +15,8 @@ import (
 // mostNeighbours bounds the neighbours that are kept.
 const mostNeighbours = 20
 
-// neighbourStates names the kernel's states (include/uapi/linux/neighbour.h).
-var neighbourStates = map[int]string{
+// NeighbourStates names the kernel's states (include/uapi/linux/neighbour.h).
+var NeighbourStates = map[int]string{
 	unix.NUD_INCOMPLETE: "incomplete", unix.NUD_REACHABLE: "reachable", unix.NUD_STALE: "stale", unix.NUD_DELAY: "delay",
 	unix.NUD_PROBE: "probe", unix.NUD_FAILED: "failed", unix.NUD_NOARP: "noarp", unix.NUD_PERMANENT: "permanent",
 }
@@ -50,7 +50,7 @@ func Link(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
 		switch other = other.Unmap(); {
 		case !ok:
 		case other == addr.WithZone(""):
-			l.State = neighbourStates[n.State]
+			l.State = NeighbourStates[n.State]
 		case n.State == unix.NUD_REACHABLE && len(l.Answer) < mostNeighbours:
 			l.Answer = append(l.Answer, other)
 		}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
+	"slices"
 	"syscall"
 
 	"github.com/vishvananda/netlink"
@@ -25,7 +26,7 @@ func Route(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	switch {
 	case err == nil && len(routes) > 0:
 		first := routes[0]
-		r.Type = typeNames[first.Type]
+		r.Type = RouteTypes[first.Type]
 		r.Table = first.Table
 		if via, ok := netip.AddrFromSlice(first.Gw); ok {
 			r.Via = via.Unmap()
@@ -62,8 +63,12 @@ func sawRoute(r fact.Route) string {
 	return "directly on " + r.Dev
 }
 
-var typeNames = map[int]string{unix.RTN_UNICAST: "unicast", unix.RTN_LOCAL: "local", unix.RTN_BLACKHOLE: "blackhole",
+// RouteTypes names the kernel's types of route (include/uapi/linux/rtnetlink.h).
+var RouteTypes = map[int]string{unix.RTN_BROADCAST: "broadcast", unix.RTN_MULTICAST: "multicast", unix.RTN_ANYCAST: "anycast", unix.RTN_UNICAST: "unicast", unix.RTN_LOCAL: "local", unix.RTN_BLACKHOLE: "blackhole",
 	unix.RTN_UNREACHABLE: "unreachable", unix.RTN_PROHIBIT: "prohibit", unix.RTN_THROW: "throw"}
+
+// nowhere is the types of route that lead nowhere on purpose.
+var nowhere = []string{"blackhole", "unreachable", "prohibit", "throw"}
 
 // blockingEntry is the longest entry, of any table, that matches an address
 // and leads nowhere; "none" if there is none.
@@ -78,8 +83,8 @@ func blockingEntry(addr netip.Addr) (string, error) {
 	}
 	best, entry := -1, "none"
 	for _, r := range routes {
-		kind := typeNames[r.Type]
-		if kind == "" || kind == "unicast" || kind == "local" {
+		kind := RouteTypes[r.Type]
+		if !slices.Contains(nowhere, kind) {
 			continue
 		}
 		prefix := netip.PrefixFrom(zero(addr), 0)
