@@ -1,6 +1,7 @@
 package test
 
 import (
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -73,4 +74,21 @@ func TestNeighbourOff(t *testing.T) {
 	l := newLab(t)
 	runIn(t, enter(l.client), "trace", "tcp://10.20.7.1:9") // the router answers
 	expect(t, traced(t, enter(l.client), "http://10.20.7.77/"), "service/host-down likely")
+}
+
+// TestNoWayBack carries the record of a server that cannot answer.
+func TestNoWayBack(t *testing.T) {
+	l := newLab(t)
+	l.web(l.server, "10.20.0.14:8080")
+	l.sh("ip -n " + l.server + " route add blackhole 10.20.7.0/24")
+	r := runIn(t, enter(l.server), "record", "--for", "http://10.20.0.14:8080/", "--client", "10.20.7.31", "-o", "-")
+	if r.status != 0 {
+		t.Fatalf("%+v", r)
+	}
+	record := write(t, filepath.Join(t.TempDir(), "tidebook.json"), r.stdout)
+	judged := traced(t, enter(l.client), "--wait", "2s", "--record", record, "http://10.20.0.14:8080/")
+	expect(t, judged, "rules/no-return-route likely")
+	if len(judged.Causes) > 0 && !strings.Contains(judged.Causes[0].Summary, "blackhole 10.20.7.0/24") {
+		t.Errorf("summary %q", judged.Causes[0].Summary)
+	}
 }

@@ -142,6 +142,7 @@ var rungReaders = []func(*view, *wants, *try) []Reading{
 	(*view).serviceReadings,
 	(*view).portReadings,
 	(*view).ruleReadings,
+	(*view).wayInReadings,
 	(*view).certReadings,
 	(*view).answerReadings,
 }

@@ -1,0 +1,57 @@
+package weigh
+
+import (
+	"net/netip"
+	"testing"
+
+	"uakari/internal/fact"
+)
+
+// TestWayIn is what stops a packet at the server beside its filter tables.
+func TestWayIn(t *testing.T) {
+	routed := func(s *scene, vantage, to string, r fact.Route) *scene {
+		return s.add(vantage, fact.LookRoute, fact.Target{Addr: netip.MustParseAddr(to)}, func(f *fact.Fact) { f.Route = &r })
+	}
+	out := fact.Route{Outcome: "found", Source: netip.MustParseAddr(gauge)}
+	through := fact.Route{Outcome: "found", Source: netip.MustParseAddr(gauge), Via: netip.MustParseAddr("10.20.7.1")}
+	listed := func(denies, allows []string) fact.Program {
+		return with(nginxUp, fact.Unit{Name: "nginx.service", Load: "loaded", Active: "active", Denies: denies, Allows: allows})
+	}
+	for name, c := range map[string]struct {
+		scene func(*scene) *scene
+		want  []string
+	}{
+		"a full state table": {func(s *scene) *scene {
+			return s.add("v2", fact.LookBarriers, fact.Target{}, func(f *fact.Fact) { f.Barriers = &fact.Barriers{Tracked: 100, TrackMax: 100} })
+		}, []string{"rules/state-table-full proven"}},
+		"a state table with room": {func(s *scene) *scene {
+			return s.add("v2", fact.LookBarriers, fact.Target{}, func(f *fact.Fact) { f.Barriers = &fact.Barriers{Tracked: 99, TrackMax: 100} })
+		}, nil},
+		"no way back, on one link": {func(s *scene) *scene {
+			return routed(routed(s, "v1", tidebook, out), "v2", gauge, fact.Route{Outcome: "ENETUNREACH", Entry: "none"})
+		}, []string{"rules/no-return-route proven"}},
+		"no way back, behind a router that may translate": {func(s *scene) *scene {
+			return routed(routed(s, "v1", tidebook, through), "v2", gauge, fact.Route{Outcome: "EINVAL", Entry: "blackhole 10.20.7.0/24"})
+		}, []string{"rules/no-return-route likely"}},
+		"a way back": {func(s *scene) *scene {
+			return routed(routed(s, "v1", tidebook, out), "v2", gauge, out)
+		}, nil},
+		"a unit that denies everybody": {func(s *scene) *scene {
+			return routed(s, "v1", tidebook, through).programs("systemd", listed([]string{"0.0.0.0/0"}, nil))
+		}, []string{"rules/unit-list proven"}},
+		"a unit that denies this network": {func(s *scene) *scene {
+			return routed(s, "v1", tidebook, out).programs("systemd", listed([]string{"10.20.7.0/24"}, nil))
+		}, []string{"rules/unit-list proven"}},
+		"a unit that may see another address": {func(s *scene) *scene {
+			return routed(s, "v1", tidebook, through).programs("systemd", listed([]string{"10.20.7.0/24"}, nil))
+		}, []string{"rules/unit-list likely"}},
+		"a unit that allows this client": {func(s *scene) *scene {
+			return routed(s, "v1", tidebook, out).programs("systemd", listed([]string{"0.0.0.0/0"}, []string{"10.20.0.0/16"}))
+		}, nil},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := newScene(t, web).holds("v1", gauge).holds("v2", tidebook).named(tidebook).client(tidebook, silent).listening(listener("0.0.0.0", 80, "nginx"))
+			expect(t, c.scene(s).weigh(), c.want...)
+		})
+	}
+}
