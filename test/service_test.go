@@ -86,6 +86,8 @@ var faults = []fault{
 	{name: "another address", ruin: "ip addr add 10.20.0.15/24 dev eth0; " + strings.Replace(listenOn, "%s", "10.20.0.15:80", 1), mend: restoreSite + "; ip addr del 10.20.0.15/24 dev eth0", want: "ports/other-address proven"},
 	{name: "queue full", ruin: "systemd-run -q --unit=almanac /usr/bin/perl /root/odd.pl stuffed; sleep 2.5", mend: "systemctl stop almanac",
 		to: "http://10.20.0.14:8457/", args: []string{"--unit", "almanac"}, want: "ports/queue-full proven", bits: "waiting to be accepted"},
+	{name: "the unit's own address list", ruin: "mkdir -p /etc/systemd/system/nginx.service.d; printf '[Service]\\nIPAddressDeny=any\\n' > /etc/systemd/system/nginx.service.d/x.conf; systemctl daemon-reload; systemctl restart nginx",
+		mend: "rm -r /etc/systemd/system/nginx.service.d; systemctl daemon-reload; systemctl restart nginx", want: "rules/unit-list proven", bits: "0.0.0.0/0 denies 10.20.7.31"},
 	{name: "not installed", ruin: "true", mend: "true", to: "http://10.20.0.14:8457/", args: []string{"--unit", "almanac"}, want: "service/not-installed proven"},
 }
 
