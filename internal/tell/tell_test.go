@@ -50,7 +50,7 @@ func TestText(t *testing.T) {
 			}
 			for line := range strings.Lines(got) {
 				// Commands and paths are never broken; everything else fits.
-				if n := utf8.RuneCountInString(strings.TrimSuffix(line, "\n")); n > width && strings.Count(strings.TrimSpace(line), " ") > 2 {
+				if n := utf8.RuneCountInString(strings.TrimSuffix(line, "\n")); n > width && !strings.HasPrefix(line, "    uakari ") && !strings.HasPrefix(line, "Then: ") && strings.Count(strings.TrimSpace(line), " ") > 2 {
 					t.Errorf("a line of %d columns: %q", n, line)
 				}
 			}

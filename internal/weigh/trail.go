@@ -466,7 +466,11 @@ func (v *view) tellApart(s sum, causes []trail.Cause) *trail.Tell {
 	}
 	t := s.tries[0].last()
 	if t.server == "" {
-		return &trail.Tell{Look: "the same trace on " + t.target.Name + " itself: it shows whether the service listens there and answers", Command: v.ask.Command}
+		look := "at the server, over SSH, or through a record that uakari record --for makes there"
+		if v.ask.Command == "" {
+			return &trail.Tell{Look: look}
+		}
+		return &trail.Tell{Look: look, Command: v.ask.Command + " --at root@" + ShellWord(t.target.Name)}
 	}
-	return &trail.Tell{Look: "the packet filters of both ends, read as root"}
+	return &trail.Tell{Look: "at the packet filters of both ends, as root", Command: "nft list ruleset"}
 }
