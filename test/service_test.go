@@ -129,6 +129,9 @@ func TestServiceCauses(t *testing.T) {
 					t.Errorf("remedies %+v", c.Remedies)
 				}
 			}
+			if len(f.args) == 0 || f.args[0] == "--unit" {
+				h.recorded(t, f, to, judged)
+			}
 			h.do(f.mend)
 		})
 	}
@@ -160,8 +163,32 @@ func TestServiceCauses(t *testing.T) {
 		expectHealthy(t, traced(t, enter(h.client), append(at, "ssh://10.20.0.14")...))
 		h.do("systemctl stop ssh.socket; systemctl start ssh")
 	})
+	t.Run("a container's published port", func(t *testing.T) { published(t, h, at) })
 	t.Run("a record, carried over", func(t *testing.T) { carried(t, h) })
 	t.Run("over there", func(t *testing.T) { overThere(t, h, key) })
+}
+
+// recorded sees that a record of the same fault leads to the same causes. None
+// is proven, where nobody compared the clocks.
+func (h *fullHost) recorded(t *testing.T, f fault, to string, live trail.Trail) {
+	t.Helper()
+	args := append([]string{"record", "--for", to, "-o", "-"}, f.args...)
+	r := runWords(t, append(append(h.enter(), "/usr/local/bin/uakari"), args...))
+	if r.status != 0 {
+		t.Fatalf("%+v", r)
+	}
+	file := write(t, filepath.Join(t.TempDir(), "tidebook.json"), r.stdout)
+	judged := traced(t, enter(h.client), append(append([]string{"--wait", "2s"}, f.args...), "--record", file, to)...)
+	var was, now []string
+	for _, c := range live.Blocking() {
+		was = append(was, c.ID)
+	}
+	for _, c := range judged.Blocking() {
+		now = append(now, c.ID)
+	}
+	if strings.Join(was, " ") != strings.Join(now, " ") {
+		t.Errorf("by its record: %q, live: %q\n%s", now, was, dump(judged))
+	}
 }
 
 // sshHost is a full host with this program on it, and a key to log in with.
@@ -235,6 +262,22 @@ func overThere(t *testing.T, h *fullHost, key string) {
 	if judged.Outcome != trail.OutcomeClear || len(judged.Vantages) != 1 || judged.Vantages[0].Host != "tidebook" {
 		t.Errorf("%+v\n%s", judged.Vantages, dump(judged))
 	}
+	// Through a jump host, with a password: the host itself is the way there.
+	h.do("echo root:tide-and-ebb | chpasswd; printf 'PermitRootLogin yes\\nPasswordAuthentication yes\\n' > /etc/ssh/sshd_config.d/lab.conf; systemctl restart ssh")
+	home := os.Getenv("HOME")
+	known, err := os.ReadFile(filepath.Join(home, ".ssh", "known_hosts"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	write(t, filepath.Join(home, ".ssh", "known_hosts"), string(known)+strings.Replace(string(known), "10.20.0.14", "127.0.0.1", 1))
+	write(t, filepath.Join(home, ".ssh", "config"), "Host inner\n  HostName 127.0.0.1\n  ProxyJump root@10.20.0.14\n  User root\n")
+	secret := write(t, filepath.Join(t.TempDir(), "secret"), "tide-and-ebb\n")
+	far := runIn(t, enter(h.client), "trace", "--json", "--at", "inner", "--secret", "file:"+secret, "http://10.20.0.14/")
+	expectHealthy(t, readTrail(t, far.stdout))
+	wrong := runIn(t, enter(h.client), "trace", "--at", "inner", "--secret", "env:TIDE", "http://10.20.0.14/")
+	if wrong.status != 2 || !strings.Contains(wrong.stderr, "the environment has no TIDE") || strings.Contains(far.stdout+far.stderr+wrong.stderr, "tide-and-ebb") {
+		t.Errorf("%+v", wrong)
+	}
 	h.do("rm /usr/local/bin/uakari")
 	cutOff(t, h, key)
 	fails := func(what, want string, args ...string) {
@@ -294,4 +337,26 @@ func cutOff(t *testing.T, h *fullHost, key string) {
 	if list, err := h.command("sh", "-c", "ls -d /tmp/tmp.* 2>/dev/null; pgrep -x uakari").Output(); err == nil || len(list) > 0 {
 		t.Errorf("still there after the connection was cut: %s", list)
 	}
+}
+
+// published leads a port of the host into a namespace behind it, as container
+// engines do, and sees that this is healthy.
+func published(t *testing.T, h *fullHost, at []string) {
+	h.t = t
+	box := h.server + "-box"
+	h.sh("ip netns add " + box)
+	defer exec.Command("ip", "netns", "del", box).Run()
+	h.sh("ip link add box0 netns " + h.server + " type veth peer name eth0 netns " + box)
+	for _, line := range []string{
+		"-n " + h.server + " addr add 10.30.0.1/24 dev box0", "-n " + h.server + " link set box0 up",
+		"-n " + box + " addr add 10.30.0.2/24 dev eth0", "-n " + box + " link set eth0 up", "-n " + box + " link set lo up",
+		"-n " + box + " route add default via 10.30.0.1",
+	} {
+		h.sh("ip " + line)
+	}
+	h.in(h.server, "sysctl -qw net.ipv4.ip_forward=1")
+	h.web(box, "10.30.0.2:80")
+	h.filter(h.server, "table ip box { chain c { type nat hook prerouting priority -100; tcp dport 8090 dnat to 10.30.0.2:80; }\n}")
+	expectHealthy(t, traced(t, enter(h.client), append(at, "http://10.20.0.14:8090/")...))
+	h.in(h.server, "nft delete table ip box")
 }

@@ -24,22 +24,37 @@ func (c *Carried) Info() fact.Vantage { return c.info }
 
 // Look answers from what the record holds.
 func (c *Carried) Look(_ context.Context, order fact.Order, emit func(fact.Fact)) {
-	found := false
-	for _, f := range c.record.Facts {
-		if !answersOrder(f, order) {
-			continue
-		}
-		found = true
+	found := c.matching(order)
+	for _, f := range found {
 		f.Vantage, f.Order = c.info.ID, order
 		emit(f)
 	}
-	if !found {
+	if len(found) == 0 {
 		env := look.Env{Vantage: c.info.ID}
 		f := env.Failed(order, "record of "+c.record.Host, "could not see it", errors.New("it is not in this record"),
 			"a record made with --for the same endpoint")
 		f.At = c.record.Ended
 		emit(f)
 	}
+}
+
+// matching is the facts that answer an order. A list of all listeners stands
+// in for one that was made for the port.
+func (c *Carried) matching(order fact.Order) []fact.Fact {
+	var found, general []fact.Fact
+	for _, f := range c.record.Facts {
+		switch {
+		case !answersOrder(f, order):
+		case f.Order.Look == fact.LookListeners && f.Order.Target.Port != order.Target.Port:
+			general = append(general, f)
+		default:
+			found = append(found, f)
+		}
+	}
+	if len(found) == 0 {
+		return general
+	}
+	return found
 }
 
 // answersOrder reports whether a fact of a record answers a look. What a host

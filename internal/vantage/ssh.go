@@ -37,7 +37,8 @@ type SSH struct {
 	info   fact.Vantage
 	login  Login
 	hops   []*ssh.Client // the way there, the last being the host
-	in     io.WriteCloser
+	in     ssh.Channel
+	early  *early
 	stderr *tail
 	ended  chan struct{}
 
@@ -130,40 +131,46 @@ func handshake(ctx context.Context, conn net.Conn, addr string, config *ssh.Clie
 	return ssh.NewClient(c, channels, requests), nil
 }
 
-// start starts the program over there and exchanges hellos.
+// first is the look that every run begins with. It is ordered together with
+// the hello, so that its answer costs no round trip of its own.
+var first = fact.Order{Look: fact.LookAddresses}
+
+// start starts the program over there and exchanges hellos. The command and
+// all that is said first are sent without waiting for an answer in between.
 func (s *SSH) start(ctx context.Context, env look.Env) (host string, err error) {
-	session, err := s.hops[len(s.hops)-1].NewSession()
-	if err != nil {
-		return "", s.fail("session", err)
-	}
-	session.Stderr = s.stderr
-	if s.in, err = session.StdinPipe(); err != nil {
-		return "", s.fail("session", err)
-	}
-	out, err := session.StdoutPipe()
-	if err != nil {
-		return "", s.fail("session", err)
-	}
 	command, binary, err := s.command()
 	if err != nil {
 		return "", fmt.Errorf("--at %s: %w", s.login.To, err)
 	}
-	if err := session.Start(command); err != nil {
+	channel, requests, err := s.hops[len(s.hops)-1].OpenChannel("session", nil)
+	if err != nil {
+		return "", s.fail("session", err)
+	}
+	go ssh.DiscardRequests(requests) // how it ended shows in what it said
+	s.in = channel
+	exec := ssh.Marshal(struct{ Command string }{command}) // RFC 4254 section 6.5
+	if _, err := channel.SendRequest("exec", false, exec); err != nil {
 		return "", s.fail("starting the program there", err)
 	}
-	sent := make(chan error, 1)
+	s.early = &early{done: make(chan struct{})}
+	s.looks[0], s.next = &pending{emit: s.early.keep, done: s.early.done}, 1
 	go func() {
-		if _, err := s.in.Write(binary); err != nil {
-			sent <- err
-			return
+		// An error shows in that no hello comes back.
+		if _, err := channel.Write(binary); err == nil {
+			s.say(hello{Version: talkVersion, WaitMS: float64(env.Wait.Milliseconds()), Resolvers: env.Resolvers,
+				HostsFile: env.HostsFile, Unit: env.Unit, Card: env.Card})
+			s.say(said{N: 0, Order: &first})
 		}
-		sent <- s.say(hello{Version: talkVersion, WaitMS: float64(env.Wait.Milliseconds()), Resolvers: env.Resolvers,
-			HostsFile: env.HostsFile, Unit: env.Unit, Card: env.Card})
 	}()
-	lines := bufio.NewScanner(out)
+	complaints := make(chan struct{})
+	go func() {
+		io.Copy(s.stderr, channel.Stderr())
+		close(complaints)
+	}()
+	lines := bufio.NewScanner(channel)
 	lines.Buffer(nil, mostSaid)
 	greeted := make(chan hello, 1)
-	go s.listen(session, lines, greeted)
+	go s.listen(lines, complaints, greeted)
 	select {
 	case h, ok := <-greeted:
 		if !ok || h.Version != talkVersion {
@@ -173,6 +180,19 @@ func (s *SSH) start(ctx context.Context, env look.Env) (host string, err error) 
 	case <-ctx.Done():
 		return "", s.fail("waiting for the program there", ctx.Err())
 	}
+}
+
+// early keeps the facts of the first look until the run asks for them.
+type early struct {
+	mu    sync.Mutex // guards facts
+	facts []fact.Fact
+	done  chan struct{}
+}
+
+func (e *early) keep(f fact.Fact) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	e.facts = append(e.facts, f)
 }
 
 // machines is what uname says on the architectures that this program is built
@@ -237,16 +257,16 @@ func (s *SSH) say(v any) error {
 }
 
 // listen hands what comes from over there to whom it is for, until it ends.
-func (s *SSH) listen(session *ssh.Session, lines *bufio.Scanner, greeted chan<- hello) {
+func (s *SSH) listen(lines *bufio.Scanner, complaints <-chan struct{}, greeted chan<- hello) {
 	defer close(s.ended)
-	first := true
-	for lines.Scan() {
-		if first {
-			first = false
+	for begun := false; lines.Scan(); {
+		if !begun {
+			begun = true
 			var h hello
-			if json.Unmarshal(lines.Bytes(), &h) == nil {
-				greeted <- h
+			if json.Unmarshal(lines.Bytes(), &h) != nil {
+				break
 			}
+			greeted <- h
 			continue
 		}
 		var line said
@@ -255,23 +275,23 @@ func (s *SSH) listen(session *ssh.Session, lines *bufio.Scanner, greeted chan<- 
 		}
 		s.mu.Lock()
 		look := s.looks[line.N]
+		if line.Ended {
+			delete(s.looks, line.N)
+		}
 		s.mu.Unlock()
 		switch {
 		case look == nil:
 		case line.Fact != nil:
 			look.emit(*line.Fact)
 		case line.Ended:
-			s.mu.Lock()
-			delete(s.looks, line.N)
-			s.mu.Unlock()
 			close(look.done)
 		}
 	}
-	err := session.Wait()
+	<-complaints
 	close(greeted)
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.lost = err; err == nil {
+	if s.lost = lines.Err(); s.lost == nil {
 		s.lost = errors.New("the program there ended")
 	}
 	for _, look := range s.looks {
@@ -282,6 +302,10 @@ func (s *SSH) listen(session *ssh.Session, lines *bufio.Scanner, greeted chan<- 
 // Look sends an order over and hands on the facts that come back. A
 // connection that is lost is a fact.
 func (s *SSH) Look(ctx context.Context, order fact.Order, emit func(fact.Fact)) {
+	if order == first {
+		s.lookEarly(ctx, emit)
+		return
+	}
 	p := &pending{done: make(chan struct{}), emit: func(f fact.Fact) {
 		f.Vantage, f.Order = s.info.ID, order
 		emit(f)
@@ -310,13 +334,28 @@ func (s *SSH) Look(ctx context.Context, order fact.Order, emit func(fact.Fact)) 
 	}
 }
 
+// lookEarly hands on the facts that were ordered with the hello.
+func (s *SSH) lookEarly(ctx context.Context, emit func(fact.Fact)) {
+	select {
+	case <-s.early.done:
+	case <-ctx.Done():
+		return
+	}
+	s.early.mu.Lock()
+	defer s.early.mu.Unlock()
+	for _, f := range s.early.facts {
+		f.Vantage, f.Order = s.info.ID, first
+		emit(f)
+	}
+}
+
 // closeWait is how long the program over there gets to clean up.
 const closeWait = 2 * time.Second
 
 // Close ends the program over there and the connections.
 func (s *SSH) Close() {
 	if s.in != nil {
-		s.in.Close()
+		s.in.CloseWrite() // its input ends, and it with it
 		select {
 		case <-s.ended:
 		case <-time.After(closeWait):

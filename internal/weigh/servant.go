@@ -215,7 +215,7 @@ func (s servant) unitDown(alive bool) (Reading, bool) {
 		}
 	}
 	switch {
-	case u.Sub == "auto-restart" || u.Active == "activating" && u.Restarts > 1:
+	case u.Sub == "auto-restart" || u.Active == "activating" && u.Restarts > 1, s.flapping():
 		return s.reading(Listener, "service/restarting", fmt.Sprintf("%s ends and is started again and again: %s", u.Name, restarts(u))), true
 	case u.Active == "activating":
 		return s.reading(Listener, "service/starting", u.Name+" is starting "+ago), true
@@ -351,13 +351,23 @@ func (s servant) up() []Reading {
 	if u == nil || u.Active != "active" || strings.HasSuffix(u.Name, ".socket") {
 		return readings
 	}
-	if u.Restarts > 1 && s.v.ask.Began.Sub(u.Since) < 10*time.Minute {
+	if s.flapping() {
 		harmless("service/restarting", fmt.Sprintf("%s runs now, and ends again and again: %s", u.Name, restarts(u)))
 	}
 	if u.Enabled == "disabled" && len(u.Sockets) == 0 {
 		harmless("service/not-enabled", u.Name+" runs now and will not start by itself after a reboot")
 	}
 	return readings
+}
+
+// flappingTime is how lately a unit must have been started again for its
+// restarts to be about now.
+const flappingTime = 10 * time.Minute
+
+// flapping reports whether a unit was restarted again and again, the last time
+// a little while ago.
+func (s servant) flapping() bool {
+	return s.u.Restarts > 1 && s.v.ask.Began.Sub(s.u.Since) < flappingTime
 }
 
 func waiting(n uint32) string {

@@ -53,6 +53,8 @@ func TestServiceCauses(t *testing.T) {
 		"killed for want of memory": {unitWith(func(u *fact.Unit) { u.Result = "oom-kill" }), "service/starved proven", "memory"},
 		"a requirement is down":     {unitWith(func(u *fact.Unit) { u.Active, u.Down = "inactive", []string{"pump.service (failed)"} }), "service/needs-down proven", "pump.service"},
 		"started again and again":   {unitWith(func(u *fact.Unit) { u.Active, u.Sub, u.Restarts = "activating", "auto-restart", 9 }), "service/restarting proven", "9 times"},
+		"up for a moment, between two restarts": {with(nginxUp, fact.Unit{Name: "nginx.service", Load: "loaded", Active: "active", Restarts: 7, Since: began.Add(-time.Second)}),
+			"service/restarting proven", "7 times"},
 		"still starting":            {unitWith(func(u *fact.Unit) { u.Active, u.Sub = "activating", "start-pre" }), "service/starting proven", "starting"},
 		"a condition is not met":    {unitWith(func(u *fact.Unit) { u.Active, u.Failed = "inactive", []string{"ConditionPathExists=/srv"} }), "service/stopped proven", "/srv"},
 		"not there at all":          {fact.Program{Name: "nginx", Why: "unit", Units: []fact.Unit{{Name: "nginx.service", Load: "not-found"}}}, "service/not-installed proven", "not on tidebook"},

@@ -31,7 +31,7 @@ func journal(ctx context.Context, args ...string) ([]fact.LogLine, error) {
 	}
 	ctx, cancel := context.WithTimeout(ctx, journalWait)
 	defer cancel()
-	cmd := exec.CommandContext(ctx, path, append([]string{"-o", "json", "--no-pager", "-q", "-b"}, args...)...)
+	cmd := exec.CommandContext(ctx, path, append([]string{"-o", "json", "--no-pager", "-q"}, args...)...)
 	var stderr bytes.Buffer
 	cmd.Stderr = &stderr
 	out, err := cmd.StdoutPipe()

@@ -32,7 +32,7 @@ func Resources(ctx context.Context, env look.Env, order fact.Order, emit look.Em
 		seen[s.Fsid] = true
 		r.Disks = append(r.Disks, fact.Disk{Path: path, Free: s.Bavail * uint64(s.Bsize), Size: s.Blocks * uint64(s.Bsize), FreeInodes: s.Ffree, Inodes: s.Files})
 	}
-	lines, err := journal(ctx, "-k", "-n", "2000")
+	lines, err := journal(ctx, "-b", "-k", "-n", "2000")
 	if err != nil {
 		emit(env.Failed(order, "kernel log", "could not read the kernel's log", err, "root, or the group systemd-journal"))
 	}

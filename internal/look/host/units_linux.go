@@ -80,7 +80,7 @@ func down(ctx context.Context, conn *dbus.Conn, names []string) []string {
 
 // readLog fills in a unit's last lines and how often it was started.
 func readLog(ctx context.Context, u *fact.Unit) {
-	lines, err := journal(ctx, "-u", u.Name, "-n", fmt.Sprint(mostLog))
+	lines, err := journal(ctx, "-b", "-u", u.Name, "-n", fmt.Sprint(mostLog))
 	if err != nil {
 		u.Hidden = err.Error()
 		return
