@@ -190,3 +190,60 @@ func TestHelperMany(t *testing.T) {
 	fmt.Println("ready")
 	time.Sleep(10 * time.Minute)
 }
+
+// BenchmarkSSH counts what a trace over SSH costs beyond logging in and running
+// a command that does nothing, in round trips of a link of 20 ms each way. The
+// command's channel and its start are two of the three that are allowed.
+func BenchmarkSSH(b *testing.B) {
+	const delay = 20 * time.Millisecond
+	for _, need := range []string{"/usr/sbin/sshd", "/usr/bin/ssh-keygen"} {
+		if _, err := os.Stat(need); err != nil {
+			b.Skip("needs openssh-server and openssh-client")
+		}
+	}
+	far := newLink(b, delay)
+	dir := b.TempDir()
+	key := filepath.Join(dir, "key")
+	for _, name := range []string{"key", "host"} {
+		if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", filepath.Join(dir, name)).CombinedOutput(); err != nil {
+			b.Fatalf("%v: %s", err, out)
+		}
+	}
+	host, err := os.ReadFile(filepath.Join(dir, "host.pub"))
+	if err != nil {
+		b.Fatal(err)
+	}
+	put := func(path, text string) string {
+		if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+			b.Fatal(err)
+		}
+		if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+			b.Fatal(err)
+		}
+		return path
+	}
+	conf := put(filepath.Join(dir, "conf"), fmt.Sprintf("Port 2022\nHostKey %[1]s/host\nAuthorizedKeysFile %[1]s/key.pub\nStrictModes no\nUsePAM no\nPermitRootLogin yes\nPidFile none\nSetEnv PATH=%[2]s:/usr/bin:/bin\n",
+		dir, filepath.Dir(program)))
+	if err := os.MkdirAll("/run/sshd", 0o755); err != nil {
+		b.Fatal(err)
+	}
+	sshd := exec.Command("ip", "netns", "exec", far.server, "/usr/sbin/sshd", "-D", "-f", conf)
+	if err := sshd.Start(); err != nil {
+		b.Fatal(err)
+	}
+	defer sshd.Wait()
+	defer sshd.Process.Kill()
+	time.Sleep(500 * time.Millisecond)
+	put(filepath.Join(dir, ".ssh", "known_hosts"), "[10.20.0.14]:2022 "+string(host))
+	b.Setenv("HOME", dir)
+	b.Setenv("SSH_AUTH_SOCK", "")
+	// The client's own try takes two round trips, the greeting being the
+	// second, and goes on beside the looks over there.
+	trace := append(enter(far.client), program, "trace", "--at", "root@10.20.0.14:2022", "--identity", key, "ssh://10.20.0.14:2022")
+	login := append(enter(far.client), bare(b, "login"), "10.20.0.14:2022", key)
+	for b.Loop() {
+		own, other := sideBySide(b, 9, trace, login)
+		b.ReportMetric(ms(own-other)/ms(2*delay), "beyond")
+		b.ReportMetric(ms(other)/ms(2*delay), "login-and-command")
+	}
+}

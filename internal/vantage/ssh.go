@@ -356,9 +356,11 @@ const closeWait = 2 * time.Second
 func (s *SSH) Close() {
 	if s.in != nil {
 		s.in.CloseWrite() // its input ends, and it with it
-		select {
-		case <-s.ended:
-		case <-time.After(closeWait):
+		if s.login.Lend { // what was lent is seen off
+			select {
+			case <-s.ended:
+			case <-time.After(closeWait):
+			}
 		}
 	}
 	for i := len(s.hops) - 1; i >= 0; i-- {

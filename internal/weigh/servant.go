@@ -367,7 +367,7 @@ const flappingTime = 10 * time.Minute
 // flapping reports whether a unit was restarted again and again, the last time
 // a little while ago.
 func (s servant) flapping() bool {
-	return s.u.Restarts > 1 && s.v.ask.Began.Sub(s.u.Since) < flappingTime
+	return s.u.Active != "failed" && s.u.Restarts > 1 && s.v.ask.Began.Sub(s.u.Since) < flappingTime
 }
 
 func waiting(n uint32) string {
