@@ -1,7 +1,6 @@
 package demo
 
 import (
-	"net"
 	"net/netip"
 
 	"golang.org/x/sys/unix"
@@ -27,9 +26,10 @@ func hang(s Stand) error {
 	if err := unix.Listen(fd, 0); err != nil {
 		return err
 	}
-	held, err = net.Dial("tcp", s.Listen)
-	return err
+	// The one waiting connection stays open for as long as the process runs.
+	guest, err := unix.Socket(unix.AF_INET, unix.SOCK_STREAM|unix.SOCK_CLOEXEC, 0)
+	if err != nil {
+		return err
+	}
+	return unix.Connect(guest, &unix.SockaddrInet4{Port: int(at.Port()), Addr: at.Addr().As4()})
 }
-
-// held keeps the one waiting connection open for as long as the process runs.
-var held net.Conn

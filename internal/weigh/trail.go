@@ -2,6 +2,7 @@ package weigh
 
 import (
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -30,7 +31,7 @@ func (v *view) trail(tries []*try) trail.Trail {
 	}
 	s := v.sum(tries)
 	t.Causes = v.causes(s)
-	t.Reached, t.Outcome = s.reached(t.Causes), s.outcome(t.Causes)
+	t.Reached, t.Outcome = s.reached(), s.outcome(t.Causes)
 	for _, rung := range trail.Ladder {
 		t.Rungs = append(t.Rungs, v.finding(rung, s, t.Causes))
 	}
@@ -129,13 +130,9 @@ func (v *view) oneBad(s sum) *judged {
 		certainty: trail.Proven}
 }
 
-func firstBad(s sum) (addr interface{ String() string }) {
-	for _, t := range s.tries {
-		if !t.fine() {
-			return t.target.Addr
-		}
-	}
-	return s.tries[0].target.Addr
+// firstBad is the first address that fails.
+func firstBad(s sum) netip.Addr {
+	return s.tries[slices.IndexFunc(s.tries, func(t *try) bool { return !t.fine() })].target.Addr
 }
 
 // causes are the contract's causes: merged over addresses, put in order, and
@@ -220,12 +217,12 @@ func mergeCauses(all []*judged) []*judged {
 	return merged
 }
 
-func (s sum) reached(causes []trail.Cause) trail.Reached {
+func (s sum) reached() trail.Reached {
 	if len(s.good) > 0 {
 		return trail.Yes
 	}
 	for _, t := range s.tries {
-		if t.symptom == NotTried && t.lookup != nil && !t.lookup.settled || t.symptom == NotTried && t.instead == nil {
+		if t.symptom == NotTried && (t.instead == nil || !t.lookup.settled) {
 			return trail.Unknown
 		}
 	}

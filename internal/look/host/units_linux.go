@@ -44,9 +44,7 @@ func unitState(ctx context.Context, conn *dbus.Conn, name string, deep bool) (fa
 	u.Private, _ = props["PrivateNetwork"].(bool)
 	u.Denies, u.Allows = p.prefixes("IPAddressDeny"), p.prefixes("IPAddressAllow")
 	u.Failed = p.conditions()
-	for _, pair := range p.pairs("Listen") {
-		u.Listens = append(u.Listens, pair)
-	}
+	u.Listens = p.pairs("Listen")
 	if u.Load == "not-found" {
 		return u, false
 	}
