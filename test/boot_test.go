@@ -91,7 +91,7 @@ func boot(t *testing.T) *fullHost {
 	l := newLab(t)
 	root, err := labRoot()
 	if err != nil {
-		t.Fatalf("debootstrap: %v: %s", err, root)
+		missing(t, "debootstrap: "+err.Error()+": "+root)
 	}
 	work := t.TempDir()
 	cmd := exec.Command("ip", "netns", "exec", l.server, "unshare", "--mount", "--uts", "--ipc", "--pid", "--cgroup", "--fork", "--kill-child",

@@ -61,6 +61,9 @@ func TestPath(t *testing.T) {
 				if c.want == nil && c.most == "" {
 					expectHealthy(t, judged)
 				}
+				if strings.HasSuffix(c.name, "server drops") && !strings.Contains(dump(judged), "dies after hop 1, ") {
+					t.Errorf("%s: not told how far it gets\n%s", endpoint, dump(judged))
+				}
 				if c.most != "" && (len(judged.Causes) == 0 || judged.Causes[0].ID != c.most || judged.Outcome != trail.OutcomeUnsure) {
 					t.Errorf("%s: want %s as the first of what is possible\n%s", endpoint, c.most, dump(judged))
 				}

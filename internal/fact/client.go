@@ -2,6 +2,7 @@ package fact
 
 import (
 	"net/netip"
+	"slices"
 	"time"
 )
 
@@ -163,6 +164,24 @@ type Link struct {
 	Dev    string       `json:"dev"`
 	State  string       `json:"state"`            // of the address itself; "": not in the table
 	Answer []netip.Addr `json:"answer,omitempty"` // other neighbours that answer now
+}
+
+// Hops is the routers on the way to an address, the nearest first, as far as
+// they say that packets with too small a hop limit die with them. Those that
+// say nothing are invalid addresses.
+type Hops struct {
+	Routers []netip.Addr `json:"routers"`
+}
+
+// Last is the number of the farthest router that said anything, from 1; 0 for
+// none.
+func (h Hops) Last() int {
+	for i, r := range slices.Backward(h.Routers) {
+		if r.IsValid() {
+			return i + 1
+		}
+	}
+	return 0
 }
 
 // Route is which way a host sends packets for an address, as its kernel

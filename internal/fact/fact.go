@@ -54,6 +54,7 @@ const (
 	LookSession   Kind = "session"   // one connection, climbed as far as it goes
 	LookEcho      Kind = "echo"      // a sign of life
 	LookLink      Kind = "link"      // which neighbours answer on the link to an address
+	LookHops      Kind = "hops"      // the routers that say a packet died with them
 	LookRoute     Kind = "route"     // which way this host sends to an address
 	LookAddresses Kind = "addresses" // the addresses and links of this host
 	LookListeners Kind = "listeners" // who holds a port, and who else of the same program listens
@@ -121,6 +122,7 @@ type Fact struct {
 	Echo      *Echo          `json:"echo,omitempty"`
 	Route     *Route         `json:"route,omitempty"`
 	Link      *Link          `json:"link,omitempty"`
+	Hops      *Hops          `json:"hops,omitempty"`
 	Addresses *Addresses     `json:"addresses,omitempty"`
 	Listeners *Listeners     `json:"listeners,omitempty"`
 	Service   *Service       `json:"service,omitempty"`
@@ -164,6 +166,8 @@ func (f Fact) Payload() any {
 		return f.Route
 	case f.Link != nil:
 		return f.Link
+	case f.Hops != nil:
+		return f.Hops
 	case f.Addresses != nil:
 		return f.Addresses
 	case f.Listeners != nil:

@@ -71,7 +71,7 @@ func answersOrder(f fact.Fact, order fact.Order) bool {
 		return f.Order.Target.Port == order.Target.Port
 	case fact.LookListeners:
 		return f.Order.Target.Port == 0 || f.Order.Target.Port == order.Target.Port
-	case fact.LookSession, fact.LookEcho, fact.LookRoute, fact.LookLink:
+	case fact.LookSession, fact.LookEcho, fact.LookRoute, fact.LookLink, fact.LookHops:
 		return f.Order.Target == order.Target
 	}
 	return true

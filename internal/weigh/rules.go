@@ -19,6 +19,9 @@ func (v *view) ruleReadings(w *wants, t *try) []Reading {
 			readings = append(readings, r)
 		}
 	}
+	if t.symptom == SilentTCP && !v.onSame(t) {
+		w.add(Want{Look: fact.LookHops, At: fact.Client, Target: fact.Target{Addr: t.target.Addr, Port: t.target.Port}, Gate: Way})
+	}
 	if t.symptom == NeighbourSilent {
 		w.add(Want{Look: fact.LookLink, At: fact.Client, Target: fact.Target{Addr: t.target.Addr}, Gate: Way})
 		for _, f := range v.facts(v.client, fact.LookLink) {
@@ -32,6 +35,20 @@ func (v *view) ruleReadings(w *wants, t *try) []Reading {
 		readings = append(readings, v.refusedBetween(t))
 	}
 	return readings
+}
+
+// diesAfter says how far the client's silent packets get; "" where no router
+// says anything.
+func (v *view) diesAfter(t *try) (text, id string) {
+	for _, f := range v.facts(v.client, fact.LookHops) {
+		if f.Hops == nil || f.Order.Target.Addr != t.target.Addr || f.Order.Target.Port != t.target.Port {
+			continue
+		}
+		if last := f.Hops.Last(); last > 0 {
+			return fmt.Sprintf("; it dies after hop %d, %s", last, f.Hops.Routers[last-1]), f.ID
+		}
+	}
+	return "", ""
 }
 
 // routeReading reads a route that leads nowhere.

@@ -2,10 +2,27 @@ package weigh
 
 import (
 	"net/netip"
+	"strings"
 	"testing"
 
 	"uakari/internal/fact"
 )
+
+// TestDiesAfter sees that a silence is told with how far the packets get.
+func TestDiesAfter(t *testing.T) {
+	s := newScene(t, web).holds("v1", gauge).named(tidebook).client(tidebook, silent)
+	if !s.wants(fact.LookHops, fact.Client) {
+		t.Error("the hops are not wanted")
+	}
+	s.add("v1", fact.LookHops, fact.Target{Addr: netip.MustParseAddr(tidebook), Port: 80}, func(f *fact.Fact) {
+		f.Hops = &fact.Hops{Routers: []netip.Addr{{}, netip.MustParseAddr("10.20.3.1"), {}}}
+	})
+	for _, c := range s.weigh().Causes {
+		if c.ID == "rules/transit-silent" && !strings.Contains(c.Summary, "dies after hop 2, 10.20.3.1") {
+			t.Errorf("summary %q", c.Summary)
+		}
+	}
+}
 
 // TestWayIn is what stops a packet at the server beside its filter tables.
 func TestWayIn(t *testing.T) {

@@ -189,6 +189,10 @@ func (v *view) tryAddress(w *wants, l *lookup, target fact.Target, depth int) *t
 			continue
 		}
 		j.Because, j.Vantage, j.Values = t.climb.ids(), v.client, v.place(t, values{"server": v.answering(t)})
+		if text, id := v.diesAfter(t); text != "" && j.Gate == Way {
+			j.Summary += text
+			j.Because = append(j.Because, id)
+		}
 		if t.climb.hasty() {
 			j.certainty, j.blocking = trail.Possible, false
 		}

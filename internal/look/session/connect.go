@@ -11,15 +11,16 @@ import (
 
 	"uakari/internal/fact"
 	"uakari/internal/look"
+	"uakari/internal/look/witness"
 	"uakari/internal/wire"
 )
 
 // connect connects once and tells every way to fail apart. Where the system
 // can say so, it tells who sent an ICMP refusal.
 func connect(ctx context.Context, addr netip.Addr, port uint16, wait time.Duration) (net.Conn, fact.Connect) {
-	w := newWitness()
-	defer w.close()
-	d := net.Dialer{Timeout: look.Within(ctx, wait), Control: w.control, KeepAlive: -1}
+	w := witness.New()
+	defer w.Close()
+	d := net.Dialer{Timeout: look.Within(ctx, wait), Control: w.Control, KeepAlive: -1}
 	began := time.Now()
 	conn, err := d.DialContext(ctx, "tcp", netip.AddrPortFrom(addr, port).String())
 	result := fact.Connect{TookMS: wire.MS(time.Since(began))}
@@ -31,7 +32,7 @@ func connect(ctx context.Context, addr netip.Addr, port uint16, wait time.Durati
 		return conn, result
 	}
 	var errno syscall.Errno
-	switch icmp := w.icmp(); {
+	switch icmp := w.ICMP(); {
 	case icmp != nil:
 		result.Outcome, result.ICMP = fact.ICMP, icmp
 	case errors.Is(err, os.ErrDeadlineExceeded), errors.Is(err, context.DeadlineExceeded), errors.Is(err, context.Canceled),

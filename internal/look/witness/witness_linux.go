@@ -1,4 +1,6 @@
-package session
+// Package witness finds out who refused a connection: it keeps a socket's
+// error queue readable after the dialer has closed the socket.
+package witness
 
 import (
 	"encoding/binary"
@@ -10,29 +12,33 @@ import (
 	"uakari/internal/fact"
 )
 
-const errRefused = syscall.ECONNREFUSED
-
-func errnoName(e syscall.Errno) string {
-	if name := unix.ErrnoName(e); name != "" {
-		return name
-	}
-	return e.Error()
-}
-
-// witness keeps a second descriptor of a socket, so that its error queue can
+// Witness keeps a second descriptor of a socket, so that its error queue can
 // be read after the dialer has closed the first (ip(7), IP_RECVERR): a reset
 // leaves nothing there, an ICMP message leaves its sender, type and code.
-type witness struct{ fd int }
+type Witness struct {
+	fd int
+	// Hops, if above zero, limits how many routers a packet may pass
+	// (IP_TTL, IPV6_UNICAST_HOPS).
+	Hops int
+}
 
-func newWitness() *witness { return &witness{-1} }
+// New is a witness of one connection.
+func New() *Witness { return &Witness{fd: -1} }
 
-func (w *witness) control(network, _ string, c syscall.RawConn) error {
+// Control is for a net.Dialer.
+func (w *Witness) Control(network, _ string, c syscall.RawConn) error {
 	return c.Control(func(fd uintptr) {
 		// Without the queue the connect still works and tells less.
 		if network == "tcp6" {
 			unix.SetsockoptInt(int(fd), unix.SOL_IPV6, unix.IPV6_RECVERR, 1)
+			if w.Hops > 0 {
+				unix.SetsockoptInt(int(fd), unix.SOL_IPV6, unix.IPV6_UNICAST_HOPS, w.Hops)
+			}
 		} else {
 			unix.SetsockoptInt(int(fd), unix.SOL_IP, unix.IP_RECVERR, 1)
+			if w.Hops > 0 {
+				unix.SetsockoptInt(int(fd), unix.SOL_IP, unix.IP_TTL, w.Hops)
+			}
 		}
 		if dup, err := unix.FcntlInt(fd, unix.F_DUPFD_CLOEXEC, 0); err == nil {
 			w.fd = dup
@@ -40,7 +46,8 @@ func (w *witness) control(network, _ string, c syscall.RawConn) error {
 	})
 }
 
-func (w *witness) close() {
+// Close lets go of the descriptor.
+func (w *Witness) Close() {
 	if w.fd >= 0 {
 		unix.Close(w.fd)
 		w.fd = -1
@@ -53,8 +60,8 @@ const (
 	originICMP6 = 3
 )
 
-// icmp is the ICMP refusal in the error queue, if there is one.
-func (w *witness) icmp() *fact.ICMPError {
+// ICMP is the ICMP message in the error queue, if there is one.
+func (w *Witness) ICMP() *fact.ICMPError {
 	if w.fd < 0 {
 		return nil
 	}

@@ -1,0 +1,60 @@
+package path
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"net/netip"
+	"slices"
+	"sync"
+	"time"
+
+	"uakari/internal/fact"
+	"uakari/internal/look"
+	"uakari/internal/look/witness"
+)
+
+// Bounds on hop probing: each hop is one connect to the endpoint's port.
+const (
+	mostHops = 6
+	hopWait  = 1500 * time.Millisecond
+)
+
+// Hops connects with rising hop limits, all at once, and leaves which routers
+// say that a packet died with them (RFC 792, time exceeded). It tells how far
+// packets get that nobody answers; routers need not say so.
+func Hops(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
+	found := make([]netip.Addr, mostHops)
+	var wg sync.WaitGroup
+	for i := range mostHops {
+		wg.Go(func() { found[i] = expired(ctx, order.Target, i+1, look.Within(ctx, min(hopWait, env.Patience()))) })
+	}
+	wg.Wait()
+	h := fact.Hops{Routers: found}
+	saw := "no router says anything"
+	if last := h.Last(); last > 0 {
+		saw = fmt.Sprintf("the last router that says anything is hop %d, %s", last, found[last-1])
+	}
+	f := env.Seen(order, "hops to "+netip.AddrPortFrom(order.Target.Addr, order.Target.Port).String(), saw)
+	f.Hops = &h
+	emit(f)
+}
+
+// expired is the router at which a connect with a hop limit dies; invalid if
+// none says so.
+func expired(ctx context.Context, t fact.Target, limit int, wait time.Duration) netip.Addr {
+	w := witness.New()
+	w.Hops = limit
+	defer w.Close()
+	d := net.Dialer{Timeout: wait, Control: w.Control, KeepAlive: -1}
+	conn, err := d.DialContext(ctx, "tcp", netip.AddrPortFrom(t.Addr, t.Port).String())
+	if err == nil {
+		conn.Close()
+		return netip.Addr{}
+	}
+	const exceeded4, exceeded6 = 11, 3
+	if m := w.ICMP(); m != nil && slices.Contains([][2]int{{4, exceeded4}, {6, exceeded6}}, [2]int{m.Version, int(m.Type)}) {
+		return m.From
+	}
+	return netip.Addr{}
+}

@@ -1,0 +1,7 @@
+//go:build !linux
+
+package session
+
+import "syscall"
+
+func errnoName(e syscall.Errno) string { return e.Error() }
