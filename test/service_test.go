@@ -302,6 +302,10 @@ func overThere(t *testing.T, h *fullHost, key string) {
 	if judged.Outcome != trail.OutcomeClear {
 		t.Errorf("%s", dump(judged))
 	}
+	h.put("/usr/local/bin/uname", "#!/bin/sh\necho Linux riscv64\n")
+	h.do("chmod 755 /usr/local/bin/uname")
+	fails("another machine", "there it is Linux riscv64", append(at, "--lend")...)
+	h.do("rm /usr/local/bin/uname")
 	fails("nobody listens for SSH", "if SSH itself is broken", "trace", "--at", "root@10.20.0.1", "--identity", key)
 	fails("a key that is not accepted", "unable to authenticate", "trace", "--at", "nobody@10.20.0.14", "--identity", key)
 	h.do("rm /etc/ssh/ssh_host_ed25519_key*; ssh-keygen -q -t ed25519 -N '' -f /etc/ssh/ssh_host_ed25519_key; systemctl restart ssh")

@@ -153,26 +153,40 @@ func (s servant) fullDisk() (Reading, bool) {
 	return Reading{}, false
 }
 
-// mute reports whether the program listens nowhere at all: one that has a
-// port open, and not this one, is not on its way to open it.
+// mute reports whether the program listens nowhere at all, or on some of the
+// card's ports and not on others: one that has another port open, and not this
+// one, is not on its way to open it.
 func (s servant) mute() bool {
 	_, list := s.v.listeners(s.t.server)
-	return list != nil && !slices.ContainsFunc(list.All, func(l fact.Listener) bool { return serves(l, []fact.Program{*s.p}) })
+	if list == nil {
+		return false
+	}
+	closed, all := s.closedPorts()
+	return closed > 0 && closed < all ||
+		!slices.ContainsFunc(list.All, func(l fact.Listener) bool { return serves(l, []fact.Program{*s.p}) })
 }
 
-// stillClosed tells how many of the card's ports are not open yet.
-func (s servant) stillClosed() string {
+// closedPorts is how many of the card's ports are not open, of how many.
+func (s servant) closedPorts() (closed, all int) {
 	_, list := s.v.listeners(s.t.server)
-	if s.v.ask.Card == nil || list == nil || len(s.v.ask.Card.Ports) == 0 {
-		return ""
+	if s.v.ask.Card == nil || list == nil {
+		return 0, 0
 	}
-	closed := 0
 	for _, port := range s.v.ask.Card.Ports {
 		if len(list.On(port)) == 0 {
 			closed++
 		}
 	}
-	return fmt.Sprintf("; %d of the card's %d ports are still closed", closed, len(s.v.ask.Card.Ports))
+	return closed, len(s.v.ask.Card.Ports)
+}
+
+// stillClosed tells how many of the card's ports are not open yet.
+func (s servant) stillClosed() string {
+	closed, all := s.closedPorts()
+	if all == 0 {
+		return ""
+	}
+	return fmt.Sprintf("; %d of the card's %d ports are still closed", closed, all)
 }
 
 // absent reads a service that is not there at all. Only where it was said

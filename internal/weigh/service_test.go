@@ -125,6 +125,17 @@ func TestServing(t *testing.T) {
 		expect(t, got)
 		expectDoubts(t, got, "service/restarting proven", "service/not-enabled proven", "ports/some-missing proven")
 	})
+	t.Run("ports open one after another", func(t *testing.T) {
+		young := nginxWith(fact.Process{PID: 7, State: "S", Since: began.Add(-9 * time.Second)})
+		s := newScene(t, web).holds("v1", gauge).holds("v2", tidebook).named(tidebook).client(tidebook, reset).
+			listening(listener("0.0.0.0", 8081, "nginx")).programs("", young)
+		s.set.Ask.Card = &fact.Card{Name: "tidebook", Ports: []uint16{80, 8081, 8082}}
+		got := s.weigh()
+		expect(t, got, "service/starting likely")
+		if want := "2 of the card's 3 ports are still closed"; !strings.Contains(got.Causes[0].Summary, want) {
+			t.Errorf("summary %q lacks %q", got.Causes[0].Summary, want)
+		}
+	})
 	t.Run("a full disk is a doubt", func(t *testing.T) {
 		s := scene(t, nginxUp, connected, replied(500))
 		s.add("v2", fact.LookResources, fact.Target{}, func(f *fact.Fact) {
