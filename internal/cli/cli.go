@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/signal"
 	"runtime/debug"
+	"slices"
 	"syscall"
 
 	"github.com/spf13/cobra"
@@ -38,7 +39,7 @@ var statuses = map[trail.Outcome]exit{
 
 // Main runs the program and returns its exit status.
 func Main(args []string, stdout, stderr io.Writer) int {
-	root := newRoot()
+	root := newRoot(args)
 	root.SetArgs(args)
 	// The library writes long texts for this command each time it is there.
 	root.CompletionOptions.DisableDefaultCmd = len(args) == 0 || args[0] != "completion"
@@ -56,7 +57,29 @@ func Main(args []string, stdout, stderr io.Writer) int {
 	return exitUsage
 }
 
-func newRoot() *cobra.Command {
+// command is a command's name and how to build it.
+type command struct {
+	name string
+	make func() *cobra.Command
+}
+
+// commands is every command by its name, in the order of the work.
+var commands = []command{
+	{"trace", newTrace},
+	{"ports", newPorts},
+	{"service", newService},
+	{"record", newRecord},
+	{"explain", newExplain},
+	{"demo", newDemo},
+	{"look", newLook},
+	{"stand-in", newStandIn},
+	{"version", newVersion},
+}
+
+// newRoot builds the command tree. Where the first word is a command, only that
+// one is built: the others' flags would cost more than starting.
+func newRoot(args []string) *cobra.Command {
+	named := len(args) > 0 && slices.ContainsFunc(commands, func(c command) bool { return c.name == args[0] })
 	root := &cobra.Command{
 		Use:   "uakari",
 		Short: "why a client cannot reach a server application, and what mends it",
@@ -76,7 +99,11 @@ is the smallest safe change that mends it. It changes nothing by itself.`,
 		},
 		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
-	root.AddCommand(newTrace(), newPorts(), newService(), newRecord(), newExplain(), newDemo(), newLook(), newStandIn(), newVersion())
+	for _, c := range commands {
+		if !named || args[0] == c.name {
+			root.AddCommand(c.make())
+		}
+	}
 	root.CompletionOptions.HiddenDefaultCmd = true
 	return root
 }
