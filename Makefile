@@ -15,7 +15,7 @@ demo: build
 	bin/uakari demo
 
 test:
-	go test ./...
+	go test -timeout 30m ./...
 
 bench:
 	go test ./test -run XXX -bench . -benchtime 1x
