@@ -23,6 +23,7 @@ bench:
 fuzz:
 	go test ./internal/endpoint -run XXX -fuzz FuzzParse -fuzztime 30s
 	go test ./internal/card -run XXX -fuzz FuzzParse -fuzztime 30s
+	go test ./internal/weigh -run XXX -fuzz FuzzWeigh -fuzztime 30s -fuzzminimizetime 10x
 
 clean:
 	rm -rf bin
