@@ -10,7 +10,6 @@ import (
 	"os"
 	"os/signal"
 	"runtime/debug"
-	"slices"
 	"syscall"
 
 	"github.com/spf13/cobra"
@@ -39,10 +38,12 @@ var statuses = map[trail.Outcome]exit{
 
 // Main runs the program and returns its exit status.
 func Main(args []string, stdout, stderr io.Writer) int {
-	root := newRoot(args)
+	// The version is asked for by scripts, often: it needs no command tree.
+	if len(args) == 1 && args[0] == "version" && tellVersion(stdout) == nil {
+		return exitClear
+	}
+	root := newRoot()
 	root.SetArgs(args)
-	// The library writes long texts for this command each time it is there.
-	root.CompletionOptions.DisableDefaultCmd = len(args) == 0 || args[0] != "completion"
 	root.SetOut(stdout)
 	root.SetErr(stderr)
 	err := root.Execute()
@@ -57,29 +58,8 @@ func Main(args []string, stdout, stderr io.Writer) int {
 	return exitUsage
 }
 
-// command is a command's name and how to build it.
-type command struct {
-	name string
-	make func() *cobra.Command
-}
-
-// commands is every command by its name, in the order of the work.
-var commands = []command{
-	{"trace", newTrace},
-	{"ports", newPorts},
-	{"service", newService},
-	{"record", newRecord},
-	{"explain", newExplain},
-	{"demo", newDemo},
-	{"look", newLook},
-	{"stand-in", newStandIn},
-	{"version", newVersion},
-}
-
-// newRoot builds the command tree. Where the first word is a command, only that
-// one is built: the others' flags would cost more than starting.
-func newRoot(args []string) *cobra.Command {
-	named := len(args) > 0 && slices.ContainsFunc(commands, func(c command) bool { return c.name == args[0] })
+// newRoot builds the command tree.
+func newRoot() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "uakari",
 		Short: "why a client cannot reach a server application, and what mends it",
@@ -99,11 +79,7 @@ is the smallest safe change that mends it. It changes nothing by itself.`,
 		},
 		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
-	for _, c := range commands {
-		if !named || args[0] == c.name {
-			root.AddCommand(c.make())
-		}
-	}
+	root.AddCommand(newTrace(), newPorts(), newService(), newRecord(), newExplain(), newDemo(), newLook(), newStandIn(), newVersion())
 	root.CompletionOptions.HiddenDefaultCmd = true
 	return root
 }

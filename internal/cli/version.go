@@ -1,7 +1,7 @@
 package cli
 
 import (
-	"fmt"
+	"io"
 	"runtime"
 
 	"github.com/spf13/cobra"
@@ -15,9 +15,11 @@ func newVersion() *cobra.Command {
 		Use:   "version",
 		Short: "the version of this program",
 		Args:  cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			_, err := fmt.Fprintf(cmd.OutOrStdout(), "uakari %s (%s, %s/%s)\n", Version, runtime.Version(), runtime.GOOS, runtime.GOARCH)
-			return err
-		},
+		RunE:  func(cmd *cobra.Command, _ []string) error { return tellVersion(cmd.OutOrStdout()) },
 	}
+}
+
+func tellVersion(w io.Writer) error {
+	_, err := io.WriteString(w, "uakari "+Version+" ("+runtime.Version()+", "+runtime.GOOS+"/"+runtime.GOARCH+")\n")
+	return err
 }

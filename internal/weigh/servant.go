@@ -44,11 +44,10 @@ var logCauses = []struct {
 	{"service/port-taken", []string{"address already in use", "eaddrinuse", "failed (98:"}},
 	{"service/starved", []string{"no space left on device", "cannot allocate memory", "too many open files", "out of memory", "disk quota exceeded"}},
 	{"service/policy-denied", []string{"apparmor=\"denied\"", "avc:  denied", "selinux is preventing"}},
-	{"service/settings-rejected", []string{"[emerg]", "syntax error", "bad configuration option", "configuration error", "config error", "invalid configuration",
-		"unknown directive", "unrecognized configuration parameter", "unknown variable", "fatal config file error", "bad directive",
+	{"service/settings-rejected", []string{"[emerg]", "bad configuration option", "configuration error", "invalid configuration",
+		"unknown directive", "unrecognized configuration parameter", "unknown variable", "fatal config file error", "bad directive", "syntax error in file",
 		"configuration file test failed", "configuration file contains errors", "fatal error in defaults handling", "has group or world access",
-		"permissions are too open", "unprotected private key", "config file", "configuration file", "could not parse", "failed to parse", "unsupported option",
-		"no hostkeys available"}},
+		"permissions are too open", "unprotected private key", "no hostkeys available"}},
 }
 
 // fromLog is the cause that the last lines of a unit's log name, and the line.
@@ -114,6 +113,10 @@ func (s servant) resources() (*fact.Fact, *fact.Resources) {
 	return nil, nil
 }
 
+// sameEvent is how close a line of the kernel's log must be to a unit's change
+// of state to be about it.
+const sameEvent = time.Minute
+
 // denied reads a service that mandatory access control refused something, or
 // that the kernel killed for memory, by lines that name it.
 func (s servant) denied() (Reading, bool) {
@@ -130,6 +133,9 @@ func (s servant) denied() (Reading, bool) {
 			if strings.Contains(l.Text, `"`+s.p.Name+`"`) || strings.Contains(l.Text, "("+s.p.Name+")") {
 				r := s.reading(Listener, row.cause, fmt.Sprintf("%s %s: \"%s\"", s.p.Name, row.words, l.Text))
 				r.Because = union(r.Because, factIDs(f))
+				if s.u == nil || l.At.IsZero() || l.At.Sub(s.u.Since).Abs() > sameEvent {
+					r.Short = append(r.Short, "nothing shows that this is why it is down now")
+				}
 				return r, true
 			}
 		}

@@ -41,6 +41,9 @@ func TestServiceCauses(t *testing.T) {
 		"failed, and why": {unitWith(func(u *fact.Unit) { u.Result, u.Status, u.Log = "exit-code", 3, logged("no tide today") }),
 			"service/failed proven", `failed for 1 hour: exit status 3, its log ends in "no tide today"`},
 		"killed by a signal": {unitWith(func(u *fact.Unit) { u.Result, u.Status, u.Signal = "signal", 11, true }), "service/failed proven", "killed by signal 11"},
+		"a file of settings is only spoken of": {unitWith(func(u *fact.Unit) {
+			u.Result, u.Status, u.Log = "exit-code", 3, logged("reading configuration file /etc/tide.conf", "ERROR: syntax error at or near SELEC", "no tide today")
+		}), "service/failed proven", "no tide today"},
 		"settings refused": {unitWith(func(u *fact.Unit) { u.Log = logged("[emerg] unknown directive", "configuration file test failed") }),
 			"service/settings-rejected proven", "[emerg]"},
 		"what was mended before the last two starts does not count": {unitWith(func(u *fact.Unit) {
@@ -153,11 +156,15 @@ func TestServing(t *testing.T) {
 		expectDoubts(t, got, "service/stale-log proven")
 	})
 	t.Run("refused by the system's policy, by its log", func(t *testing.T) {
-		s := newScene(t, web).holds("v1", gauge).holds("v2", tidebook).named(tidebook).client(tidebook, reset).listening().programs("systemd", with(nginxDown, stopped))
-		s.add("v2", fact.LookResources, fact.Target{}, func(f *fact.Fact) {
-			f.Resources = &fact.Resources{Denials: []fact.LogLine{{Text: `audit: apparmor="DENIED" operation="bind" comm="nginx"`}}}
-		})
-		expect(t, s.weigh(), "service/policy-denied proven")
+		for before, want := range map[time.Duration]string{time.Second: "proven", time.Hour: "likely"} {
+			down := unitWith(func(u *fact.Unit) { u.Active = "inactive" })
+			s := newScene(t, web).holds("v1", gauge).holds("v2", tidebook).named(tidebook).client(tidebook, reset).listening().programs("systemd", down)
+			s.add("v2", fact.LookResources, fact.Target{}, func(f *fact.Fact) {
+				line := fact.LogLine{At: down.Units[0].Since.Add(-before), Text: `audit: apparmor="DENIED" operation="bind" comm="nginx"`}
+				f.Resources = &fact.Resources{Denials: []fact.LogLine{line}}
+			})
+			expect(t, s.weigh(), "service/policy-denied "+want)
+		}
 	})
 	t.Run("another program holds the port of a named one", func(t *testing.T) {
 		s := newScene(t, web).holds("v1", gauge).holds("v2", tidebook).named(tidebook).client(tidebook, connected, replied(200)).
