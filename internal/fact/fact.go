@@ -69,6 +69,7 @@ const (
 	LookPeers      Kind = "peers"      // who is connected to a port
 	LookBarriers   Kind = "barriers"   // what stops packets beside filters and routes
 	LookResources  Kind = "resources"  // what a service may run out of
+	LookTables     Kind = "tables"     // the packet filters
 )
 
 // Security says how an endpoint protects its session.
@@ -134,6 +135,7 @@ type Fact struct {
 	Peers      *Peers      `json:"peers,omitempty"`
 	Barriers   *Barriers   `json:"barriers,omitempty"`
 	Resources  *Resources  `json:"resources,omitempty"`
+	Tables     *Tables     `json:"tables,omitempty"`
 }
 
 // Payload is the one payload that is set, for showing as evidence; nil if

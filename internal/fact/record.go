@@ -37,6 +37,40 @@ type Identity struct {
 type Routes struct {
 	Rules []string `json:"rules"` // in the order in which they are asked
 	List  []string `json:"list"`  // "default via 10.20.0.1 dev eth0 table 254"
+	// Entries and Policies are the same, for evaluation.
+	Entries  []RouteEntry  `json:"entries,omitempty"`
+	Policies []RoutePolicy `json:"policies,omitempty"`
+}
+
+// RouteEntry is one route.
+type RouteEntry struct {
+	Table  int          `json:"table"`
+	Dst    netip.Prefix `json:"dst"`
+	Type   string       `json:"type"` // "unicast", "blackhole", …
+	Dev    string       `json:"dev,omitempty"`
+	Via    netip.Addr   `json:"via,omitzero"`
+	Source netip.Addr   `json:"source,omitzero"`
+	Metric int          `json:"metric,omitempty"`
+	Down   bool         `json:"down,omitempty"` // the kernel does not use it: its link is down
+	Many   []string     `json:"many,omitempty"` // the links of a route with several ways
+	Text   string       `json:"text"`
+}
+
+// RoutePolicy is one policy rule (ip-rule(8)).
+type RoutePolicy struct {
+	Priority int          `json:"priority"`
+	Six      bool         `json:"six,omitempty"`
+	From     netip.Prefix `json:"from,omitzero"`
+	To       netip.Prefix `json:"to,omitzero"`
+	Mark     uint32       `json:"mark,omitempty"`
+	Mask     uint32       `json:"mask,omitempty"`
+	In       string       `json:"in,omitempty"`
+	Out      string       `json:"out,omitempty"`
+	Table    int          `json:"table,omitempty"`
+	Type     string       `json:"type,omitempty"`
+	Suppress int          `json:"suppress"` // routes with at most this prefix length do not count; -1: all do
+	Invert   bool         `json:"invert,omitempty"`
+	Opaque   string       `json:"opaque,omitempty"` // what of it is not understood
 }
 
 // Neighbours is a host's whole neighbour table.

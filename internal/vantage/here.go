@@ -33,6 +33,7 @@ var looks = map[fact.Kind]func(context.Context, look.Env, fact.Order, look.Emit)
 	fact.LookPeers:      host.Peers,
 	fact.LookBarriers:   host.Barriers,
 	fact.LookResources:  host.Resources,
+	fact.LookTables:     host.Tables,
 }
 
 // Here is the host that the program runs on.

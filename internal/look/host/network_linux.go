@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"context"
 	"fmt"
+	"net"
 	"net/netip"
 	"os"
 	"slices"
@@ -25,11 +26,22 @@ const mostEntries = 5000
 // among them.
 func Routes(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	r := fact.Routes{Rules: []string{}, List: []string{}}
+	links, err := netlink.LinkList()
+	if err != nil {
+		emit(env.Failed(order, "routes", "could not list the links", err, ""))
+		return
+	}
+	names := map[int]string{}
+	for _, link := range links {
+		names[link.Attrs().Index] = link.Attrs().Name
+	}
+	whole := true
 	for _, family := range []int{unix.AF_INET, unix.AF_INET6} {
 		rules, err := netlink.RuleList(family)
 		if err == nil {
 			for _, rule := range rules {
 				r.Rules = append(r.Rules, fmt.Sprintf("%s table %d", strings.TrimSpace(rule.String()), rule.Table))
+				r.Policies = append(r.Policies, policy(rule, family == unix.AF_INET6))
 			}
 		}
 		routes, listErr := netlink.RouteListFiltered(family, &netlink.Route{Table: unix.RT_TABLE_UNSPEC}, netlink.RT_FILTER_TABLE)
@@ -41,15 +53,20 @@ func Routes(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
 			return
 		}
 		for _, route := range routes[:min(len(routes), mostEntries)] {
-			r.List = append(r.List, routeText(route))
+			r.List = append(r.List, routeText(route, names))
+			r.Entries = append(r.Entries, entry(route, names, family == unix.AF_INET6))
 		}
+		whole = whole && len(routes) <= mostEntries
+	}
+	if !whole {
+		r.Entries = nil // a part of them would give wrong answers
 	}
 	f := env.Seen(order, "routes", fmt.Sprintf("%d routes, %d rules", len(r.List), len(r.Rules)))
 	f.Routes = &r
 	emit(f)
 }
 
-func routeText(route netlink.Route) string {
+func routeText(route netlink.Route, names map[int]string) string {
 	text := ""
 	if kind := path.RouteTypes[route.Type]; kind != "unicast" {
 		text = kind + " "
@@ -62,10 +79,69 @@ func routeText(route netlink.Route) string {
 	if route.Gw != nil {
 		text += " via " + route.Gw.String()
 	}
-	if link, err := netlink.LinkByIndex(route.LinkIndex); err == nil {
-		text += " dev " + link.Attrs().Name
+	if name := names[route.LinkIndex]; name != "" {
+		text += " dev " + name
 	}
 	return fmt.Sprintf("%s table %d metric %d", text, route.Table, route.Priority)
+}
+
+// entry is a route for evaluation.
+func entry(route netlink.Route, names map[int]string, six bool) fact.RouteEntry {
+	e := fact.RouteEntry{Table: route.Table, Dst: prefixOf(route.Dst, six), Type: path.RouteTypes[route.Type], Dev: names[route.LinkIndex], Metric: route.Priority,
+		Down: route.Flags&(unix.RTNH_F_LINKDOWN|unix.RTNH_F_DEAD) != 0, Text: routeText(route, names)}
+	if via, ok := netip.AddrFromSlice(route.Gw); ok {
+		e.Via = via.Unmap()
+	}
+	if src, ok := netip.AddrFromSlice(route.Src); ok {
+		e.Source = src.Unmap()
+	}
+	for _, way := range route.MultiPath {
+		e.Many = append(e.Many, names[way.LinkIndex])
+	}
+	if len(e.Many) > 0 {
+		e.Dev = e.Many[0]
+	}
+	return e
+}
+
+// prefixOf is a net; nil stands for all addresses of a family.
+func prefixOf(n *net.IPNet, six bool) netip.Prefix {
+	if n == nil {
+		if six {
+			return netip.PrefixFrom(netip.IPv6Unspecified(), 0)
+		}
+		return netip.PrefixFrom(netip.IPv4Unspecified(), 0)
+	}
+	addr, _ := netip.AddrFromSlice(n.IP)
+	ones, _ := n.Mask.Size()
+	return netip.PrefixFrom(addr.Unmap(), ones)
+}
+
+// policyTypes are the actions of policy rules (include/uapi/linux/fib_rules.h).
+var policyTypes = map[uint8]string{6: "blackhole", 7: "unreachable", 8: "prohibit"}
+
+// policy is a policy rule for evaluation.
+func policy(rule netlink.Rule, six bool) fact.RoutePolicy {
+	p := fact.RoutePolicy{Priority: max(0, rule.Priority), Six: six, Mark: rule.Mark, In: rule.IifName, Out: rule.OifName, Table: rule.Table,
+		Type: policyTypes[rule.Type], Suppress: rule.SuppressPrefixlen, Invert: rule.Invert}
+	if rule.Mask != nil {
+		p.Mask = *rule.Mask
+	} else if rule.Mark != 0 {
+		p.Mask = ^uint32(0)
+	}
+	if rule.Src != nil {
+		p.From = prefixOf(rule.Src, six)
+	}
+	if rule.Dst != nil {
+		p.To = prefixOf(rule.Dst, six)
+	}
+	switch {
+	case rule.Tos != 0, rule.TunID != 0, rule.Dport != nil, rule.Sport != nil, rule.IPProto != 0, rule.UIDRange != nil:
+		p.Opaque = "it asks for more than addresses, links and marks"
+	case rule.Type > 1 && p.Type == "", rule.SuppressIfgroup >= 0:
+		p.Opaque = "what it does is not understood"
+	}
+	return p
 }
 
 // Neighbours leaves the whole neighbour table.

@@ -1,0 +1,522 @@
+package filter
+
+import (
+	"encoding/binary"
+	"fmt"
+	"net/netip"
+	"slices"
+)
+
+// Bounds of one evaluation. They are far beyond what real tables need; tables
+// from a file may be anything.
+const (
+	mostForks = 64
+	mostDepth = 64
+	mostFuel  = 4 << 20 // rules looked at
+)
+
+// Step is one thing that happened to a packet on its way.
+type Step struct {
+	Host  string
+	Hook  string
+	Chain *Chain // nil: no chain did it
+	Rule  *Rule  // nil: the chain's policy, or no chain
+	Kind  StepKind
+	// Effect says what was done: "drop", "jump web", "mark 0x1".
+	Effect string
+	With   Refusal // of a rejection
+	// Maybe says why it is not certain that the rule matches; "": it is.
+	Maybe string
+}
+
+// StepKind tells rules from what else decides over a packet.
+type StepKind uint8
+
+const (
+	ByRule StepKind = iota
+	ByPolicy
+	ByRoute
+	ByReversePath
+	ByForwarding
+	ByLayer
+)
+
+// state is one packet on its way, with what became of it so far. Several are
+// alive where a condition is not known.
+type state struct {
+	packet    Packet
+	in, out   port
+	mark      uint32
+	ctMark    uint32
+	untracked bool
+	tracked   bool
+	flow      *flow
+	steps     []Step
+	blocks    []int // steps that stop it; evaluation went on as if they had accepted
+	doubts    []string
+	stateful  bool // a doubt rests on state that nobody can read
+}
+
+func (s *state) clone() *state {
+	c := *s
+	c.steps = s.steps[:len(s.steps):len(s.steps)]
+	c.blocks = s.blocks[:len(s.blocks):len(s.blocks)]
+	c.doubts = s.doubts[:len(s.doubts):len(s.doubts)]
+	return &c
+}
+
+// same reports whether nothing that is yet to come can tell two states apart.
+func (s *state) same(o *state) bool {
+	return s.packet == o.packet && s.in == o.in && s.out == o.out && s.mark == o.mark && s.ctMark == o.ctMark &&
+		s.untracked == o.untracked && s.tracked == o.tracked && s.flow.same(o.flow) && (len(s.blocks) == 0) == (len(o.blocks) == 0) && s.firstBlock() == o.firstBlock()
+}
+
+func (s *state) firstBlock() (b struct {
+	rule *Rule
+	kind StepKind
+}) {
+	if len(s.blocks) > 0 {
+		at := s.steps[s.blocks[0]]
+		b.rule, b.kind = at.Rule, at.Kind
+	}
+	return b
+}
+
+// join drops states that others stand for.
+func join(list []*state) []*state {
+	if len(list) < 2 {
+		return list
+	}
+	var kept []*state
+	for _, s := range list {
+		at := slices.IndexFunc(kept, s.same)
+		if at < 0 {
+			kept = append(kept, s)
+			continue
+		}
+		if len(s.doubts) < len(kept[at].doubts) {
+			kept[at] = s
+		}
+	}
+	return kept
+}
+
+// control is what a rule does with the course of evaluation.
+type control uint8
+
+const (
+	goOn control = iota
+	accepted
+	dropped
+	rejected
+	queued
+	returned
+	jumped
+	gone
+	puzzled
+)
+
+// evaluator walks the chains of one hook.
+type evaluator struct {
+	host *Host
+	m    machine
+	fuel *int
+	hook Hook
+	// stuck is why the whole evaluation gives no answer; "": it does.
+	stuck string
+}
+
+// ready sets the machine for a state.
+func (ev *evaluator) ready(s *state) {
+	ev.m.mark, ev.m.ctMark = s.mark, s.ctMark
+}
+
+// base evaluates a base chain for a state. The states that come back have
+// passed it, or were blocked by it and go on as if they had passed.
+func (ev *evaluator) base(c *Chain, s *state, priority int) []*state {
+	ev.prepare(s, priority)
+	falls, ends := ev.chain(c, s, 0)
+	for _, f := range falls {
+		if c.Drop {
+			ends = append(ends, ev.block(f, Step{Chain: c, Kind: ByPolicy, Effect: "policy drop"}))
+			continue
+		}
+		if len(c.Rules) > 0 {
+			ev.step(f, Step{Chain: c, Kind: ByPolicy, Effect: "policy accept"})
+		}
+		ends = append(ends, f)
+	}
+	return join(ends)
+}
+
+// prepare sets the machine up for a state at a hook.
+func (ev *evaluator) prepare(s *state, priority int) {
+	m := &ev.m
+	*m = machine{packet: s.packet, network: s.packet.network(), transport: s.packet.transport(), hook: ev.hook,
+		in: s.in, out: s.out, host: ev.host, untracked: s.untracked, later: s.flow != nil && s.flow.stage == later}
+	if s.tracked && !s.untracked {
+		m.track = s.flow.tracking()
+	}
+	ev.ready(s)
+}
+
+func (ev *evaluator) step(s *state, step Step) {
+	step.Host, step.Hook = ev.host.Name, ev.hook.String()
+	s.steps = append(s.steps[:len(s.steps):len(s.steps)], step)
+}
+
+func (ev *evaluator) block(s *state, step Step) *state {
+	ev.step(s, step)
+	s.blocks = append(s.blocks[:len(s.blocks):len(s.blocks)], len(s.steps)-1)
+	return s
+}
+
+// chain evaluates a chain: the states that fall off its end or return, and
+// those for which the base chain has ended.
+func (ev *evaluator) chain(c *Chain, s *state, depth int) (falls, ends []*state) {
+	if depth > mostDepth {
+		ev.stuck = "chains jump too deep, or in a loop"
+		return []*state{s}, nil
+	}
+	live := []*state{s}
+	var backing [1]*state
+	for _, r := range c.Rules {
+		if *ev.fuel--; *ev.fuel < 0 {
+			ev.stuck = "the tables are too large to evaluate"
+			return live, ends
+		}
+		if len(live) == 1 {
+			if t := ev.quick(r, live[0]); t == No {
+				continue
+			}
+		}
+		next := backing[:0]
+		for _, each := range live {
+			stays, done := ev.rule(c, r, each, depth)
+			next = append(next, stays.on...)
+			falls = append(falls, stays.returned...)
+			ends = append(ends, done...)
+		}
+		live = join(next)
+		ends = join(ends)
+		switch {
+		case len(live) == 0:
+			return join(falls), ends
+		case len(live)+len(falls)+len(ends) > mostForks:
+			ev.stuck = "too many conditions are not known"
+			return live[:1], nil
+		}
+		if len(live) > 1 {
+			live = slices.Clone(live)
+		}
+	}
+	return join(append(falls, live...)), ends
+}
+
+// quick rules a rule out by its first conditions; anything but No means that
+// it must be looked at.
+func (ev *evaluator) quick(r *Rule, s *state) Tri {
+	for i := range r.Body {
+		c := r.Body[i].Cond
+		if c == nil {
+			return Unknown
+		}
+		if ev.m.mark != s.mark || ev.m.ctMark != s.ctMark {
+			ev.ready(s)
+		}
+		if t, _ := ev.m.match(c); t == No {
+			return No
+		}
+	}
+	return Unknown
+}
+
+// outcomes is the states that go on with the next rule of the chain, and
+// those that left it without ending the base chain.
+type outcomes struct{ on, returned []*state }
+
+// rule runs one rule for one state.
+func (ev *evaluator) rule(c *Chain, r *Rule, s *state, depth int) (out outcomes, ends []*state) {
+	ev.ready(s)
+	maybe, unread := "", false
+	for i := range r.Body {
+		op := &r.Body[i]
+		if op.Cond != nil {
+			t, why := ev.m.match(op.Cond)
+			switch t {
+			case No:
+				out.on = append(out.on, s)
+				return out, ends
+			case Unknown:
+				maybe, unread = why, unread || op.Cond.State
+			}
+			continue
+		}
+		if op.Act.Doing == Nothing || op.Act.Doing == Continue {
+			continue
+		}
+		if maybe != "" {
+			out.on = append(out.on, s)
+			s = s.clone()
+			s.doubts = append(s.doubts, doubt(r, maybe))
+			s.stateful = s.stateful || unread
+		}
+		ctl, act, targetWhy := ev.do(r, op.Act, s)
+		step := Step{Chain: c, Rule: r, Maybe: maybe}
+		switch ctl {
+		case goOn:
+			if act != nil {
+				step.Effect = act.Text
+				ev.step(s, step)
+			}
+			ev.ready(s)
+			maybe, unread = "", false // what follows is done by this branch alone
+			continue
+		case accepted:
+			step.Effect = "accept"
+			if act != nil && act.Text != "" {
+				step.Effect = act.Text
+			}
+			ev.step(s, step)
+			return out, append(ends, s)
+		case dropped:
+			step.Effect = "drop"
+			return out, append(ends, ev.block(s, step))
+		case rejected:
+			step.Effect, step.With = "reject with "+act.With.String(), act.With
+			return out, append(ends, ev.block(s, step))
+		case returned:
+			step.Effect = "return"
+			ev.step(s, step)
+			out.returned = append(out.returned, s)
+			return out, ends
+		case jumped, gone:
+			step.Effect = map[control]string{jumped: "jump ", gone: "goto "}[ctl] + act.Chain
+			ev.step(s, step)
+			falls, done := ev.chain(act.target, s, depth+1)
+			ends = append(ends, done...)
+			if ctl == jumped {
+				out.on = append(out.on, falls...)
+			} else {
+				out.returned = append(out.returned, falls...)
+			}
+			return out, ends
+		default: // queued, puzzled: anything may come of it
+			why := targetWhy
+			if ctl == queued {
+				why = "a program decides (queue)"
+			}
+			let := s.clone()
+			let.doubts = append(let.doubts, doubt(r, why))
+			step.Effect, step.Maybe = "unknown: "+why, why
+			ev.step(let, step)
+			out.on = append(out.on, let.clone())
+			stop := let.clone()
+			stop.blocks = append(stop.blocks, len(stop.steps)-1)
+			return out, append(ends, let, stop)
+		}
+	}
+	out.on = append(out.on, s)
+	return out, ends
+}
+
+func doubt(r *Rule, why string) string {
+	return fmt.Sprintf("rule %d of chain %s: %s", r.Number, r.Chain.Name, why)
+}
+
+// do carries one act out. The act that comes back is what was really done.
+func (ev *evaluator) do(r *Rule, a *Act, s *state) (control, *Act, string) {
+	switch a.Doing {
+	case Accept:
+		return accepted, nil, ""
+	case Drop:
+		return dropped, nil, ""
+	case Reject:
+		return rejected, a, ""
+	case Return:
+		return returned, nil, ""
+	case Queue:
+		return queued, nil, ""
+	case Jump, Goto:
+		if a.target == nil {
+			return puzzled, nil, "the chain " + a.Chain + " does not exist"
+		}
+		if a.Doing == Goto {
+			return gone, a, ""
+		}
+		return jumped, a, ""
+	case VerdictMap:
+		return ev.verdict(r, a, s)
+	case SetMark, SetCTMark, SaveMark, RestoreMark:
+		return ev.setMark(a, s)
+	case NoTrack:
+		if s.tracked {
+			return goOn, nil, ""
+		}
+		s.untracked = true
+		return goOn, &Act{Text: "not tracked"}, ""
+	case DNAT, SNAT, Masquerade, Redirect:
+		return ev.translate(a, s)
+	}
+	return puzzled, nil, a.Why
+}
+
+// verdict looks a verdict up in a map.
+func (ev *evaluator) verdict(r *Rule, a *Act, s *state) (control, *Act, string) {
+	if a.Set == nil {
+		return puzzled, nil, "the map " + a.Name + " was not read"
+	}
+	may, surely, why := ev.m.elements(a.Set, a.Parts)
+	switch {
+	case why == broken || why == "" && len(may) == 0:
+		return goOn, nil, ""
+	case why != "":
+		return puzzled, nil, why
+	case len(may) == 1 && surely && may[0].State == "" && may[0].Verdict != nil:
+		return ev.do(r, may[0].Verdict, s)
+	}
+	return puzzled, nil, "which verdict of the map " + a.Set.Name + " it gets is not known"
+}
+
+func (ev *evaluator) setMark(a *Act, s *state) (control, *Act, string) {
+	var value uint32
+	switch a.Doing {
+	case SaveMark:
+		value = s.mark
+	case RestoreMark:
+		value = s.ctMark
+	default:
+		var rd reading
+		ev.m.load(&a.Parts[0], &rd)
+		if rd.broken {
+			return goOn, nil, ""
+		}
+		if !rd.exact || rd.n < 4 {
+			return puzzled, nil, "which mark is set is not known"
+		}
+		value = binary.LittleEndian.Uint32(rd.low[:4])
+	}
+	target, name := &s.mark, "mark"
+	if a.Doing == SetCTMark || a.Doing == SaveMark {
+		if ev.m.track == nil {
+			return goOn, nil, ""
+		}
+		target, name = &s.ctMark, "connection's mark"
+	}
+	mask := a.Mask
+	if mask == 0 {
+		mask = ^uint32(0)
+	}
+	if a.Doing == SetCTMark && a.Mask == 0 || a.Doing == SetMark && a.Mask == 0 {
+		*target = value
+	} else {
+		*target = *target&^mask ^ value
+	}
+	return goOn, &Act{Text: fmt.Sprintf("%s %#x", name, *target)}, ""
+}
+
+// rewrite is a translation of one end of a packet.
+type rewrite struct {
+	addr netip.Addr // invalid: unchanged
+	port uint16     // 0: unchanged
+	// vague: the port is one of several, or chosen by the kernel.
+	vague bool
+}
+
+// translate carries a translation out.
+func (ev *evaluator) translate(a *Act, s *state) (control, *Act, string) {
+	if s.flow == nil || !s.tracked {
+		return accepted, nil, ""
+	}
+	to := rewrite{}
+	destination := a.Doing == DNAT || a.Doing == Redirect
+	switch a.Doing {
+	case Masquerade:
+		to.addr = ev.host.sourceOn(s.out, s.packet.Six())
+		if !to.addr.IsValid() {
+			return puzzled, nil, "which address it is masked with is not known"
+		}
+	case Redirect:
+		if ev.hook == Output {
+			to.addr = loopback(s.packet.Six())
+		} else if to.addr = ev.host.sourceOn(s.in, s.packet.Six()); !to.addr.IsValid() {
+			to.addr = s.packet.To
+		}
+	default:
+		if a.Addr != nil {
+			addr, ok := ev.m.addrOf(a.Addr)
+			if a.Prefixed || !ok {
+				return puzzled, nil, "to which address it is translated is not known"
+			}
+			if a.AddrTo != nil {
+				if last, ok := ev.m.addrOf(a.AddrTo); !ok || last != addr {
+					return puzzled, nil, "to which of several addresses it is translated is not known"
+				}
+			}
+			to.addr = addr.Unmap()
+		}
+	}
+	if a.Port != nil {
+		low, ok := ev.number(a.Port)
+		high := low
+		if a.PortTo != nil {
+			high, ok = ev.number(a.PortTo)
+		}
+		switch {
+		case !ok || low != high && destination:
+			return puzzled, nil, "to which port it is translated is not known"
+		case low != high:
+			to.vague = true
+		default:
+			to.port = low
+		}
+	}
+	// A translation to where the packet goes anyway is none to the tracker.
+	if destination {
+		real := to.vague || to.addr.IsValid() && to.addr != s.packet.To || to.port != 0 && to.port != s.packet.ToPort
+		s.flow = s.flow.with(func(f *flow) { f.dnat, f.dnatted, f.settledTo = to, real, true })
+	} else {
+		real := to.vague || to.addr.IsValid() && (s.packet.AnySource || to.addr != s.packet.From) || to.port != 0 && to.port != s.packet.FromPort
+		s.flow = s.flow.with(func(f *flow) { f.snat, f.snatted, f.settledFrom = to, real, true })
+	}
+	return accepted, &Act{Text: ev.says(a, to, s.packet)}, ""
+}
+
+func (ev *evaluator) says(a *Act, to rewrite, p Packet) string {
+	was, port := p.To, p.ToPort
+	word := "destination"
+	if a.Doing == SNAT || a.Doing == Masquerade {
+		was, port, word = p.From, p.FromPort, "source"
+	}
+	if to.addr.IsValid() {
+		was = to.addr
+	}
+	if to.port != 0 {
+		port = to.port
+	}
+	return word + " becomes " + place(was, port)
+}
+
+func (ev *evaluator) number(parts []Part) (uint16, bool) {
+	var r reading
+	ev.m.load(&parts[0], &r)
+	if r.broken || !r.exact || r.n < 2 {
+		return 0, false
+	}
+	return binary.BigEndian.Uint16(r.low[:2]), true
+}
+
+func loopback(six bool) netip.Addr {
+	if six {
+		return netip.IPv6Loopback()
+	}
+	return netip.AddrFrom4([4]byte{127, 0, 0, 1})
+}
+
+// place is an address with a port, if there is one.
+func place(addr netip.Addr, port uint16) string {
+	if port == 0 {
+		return addr.String()
+	}
+	return netip.AddrPortFrom(addr, port).String()
+}
