@@ -448,6 +448,8 @@ func (a *arena) look(part string) *filter.Host {
 type variant struct {
 	name  string
 	needs string
+	// saved is the words that write the tables to be read again.
+	saved [][]string
 	load  func(a *arena, part string, g *ruleGen) (string, error)
 }
 
@@ -472,12 +474,12 @@ func restore(prefix string) func(*arena, string, *ruleGen) (string, error) {
 }
 
 var variants = []variant{
-	{"nft", "nft", func(a *arena, part string, g *ruleGen) (string, error) {
+	{"nft", "nft", [][]string{{"nft", "-j", "list", "ruleset"}}, func(a *arena, part string, g *ruleGen) (string, error) {
 		text := g.nft()
 		return text, a.feed(part, text, "nft", "-f", "-")
 	}},
-	{"iptables over nft", "iptables-nft-restore", restore("-nft")},
-	{"older iptables", "iptables-legacy-restore", restore("-legacy")},
+	{"iptables over nft", "iptables-nft-restore", [][]string{{"iptables-nft-save"}, {"ip6tables-nft-save"}}, restore("-nft")},
+	{"older iptables", "iptables-legacy-restore", [][]string{{"iptables-legacy-save"}, {"ip6tables-legacy-save"}}, restore("-legacy")},
 }
 
 // clear removes all tables and tracked connections.
@@ -525,9 +527,11 @@ func TestReferee(t *testing.T) {
 	var disputes []dispute
 	for range workers {
 		a := newArena(t)
+		vague := map[string]int{}
+		defer func() { t.Logf("unknown of saved tables alone: %v", vague) }()
 		wg.Go(func() {
 			for seed := range jobs {
-				n, u, outcomes, d := a.round(seed, width)
+				n, u, outcomes, d := a.round(seed, width, vague)
 				mu.Lock()
 				pairs, unknown = pairs+n, unknown+u
 				for o, c := range outcomes {
@@ -572,11 +576,41 @@ func TestReferee(t *testing.T) {
 	}
 }
 
+// ipsets are the lab's IP sets, for texts that name them.
+var ipsets = []fact.IPSet{{Name: "uk_ip", Type: "hash:ip", Members: []fact.SetMember{{Net: "10.20.7.32"}}},
+	{Name: "uk_net", Type: "hash:net", Members: []fact.SetMember{{Net: "10.20.7.64/26"}, {Net: "10.20.0.15"}}}}
+
+// reread is a host with its tables as the system's own programs save them.
+func (a *arena) reread(h *filter.Host, part string, saved [][]string, ipsets []fact.IPSet) *filter.Host {
+	again := *h
+	for i, words := range saved {
+		out, err := exec.Command("ip", append([]string{"netns", "exec", a.hosts[part]}, words...)...).Output()
+		if err != nil {
+			a.t.Errorf("%v: %v", words, err)
+			return h
+		}
+		r, err := filter.Parse(out)
+		if len(saved) == 2 {
+			r, err = filter.FromFacts(&fact.Tables{IPSets: ipsets, Saved: []fact.SavedTables{{Six: i == 1, Text: string(out)}}})
+		}
+		if err != nil {
+			a.t.Errorf("%v: %v", words, err)
+			return h
+		}
+		if i == 0 {
+			again.Rules = r
+		} else {
+			again.Rules = filter.Join(again.Rules, r)
+		}
+	}
+	return &again
+}
+
 // round is one random set of tables and its trials.
-func (a *arena) round(seed uint64, width int) (pairs, unknown int, outcomes map[string]int, disputes []dispute) {
+func (a *arena) round(seed uint64, width int, vague map[string]int) (pairs, unknown int, outcomes map[string]int, disputes []dispute) {
 	g := &ruleGen{Rand: rand.New(rand.NewPCG(seed, 7))}
 	used := map[string]bool{}
-	texts := map[string]string{}
+	texts, saved := map[string]string{}, map[string][][]string{}
 	defer a.clear(used)
 	for _, part := range parts {
 		if !g.chance(2) && part != "server" {
@@ -596,13 +630,18 @@ func (a *arena) round(seed uint64, width int) (pairs, unknown int, outcomes map[
 			a.t.Errorf("seed %d: %s: %v\n%s", seed, part, err, text)
 			return
 		}
-		texts[part] = text
+		texts[part], saved[part] = text, v.saved
 	}
 	hosts := map[string]*filter.Host{}
+	again := map[string]*filter.Host{}
 	for _, part := range parts {
 		hosts[part] = a.look(part)
+		again[part] = a.reread(hosts[part], part, saved[part], ipsets)
 	}
-	hops := []filter.Hop{{Host: hosts["client"]}, {Host: hosts["router"], In: "c", Out: "s"}, {Host: hosts["server"], In: "eth0"}}
+	ways := func(hosts map[string]*filter.Host) []filter.Hop {
+		return []filter.Hop{{Host: hosts["client"]}, {Host: hosts["router"], In: "c", Out: "s"}, {Host: hosts["server"], In: "eth0"}}
+	}
+	hops, hopsAgain := ways(hosts), ways(again)
 	var trials []*trial
 	for range width {
 		trials = append(trials, a.draw(g))
@@ -611,7 +650,14 @@ func (a *arena) round(seed uint64, width int) (pairs, unknown int, outcomes map[
 	outcomes = map[string]int{}
 	var doubtful []*trial
 	for _, tr := range trials {
-		want, _ := foretell(filter.Travel(tr.packet, hops), tr.packet)
+		trip := filter.Travel(tr.packet, hops)
+		want, _ := foretell(trip, tr.packet)
+		second := filter.Travel(tr.packet, hopsAgain)
+		if other, why := foretell(second, tr.packet); other != want && other != "unknown" {
+			disputes = append(disputes, dispute{seed, texts, tr, want + ", of the saved tables " + other + why, tripText(trip) + "---\n" + tripText(second)})
+		} else if other != want {
+			vague[why]++
+		}
 		outcomes[tr.saw]++
 		pairs++
 		switch {

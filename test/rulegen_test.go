@@ -125,7 +125,7 @@ func (g *ruleGen) nftMatch(family, hook, proto string) (string, string) {
 		}
 		if end == "sport" {
 			low := 20000 + g.IntN(30000)
-			return fmt.Sprintf("%s sport %s%d-%d", proto, not, low, low+g.IntN(20000)), proto
+			return fmt.Sprintf("%s sport %s%d-%d", proto, not, low, low+g.IntN(15000)), proto
 		}
 		return fmt.Sprintf("%s dport %s%s", proto, not, pick(g, fmt.Sprint(pick(g, openPorts...)), "1000-1003", "{ 1000, 1002, 1004-1006 }", "@p")), proto
 	}

@@ -47,6 +47,13 @@ func FromFacts(t *fact.Tables) (*Ruleset, error) {
 	return r, nil
 }
 
+// Join is the tables of two rule sets of one host.
+func Join(a, b *Ruleset) *Ruleset {
+	r := &Ruleset{Tables: append(slices.Clone(a.Tables), b.Tables...), Opaque: append(slices.Clone(a.Opaque), b.Opaque...), Links: a.Links}
+	r.arrange()
+	return r
+}
+
 // fromIPSet is a kernel IP set in the form that rules look up: each member's
 // fields, one after the other.
 func fromIPSet(in *fact.IPSet) *Set {

@@ -378,10 +378,14 @@ var xtTargets = map[string]func(xtInfo) ([]Op, bool){
 		if !x.has(13) {
 			return nil, false
 		}
-		if x.rev > 1 && x.has(15) && x.b[14] != 0 {
-			return nil, false // marks are shifted
+		mode := x.b[12]
+		if x.rev > 1 {
+			if !x.has(15) || x.b[13] != 0 {
+				return nil, false // marks are shifted
+			}
+			mode = x.b[14]
 		}
-		switch x.b[12] {
+		switch mode {
 		case 0:
 			return []Op{{Act: &Act{Doing: SetCTMark, Parts: constant(le32(x.u32(0))), Mask: x.u32(4)}}}, true
 		case 1:
