@@ -25,12 +25,12 @@ func TestPath(t *testing.T) {
 		{"nothing is wrong", func(*lab) {}, nil, ""},
 		{"the server drops", func(l *lab) { l.filter(l.server, strings.ReplaceAll(drop, "%s", "input")) }, nil, "rules/server-drop"},
 		{"the router drops", func(l *lab) { l.filter(l.router, strings.ReplaceAll(drop, "%s", "forward")) }, nil, "rules/server-drop"},
-		{"the client drops", func(l *lab) { l.filter(l.client, strings.ReplaceAll(drop, "%s", "output")) }, nil, "rules/server-drop"},
+		{"the client drops", func(l *lab) { l.filter(l.client, strings.ReplaceAll(drop, "%s", "output")) }, []string{"rules/client-drop proven"}, ""},
 		{"the server refuses by ICMP", func(l *lab) { l.filter(l.server, reject("input", "with icmpx admin-prohibited")) }, []string{"rules/server-reject likely"}, ""},
 		{"the server refuses by reset", func(l *lab) { l.filter(l.server, reject("input", "with tcp reset")) }, nil, "ports/none-listening"},
 		{"the router refuses by ICMP", func(l *lab) { l.filter(l.router, reject("forward", "")) }, []string{"rules/transit-reject proven"}, ""},
 		{"the router refuses by reset", func(l *lab) { l.filter(l.router, reject("forward", "with tcp reset")) }, nil, "ports/none-listening"},
-		{"the client refuses by ICMP", func(l *lab) { l.filter(l.client, reject("output", "")) }, []string{"rules/client-reject likely"}, ""},
+		{"the client refuses by ICMP", func(l *lab) { l.filter(l.client, reject("output", "")) }, []string{"rules/client-reject proven"}, ""},
 		{"the client has no route", func(l *lab) {
 			l.sh("ip -n " + l.client + " route del default")
 			l.sh("ip -n " + l.client + " -6 route del default")

@@ -9,6 +9,7 @@ package fact
 import (
 	"net/netip"
 	"strconv"
+	"sync"
 	"time"
 )
 
@@ -190,6 +191,9 @@ func (f Fact) Payload() any {
 		return f.Barriers
 	case f.Resources != nil:
 		return f.Resources
+	case f.Tables != nil:
+		// The tables themselves are in the facts; they may be long.
+		return map[string]any{"rules": f.Tables.Count, "unread": append([]string{}, f.Tables.Unread...)}
 	}
 	return nil
 }
@@ -210,11 +214,27 @@ type Set struct {
 	Facts      []Fact    `json:"facts"`
 	Ended      time.Time `json:"ended,omitzero"`
 	Incomplete string    `json:"incomplete,omitempty"` // "deadline" or "interrupted"
+
+	memo *sync.Map
+}
+
+// Memo keeps what is made from facts alone and is dear to make, such as
+// decoded tables, for as long as the set grows: the same key, the same thing.
+func (s Set) Memo(key any, make func() any) any {
+	if s.memo == nil {
+		return make()
+	}
+	if kept, ok := s.memo.Load(key); ok {
+		return kept
+	}
+	made := make()
+	s.memo.Store(key, made)
+	return made
 }
 
 // New is the set that knows only what was asked.
 func New(ask Ask, at []Vantage) Set {
-	return Set{Format: Format, Ask: ask, Vantages: at}
+	return Set{Format: Format, Ask: ask, Vantages: at, memo: &sync.Map{}}
 }
 
 // With is the set with more facts, numbered in the order given.

@@ -17,16 +17,22 @@ const (
 
 // Step is one thing that happened to a packet on its way.
 type Step struct {
-	Host  string
-	Hook  string
-	Chain *Chain // nil: no chain did it
-	Rule  *Rule  // nil: the chain's policy, or no chain
-	Kind  StepKind
+	Host   string
+	Hook   string
+	Chain  *Chain // nil: no chain did it
+	Rule   *Rule  // nil: the chain's policy, or no chain
+	Kind   StepKind
+	Packet Packet // as it was there
 	// Effect says what was done: "drop", "jump web", "mark 0x1".
 	Effect string
 	With   Refusal // of a rejection
 	// Maybe says why it is not certain that the rule matches; "": it is.
 	Maybe string
+	Base  *Chain // the base chain in which it happened
+
+	in, out port
+	mark    uint32
+	flow    *flow // nil: not tracked
 }
 
 // StepKind tells rules from what else decides over a packet.
@@ -118,10 +124,12 @@ const (
 
 // evaluator walks the chains of one hook.
 type evaluator struct {
-	host *Host
-	m    machine
-	fuel *int
-	hook Hook
+	host  *Host
+	m     machine
+	fuel  *int
+	hook  Hook
+	at    *Chain // the base chain
+	began uint32 // the mark with which the packet came to it
 	// stuck is why the whole evaluation gives no answer; "": it does.
 	stuck string
 }
@@ -135,13 +143,14 @@ func (ev *evaluator) ready(s *state) {
 // passed it, or were blocked by it and go on as if they had passed.
 func (ev *evaluator) base(c *Chain, s *state, priority int) []*state {
 	ev.prepare(s, priority)
+	ev.at, ev.began = c, s.mark
 	falls, ends := ev.chain(c, s, 0)
 	for _, f := range falls {
 		if c.Drop {
 			ends = append(ends, ev.block(f, Step{Chain: c, Kind: ByPolicy, Effect: "policy drop"}))
 			continue
 		}
-		if len(c.Rules) > 0 {
+		if len(ev.host.rulesOf(c)) > 0 {
 			ev.step(f, Step{Chain: c, Kind: ByPolicy, Effect: "policy accept"})
 		}
 		ends = append(ends, f)
@@ -161,7 +170,11 @@ func (ev *evaluator) prepare(s *state, priority int) {
 }
 
 func (ev *evaluator) step(s *state, step Step) {
-	step.Host, step.Hook = ev.host.Name, ev.hook.String()
+	step.Host, step.Hook, step.Packet, step.Base = ev.host.Name, ev.hook.String(), ev.m.packet, ev.at
+	step.in, step.out, step.mark = s.in, s.out, ev.began
+	if s.tracked {
+		step.flow = s.flow
+	}
 	s.steps = append(s.steps[:len(s.steps):len(s.steps)], step)
 }
 
@@ -180,7 +193,7 @@ func (ev *evaluator) chain(c *Chain, s *state, depth int) (falls, ends []*state)
 	}
 	live := []*state{s}
 	var backing [1]*state
-	for _, r := range c.Rules {
+	for _, r := range ev.host.rulesOf(c) {
 		if *ev.fuel--; *ev.fuel < 0 {
 			ev.stuck = "the tables are too large to evaluate"
 			return live, ends

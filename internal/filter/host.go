@@ -31,6 +31,17 @@ type Host struct {
 	// loose; nil: not known. It concerns IPv4 alone.
 	Reverse map[string]int
 	Ports   Range // that its clients' own ports are taken from
+	// Instead is other rules for some chains: a change that is supposed.
+	Instead map[*Chain][]*Rule
+}
+
+func (h *Host) rulesOf(c *Chain) []*Rule {
+	if h.Instead != nil {
+		if rules, ok := h.Instead[c]; ok {
+			return rules
+		}
+	}
+	return c.Rules
 }
 
 // Numbers of kinds of addresses (RTN_… of include/uapi/linux/rtnetlink.h).
@@ -130,6 +141,16 @@ func (h *Host) outLink(addr netip.Addr) (string, bool) {
 		return "", true
 	}
 	return route.Dev, len(route.Many) == 0
+}
+
+// LinkTo is the link by which the host sends to an address; "" where that is
+// not known, or there is no route.
+func (h *Host) LinkTo(addr netip.Addr) string {
+	link, known := h.outLink(addr)
+	if !known {
+		return ""
+	}
+	return link
 }
 
 // sourceOn is the address that the host uses on a link; invalid if that is
@@ -453,7 +474,7 @@ func (h *Host) leave(s *state) string {
 }
 
 func (h *Host) stop(s *state, step Step) {
-	step.Host = h.Name
+	step.Host, step.Packet = h.Name, s.packet
 	s.steps = append(s.steps[:len(s.steps):len(s.steps)], step)
 	s.blocks = append(s.blocks[:len(s.blocks):len(s.blocks)], len(s.steps)-1)
 }

@@ -104,8 +104,9 @@ func CauseIDs() []string {
 type values map[string]string
 
 // fill puts values into the places of a text. A command's values are quoted
-// for a shell, since they come from outside. It reports whether every place
-// was filled.
+// for a shell, since they come from outside, unless the place begins with "=":
+// that is a command by itself, made here. It reports whether every place was
+// filled.
 func (v values) fill(text string, quote func(string) string) (string, bool) {
 	var b strings.Builder
 	for {
@@ -115,11 +116,14 @@ func (v values) fill(text string, quote func(string) string) (string, bool) {
 			return b.String(), true
 		}
 		place, rest, ok := strings.Cut(after, "}")
-		value := v[place]
+		value := v[strings.TrimPrefix(place, "=")]
 		if !ok || value == "" {
 			return "", false
 		}
-		b.WriteString(quote(value))
+		if place[0] != '=' {
+			value = quote(value)
+		}
+		b.WriteString(value)
 		text = rest
 	}
 }

@@ -85,6 +85,9 @@ var tellsMore = map[string][]string{
 	"certs/self-signed":          {"certs/unknown-issuer", "certs/missing-intermediate"},
 	"certs/missing-intermediate": {"certs/unknown-issuer"},
 	"answer/source-refused":      {"answer/error-status"},
+	"rules/gateway-reject":       {"rules/transit-reject"},
+	"rules/server-reject":        {"rules/transit-reject"},
+	"rules/no-route":             {"rules/transit-reject"},
 }
 
 // combine is the one rule by which readings and a symptom become causes. It

@@ -335,8 +335,10 @@ func (c climb) expected() bool {
 
 // onSame reports whether client and server are one host.
 func (v *view) onSame(t *try) bool {
+	_, own := v.addresses(v.client)
 	return slices.ContainsFunc(v.set.Vantages, func(at fact.Vantage) bool {
-		return at.ID == t.server && (at.Implied || at.Host == v.host(v.client))
+		// Names alone say little: many hosts are called alike.
+		return at.ID == t.server && (at.Implied || at.Host == v.host(v.client) && (own == nil || own.Holds(t.target.Addr)))
 	})
 }
 

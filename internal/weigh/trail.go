@@ -1,6 +1,7 @@
 package weigh
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -410,7 +411,7 @@ func (v *view) unseen(rung trail.Rung, s sum, causes []trail.Cause) (why, needs 
 		}
 		return "the connection did not get so far", ""
 	case trail.Rules:
-		return "packet filters were not read", "nft list ruleset on both ends, as root"
+		return v.unseenRules(s)
 	case trail.Service, trail.Ports:
 		if !server {
 			return "the server was not seen", "a trace run there"
@@ -432,6 +433,37 @@ func (v *view) unseen(rung trail.Rung, s sum, causes []trail.Cause) (why, needs 
 		return v.toldTo() + "; nothing confirms it", ""
 	}
 	return "not enough was seen", ""
+}
+
+// unseenRules says which of the two ends' filters were not read, or why they
+// do not decide.
+func (v *view) unseenRules(s sum) (why, needs string) {
+	var ends []string
+	for _, t := range s.tries {
+		for _, at := range []string{v.client, t.last().server} {
+			if at == "" || v.tablesOf(at) != nil || slices.Contains(ends, v.host(at)) {
+				continue
+			}
+			ends = append(ends, v.host(at))
+			if f := v.failed(at, fact.LookTables); f != nil && f.Failed.Needs != "" {
+				needs = f.Failed.Needs + " on " + v.host(at)
+			}
+		}
+		if t.last().server == "" {
+			return "the server's packet filters were not read", "a trace run there, as root"
+		}
+	}
+	if len(ends) > 0 {
+		return "the packet filters of " + strings.Join(ends, " and ") + " were not read", cmp.Or(needs, "root")
+	}
+	for _, t := range s.tries {
+		for _, at := range []string{v.client, t.last().server} {
+			if why := v.beside(at, v.filterHost(at)); why != "" {
+				return "the tables of " + v.host(at) + " do not tell all: " + why, ""
+			}
+		}
+	}
+	return "nothing in the tables of both ends stops it; the network between was not read", "the gateways, by --at gateway=USER@HOST or --record gateway=FILE"
 }
 
 func (v *view) toldTo() string {

@@ -143,6 +143,7 @@ var rungReaders = []func(*view, *wants, *try) []Reading{
 	(*view).portReadings,
 	(*view).ruleReadings,
 	(*view).wayInReadings,
+	(*view).filterReadings,
 	(*view).certReadings,
 	(*view).answerReadings,
 }
@@ -192,6 +193,9 @@ func (v *view) tryAddress(w *wants, l *lookup, target fact.Target, depth int) *t
 		if text, id := v.diesAfter(t); text != "" && j.Gate == Way {
 			j.Summary += text
 			j.Because = append(j.Because, id)
+			if j.certainty == trail.Likely && v.bothEndsOpen(t) {
+				j.certainty, j.Short = trail.Proven, nil
+			}
 		}
 		if t.climb.hasty() {
 			j.certainty, j.blocking = trail.Possible, false

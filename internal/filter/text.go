@@ -1,0 +1,563 @@
+package filter
+
+import (
+	"bytes"
+	"encoding/binary"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// Words is the rule as its keeper knows it: the text it was read from, or
+// else written anew in the notation of nft or of iptables.
+func (r *Rule) Words() string {
+	if r.Text != "" {
+		return r.Text
+	}
+	w := &writer{rule: r, xt: r.Chain.Table.Xtable != NotXtables}
+	if w.xt {
+		w.add("-A", r.Chain.Name)
+	}
+	for i := range r.Body {
+		if c := r.Body[i].Cond; c != nil {
+			w.cond(c, i)
+		} else {
+			w.act(r.Body[i].Act)
+		}
+	}
+	return strings.Join(w.words, " ")
+}
+
+// writer writes one rule.
+type writer struct {
+	rule  *Rule
+	xt    bool
+	words []string
+}
+
+func (w *writer) add(words ...string) {
+	for _, each := range words {
+		if each != "" {
+			w.words = append(w.words, each)
+		}
+	}
+}
+
+// implied reports whether a later condition of the rule says the same anyway:
+// a port names its protocol, an address its family.
+func (w *writer) implied(at int, key uint8) bool {
+	for _, op := range w.rule.Body[at+1:] {
+		if op.Cond == nil || len(op.Cond.Parts) == 0 {
+			continue
+		}
+		source := op.Cond.Parts[0].Source
+		if key == metaL4proto && source == FromTransport || key == metaNfproto && source == FromNetwork {
+			return true
+		}
+	}
+	return false
+}
+
+func (w *writer) cond(c *Cond, at int) {
+	switch c.Op {
+	case Opaque:
+		w.add("(" + c.Why + ")")
+		return
+	case AnyOf, AllOf, NoneOf:
+		w.several(c)
+		return
+	}
+	p := &c.Parts[0]
+	if !w.xt && c.Op == Equal && p.Source == FromMeta && (p.Key == metaL4proto || p.Key == metaNfproto) && w.implied(at, p.Key) {
+		return
+	}
+	if w.xt {
+		w.xtCond(c)
+		return
+	}
+	var names []string
+	for i := range c.Parts {
+		names = append(names, w.name(&c.Parts[i]))
+	}
+	name := strings.Join(names, " . ")
+	switch c.Op {
+	case InSet, NotInSet:
+		w.add(name, map[bool]string{true: "!="}[c.Op == NotInSet], w.set(c))
+		return
+	}
+	value, bits := w.value(c, p)
+	op := map[Compare]string{NotEqual: "!=", NotWithin: "!=", Less: "<", LessEqual: "<=", Greater: ">", GreaterEqual: ">="}[c.Op]
+	if bits {
+		op = map[bool]string{true: "!="}[c.Op == Equal]
+	}
+	w.add(name, op, value)
+}
+
+// name is what nft calls a field.
+func (w *writer) name(p *Part) string {
+	switch p.Source {
+	case FromNetwork:
+		if w.rule.Chain.Table.Family == IPv6 || p.Offset == 8 && p.Len > 4 || p.Offset == 24 {
+			switch {
+			case p.Offset == 8:
+				return "ip6 saddr"
+			case p.Offset == 24:
+				return "ip6 daddr"
+			case p.Offset == 6:
+				return "ip6 nexthdr"
+			}
+		}
+		if name, ok := map[uint16]string{12: "ip saddr", 16: "ip daddr", 9: "ip protocol", 8: "ip ttl", 2: "ip length"}[p.Offset]; ok {
+			return name
+		}
+		return fmt.Sprintf("@nh,%d,%d", int(p.Offset)*8, int(p.Len)*8)
+	case FromTransport:
+		proto := w.proto()
+		if proto == "icmp" || proto == "icmpv6" {
+			if name, ok := map[uint16]string{0: "type", 1: "code"}[p.Offset]; ok {
+				return proto + " " + name
+			}
+		}
+		switch {
+		case p.Offset == 0 && p.Len == 2:
+			return proto + " sport"
+		case p.Offset == 2 && p.Len == 2:
+			return proto + " dport"
+		case p.Offset == 13 && p.Len == 1:
+			return "tcp flags"
+		}
+		return fmt.Sprintf("@th,%d,%d", int(p.Offset)*8, int(p.Len)*8)
+	case FromMeta:
+		if strings.HasPrefix(metaNames[p.Key], "iif") || strings.HasPrefix(metaNames[p.Key], "oif") {
+			return metaNames[p.Key]
+		}
+		return "meta " + metaNames[p.Key]
+	case FromCT:
+		return "ct " + map[uint8]string{0: "original ", 1: "reply "}[p.Flags] + ctNames[p.Key]
+	case FromFib:
+		var flags []string
+		for i, name := range []string{"saddr", "daddr", "mark", "iif", "oif"} {
+			if p.Flags&(1<<i) != 0 {
+				flags = append(flags, name)
+			}
+		}
+		return "fib " + strings.Join(flags, " . ") + " " + map[uint8]string{fibOif: "oif", fibOifname: "oifname", fibType: "type"}[p.Key]
+	case FromLink:
+		return "ether"
+	}
+	return "(" + p.Why + ")"
+}
+
+// proto is the protocol that the rule itself names.
+func (w *writer) proto() string {
+	for _, op := range w.rule.Body {
+		c := op.Cond
+		if c != nil && c.Op == Equal && len(c.A) == 1 && (c.Parts[0].Source == FromMeta && c.Parts[0].Key == metaL4proto || c.Parts[0].Source == FromNetwork && (c.Parts[0].Offset == 9 || c.Parts[0].Offset == 6)) {
+			return protoName(c.A[0])
+		}
+	}
+	return "th"
+}
+
+func protoName(n uint8) string {
+	switch n {
+	case ICMP:
+		return "icmp"
+	case TCP:
+		return "tcp"
+	case UDP:
+		return "udp"
+	case ICMPv6:
+		return "icmpv6"
+	}
+	for name, number := range protoNumbers {
+		if number == uint32(n) {
+			return name
+		}
+	}
+	return strconv.Itoa(int(n))
+}
+
+// value writes what a field is compared with. It reports whether that is bits
+// of which any may be set.
+func (w *writer) value(c *Cond, p *Part) (string, bool) {
+	if p.Mask != nil && bytes.Equal(c.A, make([]byte, len(c.A))) && (p.Source == FromCT || p.Source == FromTransport) {
+		return w.one(p, p.Mask), true
+	}
+	text := w.one(p, c.A)
+	switch {
+	case c.Op == Within || c.Op == NotWithin:
+		return text + "-" + w.one(p, c.B), false
+	case p.Source == FromNetwork && isAddr(p):
+		return w.prefix(p, c.A), false
+	case p.Mask != nil:
+		return "& " + w.one(p, p.Mask) + " == " + text, false
+	}
+	return text, false
+}
+
+func isAddr(p *Part) bool {
+	return p.Offset == 12 || p.Offset == 16 || p.Offset == 24 || p.Offset == 8 && p.Len > 1
+}
+
+// prefix writes an address of which only some bits are compared.
+func (w *writer) prefix(p *Part, value []byte) string {
+	size := 4
+	if p.Offset == 24 || p.Offset == 8 {
+		size = 16
+	}
+	full := make([]byte, size)
+	copy(full, value)
+	addr, _ := netip.AddrFromSlice(full)
+	bits := int(p.Len) * 8
+	if p.Mask != nil {
+		bits = 0
+		for bits < len(p.Mask)*8 && p.Mask[bits/8]&(0x80>>(bits%8)) != 0 {
+			bits++
+		}
+	}
+	if bits == size*8 {
+		return addr.String()
+	}
+	return fmt.Sprintf("%s/%d", addr, bits)
+}
+
+// one writes one value of a field.
+func (w *writer) one(p *Part, b []byte) string {
+	switch p.Source {
+	case FromNetwork:
+		if isAddr(p) {
+			if addr, ok := netip.AddrFromSlice(b); ok {
+				return addr.String()
+			}
+			return w.prefix(p, b)
+		}
+		if len(b) == 1 && (p.Offset == 9 || p.Offset == 6) {
+			return protoName(b[0])
+		}
+	case FromTransport:
+		if p.Offset == 13 {
+			return bitNames(flagBits, uint32(b[0]))
+		}
+		if p.Offset == 0 && len(b) == 1 {
+			return icmpName(w.proto() == "icmpv6", b[0])
+		}
+	case FromMeta:
+		return metaValue(p.Key, b)
+	case FromCT:
+		switch {
+		case p.Key == ctState && len(b) == 4:
+			return bitNames(stateBits, binary.LittleEndian.Uint32(b))
+		case p.Key == ctStatus && len(b) == 4:
+			return bitNames(statusBits, binary.LittleEndian.Uint32(b))
+		case p.Key == ctDirection:
+			return map[byte]string{0: "original", 1: "reply"}[b[0]]
+		case p.Key == ctMark && len(b) == 4:
+			return fmt.Sprintf("%#x", binary.LittleEndian.Uint32(b))
+		case len(b) == 4 || len(b) == 16:
+			if addr, ok := netip.AddrFromSlice(b); ok {
+				return addr.String()
+			}
+		}
+	case FromFib:
+		if len(b) == 4 && p.Key == fibType {
+			return nameOf(typeNumbers, binary.LittleEndian.Uint32(b))
+		}
+	}
+	var n uint64
+	for _, each := range b[:min(len(b), 8)] {
+		n = n<<8 | uint64(each)
+	}
+	return strconv.FormatUint(n, 10)
+}
+
+func metaValue(key uint8, b []byte) string {
+	switch {
+	case key == metaIifname || key == metaOifname:
+		name := strings.TrimRight(string(b), "\x00")
+		if len(b) < 16 {
+			name += "*"
+		}
+		return strconv.Quote(name)
+	case key == metaL4proto && len(b) == 1:
+		return protoName(b[0])
+	case key == metaNfproto && len(b) == 1:
+		return map[byte]string{byte(IPv4): "ipv4", byte(IPv6): "ipv6"}[b[0]]
+	case key == metaMark && len(b) == 4:
+		return fmt.Sprintf("%#x", binary.LittleEndian.Uint32(b))
+	case key == metaProtocol && len(b) == 2:
+		return map[uint16]string{0x800: "ip", 0x86dd: "ip6"}[binary.BigEndian.Uint16(b)]
+	case len(b) == 4:
+		return strconv.FormatUint(uint64(binary.LittleEndian.Uint32(b)), 10)
+	}
+	return fmt.Sprintf("%#x", b)
+}
+
+func bitNames(names map[string]uint32, bits uint32) string {
+	var list []string
+	for name, bit := range names {
+		if bits&bit != 0 {
+			list = append(list, name)
+		}
+	}
+	slices.SortFunc(list, func(a, b string) int { return int(names[a]) - int(names[b]) })
+	return strings.Join(list, ",")
+}
+
+func nameOf(names map[string]uint32, n uint32) string {
+	best := ""
+	for name, number := range names {
+		if number == n && (best == "" || name < best) {
+			best = name
+		}
+	}
+	if best == "" {
+		return strconv.FormatUint(uint64(n), 10)
+	}
+	return best
+}
+
+func icmpName(six bool, n uint8) string {
+	if six {
+		return map[uint8]string{128: "echo-request", 129: "echo-reply"}[n] + map[bool]string{true: strconv.Itoa(int(n))}[n != 128 && n != 129]
+	}
+	return nameOf(icmp4Types, uint32(n))
+}
+
+// mostShown is how many elements of a set are written out.
+const mostShown = 8
+
+func (w *writer) set(c *Cond) string {
+	if c.Set == nil || c.Set.Name != "" && !strings.HasPrefix(c.Set.Name, "__") {
+		if c.Name != "" {
+			return "@" + c.Name
+		}
+		return "@" + c.Set.Name
+	}
+	return "{ " + strings.Join(w.elements(c.Set, c.Parts), ", ") + " }"
+}
+
+func (w *writer) elements(s *Set, parts []Part) []string {
+	var list []string
+	for i := range s.Elems {
+		if i == mostShown {
+			return append(list, fmt.Sprintf("… %d more", len(s.Elems)-i))
+		}
+		e := &s.Elems[i]
+		var fields []string
+		at := 0
+		for j := range parts {
+			n := len(e.Key)
+			if s.Fields != nil && j < len(s.Fields) {
+				n = s.Fields[j]
+			} else if len(parts) > 1 {
+				n = int(parts[j].Len)
+			}
+			if at+n > len(e.Key) || n == 0 {
+				break
+			}
+			text := w.one(&parts[j], e.Key[at:at+n])
+			if e.End != nil && at+n <= len(e.End) && !bytes.Equal(e.Key[at:at+n], e.End[at:at+n]) {
+				text = w.ranged(&parts[j], e.Key[at:at+n], e.End[at:at+n])
+			}
+			fields = append(fields, text)
+			at += (n + 3) &^ 3
+		}
+		text := strings.Join(fields, " . ")
+		if e.Verdict != nil {
+			sub := &writer{rule: w.rule}
+			sub.act(e.Verdict)
+			text += " : " + strings.Join(sub.words, " ")
+		}
+		list = append(list, text)
+	}
+	return list
+}
+
+// ranged writes a range, as a net where it is one.
+func (w *writer) ranged(p *Part, low, high []byte) string {
+	if p.Source == FromNetwork && isAddr(p) {
+		for bits := range len(low) * 8 {
+			addr, ok := netip.AddrFromSlice(low)
+			if !ok {
+				break
+			}
+			a, b := bounds(netip.PrefixFrom(addr, bits))
+			if bytes.Equal(a, low) && bytes.Equal(b, high) {
+				return netip.PrefixFrom(addr, bits).String()
+			}
+		}
+	}
+	return w.one(p, low) + "-" + w.one(p, high)
+}
+
+func (w *writer) act(a *Act) {
+	switch a.Doing {
+	case Accept, Drop, Return, Continue, Queue:
+		word := map[Doing]string{Accept: "accept", Drop: "drop", Return: "return", Continue: "continue", Queue: "queue"}[a.Doing]
+		if w.xt {
+			w.add("-j", strings.ToUpper(word))
+			return
+		}
+		w.add(word)
+	case Reject:
+		switch {
+		case w.xt:
+			w.add("-j", "REJECT", "--reject-with", a.With.String())
+		case a.With == ByReset:
+			w.add("reject with tcp reset")
+		case a.With == ByPortUnreachable:
+			w.add("reject")
+		default:
+			w.add("reject with " + strings.Replace(a.With.String(), "icmp-", "icmp ", 1))
+		}
+	case Jump, Goto:
+		switch {
+		case w.xt:
+			w.add(map[Doing]string{Jump: "-j", Goto: "-g"}[a.Doing], a.Chain)
+		default:
+			w.add(map[Doing]string{Jump: "jump", Goto: "goto"}[a.Doing], a.Chain)
+		}
+	case DNAT, SNAT, Masquerade, Redirect:
+		w.translation(a)
+	case SetMark, SetCTMark:
+		name := map[Doing]string{SetMark: "meta mark set", SetCTMark: "ct mark set"}[a.Doing]
+		value := "…"
+		if len(a.Parts) == 1 && len(a.Parts[0].Const) == 4 {
+			value = fmt.Sprintf("%#x", binary.LittleEndian.Uint32(a.Parts[0].Const))
+		}
+		if w.xt {
+			w.add("-j", map[Doing]string{SetMark: "MARK --set-xmark", SetCTMark: "CONNMARK --set-xmark"}[a.Doing], value)
+			return
+		}
+		w.add(name, value)
+	case SaveMark, RestoreMark:
+		w.add(map[Doing]string{SaveMark: "-j CONNMARK --save-mark", RestoreMark: "-j CONNMARK --restore-mark"}[a.Doing])
+	case NoTrack:
+		w.add("notrack")
+	case VerdictMap:
+		var names []string
+		for i := range a.Parts {
+			names = append(names, w.name(&a.Parts[i]))
+		}
+		w.add(strings.Join(names, " . "), "vmap")
+		if a.Set == nil || a.Set.Name != "" && !strings.HasPrefix(a.Set.Name, "__") {
+			w.add("@" + a.Name)
+		} else {
+			w.add("{ " + strings.Join(w.elements(a.Set, a.Parts), ", ") + " }")
+		}
+	case Nothing:
+		if w.xt {
+			if a.Text != "counter" {
+				w.add("-j", strings.ToUpper(a.Text))
+			}
+			return
+		}
+		w.add(a.Text)
+	default:
+		w.add("(" + a.Why + ")")
+	}
+}
+
+func (w *writer) translation(a *Act) {
+	to := ""
+	if len(a.Addr) == 1 {
+		if addr, ok := netip.AddrFromSlice(a.Addr[0].Const); ok {
+			to = addr.String()
+			if addr.Is6() && a.Port != nil {
+				to = "[" + to + "]"
+			}
+		} else {
+			to = "…"
+		}
+	}
+	if len(a.Port) == 1 && len(a.Port[0].Const) == 2 {
+		to += ":" + strconv.Itoa(int(binary.BigEndian.Uint16(a.Port[0].Const)))
+	}
+	word := map[Doing]string{DNAT: "dnat", SNAT: "snat", Masquerade: "masquerade", Redirect: "redirect"}[a.Doing]
+	if w.xt {
+		w.add("-j", strings.ToUpper(word))
+		if to != "" {
+			w.add(map[Doing]string{DNAT: "--to-destination", SNAT: "--to-source", Redirect: "--to-ports", Masquerade: "--to-ports"}[a.Doing], strings.TrimPrefix(to, ":"))
+		}
+		return
+	}
+	w.add(word)
+	if to != "" {
+		w.add("to", to)
+	}
+}
+
+// several writes conditions that are joined.
+func (w *writer) several(c *Cond) {
+	if w.xt && (c.Op == AnyOf || c.Op == NoneOf) && len(c.Conds) > 0 && c.Conds[0].Parts != nil && c.Conds[0].Parts[0].Source == FromCT {
+		var states []string
+		for _, each := range c.Conds {
+			states = append(states, strings.ToUpper(w.one(&each.Parts[0], each.Parts[0].Mask)))
+		}
+		w.add("-m conntrack", map[bool]string{true: "!"}[c.Op == NoneOf], "--ctstate", strings.Join(states, ","))
+		return
+	}
+	var parts []string
+	for _, each := range c.Conds {
+		sub := &writer{rule: w.rule, xt: w.xt}
+		sub.cond(each, len(w.rule.Body)-1)
+		parts = append(parts, strings.Join(sub.words, " "))
+	}
+	joint := " or "
+	if c.Op == AllOf {
+		joint = " and "
+	}
+	w.add(map[bool]string{true: "not"}[c.Op == NoneOf], "("+strings.Join(parts, joint)+")")
+}
+
+// xtCond writes a condition as an option of iptables.
+func (w *writer) xtCond(c *Cond) {
+	p := &c.Parts[0]
+	not := map[bool]string{true: "!"}[c.Op == NotEqual || c.Op == NotWithin || c.Op == NotInSet]
+	value := ""
+	switch {
+	case c.Op == InSet || c.Op == NotInSet:
+		if c.Set != nil && c.Set.Name != "" && !strings.HasPrefix(c.Set.Name, "__") {
+			w.add("-m set", not, "--match-set", c.Set.Name)
+			return
+		}
+		if c.Set != nil {
+			value = strings.ReplaceAll(strings.Join(w.elements(c.Set, c.Parts), ","), "-", ":")
+		}
+		w.add("-m multiport", not, map[bool]string{true: "--sports", false: "--dports"}[p.Offset == 0], value)
+		return
+	default:
+		value, _ = w.value(c, p)
+	}
+	option := ""
+	switch name := w.name(p); name {
+	case "ip saddr", "ip6 saddr":
+		option = "-s"
+		if c.Op == Within || c.Op == NotWithin {
+			option = "--src-range"
+		}
+	case "ip daddr", "ip6 daddr":
+		option = "-d"
+		if c.Op == Within || c.Op == NotWithin {
+			option = "--dst-range"
+		}
+	case "meta l4proto", "ip protocol", "ip6 nexthdr":
+		option = "-p"
+	case "iifname":
+		option, value = "-i", strings.ReplaceAll(strings.Trim(value, `"`), "*", "+")
+	case "oifname":
+		option, value = "-o", strings.ReplaceAll(strings.Trim(value, `"`), "*", "+")
+	case "meta mark":
+		option = "-m mark --mark"
+	default:
+		option = map[string]string{"sport": "--sport", "dport": "--dport"}[name[strings.LastIndexByte(name, ' ')+1:]]
+		if option == "" {
+			option = "(" + name + ")"
+		}
+		value = strings.ReplaceAll(value, "-", ":")
+	}
+	w.add(not, option, value)
+}
