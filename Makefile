@@ -2,11 +2,12 @@
 # make demo    the made-up world: broken, traced, mended, traced again
 # make test    all tests; live ones skip where their server is missing
 # make bench   ratios to bare programs, in one run
+# make referee 200,000 random packets judged by the kernel and by us, with a fixed and a fresh seed
 # make fuzz    each fuzz target for a while
 
 export CGO_ENABLED = 0
 
-.PHONY: build demo test bench fuzz clean
+.PHONY: build demo test bench referee fuzz clean
 
 build:
 	go build -trimpath -ldflags="-s -w" -o bin/uakari ./cmd/uakari
@@ -20,9 +21,15 @@ test:
 bench:
 	go test ./test -run XXX -bench . -benchtime 1x
 
+referee:
+	go test ./test -timeout 60m -run TestReferee -v -referee 200000 -referee-seed 1
+	go test ./test -timeout 60m -run TestReferee -v -referee 200000 -referee-seed $$(date +%s)
+
 fuzz:
 	go test ./internal/endpoint -run XXX -fuzz FuzzParse -fuzztime 30s
 	go test ./internal/card -run XXX -fuzz FuzzParse -fuzztime 30s
+	go test ./internal/filter -run XXX -fuzz FuzzParse -fuzztime 30s -fuzzminimizetime 10x
+	go test ./internal/filter -run XXX -fuzz FuzzNetlink -fuzztime 30s -fuzzminimizetime 10x
 	go test ./internal/weigh -run XXX -fuzz FuzzWeigh -fuzztime 30s -fuzzminimizetime 10x
 
 clean:

@@ -166,6 +166,7 @@ func (ev *evaluator) prepare(s *state, priority int) {
 	if s.tracked && !s.untracked {
 		m.track = s.flow.tracking()
 	}
+	m.flatten()
 	ev.ready(s)
 }
 
@@ -193,10 +194,18 @@ func (ev *evaluator) chain(c *Chain, s *state, depth int) (falls, ends []*state)
 	}
 	live := []*state{s}
 	var backing [1]*state
-	for _, r := range ev.host.rulesOf(c) {
+	rules := ev.host.rulesOf(c)
+	heads := c.heads
+	if len(heads) != len(rules) || ev.host.Instead != nil {
+		heads = nil
+	}
+	for i, r := range rules {
 		if *ev.fuel--; *ev.fuel < 0 {
 			ev.stuck = "the tables are too large to evaluate"
 			return live, ends
+		}
+		if heads != nil && ev.m.rulesOut(&heads[i]) {
+			continue
 		}
 		if len(live) == 1 {
 			if t := ev.quick(r, live[0]); t == No {

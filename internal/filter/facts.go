@@ -36,7 +36,7 @@ func FromFacts(t *fact.Tables) (*Ruleset, error) {
 			return nil, fmt.Errorf("the older tables: %w", err)
 		}
 		for _, table := range older.Tables {
-			table.Family = IPv4
+			table.Family, table.Xtable = IPv4, Legacy
 			if s.Six {
 				table.Family = IPv6
 			}

@@ -404,6 +404,7 @@ func (r *Ruleset) arrange() {
 	for _, t := range r.Tables {
 		for _, c := range t.order {
 			r.rules += len(c.Rules)
+			c.heads = heads(c.Rules)
 			if c.Hook == NoHook {
 				continue
 			}
@@ -459,7 +460,7 @@ func (h *Host) leave(s *state) string {
 	switch {
 	case !known:
 		if !s.out.known {
-			s.out = port{remote: true}
+			s.out = port{remote: true} // it is not for the host itself
 		}
 	case !route.Leads():
 		entry := "no entry matches"

@@ -55,6 +55,8 @@ type machine struct {
 	later     bool // the packet is not the first of its kind
 	mark      uint32
 	ctMark    uint32
+
+	flat, sure [flatSize]byte // the packet's bytes, and which of them are known
 }
 
 // reading is a value that a rule loads.
@@ -592,6 +594,9 @@ func (m *machine) match(c *Cond) (Tri, string) {
 	case AnyOf, AllOf, NoneOf:
 		return m.several(c)
 	}
+	if c.Parts[0].Source == FromMeta && (c.Op == Equal || c.Op == NotEqual) && m.awayFromLoopback(&c.Parts[0], c.A) {
+		return triOf(c.Op == NotEqual), ""
+	}
 	var r reading
 	m.load(&c.Parts[0], &r)
 	if r.broken {
@@ -626,6 +631,24 @@ func (m *machine) match(c *Cond) (Tri, string) {
 	}
 	return t, ""
 }
+
+// awayFromLoopback reports whether a condition asks for the loopback link of
+// a packet whose link is not known, but is surely another.
+func (m *machine) awayFromLoopback(p *Part, want []byte) bool {
+	at := m.in
+	switch p.Key {
+	case metaIif, metaIifname, metaIiftype:
+	case metaOif, metaOifname, metaOiftype:
+		at = m.out
+	default:
+		return false
+	}
+	return at.remote && !at.known && bytes.Equal(want, loopbacks[metaLens[p.Key]])
+}
+
+// loopbacks is the loopback link by the length of what names it: its name,
+// its index, which is always 1, and its type.
+var loopbacks = map[uint8][]byte{16: linkName("lo"), 4: {1, 0, 0, 0}, 2: {0x04, 0x03}}
 
 func order(yes, no bool) Tri {
 	switch {

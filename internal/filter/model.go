@@ -107,6 +107,7 @@ type Chain struct {
 	Drop     bool // the policy of a base chain
 	Rules    []*Rule
 
+	heads []head // of the rules
 	// seen orders chains of one priority: the kernel calls the one that was
 	// made last first.
 	seen uint64

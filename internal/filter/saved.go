@@ -177,7 +177,7 @@ func (in *savedReader) begin(name string) error {
 	if _, ok := xtPriorities[name]; !ok {
 		return in.wrong(2, "%q: expected raw, mangle, nat, filter or security", shorten(name))
 	}
-	in.table = &Table{Name: name, Xtable: Legacy, Chains: map[string]*Chain{}, Sets: map[string]*Set{}, Family: in.hint}
+	in.table = &Table{Name: name, Xtable: OverNft, Chains: map[string]*Chain{}, Sets: map[string]*Set{}, Family: in.hint}
 	in.four, in.sixth = false, false
 	return nil
 }

@@ -224,6 +224,9 @@ func (s *selector) value(text string, links map[uint32]Link) (low, high []byte, 
 				return le32(index), nil, nil
 			}
 		}
+		if text == "lo" {
+			return le32(1), nil, nil
+		}
 		if n, err := strconv.ParseUint(text, 10, 32); err == nil {
 			return le32(uint32(n)), nil, nil
 		}

@@ -188,6 +188,8 @@ func (w *writer) value(c *Cond, p *Part) (string, bool) {
 	}
 	text := w.one(p, c.A)
 	switch {
+	case (c.Op == Within || c.Op == NotWithin) && p.Source == FromNetwork && !w.xt:
+		return w.ranged(p, c.A, c.B), false
 	case c.Op == Within || c.Op == NotWithin:
 		return text + "-" + w.one(p, c.B), false
 	case p.Source == FromNetwork && isAddr(p):

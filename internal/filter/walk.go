@@ -105,6 +105,13 @@ func Travel(p Packet, hops []Hop) Trip {
 	return trip
 }
 
+// Request takes the first packet of a connection over hosts in turn.
+func Request(p Packet, hops []Hop) Walk {
+	t := &traveller{hops: hops, fuel: mostFuel}
+	list, stuck := t.forth([]*journey{{s: &state{packet: p}, flows: make([]*flow, len(hops))}}, first)
+	return t.conclude(list, stuck)
+}
+
 // journey is a state with every host's flow.
 type journey struct {
 	s     *state
