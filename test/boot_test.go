@@ -12,13 +12,13 @@ import (
 )
 
 // rootPackages is what a full host has beside the least.
-const rootPackages = "systemd,systemd-sysv,dbus,openssh-server,sudo,nginx-light,iproute2,procps"
+const rootPackages = "systemd,systemd-sysv,dbus,openssh-server,sudo,nginx-light,iproute2,procps,nftables,iptables"
 
 // labRoot is the folder that every full host is laid over. It is made once and
 // kept for later runs.
 var labRoot = sync.OnceValues(func() (string, error) {
 	root := filepath.Join("/var/tmp", "uakari-lab-root")
-	if _, err := os.Stat(filepath.Join(root, "complete")); err == nil {
+	if made, err := os.ReadFile(filepath.Join(root, "complete")); err == nil && string(made) == rootPackages {
 		return root, nil
 	}
 	os.RemoveAll(root)
@@ -26,7 +26,7 @@ var labRoot = sync.OnceValues(func() (string, error) {
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return string(out), err
 	}
-	return root, os.WriteFile(filepath.Join(root, "complete"), nil, 0o600)
+	return root, os.WriteFile(filepath.Join(root, "complete"), []byte(rootPackages), 0o600)
 })
 
 // mirror is where this machine gets its packages from.

@@ -88,6 +88,10 @@ var faults = []fault{
 		to: "http://10.20.0.14:8457/", args: []string{"--unit", "almanac"}, want: "ports/queue-full proven", bits: "waiting to be accepted"},
 	{name: "the unit's own address list", ruin: "mkdir -p /etc/systemd/system/nginx.service.d; printf '[Service]\\nIPAddressDeny=any\\n' > /etc/systemd/system/nginx.service.d/x.conf; systemctl daemon-reload; systemctl restart nginx",
 		mend: "rm -r /etc/systemd/system/nginx.service.d; systemctl daemon-reload; systemctl restart nginx", want: "rules/unit-list proven", bits: "0.0.0.0/0 denies 10.20.7.31"},
+	{name: "a rule that drops", ruin: "iptables-nft -A INPUT -s 10.20.7.0/24 -p tcp --dport 80 -j DROP", mend: "iptables-nft -F", want: "rules/server-drop proven", bits: "chain INPUT, rule 1"},
+	{name: "a rule that refuses", ruin: "nft 'table inet f { chain c { type filter hook input priority 0; tcp dport 80 reject with tcp reset; }; }'", mend: "nft delete table inet f", want: "rules/server-reject proven", bits: "tcp dport 80 reject with tcp reset"},
+	{name: "nginx's own list", ruin: "sed -i 's/server_name _;/server_name _; deny 10.20.7.0\\/24;/' /etc/nginx/sites-enabled/default; systemctl restart nginx", mend: restoreSite, want: "rules/not-on-list proven", bits: "deny 10.20.7.0/24"},
+	{name: "two faults at once", ruin: "systemctl stop nginx; iptables-nft -A INPUT -p tcp --dport 80 -j DROP", mend: "iptables-nft -F; systemctl start nginx", want: "rules/server-drop proven, service/stopped proven", bits: "chain INPUT, rule 1"},
 	{name: "not installed", ruin: "true", mend: "true", to: "http://10.20.0.14:8457/", args: []string{"--unit", "almanac"}, want: "service/not-installed proven"},
 }
 

@@ -145,7 +145,15 @@ func (f *rulesFlags) journey(cmd *cobra.Command) error {
 	if err != nil {
 		return err
 	}
+	sheets, err := f.readSheets()
+	if err != nil {
+		return err
+	}
+	if len(hops) == 0 && len(sheets) == 0 {
+		return fmt.Errorf("rules: neither %s nor %s is an address of this host or of a record; give a host's record, saved tables with --tables, or a --sheet", p.From, p.To)
+	}
 	j := weigh.Journey(p, hops)
+	weigh.Layers(&j, sheets, p)
 	if len(f.suppose) > 0 {
 		if j.Suppose, err = f.supposed(p, hops); err != nil {
 			return err
@@ -293,7 +301,7 @@ func (f *rulesFlags) hops(p filter.Packet) ([]filter.Hop, error) {
 		}
 	}
 	if len(hops) == 0 {
-		return nil, fmt.Errorf("rules: neither %s nor %s is an address of this host or of a record; give a host's record, or saved tables with --tables", p.From, p.To)
+		return nil, nil
 	}
 	hops[0].Out, hops[len(hops)-1].In = f.through, f.in
 	return hops, nil

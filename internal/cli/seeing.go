@@ -17,6 +17,7 @@ import (
 	"uakari/internal/fact"
 	"uakari/internal/look"
 	"uakari/internal/look/trust"
+	"uakari/internal/sheet"
 	"uakari/internal/trace"
 	"uakari/internal/vantage"
 )
@@ -26,6 +27,7 @@ type seeing struct {
 	resolvers      []string
 	trust, hosts   string
 	card, unit     string
+	sheets         []string
 	deadline, wait time.Duration
 	at, records    []string
 	identity       string
@@ -40,6 +42,7 @@ func (s *seeing) addFlags(cmd *cobra.Command) {
 	flags.StringVar(&s.trust, "trust", "", "trust the roots in this `file` (PEM) instead of the system's")
 	flags.StringVar(&s.hosts, "hosts", "", "read this hosts `file` instead of the system's")
 	flags.StringVar(&s.card, "card", "", "what the healthy application looks like: a card `file`")
+	flags.StringArrayVar(&s.sheets, "sheet", nil, "rules that no host can be asked for: a sheet `file`; repeats")
 	flags.StringVar(&s.unit, "unit", "", "the `unit` that serves the endpoint")
 	flags.DurationVar(&s.deadline, "deadline", 30*time.Second, "the longest the whole run may take")
 	flags.DurationVar(&s.wait, "wait", 4*time.Second, "the longest wait for one connect or one resolver")
@@ -74,8 +77,25 @@ func (s *seeing) ask(input string) (fact.Ask, look.Env, error) {
 		return fact.Ask{}, look.Env{}, err
 	}
 	env, err := s.env()
-	return fact.Ask{Endpoint: e, Began: time.Now().UTC(), Unit: s.unit, Card: env.Card, Resolvers: env.Resolvers,
+	if err != nil {
+		return fact.Ask{}, env, err
+	}
+	sheets, err := s.readSheets()
+	return fact.Ask{Endpoint: e, Sheets: sheets, Began: time.Now().UTC(), Unit: s.unit, Card: env.Card, Resolvers: env.Resolvers,
 		WaitMS: float64(s.wait.Milliseconds())}, env, err
+}
+
+// readSheets reads every sheet that was named.
+func (s *seeing) readSheets() ([]fact.Sheet, error) {
+	var list []fact.Sheet
+	for _, path := range s.sheets {
+		each, err := sheet.Read(path)
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, *each)
+	}
+	return list, nil
 }
 
 // env is how to look, without an endpoint.

@@ -14,6 +14,7 @@ type Ask struct {
 	Account   string           `json:"account,omitempty"`
 	Unit      string           `json:"unit,omitempty"`
 	Card      *Card            `json:"card,omitempty"`
+	Sheets    []Sheet          `json:"sheets,omitempty"`
 	Only      []string         `json:"only,omitempty"`      // rungs; empty: all
 	Resolvers []netip.AddrPort `json:"resolvers,omitempty"` // instead of the host's own
 	WaitMS    float64          `json:"wait_ms"`             // longest wait for one connect
@@ -55,4 +56,7 @@ type Card struct {
 	Ports    []uint16 `json:"ports,omitempty" yaml:"ports"`     // every one that should be open
 	Log      string   `json:"log,omitempty" yaml:"log"`         // a log that is written as long as it is well
 	Fresh    string   `json:"fresh,omitempty" yaml:"fresh"`     // how fresh that log must be: "10m"
+	// AllowList is a file of the application's own, an address or a net a
+	// line, that names who is let in.
+	AllowList string `json:"allow_list,omitempty" yaml:"allow-list"`
 }

@@ -71,6 +71,7 @@ const (
 	LookBarriers   Kind = "barriers"   // what stops packets beside filters and routes
 	LookResources  Kind = "resources"  // what a service may run out of
 	LookTables     Kind = "tables"     // the packet filters
+	LookAccess     Kind = "access"     // the files by which a service lets addresses in
 )
 
 // Security says how an endpoint protects its session.
@@ -137,6 +138,7 @@ type Fact struct {
 	Barriers   *Barriers   `json:"barriers,omitempty"`
 	Resources  *Resources  `json:"resources,omitempty"`
 	Tables     *Tables     `json:"tables,omitempty"`
+	Access     *Access     `json:"access,omitempty"`
 }
 
 // Payload is the one payload that is set, for showing as evidence; nil if
@@ -191,6 +193,8 @@ func (f Fact) Payload() any {
 		return f.Barriers
 	case f.Resources != nil:
 		return f.Resources
+	case f.Access != nil:
+		return f.Access
 	case f.Tables != nil:
 		// The tables themselves are in the facts; they may be long.
 		return map[string]any{"rules": f.Tables.Count, "unread": append([]string{}, f.Tables.Unread...)}

@@ -95,7 +95,7 @@ type Kernel struct {
 
 // Peers is who is connected to a port, and from which address.
 type Peers struct {
-	Port uint16 `json:"port"`
+	Port uint16 `json:"port"` // 0: any
 	List []Peer `json:"list"`
 }
 

@@ -281,8 +281,7 @@ func (h *Host) passHook(hook Hook, states []*state, fuel *int) ([]*state, string
 		if tracks && priority >= atTracking {
 			tracks = false
 			for _, s := range states {
-				s.tracked = !s.untracked
-				if s.tracked {
+				if s.tracked = !s.untracked; s.tracked {
 					s.ctMark = s.flow.ctMark
 				}
 			}
@@ -429,6 +428,11 @@ func (r *Ruleset) arrange() {
 // send takes a packet that the host itself sends to its way out.
 func (h *Host) send(s *state, fuel *int) ([]*state, string) {
 	s.in, s.mark, s.tracked, s.untracked = port{none: true}, 0, false, false
+	if s.flow != nil && s.flow.stage == refusal && s.flow.arose {
+		// The kernel ties it to the connection that it refuses when it makes it
+		// (nf_ct_attach in net/netfilter/core.c).
+		s.tracked, s.ctMark = true, s.flow.ctMark
+	}
 	if why := h.leave(s); why != "" {
 		return []*state{s}, why
 	}
@@ -483,7 +487,10 @@ func (h *Host) stop(s *state, step Step) {
 // receive takes a packet that arrives on a link: to the host itself, or
 // through it to its way out.
 func (h *Host) receive(s *state, in port, fuel *int) (states []*state, local bool, stuck string) {
-	s.in, s.out, s.mark, s.tracked, s.untracked = in, port{none: true}, 0, false, false
+	s.in, s.out, s.mark = in, port{none: true}, 0
+	if in.name != "lo" {
+		s.tracked, s.untracked = false, false // over loopback the tracker has seen it on its way out
+	}
 	states, stuck = h.passHook(Prerouting, []*state{s}, fuel)
 	if stuck != "" {
 		return states, false, stuck

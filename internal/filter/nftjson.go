@@ -527,13 +527,24 @@ func (in *jsonReader) reject(b json.RawMessage) []Op {
 			return []Op{puzzle("a refusal is not understood")}
 		}
 	}
-	code := fmt.Sprint(v.Expr)
-	if v.Type == "tcp reset" {
-		a.With = ByReset
-	} else if with, ok := nftRefusals[code]; ok {
+	if with, ok := nftRefusals[fmt.Sprint(v.Expr)]; ok {
 		a.With = with
 	}
-	return []Op{{Act: a}}
+	return in.refusal(v.Type, a)
+}
+
+// refusal is a refusal with what its kind implies: ICMP of one family refuses
+// packets of that family alone, a reset only TCP.
+func (in *jsonReader) refusal(kind string, a *Act) []Op {
+	var ops []Op
+	switch {
+	case kind == "tcp reset":
+		a.With = ByReset
+		ops = append(ops, whenProto(TCP, false))
+	case in.at.Family == Inet && (kind == "icmp" || kind == "icmpv6"):
+		ops = append(ops, whenFamily(kind == "icmpv6"))
+	}
+	return append(ops, Op{Act: a})
 }
 
 // nftRefusals are the kinds of refusal as nft writes them.

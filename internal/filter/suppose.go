@@ -261,11 +261,11 @@ func (h *Host) nftBody(t *Table, text string) ([]Op, error) {
 			body = append(body, Op{Act: &Act{Doing: doing, Chain: target}})
 		case "reject":
 			a := &Act{Doing: Reject}
+			kind := ""
 			if len(words) > 1 && words[0] == "with" {
 				next()
-				if kind := next(); kind == "tcp" {
-					next()
-					a.With = ByReset
+				if kind = next(); kind == "tcp" {
+					kind += " " + next()
 				} else {
 					if len(words) > 0 && words[0] == "type" {
 						next()
@@ -277,7 +277,7 @@ func (h *Host) nftBody(t *Table, text string) ([]Op, error) {
 					a.With = with
 				}
 			}
-			body = append(body, Op{Act: a})
+			body = append(body, in.refusal(kind, a)...)
 		default:
 			ops, rest, err := in.textMatch(append([]string{w}, words...))
 			if err != nil {

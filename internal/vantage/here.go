@@ -34,6 +34,7 @@ var looks = map[fact.Kind]func(context.Context, look.Env, fact.Order, look.Emit)
 	fact.LookBarriers:   host.Barriers,
 	fact.LookResources:  host.Resources,
 	fact.LookTables:     host.Tables,
+	fact.LookAccess:     host.Access,
 }
 
 // Here is the host that the program runs on.

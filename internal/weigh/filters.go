@@ -45,7 +45,7 @@ func (v *view) filterReadings(w *wants, t *try) []Reading {
 	}
 	if t.server != "" {
 		w.add(Want{Look: fact.LookRoute, At: fact.Server, On: t.server, Target: fact.Target{Addr: source}, Gate: WayBack},
-			Want{Look: fact.LookPeers, At: fact.Server, On: t.server, Target: fact.Target{Port: t.target.Port}, Gate: WayIn})
+			Want{Look: fact.LookPeers, At: fact.Server, On: t.server, Gate: WayIn})
 	}
 	var readings []Reading
 	p := filter.Packet{Proto: filter.TCP, From: source, To: t.target.Addr.Unmap().WithZone(""), ToPort: t.target.Port, Flags: filter.SYN}
@@ -65,6 +65,9 @@ func (v *view) filterReadings(w *wants, t *try) []Reading {
 		trip := filter.Travel(p, []filter.Hop{{Host: at.host, In: links[0]}})
 		list := v.stopped(t, at, gate, trip)
 		pass := v.passed(t, at, gate, trip)
+		if at.role == fact.Server && p.From != source {
+			v.asOther(t, at, p, source, list)
+		}
 		for _, link := range links[1:] {
 			other := v.stopped(t, at, gate, filter.Travel(p, []filter.Hop{{Host: at.host, In: link}}))
 			if sameReadings(list, other) {
@@ -118,6 +121,21 @@ func (v *view) wayBackOpen(t *try, posts []post, readings []Reading) []Reading {
 // this packet.
 func (v *view) bothEndsOpen(t *try) bool {
 	return t.verdict.opened[WayOut] != nil && t.verdict.opened[WayIn] != nil && t.verdict.opened[WayBack] != nil
+}
+
+// asOther names the fault of a host that refuses the address which it sees,
+// and would let the client's own in.
+func (v *view) asOther(t *try, at post, p filter.Packet, source netip.Addr, list []Reading) {
+	seen := p.From
+	p.From = source
+	if filter.Request(p, []filter.Hop{{Host: at.host, In: v.arrivals(t, at, p)[0]}}).Verdict != filter.Accepts {
+		return
+	}
+	for i := range list {
+		list[i].Cause = "rules/other-source"
+		list[i].Summary = fmt.Sprintf("%s sees %s, not %s: %s", v.host(at.vantage), seen, source, list[i].Summary)
+		list[i].Values["seen"], list[i].Values["source"] = seen.String(), source.String()
+	}
 }
 
 // onward is the packet as it leaves a host, fit to enter the next one.
@@ -377,10 +395,10 @@ func (v *view) nextHopBack(t *try) netip.Addr {
 }
 
 // seenFrom reports whether the server has a connection from the client's own
-// address on the endpoint's port.
+// address, to whatever port: then no translation between them changes it.
 func (v *view) seenFrom(t *try, source netip.Addr) bool {
 	for _, f := range v.facts(t.server, fact.LookPeers) {
-		if f.Peers != nil && f.Peers.Port == t.target.Port && slices.ContainsFunc(f.Peers.List, func(p fact.Peer) bool { return p.Addr == source }) {
+		if f.Peers != nil && slices.ContainsFunc(f.Peers.List, func(p fact.Peer) bool { return p.Addr == source }) {
 			return true
 		}
 	}

@@ -10,7 +10,12 @@ var transports = map[uint8]string{filter.TCP: "tcp", filter.UDP: "udp", filter.I
 
 // Journey takes a packet over hosts in turn and tells its way.
 func Journey(p filter.Packet, hops []filter.Hop) trail.Journey {
-	trip := filter.Travel(p, hops)
+	// Without any host, sheets alone judge.
+	trip := filter.Trip{Request: filter.Walk{Verdict: filter.Accepts}, Reply: filter.Walk{Verdict: filter.Accepts}}
+	trip.Later, trip.LaterReply = trip.Request, trip.Reply
+	if len(hops) > 0 {
+		trip = filter.Travel(p, hops)
+	}
 	j := trail.Journey{Format: trail.JourneyFormat, Leg: legOf(trip.Request), Reply: legOf(trip.Reply),
 		Packet: trail.JourneyPacket{Transport: transports[p.Proto], From: p.From.String(), FromPort: p.FromPort, To: p.To.String(), ToPort: p.ToPort}}
 	for _, w := range []filter.Walk{trip.Later, trip.LaterReply} {

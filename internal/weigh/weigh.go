@@ -144,6 +144,8 @@ var rungReaders = []func(*view, *wants, *try) []Reading{
 	(*view).ruleReadings,
 	(*view).wayInReadings,
 	(*view).filterReadings,
+	(*view).sheetReadings,
+	(*view).accessReadings,
 	(*view).certReadings,
 	(*view).answerReadings,
 }

@@ -224,13 +224,17 @@ func number(path string) int {
 // tcpStates names the states of /proc/net/tcp (include/net/tcp_states.h).
 var tcpStates = map[string]string{"01": "established", "03": "syn-received", "04": "fin-wait", "05": "fin-wait", "06": "time-wait", "08": "close-wait", "09": "last-ack"}
 
-// Peers leaves who is connected to a port, by source address.
+// Peers leaves who is connected to a port, by source address; to any port, if
+// none is named.
 func Peers(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	p := fact.Peers{Port: order.Target.Port, List: []fact.Peer{}}
 	source := fmt.Sprintf("connections to port %d", p.Port)
+	if p.Port == 0 {
+		source = "connections"
+	}
 	err := eachSocket("/proc/self/net", func(s procSocket) {
 		state := tcpStates[s.state]
-		if s.local.Port() != p.Port || state == "" {
+		if p.Port != 0 && s.local.Port() != p.Port || state == "" {
 			return
 		}
 		at := slices.IndexFunc(p.List, func(other fact.Peer) bool { return other.Addr == s.remote.Addr() && other.State == state })

@@ -1,0 +1,27 @@
+package fact
+
+import "time"
+
+// Access is the files by which a service, or what stands before it, lets
+// addresses in.
+type Access struct {
+	Files []AccessFile `json:"files"`
+	// Wrapped is the programs that ask hosts.allow and hosts.deny
+	// (hosts_access(5)): their binaries are linked to the library for it.
+	Wrapped []string `json:"wrapped,omitempty"`
+}
+
+// AccessFile is one of them. Lines that do not bear on addresses are left
+// out: they may hold secrets.
+type AccessFile struct {
+	Path    string    `json:"path"`
+	Kind    string    `json:"kind"` // "hosts.allow", "hosts.deny", "pg_hba", "nginx", "list"
+	Changed time.Time `json:"changed"`
+	Lines   []Line    `json:"lines"`
+}
+
+// Line is one line of a file.
+type Line struct {
+	Number int    `json:"number"`
+	Text   string `json:"text"`
+}

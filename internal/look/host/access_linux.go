@@ -1,0 +1,131 @@
+package host
+
+import (
+	"context"
+	"debug/elf"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+
+	"uakari/internal/fact"
+	"uakari/internal/look"
+)
+
+// accessFiles are the files that let addresses in, by the program that reads
+// them, with the lines that bear on addresses.
+var accessFiles = []struct {
+	kind     string
+	programs []string // empty: whatever listens
+	globs    []string
+	keep     *regexp.Regexp
+}{
+	{"hosts.allow", nil, []string{"/etc/hosts.allow"}, nil},
+	{"hosts.deny", nil, []string{"/etc/hosts.deny"}, nil},
+	{"pg_hba", []string{"postgres"}, []string{"/etc/postgresql/*/*/pg_hba.conf", "/var/lib/pgsql/data/pg_hba.conf", "/var/lib/pgsql/*/data/pg_hba.conf"},
+		regexp.MustCompile(`^\s*(local|host\w*|include\w*)\s`)},
+	{"nginx", []string{"nginx"}, []string{"/etc/nginx/nginx.conf", "/etc/nginx/conf.d/*.conf", "/etc/nginx/sites-enabled/*"},
+		regexp.MustCompile(`[{}]|^\s*(allow|deny|listen|server_name|include|satisfy|set_real_ip_from|real_ip_header)\b`)},
+}
+
+// mostLines bounds what is kept of one file.
+const mostLines = 20000
+
+// Access leaves the files by which addresses are let in, and which programs
+// ask the wrapper.
+func Access(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
+	a := fact.Access{Files: []fact.AccessFile{}}
+	held := programsOn(ctx, env, order.Target.Port)
+	add := func(path, kind string, keep *regexp.Regexp) {
+		f, err := keepFile(path, kind, keep)
+		switch {
+		case errors.Is(err, os.ErrNotExist):
+		case err != nil:
+			emit(env.Failed(order, path, "could not read an access list", err, "root"))
+		default:
+			a.Files = append(a.Files, f)
+		}
+	}
+	for name, path := range held {
+		if wrapped(path) {
+			a.Wrapped = append(a.Wrapped, name)
+		}
+	}
+	for _, f := range accessFiles {
+		if f.programs != nil && !env.Deep && !slices.ContainsFunc(f.programs, func(p string) bool { _, ok := held[p]; return ok }) {
+			continue
+		}
+		for _, glob := range f.globs {
+			paths, err := filepath.Glob(glob)
+			if err != nil {
+				continue // the patterns are this file's own
+			}
+			for _, path := range paths {
+				add(path, f.kind, f.keep)
+			}
+		}
+	}
+	if env.Card != nil && env.Card.AllowList != "" {
+		add(env.Card.AllowList, "list", nil)
+	}
+	f := env.Seen(order, "access lists", fmt.Sprintf("%d files", len(a.Files)))
+	f.Access = &a
+	emit(f)
+}
+
+// keepFile reads the lines of a file that bear on addresses.
+func keepFile(path, kind string, keep *regexp.Regexp) (fact.AccessFile, error) {
+	f := fact.AccessFile{Path: path, Kind: kind, Lines: []fact.Line{}}
+	info, err := os.Stat(path)
+	if err != nil {
+		return f, err
+	}
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return f, err
+	}
+	f.Changed = info.ModTime().UTC()
+	number := 0
+	for line := range strings.Lines(string(text[:min(len(text), mostSettings)])) {
+		number++
+		line = strings.TrimRight(line, "\r\n")
+		if len(f.Lines) == mostLines {
+			return f, fmt.Errorf("more than %d lines", mostLines)
+		}
+		if strings.TrimSpace(line) != "" && (keep == nil || keep.MatchString(line)) {
+			f.Lines = append(f.Lines, fact.Line{Number: number, Text: line})
+		}
+	}
+	return f, nil
+}
+
+// programsOn is the programs that hold a port, with the paths of their
+// binaries.
+func programsOn(ctx context.Context, env look.Env, port uint16) map[string]string {
+	held := map[string]string{}
+	Listeners(ctx, env, fact.Order{Look: fact.LookListeners, Target: fact.Target{Port: port}}, func(f fact.Fact) {
+		if f.Listeners == nil {
+			return
+		}
+		for _, l := range f.Listeners.On(port) {
+			if l.PID != 0 && l.Program != "" {
+				held[l.Program] = fmt.Sprintf("/proc/%d/exe", l.PID)
+			}
+		}
+	})
+	return held
+}
+
+// wrapped reports whether a program is linked to the wrapper's library.
+func wrapped(path string) bool {
+	f, err := elf.Open(path)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	libraries, err := f.ImportedLibraries()
+	return err == nil && slices.ContainsFunc(libraries, func(name string) bool { return strings.HasPrefix(name, "libwrap.so") })
+}

@@ -1,0 +1,218 @@
+// Package sheet reads sheets ("uakari.sheet/1"): YAML files with security
+// rules that no host can be asked for.
+package sheet
+
+import (
+	"errors"
+	"fmt"
+	"net/netip"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/parser"
+
+	"uakari/internal/fact"
+)
+
+// Format names the file format.
+const Format = "uakari.sheet/1"
+
+// mostBytes bounds a sheet file.
+const mostBytes = 4 << 20
+
+// Read reads a sheet from a file. Errors name file, line and column.
+func Read(path string) (*fact.Sheet, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil, err
+	}
+	if info.Size() > mostBytes {
+		return nil, fmt.Errorf("%s: %d bytes; a sheet has at most %d", path, info.Size(), mostBytes)
+	}
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	return Parse(path, text)
+}
+
+// Parse reads a sheet from text; path names it in errors.
+func Parse(path string, text []byte) (*fact.Sheet, error) {
+	var s fact.Sheet
+	if err := yaml.UnmarshalWithOptions(text, &s, yaml.Strict()); err != nil {
+		return nil, fmt.Errorf("%s:%s", path, oneLine(err))
+	}
+	file, err := parser.ParseBytes(text, 0)
+	if err != nil {
+		return nil, fmt.Errorf("%s:%s", path, oneLine(err))
+	}
+	c := &checker{sheet: &s, file: file, path: path}
+	c.check()
+	return &s, c.err
+}
+
+// oneLine is a YAML error as "line:column: message".
+func oneLine(err error) string {
+	var y yaml.Error
+	if errors.As(err, &y) && y.GetToken() != nil {
+		at := y.GetToken().Position
+		return fmt.Sprintf("%d:%d: %s", at.Line, at.Column, strings.ReplaceAll(y.GetMessage(), "\n", " "))
+	}
+	first, _, _ := strings.Cut(strings.TrimSpace(err.Error()), "\n")
+	return "1:1: " + first
+}
+
+// checker finds values that make no sense, with their place; the first is
+// kept.
+type checker struct {
+	sheet *fact.Sheet
+	file  *ast.File
+	path  string
+	err   error
+}
+
+// wrong keeps an error at a place of the file ("$.layers[0].kind").
+func (c *checker) wrong(at, format string, args ...any) {
+	if c.err != nil {
+		return
+	}
+	line, column := 1, 1
+	for at != "" && at != "$" {
+		if p, err := yaml.PathString(at); err == nil {
+			if node, err := p.FilterFile(c.file); err == nil && node != nil && node.GetToken() != nil {
+				line, column = node.GetToken().Position.Line, node.GetToken().Position.Column
+				break
+			}
+		}
+		at = at[:strings.LastIndexAny(at, ".[")]
+	}
+	c.err = fmt.Errorf("%s:%d:%d: %s", c.path, line, column, fmt.Sprintf(format, args...))
+}
+
+func (c *checker) check() {
+	s := c.sheet
+	if s.Format != Format {
+		c.wrong("$.format", "format %q; expected %q", s.Format, Format)
+	}
+	if s.Name == "" {
+		c.wrong("$.name", "the sheet has no name; expected a line like: name: office")
+	}
+	for name, list := range s.Groups {
+		for i, text := range list {
+			if _, err := netOf(text); err != nil {
+				c.wrong(fmt.Sprintf("$.groups.%s[%d]", name, i), "%q: expected an address or a net", text)
+			}
+		}
+	}
+	for i := range s.Layers {
+		c.layer(fmt.Sprintf("$.layers[%d]", i), &s.Layers[i])
+	}
+	for i, r := range s.Routes {
+		at := fmt.Sprintf("$.routes[%d]", i)
+		c.addresses(at+".for", r.For, true)
+		for j, entry := range r.Table {
+			if _, err := netOf(entry.To); err != nil {
+				c.wrong(fmt.Sprintf("%s.table[%d].to", at, j), "%q: expected a net such as 0.0.0.0/0", entry.To)
+			}
+			if entry.Via == "" {
+				c.wrong(fmt.Sprintf("%s.table[%d]", at, j), "no via; expected where it leads, or none")
+			}
+		}
+	}
+	if s.Scopes != nil {
+		c.scopes(s.Scopes)
+	}
+}
+
+func (c *checker) layer(at string, l *fact.Layer) {
+	if l.Name == "" {
+		c.wrong(at, "the layer has no name")
+	}
+	c.oneOf(at+".kind", l.Kind, "stateful", "stateless")
+	if l.Order == "" {
+		l.Order = "first"
+	}
+	if l.Otherwise == "" {
+		l.Otherwise = "deny"
+	}
+	c.oneOf(at+".order", l.Order, "first", "any")
+	c.oneOf(at+".otherwise", l.Otherwise, "deny", "allow")
+	c.addresses(at+".guards", l.Guards, true)
+	for _, side := range []struct {
+		name  string
+		rules []fact.SheetRule
+	}{{"in", l.In}, {"out", l.Out}} {
+		for i, r := range side.rules {
+			here := fmt.Sprintf("%s.%s[%d]", at, side.name, i)
+			c.oneOf(here+".do", r.Do, "allow", "deny")
+			if r.Transport != "" {
+				c.oneOf(here+".transport", r.Transport, "tcp", "udp", "icmp")
+			}
+			c.addresses(here+".from", r.From, false)
+			c.addresses(here+".to", r.To, false)
+			for j, text := range r.Ports {
+				if _, _, err := Ports(text); err != nil {
+					c.wrong(fmt.Sprintf("%s.ports[%d]", here, j), "%q: expected a port or a range such as 1024-65535", text)
+				}
+			}
+		}
+	}
+}
+
+func (c *checker) oneOf(at, value string, list ...string) {
+	if !slices.Contains(list, value) {
+		c.wrong(at, "%q: expected %s", value, strings.Join(list, " or "))
+	}
+}
+
+func (c *checker) addresses(at string, list []string, needed bool) {
+	if needed && len(list) == 0 {
+		c.wrong(at, "expected addresses, nets or groups")
+	}
+	for i, text := range list {
+		if _, group := c.sheet.Groups[text]; group {
+			continue
+		}
+		if _, err := netOf(text); err != nil {
+			c.wrong(fmt.Sprintf("%s[%d]", at, i), "%q: expected an address, a net, or one of the groups", text)
+		}
+	}
+}
+
+func (c *checker) scopes(s *fact.Scopes) {
+	for i, r := range s.Ranges {
+		at := fmt.Sprintf("$.scopes.ranges[%d]", i)
+		if _, err := netOf(r.Range); err != nil {
+			c.wrong(at+".range", "%q: expected a net", r.Range)
+		}
+		if !slices.ContainsFunc(s.Groups, func(g fact.ScopeGroup) bool { return g.Name == r.Group }) {
+			c.wrong(at+".group", "%q: there is no such group of scopes", r.Group)
+		}
+	}
+}
+
+func netOf(text string) (netip.Prefix, error) {
+	if addr, err := netip.ParseAddr(text); err == nil {
+		return netip.PrefixFrom(addr, addr.BitLen()), nil
+	}
+	p, err := netip.ParsePrefix(text)
+	return p.Masked(), err
+}
+
+// Ports reads a port or a range of ports.
+func Ports(text string) (low, high uint16, err error) {
+	from, to, ranged := strings.Cut(text, "-")
+	if !ranged {
+		to = from
+	}
+	a, err := strconv.ParseUint(strings.TrimSpace(from), 10, 16)
+	b, err2 := strconv.ParseUint(strings.TrimSpace(to), 10, 16)
+	if err != nil || err2 != nil || a > b {
+		return 0, 0, errors.New("not a range of ports")
+	}
+	return uint16(a), uint16(b), nil
+}

@@ -1,0 +1,533 @@
+package weigh
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"uakari/internal/fact"
+	"uakari/internal/filter"
+)
+
+// turnedAway is the symptoms that an access list may give.
+var turnedAway = []Symptom{ServerFirstClosed, ServerFirstSilent, ServerFirstRefused, ClientFirstClosed, RefusedByCode, ErrorAnswer}
+
+// accessReadings reads the files by which the service, or the wrapper before
+// it, lets addresses in.
+func (v *view) accessReadings(w *wants, t *try) []Reading {
+	if t.server == "" || !slices.Contains(turnedAway, t.symptom) {
+		return nil
+	}
+	w.add(Want{Look: fact.LookAccess, At: fact.Server, On: t.server, Target: fact.Target{Port: t.target.Port}, Gate: Door},
+		Want{Look: fact.LookRoute, At: fact.Client, Target: fact.Target{Addr: t.target.Addr}, Gate: Door},
+		Want{Look: fact.LookPeers, At: fact.Server, On: t.server, Gate: Door})
+	source := v.localAddress(t)
+	if !source.IsValid() {
+		return nil
+	}
+	var readings []Reading
+	for _, f := range v.facts(t.server, fact.LookAccess) {
+		if f.Access == nil {
+			continue
+		}
+		for _, judge := range accessJudges {
+			cause, shows, text, line := judge(v, t, f.Access, source)
+			if text == "" {
+				continue
+			}
+			r := Reading{Gate: Door, Cause: cause, Shows: shows, Because: factIDs(f), Vantage: t.server, Summary: text,
+				Values: v.place(t, values{"source": source.String(), "file": line.file, "line": line.text, "allow": line.allow})}
+			if _, direct, _ := v.source(t); !direct && !v.seenFrom(t, source) && !v.onSame(t) {
+				r.Short = append(r.Short, "a translation on the way may show the server another address than "+source.String())
+			}
+			if line.since != "" {
+				r.Short = append(r.Short, line.since)
+			}
+			readings = append(readings, r)
+		}
+	}
+	return readings
+}
+
+// localAddress is the client's own end of its connection.
+func (v *view) localAddress(t *try) netip.Addr {
+	if c := t.climb.connect; c != nil && c.Connect.Local.IsValid() {
+		return c.Connect.Local.Addr().Unmap().WithZone("")
+	}
+	source, _, _ := v.source(t)
+	return source
+}
+
+// listLine is what of a list decides.
+type listLine struct {
+	file, text string
+	allow      string // the line that would let the client in
+	since      string // why the running service may not have read it yet
+}
+
+// accessJudges read one kind of list each. They return no text where nothing
+// keeps the source out.
+var accessJudges = []func(v *view, t *try, a *fact.Access, source netip.Addr) (cause string, shows []Symptom, text string, line listLine){
+	wrapperJudge, hbaJudge, nginxJudge, plainJudge,
+}
+
+// wrapperJudge evaluates hosts.allow and hosts.deny (hosts_access(5)): the
+// first file that matches decides, and what neither names is let in.
+func wrapperJudge(v *view, t *try, a *fact.Access, source netip.Addr) (string, []Symptom, string, listLine) {
+	daemon := ""
+	for _, l := range v.taking(t) {
+		if slices.Contains(a.Wrapped, l.Program) {
+			daemon = l.Program
+		}
+	}
+	if daemon == "" {
+		return "", nil, "", listLine{}
+	}
+	for _, kind := range []string{"hosts.allow", "hosts.deny"} {
+		for _, f := range a.Files {
+			if f.Kind != kind {
+				continue
+			}
+			for _, rule := range wrapperRules(f.Lines) {
+				m := rule.matches(daemon, source)
+				if m == filter.No {
+					continue
+				}
+				denies := kind == "hosts.deny"
+				if rule.option == "deny" {
+					denies = true
+				} else if rule.option == "allow" {
+					denies = false
+				}
+				if m == filter.Unknown || !denies {
+					return "", nil, "", listLine{} // let in, or nobody can say
+				}
+				return "rules/wrapper-deny", []Symptom{ServerFirstClosed, ServerFirstSilent, ClientFirstClosed},
+					fmt.Sprintf("%s, line %d (%s), keeps %s from %s", f.Path, rule.number, rule.text, source, daemon),
+					listLine{file: f.Path, text: rule.text, allow: fmt.Sprintf("%s: %s", daemon, bracketed(source))}
+			}
+		}
+	}
+	return "", nil, "", listLine{}
+}
+
+func bracketed(a netip.Addr) string {
+	if a.Is6() {
+		return "[" + a.String() + "]"
+	}
+	return a.String()
+}
+
+// wrapperRule is one line of hosts.allow or hosts.deny.
+type wrapperRule struct {
+	number           int
+	text             string
+	daemons, clients []string
+	option           string // "allow" or "deny", if the line says so itself
+}
+
+// wrapperRules reads lines; one that ends in a backslash goes on in the next.
+func wrapperRules(lines []fact.Line) []wrapperRule {
+	var rules []wrapperRule
+	for i := 0; i < len(lines); i++ {
+		number, text := lines[i].Number, lines[i].Text
+		for strings.HasSuffix(text, "\\") && i+1 < len(lines) {
+			i++
+			text = strings.TrimSuffix(text, "\\") + lines[i].Text
+		}
+		text = strings.TrimSpace(text)
+		if text == "" || text[0] == '#' {
+			continue
+		}
+		fields := splitColons(text)
+		if len(fields) < 2 {
+			continue
+		}
+		r := wrapperRule{number: number, text: text, daemons: wrapperWords(fields[0]), clients: wrapperWords(fields[1])}
+		for _, option := range fields[2:] {
+			switch word := strings.ToLower(strings.TrimSpace(option)); word {
+			case "allow", "deny":
+				r.option = word
+			}
+		}
+		rules = append(rules, r)
+	}
+	return rules
+}
+
+// splitColons splits at colons that are not within brackets, as those of IPv6
+// addresses are, nor behind a backslash.
+func splitColons(text string) []string {
+	var list []string
+	depth, begin := 0, 0
+	for i := range len(text) {
+		switch text[i] {
+		case '[':
+			depth++
+		case ']':
+			depth--
+		case ':':
+			if depth <= 0 && (i == 0 || text[i-1] != '\\') {
+				list = append(list, text[begin:i])
+				begin = i + 1
+			}
+		}
+	}
+	return append(list, text[begin:])
+}
+
+func wrapperWords(text string) []string {
+	return strings.FieldsFunc(text, func(r rune) bool { return r == ' ' || r == '\t' || r == ',' })
+}
+
+func (r wrapperRule) matches(daemon string, source netip.Addr) filter.Tri {
+	d := listMatches(r.daemons, func(pattern string) filter.Tri {
+		name, _, _ := strings.Cut(pattern, "@")
+		return triOf(name == "ALL" || name == daemon)
+	})
+	if d == filter.No {
+		return filter.No
+	}
+	c := listMatches(r.clients, func(pattern string) filter.Tri { return clientMatches(pattern, source) })
+	if c == filter.Yes {
+		return d
+	}
+	return c
+}
+
+func triOf(b bool) filter.Tri {
+	if b {
+		return filter.Yes
+	}
+	return filter.No
+}
+
+// listMatches is whether a list matches: "A EXCEPT B" is what A matches and B
+// does not.
+func listMatches(words []string, match func(string) filter.Tri) filter.Tri {
+	at := slices.Index(words, "EXCEPT")
+	head, rest := words, []string(nil)
+	if at >= 0 {
+		head, rest = words[:at], words[at+1:]
+	}
+	result := filter.No
+	for _, w := range head {
+		switch match(w) {
+		case filter.Yes:
+			result = filter.Yes
+		case filter.Unknown:
+			if result == filter.No {
+				result = filter.Unknown
+			}
+		}
+		if result == filter.Yes {
+			break
+		}
+	}
+	if rest == nil || result == filter.No {
+		return result
+	}
+	switch listMatches(rest, match) {
+	case filter.Yes:
+		return filter.No
+	case filter.Unknown:
+		return filter.Unknown
+	}
+	return result
+}
+
+// clientMatches is one pattern of a client list. Names of hosts are unknown:
+// the server looks them up by itself.
+func clientMatches(pattern string, source netip.Addr) filter.Tri {
+	if user, host, ok := strings.Cut(pattern, "@"); ok && user != "" {
+		pattern = host
+	}
+	switch pattern {
+	case "ALL":
+		return filter.Yes
+	case "LOCAL", "KNOWN", "UNKNOWN", "PARANOID":
+		return filter.Unknown
+	}
+	text := strings.NewReplacer("[", "", "]", "").Replace(pattern)
+	if p, err := netPattern(text); err == nil {
+		return triOf(p.Contains(source))
+	}
+	switch {
+	case strings.HasSuffix(pattern, ".") && strings.Trim(pattern, "0123456789.") == "":
+		return triOf(strings.HasPrefix(source.String(), pattern))
+	case strings.ContainsAny(pattern, "*?") && strings.Trim(pattern, "0123456789.*?") == "":
+		return triOf(globMatches(pattern, source.String()))
+	}
+	return filter.Unknown
+}
+
+// netPattern reads an address, a net, or an address with a mask.
+func netPattern(text string) (netip.Prefix, error) {
+	if a, err := netip.ParseAddr(text); err == nil {
+		return netip.PrefixFrom(a, a.BitLen()), nil
+	}
+	host, mask, ok := strings.Cut(text, "/")
+	if m, err := netip.ParseAddr(mask); ok && err == nil && m.Is4() {
+		a, err := netip.ParseAddr(host)
+		if err != nil {
+			return netip.Prefix{}, err
+		}
+		bits, b := 0, m.As4()
+		for bits < 32 && b[bits/8]&(0x80>>(bits%8)) != 0 {
+			bits++
+		}
+		return netip.PrefixFrom(a, bits).Masked(), nil
+	}
+	p, err := netip.ParsePrefix(text)
+	if err != nil {
+		return p, err
+	}
+	return p.Masked(), nil
+}
+
+// globMatches matches * and ?.
+func globMatches(pattern, s string) bool {
+	if pattern == "" {
+		return s == ""
+	}
+	if pattern[0] == '*' {
+		return globMatches(pattern[1:], s) || s != "" && globMatches(pattern, s[1:])
+	}
+	return s != "" && (pattern[0] == '?' || pattern[0] == s[0]) && globMatches(pattern[1:], s[1:])
+}
+
+// hbaJudge evaluates PostgreSQL's list (pg_hba.conf) for any account: it
+// keeps a source out if no line names it, or if a line refuses it for all.
+func hbaJudge(v *view, t *try, a *fact.Access, source netip.Addr) (string, []Symptom, string, listLine) {
+	var file *fact.AccessFile
+	for i := range a.Files {
+		if a.Files[i].Kind == "pg_hba" {
+			if file != nil {
+				return "", nil, "", listLine{} // several clusters: which one is asked is not known
+			}
+			file = &a.Files[i]
+		}
+	}
+	if file == nil || v.scheme.Wire != "postgres" {
+		return "", nil, "", listLine{}
+	}
+	encrypted := t.climb.handshake != nil && t.climb.handshake.Handshake.Ending == fact.Done
+	text, deciding := "", ""
+	for _, line := range file.Lines {
+		body, _, _ := strings.Cut(line.Text, "#")
+		f := strings.Fields(body)
+		if len(f) > 0 && strings.HasPrefix(f[0], "include") {
+			return "", nil, "", listLine{}
+		}
+		if len(f) < 5 || !strings.HasPrefix(f[0], "host") {
+			continue
+		}
+		if f[0] == "hostssl" && !encrypted || f[0] == "hostnossl" && encrypted || f[0] == "hostgssenc" {
+			continue
+		}
+		addr, method := f[3], f[4]
+		if strings.Count(addr, ".") == 3 && !strings.Contains(addr, "/") && len(f) > 5 && strings.Count(f[4], ".") == 3 {
+			addr, method = addr+"/"+f[4], f[5]
+		}
+		m := hbaMatches(addr, source)
+		if m == filter.No {
+			continue
+		}
+		if m == filter.Yes && method == "reject" && f[1] == "all" && f[2] == "all" {
+			text = fmt.Sprintf("%s, line %d, rejects %s for every account", file.Path, line.Number, source)
+			deciding = strings.Join(f, " ")
+			break
+		}
+		return "", nil, "", listLine{} // some account may come in
+	}
+	if text == "" {
+		text = fmt.Sprintf("no line of %s names %s", file.Path, source)
+	}
+	bits := source.BitLen()
+	return "rules/not-on-list", []Symptom{RefusedByCode, ErrorAnswer, ServerFirstRefused, ClientFirstClosed}, text,
+		listLine{file: file.Path, text: deciding, allow: fmt.Sprintf("host DATABASE ACCOUNT %s/%d scram-sha-256", source, bits), since: v.readBy(t, file.Changed)}
+}
+
+// hbaMatches is whether the address of a line names a source.
+func hbaMatches(addr string, source netip.Addr) filter.Tri {
+	switch addr {
+	case "all":
+		return filter.Yes
+	case "samehost", "samenet":
+		return filter.Unknown
+	}
+	if p, err := netPattern(addr); err == nil {
+		return triOf(p.Contains(source))
+	}
+	return filter.Unknown
+}
+
+// readBy is the guard that the running service has read a file: a file that
+// changed after the service last started or was told to read it again proves
+// nothing; "" if it was read.
+func (v *view) readBy(t *try, changed time.Time) string {
+	p, _ := v.chosen(v.programsAt(t.server))
+	if p == nil || len(p.Processes) == 0 {
+		return "when the service read its settings was not seen"
+	}
+	var since time.Time
+	for _, proc := range p.Processes {
+		if since.IsZero() || proc.Since.Before(since) {
+			since = proc.Since
+		}
+	}
+	if u := mainUnit(p); u != nil && u.Since.After(since) {
+		since = u.Since
+	}
+	if since.IsZero() || changed.After(since) {
+		return "the file changed after the service started; whether it was read since is not known"
+	}
+	return ""
+}
+
+// nginxJudge evaluates allow and deny of nginx: within the nearest block that
+// has any, the first that matches decides.
+func nginxJudge(v *view, t *try, a *fact.Access, source netip.Addr) (string, []Symptom, string, listLine) {
+	if v.scheme.Wire != "http" || t.climb.reply == nil || t.climb.reply.Reply.Status != 403 {
+		return "", nil, "", listLine{}
+	}
+	var found []listLine
+	for _, f := range a.Files {
+		if f.Kind != "nginx" {
+			continue
+		}
+		if nginxForwards(f.Lines) {
+			return "", nil, "", listLine{} // another address than the connection's counts
+		}
+		if line, number := nginxDenies(f.Lines, source, t.target); line != "" {
+			found = append(found, listLine{file: f.Path, text: fmt.Sprintf("line %d (%s)", number, line), allow: "allow " + source.String() + ";", since: v.readBy(t, f.Changed)})
+		}
+	}
+	if len(found) != 1 {
+		return "", nil, "", listLine{}
+	}
+	return "rules/not-on-list", []Symptom{ErrorAnswer}, fmt.Sprintf("%s, %s, keeps %s out", found[0].file, found[0].text, source), found[0]
+}
+
+func nginxForwards(lines []fact.Line) bool {
+	return slices.ContainsFunc(lines, func(l fact.Line) bool {
+		text := strings.TrimSpace(l.Text)
+		return strings.HasPrefix(text, "set_real_ip_from") || strings.HasPrefix(text, "satisfy")
+	})
+}
+
+// nginxDenies finds the line that denies a source in the block that answers a
+// target.
+func nginxDenies(lines []fact.Line, source netip.Addr, target fact.Target) (string, int) {
+	type rule struct {
+		text   string
+		number int
+	}
+	type block struct {
+		head  string
+		rules []rule
+		fits  bool
+	}
+	path := target.Path
+	if path == "" {
+		path = "/"
+	}
+	stack := []block{{fits: true}}
+	best, bestRules := -1, []rule(nil)
+	leave := func() {
+		b := stack[len(stack)-1]
+		stack = stack[:len(stack)-1]
+		if !b.fits || !strings.HasPrefix(b.head, "server") && !strings.HasPrefix(b.head, "location") {
+			return
+		}
+		length := 0
+		if after, ok := strings.CutPrefix(b.head, "location"); ok {
+			prefix := strings.TrimLeft(strings.TrimSpace(after), "=^~ ")
+			if !strings.HasPrefix(path, prefix) {
+				return
+			}
+			length = len(prefix) + 1
+		}
+		rules := b.rules
+		for i := len(stack) - 1; len(rules) == 0 && i >= 0; i-- {
+			rules = stack[i].rules // inherited where the block has none of its own
+		}
+		if length > best {
+			best, bestRules = length, rules
+		}
+	}
+	for _, l := range lines {
+		text, _, _ := strings.Cut(strings.TrimSpace(l.Text), "#")
+		for text != "" {
+			at := strings.IndexAny(text, "{};")
+			if at < 0 {
+				break
+			}
+			head := strings.TrimSpace(text[:at])
+			switch text[at] {
+			case '{':
+				stack = append(stack, block{head: head, fits: stack[len(stack)-1].fits})
+			case '}':
+				if len(stack) > 1 {
+					leave()
+				}
+			default:
+				top := &stack[len(stack)-1]
+				words := strings.Fields(head)
+				if len(words) > 1 && (words[0] == "allow" || words[0] == "deny") {
+					top.rules = append(top.rules, rule{head + ";", l.Number})
+				}
+				if len(words) > 1 && words[0] == "server_name" && strings.HasPrefix(top.head, "server") && !slices.Contains(words[1:], target.Name) && !slices.Contains(words[1:], "_") {
+					top.fits = false
+				}
+				if len(words) > 1 && words[0] == "listen" && !listensOn(words[1], target.Port) {
+					top.fits = false
+				}
+			}
+			text = strings.TrimSpace(text[at+1:])
+		}
+	}
+	for _, r := range bestRules {
+		words := strings.Fields(strings.TrimSuffix(r.text, ";"))
+		m := words[1] == "all"
+		if p, err := netPattern(words[1]); err == nil {
+			m = p.Contains(source)
+		}
+		if m && words[0] == "deny" {
+			return r.text, r.number
+		}
+		if m {
+			return "", 0
+		}
+	}
+	return "", 0
+}
+
+func listensOn(text string, port uint16) bool {
+	if at := strings.LastIndexByte(text, ':'); at >= 0 && !strings.HasSuffix(text, "]") {
+		text = text[at+1:]
+	}
+	n, err := strconv.ParseUint(text, 10, 16)
+	return err != nil || uint16(n) == port
+}
+
+// plainJudge evaluates a plain list that a card names: who is not on it is
+// kept out.
+func plainJudge(v *view, t *try, a *fact.Access, source netip.Addr) (string, []Symptom, string, listLine) {
+	for _, f := range a.Files {
+		if f.Kind != "list" {
+			continue
+		}
+		for _, l := range f.Lines {
+			text, _, _ := strings.Cut(l.Text, "#")
+			if p, err := netPattern(strings.TrimSpace(text)); err == nil && p.Contains(source) {
+				return "", nil, "", listLine{}
+			}
+		}
+		return "rules/not-on-list", nil, fmt.Sprintf("%s does not name %s", f.Path, source), listLine{file: f.Path, allow: source.String(), since: v.readBy(t, f.Changed)}
+	}
+	return "", nil, "", listLine{}
+}

@@ -1,0 +1,508 @@
+package weigh
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+
+	"uakari/internal/fact"
+	"uakari/internal/filter"
+	"uakari/internal/trail"
+)
+
+// crossing is one packet at one layer of a sheet.
+type crossing struct {
+	transport string
+	from, to  netip.Addr
+	low, high uint16 // the destination ports that it may have
+}
+
+// sheetStep is what a layer says of one packet.
+type sheetStep struct {
+	sheet     *fact.Sheet
+	layer     *fact.Layer
+	side      string // "in" or "out"
+	back      bool   // the packet is the reply
+	rule      int    // from 1; 0: none matched
+	allowed   bool
+	partly    string // the ports for which it is not
+	guardsEnd string // "server" or "client": whose side the layer is on
+}
+
+// sheetSteps takes a connection and its reply through every layer that guards
+// one of its ends.
+func sheetSteps(sheets []fact.Sheet, p filter.Packet) []sheetStep {
+	transport := transports[p.Proto]
+	request := crossing{transport, p.From, p.To, p.ToPort, p.ToPort}
+	reply := crossing{transport, p.To, p.From, filter.Ephemeral.Low, filter.Ephemeral.High}
+	if p.FromPort != 0 {
+		reply.low, reply.high = p.FromPort, p.FromPort
+	}
+	var list []sheetStep
+	for i := range sheets {
+		s := &sheets[i]
+		for j := range s.Layers {
+			l := &s.Layers[j]
+			if l.Off {
+				continue
+			}
+			if holdsAny(s, l.Guards, p.From) {
+				list = append(list, judgeLayer(s, l, "out", request, false, "client"))
+			}
+			if holdsAny(s, l.Guards, p.To) {
+				list = append(list, judgeLayer(s, l, "in", request, false, "server"))
+			}
+			if l.Kind != "stateless" {
+				continue // replies follow
+			}
+			if holdsAny(s, l.Guards, p.To) {
+				list = append(list, judgeLayer(s, l, "out", reply, true, "server"))
+			}
+			if holdsAny(s, l.Guards, p.From) {
+				list = append(list, judgeLayer(s, l, "in", reply, true, "client"))
+			}
+		}
+	}
+	return list
+}
+
+// judgeLayer finds the rule that decides: in order, the first that matches;
+// else an allow suffices, and a deny wins over it.
+func judgeLayer(s *fact.Sheet, l *fact.Layer, side string, c crossing, back bool, end string) sheetStep {
+	step := sheetStep{sheet: s, layer: l, side: side, back: back, allowed: l.Otherwise == "allow", guardsEnd: end}
+	rules := l.In
+	if side == "out" {
+		rules = l.Out
+	}
+	left := []portRange{{c.low, c.high}} // ports that no rule has decided yet
+	var denied []portRange
+	for i := range rules {
+		r := &rules[i]
+		if !ruleConcerns(r, s, c) {
+			continue
+		}
+		hit, left2 := cutPorts(left, r.Ports)
+		if len(hit) == 0 {
+			continue
+		}
+		if l.Order == "first" {
+			left = left2
+			if r.Do == "deny" {
+				denied = append(denied, hit...)
+			}
+			if step.rule == 0 || r.Do == "deny" {
+				step.rule = i + 1
+			}
+			if len(left) == 0 {
+				break
+			}
+			continue
+		}
+		if r.Do == "deny" {
+			step.rule, step.allowed = i+1, false
+			return step
+		}
+		left = left2
+		if step.rule == 0 {
+			step.rule = i + 1
+		}
+	}
+	if len(left) > 0 && l.Otherwise == "deny" {
+		denied = append(denied, left...)
+	}
+	step.allowed = len(denied) == 0
+	if !step.allowed && !(len(denied) == 1 && denied[0] == portRange{c.low, c.high}) {
+		step.partly = portsText(denied)
+		step.rule = 0
+	}
+	if !step.allowed && len(left) > 0 && left[0] == (portRange{c.low, c.high}) {
+		step.rule = 0
+	}
+	return step
+}
+
+// portRange is a range of ports.
+type portRange struct{ low, high uint16 }
+
+func portsText(list []portRange) string {
+	var out []string
+	for _, r := range list {
+		if r.low == r.high {
+			out = append(out, strconv.Itoa(int(r.low)))
+		} else {
+			out = append(out, fmt.Sprintf("%d-%d", r.low, r.high))
+		}
+	}
+	return strings.Join(out, ", ")
+}
+
+// cutPorts splits ranges into what a rule's ports name and what is left.
+func cutPorts(list []portRange, ports []string) (hit, left []portRange) {
+	if len(ports) == 0 {
+		return list, nil
+	}
+	left = list
+	for _, text := range ports {
+		low, high, ok := portsOf(text)
+		if !ok {
+			continue
+		}
+		var next []portRange
+		for _, r := range left {
+			if high < r.low || low > r.high {
+				next = append(next, r)
+				continue
+			}
+			hit = append(hit, portRange{max(r.low, low), min(r.high, high)})
+			if r.low < low {
+				next = append(next, portRange{r.low, low - 1})
+			}
+			if r.high > high {
+				next = append(next, portRange{high + 1, r.high})
+			}
+		}
+		left = next
+	}
+	return hit, left
+}
+
+func portsOf(text string) (low, high uint16, ok bool) {
+	from, to, ranged := strings.Cut(text, "-")
+	if !ranged {
+		to = from
+	}
+	a, err := strconv.ParseUint(strings.TrimSpace(from), 10, 16)
+	b, err2 := strconv.ParseUint(strings.TrimSpace(to), 10, 16)
+	return uint16(a), uint16(b), err == nil && err2 == nil
+}
+
+// ruleConcerns reports whether a rule names a packet's ends and transport.
+func ruleConcerns(r *fact.SheetRule, s *fact.Sheet, c crossing) bool {
+	return (r.Transport == "" || r.Transport == c.transport) &&
+		(len(r.From) == 0 || holdsAny(s, r.From, c.from)) && (len(r.To) == 0 || holdsAny(s, r.To, c.to))
+}
+
+// holdsAny reports whether a list of addresses, nets and groups has an
+// address.
+func holdsAny(s *fact.Sheet, list []string, addr netip.Addr) bool {
+	return slices.ContainsFunc(list, func(text string) bool {
+		if group, ok := s.Groups[text]; ok {
+			return slices.ContainsFunc(group, func(each string) bool { return netHolds(each, addr) })
+		}
+		return netHolds(text, addr)
+	})
+}
+
+func netHolds(text string, addr netip.Addr) bool {
+	if a, err := netip.ParseAddr(text); err == nil {
+		return a == addr
+	}
+	p, err := netip.ParsePrefix(text)
+	return err == nil && p.Masked().Contains(addr)
+}
+
+// where names the layer and its rule.
+func (s sheetStep) where() string {
+	text := fmt.Sprintf("sheet %s, layer %s, %s", s.sheet.Name, s.layer.Name, s.side)
+	rules := s.layer.In
+	if s.side == "out" {
+		rules = s.layer.Out
+	}
+	if s.rule > 0 {
+		text += fmt.Sprintf(", rule %d", s.rule)
+		if name := rules[s.rule-1].Name; name != "" {
+			text += " (" + name + ")"
+		}
+	}
+	return text
+}
+
+// says is what the layer does, in words.
+func (s sheetStep) says() string {
+	switch {
+	case s.allowed && s.rule > 0:
+		return "allow"
+	case s.allowed:
+		return "allow, since no rule says otherwise"
+	case s.partly != "":
+		return "no rule allows the ports " + s.partly
+	case s.rule > 0:
+		return "deny"
+	}
+	return "deny, since no rule allows it"
+}
+
+// sheetRoutes is what a sheet's route tables say of a packet; "" for nothing
+// against it.
+func sheetRoutes(sheets []fact.Sheet, from, to netip.Addr) (text string, sheet *fact.Sheet) {
+	for i := range sheets {
+		s := &sheets[i]
+		for _, table := range s.Routes {
+			if !holdsAny(s, table.For, from) {
+				continue
+			}
+			best, via := -1, ""
+			for _, entry := range table.Table {
+				p, err := netip.ParsePrefix(entry.To)
+				if err != nil {
+					if a, err := netip.ParseAddr(entry.To); err == nil {
+						p = netip.PrefixFrom(a, a.BitLen())
+					}
+				}
+				if p.IsValid() && p.Masked().Contains(to) && p.Bits() > best {
+					best, via = p.Bits(), entry.Via
+				}
+			}
+			switch {
+			case best < 0:
+				return fmt.Sprintf("sheet %s, routes %s: no entry leads to %s", s.Name, table.Name, to), s
+			case via == "none":
+				return fmt.Sprintf("sheet %s, routes %s: the entry for %s drops it", s.Name, table.Name, to), s
+			}
+		}
+	}
+	return "", nil
+}
+
+// scopeProblem is why the client's address is not served; "" if it is, or if
+// no sheet declares scopes for this endpoint.
+func scopeProblem(sheets []fact.Sheet, client netip.Addr, names []string) string {
+	for _, s := range sheets {
+		if s.Scopes == nil {
+			continue
+		}
+		serving := map[string]bool{}
+		off := map[string]bool{}
+		for _, g := range s.Scopes.Groups {
+			if slices.ContainsFunc(g.Serves, func(e string) bool { return slices.Contains(names, e) }) {
+				serving[g.Name], off[g.Name] = true, g.Off
+			}
+		}
+		if len(serving) == 0 {
+			continue
+		}
+		in, switchedOff := "", ""
+		for _, r := range s.Scopes.Ranges {
+			if !netHolds(r.Range, client) {
+				continue
+			}
+			switch {
+			case serving[r.Group] && !off[r.Group]:
+				return ""
+			case serving[r.Group]:
+				switchedOff = fmt.Sprintf("%s is in the range %s, whose group %s is switched off", client, r.Range, r.Group)
+			default:
+				in = fmt.Sprintf("%s is in the range %s, whose group %s does not serve this endpoint", client, r.Range, r.Group)
+			}
+		}
+		for _, text := range []string{switchedOff, in} {
+			if text != "" {
+				return fmt.Sprintf("sheet %s: %s", s.Name, text)
+			}
+		}
+		return fmt.Sprintf("sheet %s: %s is in no declared range", s.Name, client)
+	}
+	return ""
+}
+
+// sheetReadings reads the sheets that were given.
+func (v *view) sheetReadings(w *wants, t *try) []Reading {
+	if len(v.ask.Sheets) == 0 || !t.target.Addr.IsValid() {
+		return nil
+	}
+	w.add(Want{Look: fact.LookRoute, At: fact.Client, Target: fact.Target{Addr: t.target.Addr}, Gate: WayOut})
+	source, _, id := v.source(t)
+	if !source.IsValid() {
+		if source = v.soleAddress(t.target.Addr); !source.IsValid() {
+			return nil
+		}
+	}
+	var because []string
+	if id != "" {
+		because = []string{id}
+	}
+	target := t.target.Addr.Unmap().WithZone("")
+	base := Reading{Gate: Way, Because: because, Vantage: v.client, Shows: []Symptom{SilentTCP, SilentUDP, UnreachableFrom, ICMPFromElsewhere}}
+	p := filter.Packet{Proto: filter.TCP, From: source, To: target, ToPort: t.target.Port}
+	var readings []Reading
+	add := func(cause, summary string, values values, more func(*Reading)) {
+		r := base
+		r.Cause, r.Summary, r.Values = cause, summary, v.place(t, values)
+		if more != nil {
+			more(&r)
+		}
+		readings = append(readings, r)
+	}
+	for _, s := range sheetSteps(v.ask.Sheets, p) {
+		if s.allowed {
+			continue
+		}
+		cause := map[string]string{"server": "rules/sheet-in", "client": "rules/sheet-out"}[s.guardsEnd]
+		if s.back {
+			cause = "rules/sheet-return"
+		}
+		what := "the request"
+		if s.back {
+			what = "the reply, to a port that the client chose"
+		}
+		add(cause, fmt.Sprintf("%s stops %s: %s", s.where(), what, s.says()),
+			values{"layer": s.layer.Name, "sheet": s.sheet.Name, "side": s.side, "source": source.String(), "allow": s.wanted(p)}, func(r *Reading) {
+				if s.back {
+					r.Gate = WayBack
+				}
+				if s.partly != "" {
+					r.Most = trail.Likely
+					r.Short = []string{"it depends on which of its ports the client chooses"}
+				}
+			})
+	}
+	if text, s := sheetRoutes(v.ask.Sheets, source, target); s != nil {
+		add("rules/no-route", text, values{"client": v.host(v.client), "addr": target.String(), "absent": "yes"}, nil)
+	}
+	if text, s := sheetRoutes(v.ask.Sheets, target, source); s != nil {
+		add("rules/no-return-route", text, values{"source": source.String()}, func(r *Reading) { r.Gate = WayBack })
+	}
+	e := v.ask.Endpoint
+	names := []string{e.Host, target.String(), fmt.Sprintf("%s:%d", e.Host, t.target.Port), netip.AddrPortFrom(target, t.target.Port).String()}
+	if text := scopeProblem(v.ask.Sheets, source, names); text != "" {
+		add("rules/out-of-scope", text, values{"source": source.String()}, func(r *Reading) {
+			r.Gate, r.Shows = Door, []Symptom{SilentTCP, ClientFirstClosed, ServerFirstClosed, ServerFirstRefused, RefusedByCode, ErrorAnswer, RefusedByReset}
+		})
+	}
+	return readings
+}
+
+// wanted is the rule that would let the packet pass.
+func (s sheetStep) wanted(p filter.Packet) string {
+	if s.back {
+		return fmt.Sprintf("%s: {do: allow, to: [%s], transport: %s, ports: [%d-%d]}", s.side, p.From, transports[p.Proto], filter.Ephemeral.Low, filter.Ephemeral.High)
+	}
+	if s.side == "out" {
+		return fmt.Sprintf("out: {do: allow, to: [%s], transport: %s, ports: [%d]}", p.To, transports[p.Proto], p.ToPort)
+	}
+	return fmt.Sprintf("in: {do: allow, from: [%s], transport: %s, ports: [%d]}", p.From, transports[p.Proto], p.ToPort)
+}
+
+// Layers adds the layers of sheets to a journey over hosts.
+func Layers(j *trail.Journey, sheets []fact.Sheet, p filter.Packet) {
+	block := func(l *trail.Leg, s trail.Step, stops bool) {
+		l.Steps = append(l.Steps, s)
+		if stops {
+			l.Blocks = append(l.Blocks, len(l.Steps)-1)
+			if l.Verdict == "accept" {
+				l.Verdict = "drop"
+			}
+		}
+	}
+	for _, s := range sheetSteps(sheets, p) {
+		leg := &j.Leg
+		if s.back {
+			leg = &j.Reply
+		}
+		block(leg, trail.Step{Host: "sheet " + s.sheet.Name, Hook: s.side, Table: s.layer.Kind, Chain: s.layer.Name, Rule: s.rule, Effect: s.says()}, !s.allowed)
+		if !s.allowed {
+			j.Mend = append(j.Mend, trail.Remedy{Do: "allow it in the layer " + s.layer.Name, Command: s.wanted(p), Host: "sheet " + s.sheet.Name,
+				Owner: "whoever keeps " + s.sheet.Name, Risk: "opens this port to this client, and to nobody else", Undo: "take the rule out again"})
+		}
+	}
+	for _, each := range []struct {
+		from, to netip.Addr
+		leg      *trail.Leg
+	}{{p.From, p.To, &j.Leg}, {p.To, p.From, &j.Reply}} {
+		if text, s := sheetRoutes(sheets, each.from, each.to); s != nil {
+			block(each.leg, trail.Step{Host: "sheet " + s.Name, Hook: "routing", Effect: text}, true)
+		}
+	}
+	names := []string{p.To.String(), netip.AddrPortFrom(p.To, p.ToPort).String()}
+	if text := scopeProblem(sheets, p.From, names); text != "" {
+		block(&j.Leg, trail.Step{Host: "sheet", Hook: "scope", Effect: text}, true)
+	}
+	for i := range sheets {
+		j.Doubts = append(j.Doubts, oddities(&sheets[i])...)
+	}
+}
+
+// oddities is rules of a sheet that can never match, since an earlier one
+// takes all that they name, and those that meet an opposite one.
+func oddities(s *fact.Sheet) []string {
+	var list []string
+	for i := range s.Layers {
+		l := &s.Layers[i]
+		for _, side := range []struct {
+			name  string
+			rules []fact.SheetRule
+		}{{"in", l.In}, {"out", l.Out}} {
+			for b := range side.rules {
+				for a := range b {
+					first, second := &side.rules[a], &side.rules[b]
+					switch {
+					case l.Order == "first" && coversRule(s, first, second):
+						list = append(list, fmt.Sprintf("sheet %s, layer %s, %s: rule %d can never match, rule %d takes all of it", s.Name, l.Name, side.name, b+1, a+1))
+					case l.Order == "any" && first.Do != second.Do && (coversRule(s, first, second) || coversRule(s, second, first)):
+						list = append(list, fmt.Sprintf("sheet %s, layer %s, %s: rules %d and %d say opposite things of the same packets; the deny wins", s.Name, l.Name, side.name, a+1, b+1))
+					default:
+						continue
+					}
+					break
+				}
+			}
+		}
+	}
+	return list
+}
+
+// coversRule reports whether every packet that b names is named by a too.
+func coversRule(s *fact.Sheet, a, b *fact.SheetRule) bool {
+	if a.Transport != "" && a.Transport != b.Transport {
+		return false
+	}
+	return coversAddrs(s, a.From, b.From) && coversAddrs(s, a.To, b.To) && coversPorts(a.Ports, b.Ports)
+}
+
+func coversAddrs(s *fact.Sheet, a, b []string) bool {
+	if len(a) == 0 {
+		return true
+	}
+	inner := nets(s, b)
+	if len(inner) == 0 {
+		return false
+	}
+	for _, p := range inner {
+		if !slices.ContainsFunc(nets(s, a), func(q netip.Prefix) bool { return q.Bits() <= p.Bits() && q.Contains(p.Addr()) }) {
+			return false
+		}
+	}
+	return true
+}
+
+func nets(s *fact.Sheet, list []string) []netip.Prefix {
+	var out []netip.Prefix
+	for _, text := range list {
+		if group, ok := s.Groups[text]; ok {
+			out = append(out, nets(s, group)...)
+		} else if a, err := netip.ParseAddr(text); err == nil {
+			out = append(out, netip.PrefixFrom(a, a.BitLen()))
+		} else if p, err := netip.ParsePrefix(text); err == nil {
+			out = append(out, p.Masked())
+		}
+	}
+	return out
+}
+
+func coversPorts(a, b []string) bool {
+	if len(a) == 0 {
+		return true
+	}
+	if len(b) == 0 {
+		return false
+	}
+	for _, text := range b {
+		low, high, _ := portsOf(text)
+		if _, left := cutPorts([]portRange{{low, high}}, a); len(left) > 0 {
+			return false
+		}
+	}
+	return true
+}
