@@ -159,3 +159,24 @@ func TestHelperWeb(t *testing.T) {
 		c.Close()
 	}
 }
+
+// TestHelperMute is the process of a server that closes every connection
+// without a word; it is no test.
+func TestHelperMute(t *testing.T) {
+	addr := os.Getenv("WEB")
+	if addr == "" {
+		t.Skip("only a helper")
+	}
+	listener, err := net.Listen("tcp", addr)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for {
+		c, err := listener.Accept()
+		if err != nil {
+			return
+		}
+		c.Read(make([]byte, 4096))
+		c.Close()
+	}
+}

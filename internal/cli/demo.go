@@ -213,9 +213,23 @@ func stay(ctx context.Context, out io.Writer, dir string, chapters []demo.Chapte
 		fmt.Fprintf(out, "\n%s\n  uakari trace --resolver %s --trust %s --hosts %s --card %s %s\n",
 			c.Title, world.Resolver(), world.Trust(), world.Hosts(c), world.CardFile(c), c.Endpoint)
 	}
+	if _, err := demo.WriteFiles(dir); err != nil {
+		return err
+	}
+	fmt.Fprintf(out, "\nRules of a host and of a cloud, judged on paper\n  cd %s\n", dir)
+	for _, try := range ruleTries {
+		fmt.Fprintln(out, "  uakari rules "+try)
+	}
 	fmt.Fprintln(out, "\nCtrl-C ends it.")
 	<-ctx.Done()
 	return nil
+}
+
+// ruleTries are what the sheet and the saved tables of the world are for.
+var ruleTries = []string{
+	"--tables tidebook.rules --from 10.20.7.31 --to 10.20.0.14:443",
+	"--tables tidebook.rules --from 10.20.7.31 --to 10.20.0.14:443 --suppose '-I web 2 -s 10.20.7.0/24 -j ACCEPT'",
+	"--sheet office.sheet.yaml --from 10.20.7.31 --to 10.20.0.14:443",
 }
 
 func newStandIn() *cobra.Command {

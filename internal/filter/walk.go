@@ -362,12 +362,14 @@ func (t *traveller) toldOne(j *journey, w Walk) Tri {
 	}
 	kind, code := w.With.Code(arrived.Six())
 	p.ICMPType, p.ICMPCode = kind, code
+	moved := arrived
+	if w.Steps[w.Blocks[0]].Hook != Prerouting.String() {
+		f.dnat.to(&moved.To, &moved.ToPort, f.dnatted)
+	}
+	if t.itself(h, moved.To) && !t.itself(h, arrived.From) {
+		p.From = moved.To // what was meant for the host itself is answered from there
+	}
 	if w.With == ByReset {
-		moved := arrived
-		at := w.Steps[w.Blocks[0]].Hook
-		if at != Prerouting.String() {
-			f.dnat.to(&moved.To, &moved.ToPort, f.dnatted)
-		}
 		p = moved.reply()
 		p.Flags = RST | ACK
 	}

@@ -12,7 +12,9 @@ import (
 func Journey(j trail.Journey, colour bool) string {
 	p := paint{colour}
 	var b strings.Builder
-	fmt.Fprintln(&b, p.as(bold, journeyAnswer(j)))
+	for _, line := range wrap(journeyAnswer(j), width) {
+		fmt.Fprintln(&b, p.as(bold, line))
+	}
 	legs := []struct {
 		name string
 		leg  *trail.Leg
@@ -36,20 +38,14 @@ func Journey(j trail.Journey, colour bool) string {
 		tellSuppose(&b, *s)
 	} else {
 		for _, m := range j.Mend {
-			fmt.Fprintf(&b, "\nTo mend, on %s, by %s:\n  %s\n", safe(m.Host), safe(m.Owner), safe(m.Command))
-			for _, line := range []string{m.Risk, lasting(m.Do), "undo: " + m.Undo} {
-				block(&b, "  ", "  ", safe(line), width)
-			}
+			fmt.Fprintf(&b, "\nTo mend, on %s, by %s:\n", safe(m.Host), safe(m.Owner))
+			block(&b, "  ", "  ", upperFirst(safe(m.Do))+".", width)
+			fmt.Fprintf(&b, "    %s\n", safe(m.Command))
+			block(&b, "  risk: ", "        ", "it "+safe(m.Risk), width)
+			block(&b, "  undo: ", "        ", safe(m.Undo), width)
 		}
 	}
 	return b.String()
-}
-
-func lasting(do string) string {
-	if _, after, ok := strings.Cut(do, "; "); ok {
-		return after
-	}
-	return do
 }
 
 // journeyAnswer is the first line.
@@ -96,6 +92,10 @@ func stoppedAt(l trail.Leg) string {
 // ruleName is a rule as its keeper finds it.
 func ruleName(s trail.Step) string {
 	switch {
+	case s.Table == "" && s.Rule == 0:
+		return fmt.Sprintf("%s, %s", safe(s.Chain), s.Hook)
+	case s.Table == "":
+		return fmt.Sprintf("%s, %s, rule %d", safe(s.Chain), s.Hook, s.Rule)
 	case s.Rule == 0:
 		return fmt.Sprintf("the policy of %s, chain %s", safe(s.Table), safe(s.Chain))
 	case s.Handle != 0:
@@ -141,6 +141,9 @@ func tellSteps(b *strings.Builder, p paint, l trail.Leg) {
 		where := s.Hook
 		if s.Chain != "" {
 			where = fmt.Sprintf("%-11s %s, chain %s", s.Hook, safe(s.Table), safe(s.Chain))
+			if s.Table == "" {
+				where = fmt.Sprintf("%-11s %s", s.Hook, safe(s.Chain))
+			}
 			if s.Rule != 0 {
 				where += fmt.Sprintf(", rule %d", s.Rule)
 			}

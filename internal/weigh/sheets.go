@@ -401,10 +401,14 @@ func Layers(j *trail.Journey, sheets []fact.Sheet, p filter.Packet) {
 		if s.back {
 			leg = &j.Reply
 		}
-		block(leg, trail.Step{Host: "sheet " + s.sheet.Name, Hook: s.side, Table: s.layer.Kind, Chain: s.layer.Name, Rule: s.rule, Effect: s.says()}, !s.allowed)
+		block(leg, trail.Step{Host: "sheet " + s.sheet.Name, Hook: s.side, Chain: fmt.Sprintf("layer %s (%s)", s.layer.Name, s.layer.Kind), Rule: s.rule, Effect: s.says()}, !s.allowed)
 		if !s.allowed {
+			risk := "opens this port to this client, and to nobody else"
+			if s.back {
+				risk = "lets replies go to this client, and to nobody else"
+			}
 			j.Mend = append(j.Mend, trail.Remedy{Do: "allow it in the layer " + s.layer.Name, Command: s.wanted(p), Host: "sheet " + s.sheet.Name,
-				Owner: "whoever keeps " + s.sheet.Name, Risk: "opens this port to this client, and to nobody else", Undo: "take the rule out again"})
+				Owner: "whoever keeps " + s.sheet.Name, Risk: risk, Undo: "take the rule out again"})
 		}
 	}
 	for _, each := range []struct {

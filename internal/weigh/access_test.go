@@ -1,0 +1,100 @@
+package weigh
+
+import (
+	"net/netip"
+	"strings"
+	"testing"
+
+	"uakari/internal/fact"
+	"uakari/internal/filter"
+)
+
+func linesOf(text string) []fact.Line {
+	var lines []fact.Line
+	for i, l := range strings.Split(text, "\n") {
+		lines = append(lines, fact.Line{Number: i + 1, Text: l})
+	}
+	return lines
+}
+
+// TestWrapperRules is lines of hosts.allow and hosts.deny as hosts_access(5)
+// has them.
+func TestWrapperRules(t *testing.T) {
+	for _, c := range []struct {
+		line   string
+		source string
+		want   filter.Tri
+	}{
+		{"ALL: ALL", gauge, filter.Yes}, {"sshd: ALL", gauge, filter.Yes}, {"vsftpd: ALL", gauge, filter.No}, {"sshd, vsftpd : 10.20.7.", gauge, filter.Yes},
+		{"sshd: 10.20.8.", gauge, filter.No}, {"sshd: 10.20.7.0/24", gauge, filter.Yes}, {"sshd: 10.20.7.0/255.255.255.0", gauge, filter.Yes},
+		{"sshd: 10.20.8.0/255.255.255.0", gauge, filter.No}, {"sshd: 10.20.*.31", gauge, filter.Yes}, {"sshd: 10.20.7.3?", gauge, filter.Yes},
+		{"sshd: ALL EXCEPT 10.20.7.31", gauge, filter.No}, {"sshd: ALL EXCEPT 10.20.7.0/24 EXCEPT 10.20.7.31", gauge, filter.Yes},
+		{"ALL EXCEPT sshd: ALL", gauge, filter.No}, {"sshd: .varzea.example", gauge, filter.Unknown}, {"sshd: LOCAL", gauge, filter.Unknown},
+		{"sshd: [fd20:7::]/64", "fd20:7::31", filter.Yes}, {"sshd: [fd20:8::]/64", "fd20:7::31", filter.No}, {"sshd@10.20.0.14: ALL", gauge, filter.Yes},
+		{"sshd: .varzea.example 10.20.7.31", gauge, filter.Yes},
+	} {
+		rules := wrapperRules(linesOf(c.line))
+		if len(rules) != 1 {
+			t.Errorf("%q: %d rules", c.line, len(rules))
+			continue
+		}
+		if got := rules[0].matches("sshd", netip.MustParseAddr(c.source)); got != c.want {
+			t.Errorf("%q: %s, want %s", c.line, got, c.want)
+		}
+	}
+	two := wrapperRules(linesOf("# a comment\nsshd: 10.20.8.1, \\\n 10.20.7.31 : deny\n\nALL: ALL: allow"))
+	if len(two) != 2 || two[0].option != "deny" || two[0].number != 2 || two[1].option != "allow" || two[0].matches("sshd", netip.MustParseAddr(gauge)) != filter.Yes {
+		t.Errorf("%+v", two)
+	}
+}
+
+// TestNginxDenies is allow and deny in nginx's blocks.
+func TestNginxDenies(t *testing.T) {
+	for _, c := range []struct {
+		text, path string
+		want       int
+	}{
+		{"server {\n listen 80;\n deny 10.20.7.0/24;\n allow all;\n}", "/", 3},
+		{"server {\n listen 80;\n allow 10.20.7.31;\n deny all;\n}", "/", 0},
+		{"server {\n listen 80;\n allow 10.20.8.0/24;\n deny all;\n}", "/", 4},
+		{"server {\n listen 81;\n deny all;\n}", "/", 0},
+		{"server {\n listen 80; server_name ledger.varzea.example;\n deny all;\n}", "/", 0},
+		{"deny all;\nserver {\n listen 80;\n}", "/", 1},
+		{"deny all;\nserver {\n listen 80;\n allow all;\n}", "/", 0},
+		{"server {\n listen 80;\n location /map {\n deny all;\n }\n location / {\n allow all;\n }\n}", "/map/x", 4},
+		{"server {\n listen 80;\n location /map { deny all; }\n location / { allow all; }\n}", "/", 0},
+	} {
+		_, got := nginxDenies(linesOf(c.text), netip.MustParseAddr(gauge), fact.Target{Name: "tidebook.varzea.example", Port: 80, Path: c.path})
+		if got != c.want {
+			t.Errorf("%q: line %d, want %d", c.text, got, c.want)
+		}
+	}
+}
+
+// TestAccess is lists that turn the client away, with and without their
+// guards.
+func TestAccess(t *testing.T) {
+	db := "postgres://tidebook.varzea.example/ledger"
+	for name, c := range map[string]struct {
+		kind, text string
+		want       string
+	}{
+		"nobody is named":       {"pg_hba", "local all all peer\nhost all all 10.20.8.0/24 scram-sha-256", "rules/not-on-list"},
+		"the net is named":      {"pg_hba", "host all all 10.20.7.0/24 scram-sha-256", ""},
+		"rejected for everyone": {"pg_hba", "host all all 10.20.7.31/32 reject\nhost all all 0.0.0.0/0 md5", "rules/not-on-list"},
+		"a mask of its own":     {"pg_hba", "host all all 10.20.8.0 255.255.255.0 md5", "rules/not-on-list"},
+		"only with encryption":  {"pg_hba", "hostssl all all 10.20.7.0/24 md5", "rules/not-on-list"},
+		"a name":                {"pg_hba", "host all all gauge-07.varzea.example md5", ""},
+	} {
+		a := &fact.Access{Files: []fact.AccessFile{{Path: "/etc/postgresql/15/main/pg_hba.conf", Kind: c.kind, Lines: linesOf(c.text)}}}
+		s := newScene(t, db)
+		v := newView(s.set)
+		cause, _, text, _ := hbaJudge(v, &try{target: s.target(tidebook), server: "v2"}, a, netip.MustParseAddr(gauge))
+		if text == "" {
+			cause = ""
+		}
+		if cause != c.want {
+			t.Errorf("%s: %q (%s), want %q", name, cause, text, c.want)
+		}
+	}
+}
