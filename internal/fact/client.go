@@ -38,6 +38,7 @@ const (
 	NoReply       AnswerOutcome = "silent"
 	Unreachable   AnswerOutcome = "unreachable" // the resolver's host refused the packet
 	BadReply      AnswerOutcome = "bad-reply"   // not a DNS message, or not to our question
+	CutOff        AnswerOutcome = "cut-off"     // too large for UDP, and TCP gives nothing
 )
 
 // Answer is one resolver's answer to one question.
@@ -50,7 +51,45 @@ type Answer struct {
 	Aliases       []string       `json:"aliases,omitempty"` // the CNAME chain
 	TTL           uint32         `json:"ttl,omitempty"`     // seconds, the least of the chain
 	Authoritative bool           `json:"authoritative,omitempty"`
-	TookMS        float64        `json:"took_ms"`
+	// Unchecked is the addresses that come with checking switched off (RFC
+	// 4035 section 3.2.2), where none come with it on.
+	Unchecked []netip.Addr `json:"unchecked,omitempty"`
+	// Verified is whether the resolver says that it has checked the signatures.
+	Verified bool    `json:"verified,omitempty"`
+	Edns     bool    `json:"edns,omitempty"` // it speaks the extensions of RFC 6891
+	TookMS   float64 `json:"took_ms"`
+}
+
+// Zone is the authoritative servers of the zone that a name is in.
+type Zone struct {
+	Name    string       `json:"name"` // of the zone, "varzea.example."
+	Said    string       `json:"said"` // the resolver that named its servers
+	Servers []ZoneServer `json:"servers"`
+}
+
+// ZoneServer is one authoritative server's own answer.
+type ZoneServer struct {
+	Name    string        `json:"name"`
+	Addr    netip.Addr    `json:"addr,omitzero"` // invalid: its name gives none
+	Outcome AnswerOutcome `json:"outcome"`
+	Lame    bool          `json:"lame,omitempty"` // it answers without authority
+	Serial  uint32        `json:"serial,omitempty"`
+	Addrs   []netip.Addr  `json:"addrs,omitempty"`
+	Aliases []string      `json:"aliases,omitempty"`
+	TookMS  float64       `json:"took_ms"`
+}
+
+// SystemLookup is what programs of this host get for a name from the system's
+// own look-up (getaddrinfo(3)).
+type SystemLookup struct {
+	Addrs  []netip.Addr `json:"addrs"`
+	TookMS float64      `json:"took_ms"`
+}
+
+// Reverse is the names that an address has.
+type Reverse struct {
+	Addr  netip.Addr `json:"addr"`
+	Names []string   `json:"names"`
 }
 
 // ConnectOutcome tells the ends of one connect apart.

@@ -51,6 +51,7 @@ type Vantage struct {
 type Kind string
 
 const (
+	LookZone      Kind = "zone"      // the authoritative servers of a name, each by itself
 	LookNames     Kind = "names"     // hosts file and every resolver, for one name
 	LookSession   Kind = "session"   // one connection, climbed as far as it goes
 	LookEcho      Kind = "echo"      // a sign of life
@@ -116,6 +117,8 @@ type Fact struct {
 	Setup     *ResolverSetup `json:"resolver_setup,omitempty"`
 	HostsFile *HostsFile     `json:"hosts_file,omitempty"`
 	Answer    *Answer        `json:"answer,omitempty"`
+	System    *SystemLookup  `json:"system_lookup,omitempty"`
+	Zone      *Zone          `json:"zone,omitempty"`
 	Connect   *Connect       `json:"connect,omitempty"`
 	Greeting  *Greeting      `json:"greeting,omitempty"`
 	Upgrade   *Upgrade       `json:"upgrade,omitempty"`
@@ -153,6 +156,10 @@ func (f Fact) Payload() any {
 		return f.HostsFile
 	case f.Answer != nil:
 		return f.Answer
+	case f.System != nil:
+		return f.System
+	case f.Zone != nil:
+		return f.Zone
 	case f.Connect != nil:
 		return f.Connect
 	case f.Greeting != nil:

@@ -16,6 +16,7 @@ import (
 // looks is every look by its kind.
 var looks = map[fact.Kind]func(context.Context, look.Env, fact.Order, look.Emit){
 	fact.LookNames:     names.Look,
+	fact.LookZone:      names.Zone,
 	fact.LookSession:   session.Look,
 	fact.LookEcho:      path.Echo,
 	fact.LookRoute:     path.Route,

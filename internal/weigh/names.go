@@ -22,6 +22,11 @@ type lookup struct {
 	dns     *fact.Fact   // the answer that decides where the hosts file does not
 	dnsAll  []netip.Addr
 	other   string       // a source of names that nobody asked
+	system  *fact.Fact   // the system's own look-up
+	// candidates is the full names that the name may stand for; wait is how
+	// long programs wait for one resolver.
+	candidates []string
+	wait       float64 // milliseconds
 	ends    []*fact.Fact // answers without addresses that decided
 	passed  []*fact.Fact // answers of resolvers that had to be passed over
 }
@@ -46,11 +51,14 @@ func (v *view) lookUp(w *wants, name string) *lookup {
 			setup = f.Setup
 		case f.HostsFile != nil && len(f.HostsFile.Addrs) > 0:
 			l.hosts = f
+		case f.System != nil:
+			l.system = f
 		case f.Answer != nil:
 			answers[question{f.Answer.Asked, f.Answer.Resolver, f.Answer.Type}] = f
 		}
 	}
 	if setup != nil {
+		l.candidates, l.wait = setup.Candidates(name), setup.TimeoutMS
 		l.resolve(*setup, answers)
 		l.other = unasked(setup.Order)
 	}
@@ -59,6 +67,10 @@ func (v *view) lookUp(w *wants, name string) *lookup {
 		return l
 	}
 	l.source, l.addrs = l.dns, v.ordered(l.dnsAll)
+	if l.settled && len(l.addrs) == 0 && l.system != nil && len(l.system.System.Addrs) > 0 {
+		// Programs get it from a source that is not asked here.
+		l.source, l.addrs = l.system, l.system.System.Addrs
+	}
 	return l
 }
 
@@ -176,7 +188,7 @@ func (v *view) nameReadings(w *wants, t *try) []Reading {
 	if len(l.addrs) == 0 {
 		return v.noAddressReadings(w, t)
 	}
-	readings := v.passedReadings(l)
+	readings := append(v.passedReadings(l), v.viewReadings(w, t)...)
 	if r, ok := v.staleReading(w, t); ok {
 		readings = append(readings, r)
 	}
@@ -205,6 +217,8 @@ func (l *lookup) says(addr netip.Addr) string {
 		return "an address; no name to look up"
 	case l.source == nil:
 		return addr.String()
+	case l.source.System != nil:
+		return addr.String() + " from the system's own look-up"
 	case l.source.HostsFile != nil:
 		return fmt.Sprintf("%s from %s, line %d", addr, l.source.HostsFile.Path, l.source.HostsFile.Line)
 	}
@@ -244,6 +258,7 @@ var nameEnds = map[fact.AnswerOutcome]struct{ cause, says string }{
 	fact.Unreachable:   {"names/resolver-silent", "asked for %s, the resolver %s cannot be reached"},
 	fact.ServerFailure: {"names/server-failure", "asked for %s, the resolver %s fails"},
 	fact.QueryRefused:  {"names/resolver-refuses", "asked for %s, the resolver %s refuses to answer"},
+	fact.CutOff:        {"names/large-answer-lost", "asked for %s, the resolver %s has an answer too large for a datagram, and TCP to it does not work"},
 	fact.BadReply:      {"names/server-failure", "asked for %s, the resolver %s answers with something unreadable"},
 }
 
@@ -279,7 +294,15 @@ func (v *view) noAddressReadings(w *wants, t *try) []Reading {
 		Summary: fmt.Sprintf(end.says, strings.TrimSuffix(l.name, "."), who),
 		Values:  values{"name": strings.TrimSuffix(l.name, "."), "resolver": at(worst.Answer.Resolver), "client": v.host(v.client)},
 	}
-	if l.other != "" {
+	if a := worst.Answer; len(a.Unchecked) > 0 {
+		r.Cause = "names/bogus-signature"
+		r.Summary = fmt.Sprintf("%s fails for %s since its signatures are bad: with checking off it gives %s", who, strings.TrimSuffix(l.name, "."), a.Unchecked[0])
+	}
+	if chain := dangling(ends); chain != "" {
+		r.Cause = "names/dangling-alias"
+		r.Summary = fmt.Sprintf("%s is an alias that ends nowhere: %s", strings.TrimSuffix(l.name, "."), chain)
+	}
+	if l.other != "" && (l.system == nil || len(l.system.System.Addrs) > 0) {
 		r.Short = []string{"programs of this host look names up in " + l.other + " too, which was not asked"}
 	}
 	return []Reading{r}
@@ -325,11 +348,19 @@ func (v *view) passedReadings(l *lookup) []Reading {
 		end := nameEnds[f.Answer.Outcome]
 		list = append(list, Reading{
 			Gate: Name, Cause: end.cause, Harmless: true, Because: factIDs(f), Vantage: v.client,
-			Summary: fmt.Sprintf(end.says, strings.TrimSuffix(l.name, "."), at(f.Answer.Resolver)) + "; the next one does",
+			Summary: fmt.Sprintf(end.says, strings.TrimSuffix(l.name, "."), at(f.Answer.Resolver)) + "; the next one does" + l.waits(f),
 			Values:  values{"name": l.name, "resolver": at(f.Answer.Resolver), "client": v.host(v.client)},
 		})
 	}
 	return list
+}
+
+// waits is what a resolver that does not answer costs programs.
+func (l *lookup) waits(f *fact.Fact) string {
+	if f.Answer.Outcome != fact.NoReply || l.wait == 0 {
+		return ""
+	}
+	return fmt.Sprintf(", and programs wait %g s for the first one each time", l.wait/1000)
 }
 
 // badLabel finds a part of a name that no host name may have (RFC 952,

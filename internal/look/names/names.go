@@ -31,6 +31,12 @@ func Look(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	if !ok {
 		return
 	}
+	system := make(chan struct{})
+	go func() {
+		defer close(system)
+		l.system(ctx)
+	}()
+	defer func() { <-system }()
 	candidates := setup.Candidates(order.Target.Name)
 	if !l.ask(ctx, setup, candidates[:1]) {
 		l.ask(ctx, setup, candidates[1:])
@@ -154,6 +160,8 @@ func sawAnswer(a fact.Answer) string {
 		return "no such address" + took
 	case fact.NoReply:
 		return fmt.Sprintf("no answer in %.1f s", a.TookMS/1000)
+	case fact.CutOff:
+		return "too large for a datagram, and nothing comes over TCP" + took
 	}
 	return string(a.Outcome) + took
 }
@@ -192,6 +200,19 @@ func (l looker) query(ctx context.Context, server netip.AddrPort, name string, k
 		return answer
 	}
 	readReply(reply, &answer)
+	if reply.Truncated {
+		answer.Outcome = fact.CutOff
+	}
+	if answer.Outcome == fact.ServerFailure {
+		// Whether it is the signatures shows without their being checked.
+		question.CheckingDisabled = true
+		question.Id = dns.Id()
+		if unchecked, err := exchange(ctx, server.String(), question); err == nil && unchecked.Rcode == dns.RcodeSuccess {
+			second := answer
+			readReply(unchecked, &second)
+			answer.Unchecked = second.Addrs
+		}
+	}
 	return answer
 }
 
@@ -204,8 +225,11 @@ func exchange(ctx context.Context, server string, question *dns.Msg) (*dns.Msg, 
 			if deadline, ok := ctx.Deadline(); ok {
 				tcp.Timeout = time.Until(deadline)
 			}
-			reply, _, err = tcp.ExchangeContext(ctx, question, server)
-			return reply, err
+			whole, _, err := tcp.ExchangeContext(ctx, question, server)
+			if err != nil {
+				return reply, nil // what came over UDP, still marked as truncated
+			}
+			return whole, nil
 		}
 		if err == nil && !answers(reply, question) {
 			return nil, dns.ErrId
@@ -249,11 +273,12 @@ const mostAnswers = 32
 
 // readReply takes what matters out of a reply.
 func readReply(reply *dns.Msg, answer *fact.Answer) {
-	answer.Authoritative = reply.Authoritative
+	answer.Authoritative, answer.Verified, answer.Edns = reply.Authoritative, reply.AuthenticatedData, reply.IsEdns0() != nil
 	switch reply.Rcode {
 	case dns.RcodeSuccess:
 	case dns.RcodeNameError:
 		answer.Outcome = fact.NoSuchName
+		answer.Aliases = aliasesOf(reply)
 		return
 	case dns.RcodeRefused:
 		answer.Outcome = fact.QueryRefused
@@ -274,15 +299,26 @@ func readReply(reply *dns.Msg, answer *fact.Answer) {
 				answer.Addrs = append(answer.Addrs, addr)
 			}
 		case *dns.CNAME:
-			answer.Aliases = append(answer.Aliases, wire.Clean(strings.TrimSuffix(r.Target, ".")))
 		default:
 			continue
 		}
 		ttl = min(ttl, rr.Header().Ttl)
 	}
+	answer.Aliases = aliasesOf(reply)
 	answer.Addrs = slices.Compact(answer.Addrs[:min(len(answer.Addrs), mostAnswers)])
 	answer.Outcome = fact.NoData
 	if len(answer.Addrs) > 0 {
 		answer.Outcome, answer.TTL = fact.Addressed, ttl
 	}
+}
+
+// aliasesOf is the chain of aliases of a reply, in its order.
+func aliasesOf(reply *dns.Msg) []string {
+	var list []string
+	for _, rr := range reply.Answer[:min(len(reply.Answer), mostAnswers)] {
+		if c, ok := rr.(*dns.CNAME); ok {
+			list = append(list, wire.Clean(strings.TrimSuffix(c.Target, ".")))
+		}
+	}
+	return list
 }

@@ -1,0 +1,210 @@
+package cli
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"sync"
+
+	"github.com/spf13/cobra"
+
+	"uakari/internal/endpoint"
+	"uakari/internal/fact"
+	"uakari/internal/tell"
+	"uakari/internal/trace"
+)
+
+func newNames() *cobra.Command {
+	f := traceFlags{out: "text"}
+	authority := false
+	cmd := &cobra.Command{
+		Use:   "names NAME|ENDPOINT",
+		Short: "what does this name give, and to whom",
+		Long: `Show every view of a name: this host's hosts file and resolvers, each by itself,
+the system's own look-up, the authoritative servers with their serials, and the
+same from other hosts with --at and --record. Say whether they agree.
+
+Exit status: 0 it gives an address, 1 it gives none, 3 the views differ, 2 wrong
+usage.`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error { return f.names(cmd, args[0], authority) },
+	}
+	f.addFlags(cmd)
+	f.addFar(cmd)
+	flags := cmd.Flags()
+	flags.BoolVar(&authority, "from-authority", false, "ask the authoritative servers alone")
+	flags.BoolVar(&f.json, "json", false, "write JSON (uakari.names/1)")
+	flags.StringVar(&f.color, "color", "auto", "auto, always or never")
+	return cmd
+}
+
+// names collects every view of a name and tells them.
+func (f *traceFlags) names(cmd *cobra.Command, input string, authority bool) error {
+	e, err := endpoint.Parse(input)
+	if err != nil {
+		return err
+	}
+	if _, literal := endpoint.Literal(e.Host); literal {
+		return fmt.Errorf("names %q: this is an address; expected a name", input)
+	}
+	env, err := f.env()
+	if err != nil {
+		return err
+	}
+	on, err := colour(f.color, cmd.OutOrStdout())
+	if err != nil {
+		return err
+	}
+	ctx, stop := interruptible()
+	defer stop()
+	ctx, cancel := context.WithTimeout(ctx, f.deadline)
+	defer cancel()
+	at, done, err := f.vantages(ctx, env)
+	defer done()
+	if err != nil {
+		return err
+	}
+	p := newProgress(cmd.ErrOrStderr())
+	views := namesFrom(ctx, at, e.Host, authority, p.watch)
+	p.stop()
+	if errors.Is(ctx.Err(), context.Canceled) {
+		return exit(exitInterrupted)
+	}
+	var text []byte
+	if f.json {
+		if text, err = json.MarshalIndent(views, "", "  "); err != nil {
+			return err
+		}
+		text = append(text, '\n')
+	} else {
+		text = []byte(tell.Names(views, on))
+	}
+	if err := write(cmd, "", text); err != nil {
+		return err
+	}
+	switch {
+	case len(views.Gives) == 0:
+		return exit(exitFault)
+	case !views.Agree:
+		return exit(exitUnsure)
+	}
+	return nil
+}
+
+// namesFrom asks every vantage for a name, and the first for its authority.
+func namesFrom(ctx context.Context, at []trace.Vantage, name string, authority bool, watch func(trace.Event)) tell.NameViews {
+	var (
+		wg    sync.WaitGroup
+		mu    sync.Mutex // guards facts
+		facts []fact.Fact
+	)
+	look := func(v trace.Vantage, order fact.Order) {
+		wg.Go(func() {
+			watch(trace.Event{Vantage: v.Info(), Order: order})
+			v.Look(ctx, order, func(f fact.Fact) {
+				mu.Lock()
+				defer mu.Unlock()
+				facts = append(facts, f)
+			})
+			watch(trace.Event{Vantage: v.Info(), Order: order, Ended: true})
+		})
+	}
+	hosts := map[string]string{}
+	for i, v := range at {
+		hosts[v.Info().ID] = v.Info().Host
+		if v.Info().Implied {
+			continue // the same host once more
+		}
+		if !authority {
+			look(v, fact.Order{Look: fact.LookNames, Target: fact.Target{Name: name}})
+		}
+		if i == 0 || authority {
+			look(v, fact.Order{Look: fact.LookZone, Target: fact.Target{Name: name}})
+		}
+		look(v, fact.Order{Look: fact.LookAddresses})
+	}
+	wg.Wait()
+	for _, v := range at {
+		hosts[v.Info().ID] = v.Info().Host // an SSH vantage knows it by now
+	}
+	return nameViews(name, facts, hosts, servers(at))
+}
+
+func servers(at []trace.Vantage) map[string]bool {
+	m := map[string]bool{}
+	for _, v := range at {
+		m[v.Info().ID] = v.Info().Role == fact.Server && !v.Info().Implied
+	}
+	return m
+}
+
+// nameViews puts the views together.
+func nameViews(name string, facts []fact.Fact, hosts map[string]string, servers map[string]bool) tell.NameViews {
+	n := tell.NameViews{Format: "uakari.names/1", Name: name, Agree: true, Views: []tell.NameView{}, Gives: []netip.Addr{}}
+	var held []fact.Addresses
+	var setup *fact.ResolverSetup
+	for i := range facts {
+		f := &facts[i]
+		view := tell.NameView{Host: hosts[f.Vantage], Source: f.Source}
+		switch {
+		case f.Setup != nil && (setup == nil || f.Vantage == "v1"):
+			setup = f.Setup
+		case f.Addresses != nil && servers[f.Vantage]:
+			held = append(held, *f.Addresses)
+		case f.HostsFile != nil:
+			view.Source, view.Addrs = f.HostsFile.Path, f.HostsFile.Addrs
+			view.Outcome = "not named"
+			if len(view.Addrs) > 0 {
+				view.Outcome, view.Line = string(fact.Addressed), f.HostsFile.Line
+			}
+			n.Views = append(n.Views, view)
+		case f.System != nil:
+			view.Source, view.Addrs, view.TookMS, view.Outcome = "the system's own look-up", f.System.Addrs, f.System.TookMS, string(fact.Addressed)
+			if len(view.Addrs) == 0 {
+				view.Outcome = "nothing"
+			}
+			n.Views = append(n.Views, view)
+		case f.Answer != nil:
+			a := f.Answer
+			view.Source, view.Type, view.Asked, view.Outcome = a.Resolver.String(), a.Type, strings.TrimSuffix(a.Asked, "."), string(a.Outcome)
+			view.Addrs, view.Aliases, view.TTL, view.TookMS, view.Verified = a.Addrs, a.Aliases, a.TTL, a.TookMS, a.Verified
+			if len(a.Unchecked) > 0 {
+				view.Outcome = "bad signatures"
+			}
+			n.Views = append(n.Views, view)
+		case f.Zone != nil:
+			n.Zone = strings.TrimSuffix(f.Zone.Name, ".")
+			for _, s := range f.Zone.Servers {
+				n.Views = append(n.Views, tell.NameView{Host: hosts[f.Vantage], Source: s.Name, Addr: s.Addr.String(), Authority: true, Serial: s.Serial, Lame: s.Lame,
+					Outcome: string(s.Outcome), Addrs: s.Addrs, Aliases: s.Aliases, TookMS: s.TookMS})
+			}
+		case f.Failed != nil && f.Order.Look != fact.LookAddresses:
+			n.Unseen = append(n.Unseen, fmt.Sprintf("%s: %s: %s", hosts[f.Vantage], f.Failed.What, f.Failed.Why))
+		}
+	}
+	slices.SortStableFunc(n.Views, func(a, b tell.NameView) int {
+		return cmp.Or(strings.Compare(a.Host, b.Host), boolInt(a.Authority)-boolInt(b.Authority), cmp.Compare(a.Source, b.Source), strings.Compare(a.Asked, b.Asked), strings.Compare(a.Type, b.Type))
+	})
+	n.Decide(setup, hosts["v1"])
+	for _, h := range held {
+		for _, a := range n.Gives {
+			if !h.Holds(a) {
+				n.NotHeld = append(n.NotHeld, fmt.Sprintf("%s is not an address of %s", a, h.Host))
+				n.Agree = false
+			}
+		}
+	}
+	return n
+}
+
+func boolInt(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
