@@ -190,6 +190,7 @@ type flow struct {
 	stage                  stage
 	arose                  bool // this host itself refuses
 	reset                  bool // by a reset
+	early                  bool // and did so before the tracker saw the packet
 }
 
 func (f *flow) with(change func(*flow)) *flow {
@@ -281,7 +282,8 @@ func (h *Host) passHook(hook Hook, states []*state, fuel *int) ([]*state, string
 		if tracks && priority >= atTracking {
 			tracks = false
 			for _, s := range states {
-				if s.tracked = !s.untracked; s.tracked {
+				// A refusal of what was never tracked belongs to no connection.
+				if s.tracked = !s.untracked && !(s.flow.stage == refusal && s.flow.early); s.tracked {
 					s.ctMark = s.flow.ctMark
 				}
 			}
@@ -428,7 +430,7 @@ func (r *Ruleset) arrange() {
 // send takes a packet that the host itself sends to its way out.
 func (h *Host) send(s *state, fuel *int) ([]*state, string) {
 	s.in, s.mark, s.tracked, s.untracked = port{none: true}, 0, false, false
-	if s.flow != nil && s.flow.stage == refusal && s.flow.arose {
+	if s.flow != nil && s.flow.stage == refusal && s.flow.arose && !s.flow.early {
 		// The kernel ties it to the connection that it refuses when it makes it
 		// (nf_ct_attach in net/netfilter/core.c).
 		s.tracked, s.ctMark = true, s.flow.ctMark

@@ -381,7 +381,10 @@ func (t *traveller) toldOne(j *journey, w Walk) Tri {
 		var next []*journey
 		for _, each := range back {
 			if each.flows[i] != nil {
-				each.flows[i] = each.flows[i].with(func(f *flow) { f.arose, f.reset = i == refuser, w.With == ByReset })
+				each.flows[i] = each.flows[i].with(func(f *flow) {
+					f.arose, f.reset = i == refuser, w.With == ByReset
+					f.early = f.arose && w.Steps[w.Blocks[0]].flow == nil
+				})
 			}
 			moved, stuck := t.at(each, i, refusal, i == refuser, true)
 			if stuck != "" {
