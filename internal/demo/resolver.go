@@ -50,6 +50,10 @@ func answer(w dns.ResponseWriter, question *dns.Msg) {
 			reply.Answer = append(reply.Answer, &dns.CNAME{Hdr: header(q.Name, dns.TypeCNAME), Target: to + "." + domain + "."})
 			host = to
 		}
+		if name == domain+"." {
+			reply.Answer = append(reply.Answer, ofZone(q.Qtype)...)
+			continue
+		}
 		addr, ok := zone[host]
 		if !known || !ok {
 			reply.Rcode = dns.RcodeNameError
@@ -62,6 +66,18 @@ func answer(w dns.ResponseWriter, question *dns.Msg) {
 	if err := w.WriteMsg(reply); err != nil {
 		w.Close() // the one who asked is gone
 	}
+}
+
+// ofZone is what the zone says of itself: its server and its serial.
+func ofZone(kind uint16) []dns.RR {
+	server := "clock." + domain + "."
+	switch kind {
+	case dns.TypeNS:
+		return []dns.RR{&dns.NS{Hdr: header(domain+".", dns.TypeNS), Ns: server}}
+	case dns.TypeSOA:
+		return []dns.RR{&dns.SOA{Hdr: header(domain+".", dns.TypeSOA), Ns: server, Mbox: "post." + domain + ".", Serial: 2026112301, Refresh: 3600, Retry: 600, Expire: 86400, Minttl: 60}}
+	}
+	return nil
 }
 
 func header(name string, kind uint16) dns.RR_Header {

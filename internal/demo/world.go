@@ -26,7 +26,7 @@ const domain = "varzea.example"
 var (
 	resolverAddr = netip.MustParseAddrPort("127.20.0.2:5353")
 	zone         = map[string]string{
-		"tidebook": "127.20.0.14", "sluice": "127.20.0.31", "rainfall": "127.20.0.32",
+		"clock": "127.20.0.2", "tidebook": "127.20.0.14", "sluice": "127.20.0.31", "rainfall": "127.20.0.32",
 		"soundings": "127.20.0.33", "almanac": "127.20.0.34", "charts": "127.20.0.35",
 	}
 	aliases = map[string]string{"readings": "tidebook"}

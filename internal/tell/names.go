@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"uakari/internal/fact"
 )
@@ -117,6 +118,14 @@ func (n *NameViews) compare() {
 	}
 }
 
+// shown is a source as the table has it.
+func (v NameView) shown() string {
+	if v.Authority {
+		return fmt.Sprintf("%s, serial %d", v.Source, v.Serial)
+	}
+	return v.Source
+}
+
 func (v NameView) title() string {
 	text := v.Source
 	if v.Authority {
@@ -144,7 +153,10 @@ func Names(n NameViews, colour bool) string {
 	for _, line := range wrap(n.answer(), width) {
 		fmt.Fprintln(&b, p.as(bold, line))
 	}
-	host := ""
+	host, longest := "", 0
+	for _, v := range n.Views {
+		longest = max(longest, utf8.RuneCountInString(safe(v.shown())))
+	}
 	for _, v := range n.Views {
 		if v.Host != host {
 			host = v.Host
@@ -157,12 +169,8 @@ func Names(n NameViews, colour bool) string {
 		if len(v.Addrs) > 0 {
 			what = joined(v.Addrs)
 		}
-		source := safe(v.Source)
-		if v.Authority {
-			source = fmt.Sprintf("%s, serial %d", source, v.Serial)
-			if v.Lame {
-				what += ", without authority"
-			}
+		if v.Lame {
+			what += ", without authority"
 		}
 		tail := ""
 		if v.TTL > 0 {
@@ -181,11 +189,11 @@ func Names(n NameViews, colour bool) string {
 		if v.Asked != "" && v.Asked != strings.TrimSuffix(n.Name, ".") {
 			asked = " as " + safe(v.Asked)
 		}
-		line := fmt.Sprintf("  %-30s %-5s %s%s%s", source, v.Type, what, tail, asked)
-		fmt.Fprintln(&b, strings.TrimRight(line, " "))
-		if len(v.Aliases) > 0 {
-			fmt.Fprintf(&b, "  %-36s through %s\n", "", safe(strings.Join(v.Aliases, " → ")))
+		if len(v.Aliases) > 0 && len(v.Addrs) > 0 {
+			tail += " through " + safe(strings.Join(v.Aliases, " → "))
 		}
+		head := fmt.Sprintf("  %-*s %-4s ", longest, safe(v.shown()), v.Type)
+		block(&b, head, strings.Repeat(" ", utf8.RuneCountInString(head)), what+tail+asked, max(width, len(head)+40))
 	}
 	for _, group := range [][]string{n.Differ, n.NotHeld} {
 		for _, line := range group {

@@ -248,3 +248,26 @@ func dump(t trail.Trail) string {
 	}
 	return b.String()
 }
+
+// check weighs a scene and compares its blocking causes, each with its
+// certainty.
+func (s *scene) check(name string, want ...string) {
+	s.t.Helper()
+	var have []string
+	for _, c := range s.weigh().Causes {
+		if c.Blocking {
+			have = append(have, c.ID+" "+string(c.Certainty))
+		}
+	}
+	if strings.Join(have, ", ") != strings.Join(want, ", ") {
+		s.t.Errorf("%s: %q, want %q: %s", name, have, want, summaries(s.weigh().Causes))
+	}
+}
+
+func summaries(causes []trail.Cause) string {
+	var list []string
+	for _, c := range causes {
+		list = append(list, c.ID+": "+c.Summary)
+	}
+	return strings.Join(list, "; ")
+}

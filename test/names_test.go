@@ -1,0 +1,107 @@
+package test
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+)
+
+// authority runs a real name server for varzea.example on a host.
+func (l *lab) authority(ns, addr, serial, tidebook string) {
+	l.t.Helper()
+	if _, err := exec.LookPath("named"); err != nil {
+		missing(l.t, "needs named: apt-get install bind9")
+	}
+	// The server leaves its rights behind, so its folder is not under the
+	// test's own, which nobody else may enter.
+	dir, err := os.MkdirTemp("/var/tmp", "uakari-named-")
+	if err != nil {
+		l.t.Fatal(err)
+	}
+	l.t.Cleanup(func() { os.RemoveAll(dir) })
+	write(l.t, filepath.Join(dir, "zone"), fmt.Sprintf(`$TTL 300
+@ IN SOA ns1.varzea.example. post.varzea.example. ( %s 3600 600 86400 60 )
+@ IN NS ns1.varzea.example.
+@ IN NS ns2.varzea.example.
+ns1 IN A 10.20.7.53
+ns2 IN A 10.20.7.54
+tidebook IN A %s
+gone IN CNAME old.varzea.example.
+sounding IN TXT "no address here"
+`, serial, tidebook))
+	conf := write(l.t, filepath.Join(dir, "named.conf"), fmt.Sprintf(`options { directory "%s"; listen-on { %s; }; listen-on-v6 { none; }; recursion no; pid-file none; session-keyfile "%s/key"; dnssec-validation no; };
+controls { };
+zone "varzea.example" { type primary; file "zone"; };
+`, dir, addr, dir))
+	l.background(ns, "named", "-g", "-c", conf)
+	l.ready(ns, addr)
+}
+
+// background runs a program on a host until the test ends.
+func (l *lab) background(ns string, words ...string) {
+	l.t.Helper()
+	cmd := exec.Command("ip", append([]string{"netns", "exec", ns}, words...)...)
+	log := &strings.Builder{}
+	cmd.Stdout, cmd.Stderr = log, log
+	if err := cmd.Start(); err != nil {
+		l.t.Fatal(err)
+	}
+	l.t.Cleanup(func() {
+		cmd.Process.Kill()
+		cmd.Wait()
+		if l.t.Failed() {
+			l.t.Logf("%v: %s", words, log)
+		}
+	})
+}
+
+// ready waits until a name server answers.
+func (l *lab) ready(ns, addr string) {
+	l.t.Helper()
+	for range 100 {
+		if r := runIn(l.t, enter(ns), "names", "--resolver", addr, "--wait", "200ms", "tidebook.varzea.example"); strings.Contains(r.stdout, "tidebook.varzea.example gives 10.") {
+			return
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	l.t.Fatalf("%s does not answer", addr)
+}
+
+// TestNamesOfRealServers asks a real cache and two real authoritative servers
+// of which one is behind.
+func TestNamesOfRealServers(t *testing.T) {
+	l := newLab(t)
+	if _, err := exec.LookPath("dnsmasq"); err != nil {
+		missing(t, "needs dnsmasq: apt-get install dnsmasq-base")
+	}
+	for _, addr := range []string{"10.20.7.2", "10.20.7.53", "10.20.7.54"} {
+		l.sh("ip -n " + l.router + " addr add " + addr + "/24 dev c")
+	}
+	l.web(l.server, "10.20.0.14:8080")
+	l.authority(l.router, "10.20.7.53", "2026112302", "10.20.0.14")
+	l.authority(l.router, "10.20.7.54", "2026112301", "10.20.0.99")
+	l.background(l.router, "dnsmasq", "-d", "-C", "/dev/null", "--listen-address=10.20.7.2", "--bind-interfaces", "--no-resolv", "--no-hosts", "--server=10.20.7.54", "--user=root", "--pid-file=")
+	l.ready(l.client, "10.20.7.2")
+
+	args := []string{"--resolver", "10.20.7.2", "--wait", "4s"}
+	judged := traced(t, enter(l.client), append(args, "http://tidebook.varzea.example:8080/")...)
+	expect(t, judged, "names/secondary-stale proven")
+	if !strings.Contains(dump(judged), "ns2.varzea.example is behind (serial 2026112301) and gives 10.20.0.99") {
+		t.Errorf("not told which\n%s", dump(judged))
+	}
+	expect(t, traced(t, enter(l.client), append(args, "http://gone.varzea.example:8080/")...), "names/dangling-alias proven")
+	expect(t, traced(t, enter(l.client), append(args, "http://sounding.varzea.example:8080/")...), "names/no-address proven")
+	expect(t, traced(t, enter(l.client), append(args, "http://nowhere.varzea.example:8080/")...), "names/no-such-name proven")
+	expectHealthy(t, traced(t, enter(l.client), "--resolver", "10.20.7.53", "http://tidebook.varzea.example:8080/"))
+
+	r := runIn(t, enter(l.client), "names", "--resolver", "10.20.7.2", "tidebook.varzea.example")
+	if r.status != 3 || !strings.Contains(r.stdout, "the views differ") || !strings.Contains(r.stdout, "ns1.varzea.example, serial 2026112302") {
+		t.Errorf("%d: %s%s", r.status, r.stdout, r.stderr)
+	}
+	j := runIn(t, enter(l.client), "names", "--json", "--resolver", "10.20.7.2", "tidebook.varzea.example")
+	validate(t, "names", []byte(j.stdout))
+}
