@@ -161,7 +161,22 @@ type Handshake struct {
 	Error      string   `json:"error,omitempty"`
 	Chain      [][]byte `json:"chain,omitempty"` // DER, in the order sent
 	Spoke      string   `json:"spoke,omitempty"` // the protocol that answered instead of TLS
-	TookMS     float64  `json:"took_ms"`
+	// Wanted is whether the server asked for a client certificate, and
+	// Authorities whose it would take, as far as it says.
+	Wanted      bool     `json:"wanted,omitempty"`
+	Authorities []string `json:"authorities,omitempty"`
+	TookMS      float64  `json:"took_ms"`
+}
+
+// HostKey is the key that an SSH server shows, and how it stands to what this
+// user knows of the host (sshd(8), known_hosts).
+type HostKey struct {
+	Type        string   `json:"type"`
+	Fingerprint string   `json:"fingerprint"`     // "SHA256:…"
+	State       string   `json:"state"`           // "known", "unknown", "changed", "other-type", "revoked" or "failed"
+	Known       []string `json:"known,omitempty"` // where other keys of the host stand: "/root/.ssh/known_hosts:4: …"
+	Files       []string `json:"files,omitempty"` // that were read
+	Error       string   `json:"error,omitempty"`
 }
 
 // Trust is what a host's trust store holds that could vouch for a chain: the

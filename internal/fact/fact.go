@@ -124,6 +124,7 @@ type Fact struct {
 	Upgrade   *Upgrade       `json:"upgrade,omitempty"`
 	Handshake *Handshake     `json:"handshake,omitempty"`
 	Trust     *Trust         `json:"trust,omitempty"`
+	HostKey   *HostKey       `json:"host_key,omitempty"`
 	Reply     *Reply         `json:"reply,omitempty"`
 	Echo      *Echo          `json:"echo,omitempty"`
 	Route     *Route         `json:"route,omitempty"`
@@ -170,6 +171,8 @@ func (f Fact) Payload() any {
 		return f.Handshake
 	case f.Trust != nil:
 		return f.Trust
+	case f.HostKey != nil:
+		return f.HostKey
 	case f.Reply != nil:
 		return f.Reply
 	case f.Echo != nil:

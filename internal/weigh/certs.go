@@ -25,6 +25,12 @@ func (v *view) certReadings(w *wants, t *try) []Reading {
 	if r, ok := v.upgradeReading(t, c); ok {
 		readings = append(readings, r)
 	}
+	if r, ok := v.hostKeyReading(t, c); ok {
+		readings = append(readings, r)
+	}
+	if r, ok := v.clientCertReading(t, c); ok {
+		readings = append(readings, r)
+	}
 	switch {
 	case c.handshake == nil:
 		return readings
@@ -35,7 +41,7 @@ func (v *view) certReadings(w *wants, t *try) []Reading {
 		return append(readings, Reading{Gate: Session, Because: factIDs(c.handshake), Vantage: c.handshake.Vantage,
 			Summary: h.Version + "; clients of " + t.target.Scheme + " do not check the certificate unless told to" + t.seen()})
 	}
-	return append(readings, v.chainReadings(t, c)...)
+	return append(readings, v.chainReadings(w, t, c)...)
 }
 
 // verifies reports whether the client checks the certificate it is shown. One
@@ -161,7 +167,7 @@ func (v *view) alertReadings(t *try, c climb) []Reading {
 }
 
 // chainReadings judges the certificates that were shown.
-func (v *view) chainReadings(t *try, c climb) []Reading {
+func (v *view) chainReadings(w *wants, t *try, c climb) []Reading {
 	chain := parseChain(c.handshake.Handshake.Chain)
 	if len(chain) == 0 {
 		return nil
@@ -183,11 +189,16 @@ func (v *view) chainReadings(t *try, c climb) []Reading {
 		}
 	}
 	trusted := v.judgeTrust(c, chain, shut)
-	if len(readings) == 0 && trusted {
-		return []Reading{{Gate: Session, Because: factIDs(c.handshake, c.trust), Vantage: c.handshake.Vantage,
-			Summary: fmt.Sprintf("covers %s, valid for %s more%s", t.target.Name, span(leaf.NotAfter.Sub(v.ask.Began)), t.seen())}}
+	v.judgeStrength(c, chain, shut)
+	if r, ok := v.otherOnTheWay(w, t, c, chain[0]); ok {
+		readings = append(readings, r)
 	}
-	return readings
+	soft := v.softReadings(t, base, chain)
+	if len(readings) == 0 && trusted {
+		return append(soft, Reading{Gate: Session, Because: factIDs(c.handshake, c.trust), Vantage: c.handshake.Vantage,
+			Summary: fmt.Sprintf("covers %s, valid for %s more%s", t.target.Name, span(leaf.NotAfter.Sub(v.ask.Began)), t.seen())})
+	}
+	return append(readings, soft...)
 }
 
 func parseChain(der [][]byte) []*x509.Certificate {

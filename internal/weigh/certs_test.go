@@ -8,6 +8,7 @@ import (
 	"crypto/x509/pkix"
 	"math/big"
 	"net"
+	"strings"
 	"testing"
 	"time"
 
@@ -78,7 +79,9 @@ func TestCertificates(t *testing.T) {
 	}{
 		{"good", chainOf(leaf, middle), nil},
 		{"good, with the root sent too", chainOf(leaf, middle, root), nil},
-		{"good, in the wrong order", chainOf(leaf, root, middle), nil},
+		{"good, in the wrong order: a doubt", chainOf(leaf, root, middle), nil},
+		{"good, and ends soon: a doubt", chainOf(issue(t, middle, name, false, func(c *x509.Certificate) { c.NotAfter = began.Add(9 * day) }), middle), nil},
+		{"for clients only", chainOf(issue(t, middle, name, false, func(c *x509.Certificate) { c.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth} }), middle), []string{"certs/wrong-purpose proven"}},
 		{"signed by itself", chainOf(alone), []string{"certs/self-signed proven"}},
 		{"intermediate left out", chainOf(leaf), []string{"certs/missing-intermediate proven"}},
 		{"a root that is not trusted, sent", chainOf(strange, stranger), []string{"certs/unknown-issuer proven"}},
@@ -98,6 +101,9 @@ func TestCertificates(t *testing.T) {
 			state, reached := trail.Clear, trail.Yes
 			if c.want != nil {
 				state, reached = trail.Fault, trail.No
+			}
+			if strings.HasSuffix(c.what, "a doubt") {
+				state = trail.Doubt
 			}
 			expectRungs(t, got, map[trail.Rung]trail.State{"certs": state, "answer": "clear"})
 			if got.Reached != reached {
@@ -152,4 +158,57 @@ func TestCertificates(t *testing.T) {
 			answered(fact.Reply{Ending: fact.Done, Protocol: "postgres", Refused: true})).weigh()
 		expect(t, got, "certs/server-speaks-plain proven")
 	})
+}
+
+// TestHostKeys is an SSH server's key against what this user knows.
+func TestHostKeys(t *testing.T) {
+	for state, want := range map[string][]string{"known": nil, "changed": {"certs/host-key-changed proven"}, "revoked": {"certs/host-key-changed proven"}, "unknown": nil, "other-type": nil} {
+		s := newScene(t, shell).holds("v1", gauge).named(tidebook).client(tidebook, connected, greeted(fact.Done, "ssh", "", ""),
+			func(f *fact.Fact) {
+				f.HostKey = &fact.HostKey{Type: "ssh-ed25519", Fingerprint: "SHA256:x", State: state, Known: []string{"/root/.ssh/known_hosts:4: ssh-ed25519"}}
+			}, answered(fact.Reply{Ending: fact.Done, Protocol: "ssh"}))
+		s.check(state, want...)
+		rung := map[bool]trail.State{true: trail.Doubt, false: trail.Clear}[state == "unknown" || state == "other-type"]
+		if want != nil {
+			rung = trail.Fault
+		}
+		expectRungs(t, s.weigh(), map[trail.Rung]trail.State{"certs": rung})
+	}
+}
+
+// TestClientCertificate is a server that wants one and gets none.
+func TestClientCertificate(t *testing.T) {
+	const name = "tidebook.varzea.example"
+	root := issue(t, nil, "Varzea Root", true, nil)
+	leaf := issue(t, root, name, false, nil)
+	shake := shook(fact.Handshake{Ending: fact.Done, Version: "TLS 1.3", Chain: chainOf(leaf, root), Wanted: true, Authorities: []string{"CN=Varzea Root"}})
+	for _, c := range []struct {
+		reply step
+		want  []string
+	}{
+		{replied(200), nil},
+		{replied(400), []string{"certs/client-cert-wanted likely"}},
+		{answered(fact.Reply{Ending: fact.Closed, Protocol: "http"}), []string{"certs/client-cert-wanted proven"}},
+	} {
+		s := newScene(t, secure).holds("v1", gauge).named(tidebook).client(tidebook, connected, shake, trusting(root.cert.Raw), c.reply)
+		s.check("wanted", c.want...)
+	}
+}
+
+// TestOtherOnTheWay is a client that is shown another certificate than the
+// server shows itself.
+func TestOtherOnTheWay(t *testing.T) {
+	const name = "tidebook.varzea.example"
+	root, box := issue(t, nil, "Varzea Root", true, nil), issue(t, nil, "Inspector", true, nil)
+	leaf, false_ := issue(t, root, name, false, nil), issue(t, box, name, false, nil)
+	s := newScene(t, secure).holds("v1", gauge).holds("v2", tidebook).named(tidebook).
+		client(tidebook, connected, shook(fact.Handshake{Ending: fact.Done, Version: "TLS 1.3", Chain: chainOf(false_, box)}), trusting(root.cert.Raw), replied(200))
+	s.climb("v2", s.target(tidebook), connected, shook(fact.Handshake{Ending: fact.Done, Version: "TLS 1.3", Chain: chainOf(leaf)}), replied(200))
+	found := false
+	for _, c := range s.weigh().Causes {
+		found = found || c.ID == "certs/other-on-the-way" && c.Certainty == trail.Proven && c.Blocking
+	}
+	if !found {
+		t.Errorf("not found: %s", summaries(s.weigh().Causes))
+	}
 }

@@ -81,6 +81,8 @@ var tellsMore = map[string][]string{
 	"settings/wrong-security":    {"certs/server-speaks-tls", "certs/server-speaks-plain", "answer/error-status", "answer/wrong-application"},
 	"certs/server-speaks-tls":    {"answer/error-status", "answer/wrong-application"},
 	"certs/server-speaks-plain":  {"answer/wrong-application"},
+	"certs/client-cert-wanted":   {"answer/error-status"},
+	"certs/other-on-the-way":     {"certs/unknown-issuer", "certs/self-signed"},
 	"certs/expired":              {"certs/not-yet-valid"},
 	"certs/self-signed":          {"certs/unknown-issuer", "certs/missing-intermediate"},
 	"certs/missing-intermediate": {"certs/unknown-issuer"},

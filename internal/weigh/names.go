@@ -21,14 +21,14 @@ type lookup struct {
 	hosts   *fact.Fact   // an entry of the hosts file
 	dns     *fact.Fact   // the answer that decides where the hosts file does not
 	dnsAll  []netip.Addr
-	other   string       // a source of names that nobody asked
-	system  *fact.Fact   // the system's own look-up
+	other   string     // a source of names that nobody asked
+	system  *fact.Fact // the system's own look-up
 	// candidates is the full names that the name may stand for; wait is how
 	// long programs wait for one resolver.
 	candidates []string
-	wait       float64 // milliseconds
-	ends    []*fact.Fact // answers without addresses that decided
-	passed  []*fact.Fact // answers of resolvers that had to be passed over
+	wait       float64      // milliseconds
+	ends       []*fact.Fact // answers without addresses that decided
+	passed     []*fact.Fact // answers of resolvers that had to be passed over
 }
 
 // lookUp follows the client's own way to an answer: its hosts file, then each

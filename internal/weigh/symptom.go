@@ -110,6 +110,7 @@ type climb struct {
 	upgrade   *fact.Fact
 	handshake *fact.Fact
 	trust     *fact.Fact
+	hostKey   *fact.Fact
 	reply     *fact.Fact
 }
 

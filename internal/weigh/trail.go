@@ -299,8 +299,8 @@ func (v *view) moot(rung trail.Rung, s sum) string {
 	switch {
 	case rung == trail.Names && literal:
 		return "an address; no name to look up"
-	case rung == trail.Certs && security == fact.Plain && v.scheme.Wire == "ssh":
-		return "SSH has no certificates; host keys are not looked at"
+	case rung == trail.Certs && v.scheme.Wire == "ssh":
+		return ""
 	case rung == trail.Certs && security == fact.Plain:
 		return "not encrypted"
 	case rung == trail.Certs && security == fact.StartTLS && v.plainByChoice(s):

@@ -58,6 +58,8 @@ func (c *climb) take(f *fact.Fact) {
 		c.handshake = f
 	case f.Trust != nil:
 		c.trust = f
+	case f.HostKey != nil:
+		c.hostKey = f
 	case f.Reply != nil:
 		c.reply = f
 	}

@@ -56,6 +56,8 @@ type climber struct {
 	wire   wire.Protocol
 	emit   look.Emit
 	conn   *wire.Conn
+
+	greeting fact.Greeting
 }
 
 // Look climbs. It is bounded by the context, which closes the connection;
@@ -79,6 +81,9 @@ func Look(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	}
 	if order.Target.Security == fact.StartTLS && !c.upgrade(ctx) {
 		return
+	}
+	if scheme.Wire == "ssh" {
+		c.hostKey(ctx, c.greeting)
 	}
 	c.ask()
 }
@@ -137,6 +142,7 @@ func (c *climber) greet() bool {
 		return true
 	}
 	c.tell(g)
+	c.greeting = g
 	return g.Ending == fact.Done && g.Refusal == ""
 }
 

@@ -3,6 +3,8 @@ package session
 import (
 	"context"
 	"crypto/tls"
+	"crypto/x509/pkix"
+	"encoding/asn1"
 	"errors"
 	"fmt"
 	"net"
@@ -35,6 +37,11 @@ func (c *climber) handshake(ctx context.Context) bool {
 	if c.scheme.Wire == "http" {
 		config.NextProtos = []string{"http/1.1"}
 	}
+	var wanted *tls.CertificateRequestInfo
+	config.GetClientCertificate = func(info *tls.CertificateRequestInfo) (*tls.Certificate, error) {
+		wanted = info
+		return new(tls.Certificate), nil // none is sent
+	}
 	began := time.Now()
 	conn := tls.Client(c.conn, config)
 	ended := c.whenLate(func() {
@@ -48,6 +55,9 @@ func (c *climber) handshake(ctx context.Context) bool {
 	h := fact.Handshake{ServerName: config.ServerName, TookMS: wire.MS(time.Since(began))}
 	state := conn.ConnectionState()
 	h.Chain = keepChain(state)
+	if wanted != nil {
+		h.Wanted, h.Authorities = true, authorities(wanted.AcceptableCAs)
+	}
 	if err == nil {
 		h.Ending, h.Version, h.Cipher = fact.Done, tls.VersionName(state.Version), tls.CipherSuiteName(state.CipherSuite)
 	} else {
@@ -64,6 +74,22 @@ func (c *climber) handshake(ctx context.Context) bool {
 	}
 	c.conn = wire.NewConn(conn)
 	return true
+}
+
+// authorities is the names of authorities, as people read them.
+func authorities(der [][]byte) []string {
+	const most = 20
+	var names []string
+	for _, raw := range der[:min(len(der), most)] {
+		var sequence pkix.RDNSequence
+		if rest, err := asn1.Unmarshal(raw, &sequence); err != nil || len(rest) > 0 {
+			continue
+		}
+		var name pkix.Name
+		name.FillFromRDNSequence(&sequence)
+		names = append(names, wire.Clean(name.String()))
+	}
+	return names
 }
 
 // indicated is the name indication: an address is never indicated (RFC 6066

@@ -1,0 +1,227 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"crypto/x509"
+	"encoding/json"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"net/netip"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"uakari/internal/endpoint"
+	"uakari/internal/fact"
+	"uakari/internal/look/trust"
+	"uakari/internal/tell"
+	"uakari/internal/trace"
+	"uakari/internal/weigh"
+)
+
+func newCerts() *cobra.Command {
+	f := traceFlags{out: "text"}
+	var names []string
+	cmd := &cobra.Command{
+		Use:   "certs ENDPOINT|FILE…",
+		Short: "does this certificate fit",
+		Long: `Show the certificates that an endpoint serves, or that files hold, as a small
+tree: who vouches for whom, until when, for which names, and where it breaks.
+Judge them as this client would: by its trust and clock, for every name it uses.
+
+With FILE…, certificates in PEM or DER, judge them before a change goes live:
+--names lists what they must cover.
+
+Exit status: 0 they fit, 1 they do not, 3 that could not be told, 2 wrong usage
+or unreadable input.`,
+		Args: cobra.MinimumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error { return f.certs(cmd, args, names) },
+	}
+	f.addFlags(cmd)
+	f.addFar(cmd)
+	flags := cmd.Flags()
+	flags.StringSliceVar(&names, "names", nil, "`names` that the certificate must cover, besides the endpoint's own")
+	flags.BoolVar(&f.json, "json", false, "write JSON (uakari.certs/1)")
+	flags.StringVar(&f.color, "color", "auto", "auto, always or never")
+	return cmd
+}
+
+func (f *traceFlags) certs(cmd *cobra.Command, args, names []string) error {
+	on, err := colour(f.color, cmd.OutOrStdout())
+	if err != nil {
+		return err
+	}
+	if err := f.check(); err != nil {
+		return err
+	}
+	var set fact.Set
+	if isFile(args[0]) {
+		set, err = f.certFiles(args, names)
+	} else {
+		if len(args) > 1 {
+			return fmt.Errorf("certs: one ENDPOINT at a time, or files; found %d", len(args))
+		}
+		set, err = f.certEndpoint(cmd, args[0], names)
+	}
+	if err != nil {
+		return err
+	}
+	if set.Incomplete == "interrupted" {
+		return exit(exitInterrupted)
+	}
+	c := weigh.Certificates(set, names)
+	var text []byte
+	if f.json {
+		if text, err = json.MarshalIndent(c, "", "  "); err != nil {
+			return err
+		}
+		text = append(text, '\n')
+	} else {
+		text = []byte(tell.Certs(c, on))
+	}
+	if err := write(cmd, "", text); err != nil {
+		return err
+	}
+	switch {
+	case len(c.Problems) > 0:
+		return exit(exitFault)
+	case len(c.Chain) == 0:
+		return exit(exitUnsure)
+	}
+	return nil
+}
+
+func isFile(path string) bool {
+	info, err := os.Stat(path)
+	return err == nil && info.Mode().IsRegular()
+}
+
+// certEndpoint looks at what an endpoint serves.
+func (f *traceFlags) certEndpoint(cmd *cobra.Command, input string, names []string) (fact.Set, error) {
+	ask, env, err := f.ask(input)
+	if err != nil {
+		return fact.Set{}, err
+	}
+	ask.Endpoint.Verify = true // that is what is asked
+	if ask.Card == nil && len(names) > 0 {
+		ask.Card = &fact.Card{Aliases: names}
+	} else if ask.Card != nil {
+		ask.Card.Aliases = append(ask.Card.Aliases, names...)
+	}
+	ctx, stop := interruptible()
+	defer stop()
+	ctx, cancel := context.WithTimeout(ctx, f.deadline)
+	defer cancel()
+	at, done, err := f.vantages(ctx, env)
+	defer done()
+	if err != nil {
+		return fact.Set{}, err
+	}
+	p := newProgress(cmd.ErrOrStderr())
+	set, _ := trace.Run(ctx, ask, at, p.watch)
+	p.stop()
+	return set, nil
+}
+
+// mostCertFile bounds a file of certificates.
+const mostCertFile = 8 << 20
+
+// certFiles makes facts of files, as if a server had shown them to a client
+// of this host.
+func (f *traceFlags) certFiles(paths, names []string) (fact.Set, error) {
+	var chain [][]byte
+	for _, path := range paths {
+		der, err := readCerts(path)
+		if err != nil {
+			return fact.Set{}, err
+		}
+		chain = append(chain, der...)
+	}
+	leaf, err := x509.ParseCertificate(chain[0])
+	if err != nil {
+		return fact.Set{}, fmt.Errorf("%s: %w", paths[0], err)
+	}
+	name := weigh.NoName
+	switch {
+	case len(names) > 0:
+		name, names = names[0], names[1:]
+	case len(leaf.DNSNames) > 0:
+		name = strings.Replace(leaf.DNSNames[0], "*", "any", 1)
+	case len(leaf.IPAddresses) > 0:
+		name = leaf.IPAddresses[0].String()
+	}
+	e, err := endpoint.Parse("https://" + endpoint.HostPort(name, 443) + "/")
+	if err != nil {
+		return fact.Set{}, fmt.Errorf("--names: %w", err)
+	}
+	now := time.Now().UTC()
+	ask := fact.Ask{Endpoint: e, Began: now, Card: &fact.Card{Aliases: names}}
+	set := fact.New(ask, []fact.Vantage{{ID: "v1", Role: fact.Client, Host: hostname(), Means: fact.Here}})
+	addr := netip.AddrFrom4([4]byte{192, 0, 2, 1})
+	if a, ok := endpoint.Literal(name); ok {
+		addr = a
+	}
+	look := fact.Order{Look: fact.LookNames, Target: fact.Target{Name: e.Host}}
+	session := fact.Order{Look: fact.LookSession, Target: fact.Target{Name: e.Host, Addr: addr, Port: 443, Scheme: e.Scheme, Security: e.Security, Path: e.Path}}
+	source := strings.Join(paths, ", ")
+	set = set.With(
+		fact.Fact{Vantage: "v1", At: now, Order: look, Source: source, HostsFile: &fact.HostsFile{Path: source, Name: e.Host, Line: 1, Addrs: []netip.Addr{addr}}},
+		fact.Fact{Vantage: "v1", At: now, Order: session, Source: source, Connect: &fact.Connect{Outcome: fact.Connected}},
+		fact.Fact{Vantage: "v1", At: now, Order: session, Source: source, Handshake: &fact.Handshake{Ending: fact.Done, Chain: chain}},
+	)
+	store, err := trust.Load(f.trust)
+	if err != nil {
+		return fact.Set{}, fmt.Errorf("--trust: %w", err)
+	}
+	return set.With(
+		fact.Fact{Vantage: "v1", At: now, Order: session, Source: store.Source, Trust: &fact.Trust{Source: store.Source, Count: store.Count(), Roots: store.For(chain)}},
+		fact.Fact{Vantage: "v1", At: now, Order: session, Source: source, Reply: &fact.Reply{Ending: fact.Done, Protocol: "http", Status: 200, Date: now}},
+	), nil
+}
+
+// readCerts reads the certificates of a file: PEM, or one in DER. Keys beside
+// them are passed over.
+func readCerts(path string) ([][]byte, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil, err
+	}
+	if info.Size() > mostCertFile {
+		return nil, fmt.Errorf("%s: %d bytes; at most %d are read", path, info.Size(), mostCertFile)
+	}
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	if !bytes.Contains(text, []byte("-----BEGIN ")) {
+		if _, err := x509.ParseCertificate(text); err != nil {
+			return nil, fmt.Errorf("%s: neither PEM nor a certificate in DER: %w", path, err)
+		}
+		return [][]byte{text}, nil
+	}
+	var list [][]byte
+	rest := text
+	for {
+		var block *pem.Block
+		if block, rest = pem.Decode(rest); block == nil {
+			break
+		}
+		if block.Type != "CERTIFICATE" && block.Type != "TRUSTED CERTIFICATE" {
+			continue
+		}
+		if _, err := x509.ParseCertificate(block.Bytes); err != nil {
+			line := bytes.Count(text[:len(text)-len(rest)], []byte("\n"))
+			return nil, fmt.Errorf("%s:%d:1: the certificate that ends here cannot be read: %w", path, line, err)
+		}
+		list = append(list, slices.Clone(block.Bytes))
+	}
+	if len(list) == 0 {
+		return nil, errors.New(path + ":1:1: no certificate in this file; expected -----BEGIN CERTIFICATE-----")
+	}
+	return list, nil
+}

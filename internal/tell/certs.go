@@ -1,0 +1,127 @@
+package tell
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"uakari/internal/trail"
+)
+
+// Certs tells a chain as a small tree: the root first, what it vouches for
+// below it.
+func Certs(c trail.CertList, colour bool) string {
+	p := paint{colour}
+	var b strings.Builder
+	for _, line := range wrap(certsAnswer(c), width) {
+		fmt.Fprintln(&b, p.as(bold, line))
+	}
+	if len(c.Chain) == 0 {
+		return b.String()
+	}
+	b.WriteString("\n")
+	tellChain(&b, p, c)
+	if len(c.Names) > 0 {
+		b.WriteString("\nnames\n")
+	}
+	for _, n := range c.Names {
+		word := "covered"
+		if !n.Covered {
+			word = p.as(red, "NOT covered")
+		}
+		fmt.Fprintf(&b, "  %-40s %s\n", safe(n.Name), word)
+	}
+	for i, each := range c.Problems {
+		if i > 0 || len(c.Problems) > 1 {
+			block(&b, "\nProblem: ", "         ", safe(each)+".", width)
+		}
+	}
+	for _, each := range c.Doubts {
+		block(&b, "\nDoubt: ", "       ", safe(each)+".", width)
+	}
+	return b.String()
+}
+
+func certsAnswer(c trail.CertList) string {
+	switch {
+	case len(c.Chain) == 0:
+		return fmt.Sprintf("Not known: %s.", safe(c.Why))
+	case len(c.Problems) > 0:
+		return "No: " + safe(c.Problems[0]) + "."
+	case c.Store == "":
+		return "Not known whether it is trusted here: the trust store was not read."
+	}
+	covers := ""
+	if len(c.Names) > 0 {
+		covers = "covers " + safe(c.Names[0].Name) + ", "
+	}
+	return fmt.Sprintf("Yes: trusted here, %s%s.", covers, daysLeft(c.Chain[0].DaysLeft))
+}
+
+func daysLeft(n int) string {
+	switch {
+	case n < 0:
+		return fmt.Sprintf("expired %d days ago", -n)
+	case n == 1:
+		return "1 day left"
+	}
+	return fmt.Sprintf("%d days left", n)
+}
+
+// tellChain writes from the top down; what was sent and vouches for nothing
+// comes last.
+func tellChain(b *strings.Builder, p paint, c trail.CertList) {
+	var path []int
+	for at := 0; at >= 0 && len(path) <= len(c.Chain); at = c.Chain[at].By {
+		path = append(path, at)
+	}
+	depth := 0
+	indent := func() string { return strings.Repeat("  ", depth+1) }
+	top := c.Chain[path[len(path)-1]]
+	switch {
+	case c.Root != "" && c.Root != top.Subject:
+		fmt.Fprintf(b, "%s%s\n%s  trusted, in %s\n", indent(), safe(c.Root), indent(), safe(c.Store))
+		depth++
+	case c.Root == "" && top.Issuer != top.Subject:
+		fmt.Fprintf(b, "%s%s\n", indent(), p.as(red, "? "+safe(top.Issuer)))
+		fmt.Fprintf(b, "%s  not sent, and not trusted here: the path breaks\n", indent())
+		depth++
+	}
+	used := map[int]bool{}
+	for i := len(path) - 1; i >= 0; i-- {
+		at := path[i]
+		if used[at] {
+			continue
+		}
+		used[at] = true
+		tellCert(b, p, indent(), c.Chain[at], c)
+		depth++
+	}
+	for i, cert := range c.Chain {
+		if !used[i] {
+			fmt.Fprintf(b, "  sent too, and not needed: %s\n", safe(cert.Subject))
+		}
+	}
+}
+
+func tellCert(b *strings.Builder, p paint, indent string, cert trail.Cert, c trail.CertList) {
+	fmt.Fprintf(b, "%s%s\n", indent, safe(cert.Subject))
+	until := fmt.Sprintf("until %s, %s", cert.NotAfter.Format(time.DateOnly), daysLeft(cert.DaysLeft))
+	if cert.DaysLeft < 0 {
+		until = p.as(red, until)
+	}
+	fmt.Fprintf(b, "%s  %s; %s, %s\n", indent, until, safe(cert.Key), safe(cert.Signature))
+	if cert.Subject == cert.Issuer {
+		text := "signed by itself"
+		if c.Root == cert.Subject {
+			text += "; trusted, in " + safe(c.Store)
+		} else {
+			text += "; " + p.as(red, "not trusted here")
+		}
+		fmt.Fprintf(b, "%s  %s\n", indent, text)
+	}
+	if len(cert.Covers) > 0 {
+		block(b, indent+"  for ", indent+"      ", safe(strings.Join(cert.Covers, ", ")), width)
+	}
+	fmt.Fprintf(b, "%s  SHA-256 %s…\n", indent, cert.Fingerprint[:32])
+}
