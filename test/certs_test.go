@@ -87,7 +87,10 @@ func TestCertFiles(t *testing.T) {
 		{"a wildcard", leaf(nil), []string{"--trust", root, "--names", "g07.gauges.varzea.example"}, 0, "Yes:"},
 		{"a wildcard is one label", leaf(nil), []string{"--trust", root, "--names", "a.b.gauges.varzea.example"}, 1, "No:"},
 		{"not trusted", leaf(nil), nil, 1, "the path breaks"},
-		{"expired", leaf(func(c *x509.Certificate) { c.NotAfter = time.Now().Add(-time.Hour); c.NotBefore = time.Now().Add(-48 * time.Hour) }), []string{"--trust", root}, 1, "expired"},
+		{"expired", leaf(func(c *x509.Certificate) {
+			c.NotAfter = time.Now().Add(-time.Hour)
+			c.NotBefore = time.Now().Add(-48 * time.Hour)
+		}), []string{"--trust", root}, 1, "expired"},
 		{"soon", leaf(func(c *x509.Certificate) { c.NotAfter = time.Now().Add(6 * 24 * time.Hour) }), []string{"--trust", root}, 0, "Yes:"},
 		{"an authority", root, []string{"--trust", root}, 0, "Yes: trusted here, 89 days left."},
 		{"nothing", write(t, filepath.Join(t.TempDir(), "x.pem"), "-----BEGIN NOTHING-----\n-----END NOTHING-----\n"), nil, 2, "no certificate in this file"},

@@ -15,9 +15,12 @@ import (
 	"os/user"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"syscall"
 	"testing"
+
 	"time"
+	"uakari/internal/trail"
 )
 
 // freePort is a port that nobody holds.
@@ -139,10 +142,58 @@ func TestOpenSSH(t *testing.T) {
 	t.Run("stopped", func(t *testing.T) {
 		expect(t, traced(t, nil, "--card", card, "ssh://"+at(port)), "service/stopped proven")
 	})
-	conf := fmt.Sprintf("Port %d\nListenAddress 127.0.0.1:%d\nListenAddress 127.0.0.2:%d\nListenAddress 127.0.0.1:%d\nHostKey %s/key\nPidFile %s/pid\nUsePAM no\n", port, port, port, inner, dir, dir)
+	conf := fmt.Sprintf("Port %d\nListenAddress 127.0.0.1:%d\nListenAddress 127.0.0.2:%d\nListenAddress 127.0.0.1:%d\nHostKey %s/key\nPidFile %s/pid\nUsePAM no\nStrictModes no\nPasswordAuthentication no\nKbdInteractiveAuthentication no\nPermitRootLogin yes\nAuthorizedKeysFile %s/accepted\n", port, port, port, inner, dir, dir, dir)
 	start(t, at(port), nil, sshd, "-D", "-e", "-f", write(t, filepath.Join(dir, "conf"), conf))
+	t.Setenv("HOME", dir)
+	public, err := os.ReadFile(filepath.Join(dir, "key.pub"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Mkdir(filepath.Join(dir, ".ssh"), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	known := func(key string) {
+		write(t, filepath.Join(dir, ".ssh", "known_hosts"), fmt.Sprintf("[127.0.0.1]:%d %s\n", port, key))
+	}
+	t.Run("a host key that is not known", func(t *testing.T) {
+		judged := traced(t, nil, "--card", card, "ssh://"+at(port))
+		if judged.Outcome != trail.OutcomeClear || len(judged.Causes) != 1 || judged.Causes[0].ID != "certs/host-key-unknown" {
+			t.Errorf("%s", dump(judged))
+		}
+	})
+	t.Run("a host key that changed", func(t *testing.T) {
+		known("ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIJ7sQyuCTe1pKrxXwDr9qFBSTI8sgFjBLWzUMlkLBPFT")
+		expect(t, traced(t, nil, "--card", card, "ssh://"+at(port)), "certs/host-key-changed proven")
+	})
 	t.Run("healthy", func(t *testing.T) {
+		known(string(public))
 		expectHealthy(t, traced(t, nil, "--card", card, "ssh://"+at(port)))
+	})
+	t.Run("logins", func(t *testing.T) {
+		mine := filepath.Join(dir, "mine")
+		if out, err := exec.Command(keygen, "-q", "-t", "ed25519", "-N", "", "-f", mine).CombinedOutput(); err != nil {
+			t.Fatalf("%v: %s", err, out)
+		}
+		text, err := os.ReadFile(mine + ".pub")
+		if err != nil {
+			t.Fatal(err)
+		}
+		write(t, filepath.Join(dir, "accepted"), string(text))
+		login := func(identity string) trail.Trail {
+			return traced(t, nil, "--card", card, "--user", "root", "--identity", identity, "ssh://"+at(port))
+		}
+		if judged := login(mine); rung(judged, trail.Login).State != trail.Clear {
+			t.Errorf("%s", dump(judged))
+		}
+		expect(t, login(filepath.Join(dir, "key")), "login/rejected likely")
+		t.Setenv("UAKARI_TEST_SECRET", "canary-7f3a")
+		r := run(t, "trace", "--json", "--card", card, "--user", "root", "--secret", "env:UAKARI_TEST_SECRET", "ssh://"+at(port))
+		if !strings.Contains(r.stdout, "login/mechanism-off") {
+			t.Errorf("%s", r.stdout)
+		}
+		if strings.Contains(r.stdout+r.stderr, "canary-7f3a") {
+			t.Error("the secret is told")
+		}
 	})
 	t.Run("loopback only", func(t *testing.T) {
 		expect(t, traced(t, nil, "--card", card, fmt.Sprintf("ssh://127.0.0.2:%d", inner)), "ports/loopback-only proven")
@@ -214,6 +265,25 @@ func TestPostgreSQL(t *testing.T) {
 		expect(t, traced(t, nil, "--card", card, "postgres://127.0.0.1/readings"), "ports/moved proven")
 		expect(t, traced(t, nil, "--card", card, url("127.0.0.1", freePort(t), "prefer")), "settings/wrong-port proven")
 	})
+	t.Run("logins", func(t *testing.T) {
+		port := freePort(t)
+		run(t, port, "127.0.0.1", "off")
+		first, _, _ := strings.Cut(readFile(t, key), "\n")
+		right := write(t, filepath.Join(t.TempDir(), "right"), first)
+		wrong := write(t, filepath.Join(t.TempDir(), "wrong"), "canary-7f3a")
+		login := func(user, secret, database string) trail.Trail {
+			return traced(t, nil, "--card", card, "--user", user, "--secret", "file:"+secret, fmt.Sprintf("postgres://127.0.0.1:%d/%s", port, database))
+		}
+		if judged := login("postgres", right, "postgres"); rung(judged, trail.Login).State != trail.Clear {
+			t.Errorf("%s", dump(judged))
+		}
+		expect(t, login("postgres", right, "nowhere"), "login/no-such-resource proven")
+		judged := login("postgres", wrong, "postgres")
+		expect(t, judged, "login/rejected likely")
+		if strings.Contains(dump(judged), "canary-7f3a") {
+			t.Error("the secret is told")
+		}
+	})
 	t.Run("with TLS", func(t *testing.T) {
 		port := freePort(t)
 		run(t, port, "127.0.0.1", "on")
@@ -221,4 +291,44 @@ func TestPostgreSQL(t *testing.T) {
 		expectHealthy(t, traced(t, nil, "--card", card, "--trust", cert, url("127.0.0.1", port, "verify-full")))
 		expect(t, traced(t, nil, "--card", card, url("127.0.0.1", port, "verify-full")), "certs/self-signed proven")
 	})
+}
+
+func readFile(t *testing.T, path string) string {
+	t.Helper()
+	text, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(text)
+}
+
+func rung(judged trail.Trail, name trail.Rung) trail.Finding {
+	for _, f := range judged.Rungs {
+		if f.Name == name {
+			return f
+		}
+	}
+	return trail.Finding{}
+}
+
+// TestRedisLogins tries accounts at a real Redis.
+func TestRedisLogins(t *testing.T) {
+	redis := needs(t, "redis-server", "/usr/bin/redis-server")[0]
+	dir := t.TempDir()
+	port := freePort(t)
+	acl := write(t, filepath.Join(dir, "acl"), "user default on nopass ~* +@all\nuser gauge on >tide7 ~* +@all\nuser shut off >tide7 ~* +@all\n")
+	start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, redis, "--port", fmt.Sprint(port), "--bind", "127.0.0.1", "--aclfile", acl, "--dir", dir, "--save", "")
+	right, wrong := write(t, filepath.Join(dir, "right"), "tide7\n"), write(t, filepath.Join(dir, "wrong"), "canary-7f3a\n")
+	login := func(user, secret string) trail.Trail {
+		return traced(t, nil, "--user", user, "--secret", "file:"+secret, fmt.Sprintf("redis://127.0.0.1:%d", port))
+	}
+	if judged := login("gauge", right); rung(judged, trail.Login).State != trail.Clear || judged.Outcome != trail.OutcomeClear {
+		t.Errorf("%s", dump(judged))
+	}
+	for _, judged := range []trail.Trail{login("gauge", wrong), login("shut", right), login("nobody", right)} {
+		expect(t, judged, "login/rejected likely")
+	}
+	if judged := traced(t, nil, "--user", "gauge", fmt.Sprintf("redis://127.0.0.1:%d", port)); rung(judged, trail.Login).State != trail.Unseen {
+		t.Errorf("%s", dump(judged))
+	}
 }

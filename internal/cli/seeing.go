@@ -33,6 +33,7 @@ type seeing struct {
 	identity       string
 	secret         string
 	lend, asRoot   bool
+	user           string
 }
 
 // addFlags adds the flags of a look from this host.
@@ -54,7 +55,8 @@ func (s *seeing) addFar(cmd *cobra.Command) {
 	flags.StringArrayVar(&s.at, "at", nil, "look from there too, over SSH: `[ROLE=]USER@HOST[:PORT]`, the role being server if not given; repeats")
 	flags.StringArrayVar(&s.records, "record", nil, "use a host's record, made by uakari record: `[ROLE=]FILE`; repeats")
 	flags.StringVar(&s.identity, "identity", "", "log in with the private key in this `file`")
-	flags.StringVar(&s.secret, "secret", "", "log in with the password in `env:NAME|file:PATH|prompt`; never given here itself")
+	flags.StringVar(&s.secret, "secret", "", "the password, for --at and for --user: `env:NAME|file:PATH|prompt`; never given here itself")
+	flags.StringVar(&s.user, "user", "", "try this `account` once, with --secret or --identity")
 	flags.BoolVar(&s.lend, "lend", false, "copy this program over for the run, and remove it")
 	flags.BoolVar(&s.asRoot, "as-root", false, "look there as root, by sudo without a password")
 }
@@ -81,7 +83,11 @@ func (s *seeing) ask(input string) (fact.Ask, look.Env, error) {
 		return fact.Ask{}, env, err
 	}
 	sheets, err := s.readSheets()
-	return fact.Ask{Endpoint: e, Sheets: sheets, Began: time.Now().UTC(), Unit: s.unit, Card: env.Card, Resolvers: env.Resolvers,
+	if err == nil {
+		env.Identity = s.identity
+		env.Secret, err = readSecret(s.secret, s.user != "")
+	}
+	return fact.Ask{Endpoint: e, Account: s.user, Sheets: sheets, Began: time.Now().UTC(), Unit: s.unit, Card: env.Card, Resolvers: env.Resolvers,
 		WaitMS: float64(s.wait.Milliseconds())}, env, err
 }
 

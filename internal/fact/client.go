@@ -251,3 +251,24 @@ type Route struct {
 	// 10.20.0.0/24"; "none" when no entry matches.
 	Entry string `json:"entry,omitempty"`
 }
+
+// LoginOutcome tells the ends of one login try apart.
+type LoginOutcome string
+
+const (
+	LoginAccepted LoginOutcome = "accepted"
+	LoginRefused  LoginOutcome = "refused"
+	LoginWithheld LoginOutcome = "withheld" // nothing was presented; the text says why
+	LoginFailed   LoginOutcome = "failed"   // it broke off before an answer
+)
+
+// Login is the one login try of a run. What was presented is not in it.
+type Login struct {
+	Account   string       `json:"account"`
+	Outcome   LoginOutcome `json:"outcome"`
+	Mechanism string       `json:"mechanism,omitempty"`
+	Offered   []string     `json:"offered,omitempty"` // mechanisms
+	Code      string       `json:"code,omitempty"`    // the protocol's own
+	Text      string       `json:"text,omitempty"`
+	TookMS    float64      `json:"took_ms"`
+}

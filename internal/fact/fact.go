@@ -126,6 +126,7 @@ type Fact struct {
 	Trust     *Trust         `json:"trust,omitempty"`
 	HostKey   *HostKey       `json:"host_key,omitempty"`
 	Reply     *Reply         `json:"reply,omitempty"`
+	Login     *Login         `json:"login,omitempty"`
 	Echo      *Echo          `json:"echo,omitempty"`
 	Route     *Route         `json:"route,omitempty"`
 	Link      *Link          `json:"link,omitempty"`
@@ -175,6 +176,8 @@ func (f Fact) Payload() any {
 		return f.HostKey
 	case f.Reply != nil:
 		return f.Reply
+	case f.Login != nil:
+		return f.Login
 	case f.Echo != nil:
 		return f.Echo
 	case f.Route != nil:

@@ -21,6 +21,8 @@ type Env struct {
 	Unit      string           // the unit behind the endpoint, if it was said
 	Card      *fact.Card
 	Deep      bool             // look at everything, for a record
+	Secret    string           // of the account that is tried; in no fact
+	Identity  string           // a private key's file, for the same
 	Now       func() time.Time // nil: time.Now
 }
 

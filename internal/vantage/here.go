@@ -18,6 +18,7 @@ var looks = map[fact.Kind]func(context.Context, look.Env, fact.Order, look.Emit)
 	fact.LookNames:     names.Look,
 	fact.LookZone:      names.Zone,
 	fact.LookSession:   session.Look,
+	fact.LookLogin:     session.Login,
 	fact.LookEcho:      path.Echo,
 	fact.LookRoute:     path.Route,
 	fact.LookLink:      path.Link,

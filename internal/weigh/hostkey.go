@@ -72,7 +72,9 @@ func (v *view) clientCertReading(t *try, c climb) (Reading, bool) {
 	}
 	r := Reading{Gate: Session, Cause: "certs/client-cert-wanted", Apart: true, Because: factIDs(c.handshake, c.reply), Vantage: c.handshake.Vantage,
 		Summary: text + t.seen(), Values: v.place(t, values{"server": v.answering(t)})}
-	if reply.Status != 0 && reply.Status != 496 {
+	// A web server of many says outright that this is the reason.
+	said := strings.Contains(reply.Text, "No required SSL certificate")
+	if reply.Status != 0 && reply.Status != 496 && !said {
 		r.Most = "likely" // the status may have another reason
 	}
 	return r, true

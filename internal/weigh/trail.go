@@ -357,7 +357,7 @@ func (v *view) clear(rung trail.Rung, s sum) (string, bool) {
 		if rung == trail.Service && last.running != "" {
 			open |= gates(Listener)
 		}
-		if rung == trail.Login || rungGates[rung]&^open != 0 {
+		if rung == trail.Login && v.ask.Account == "" || rungGates[rung]&^open != 0 {
 			return "", false
 		}
 	}
@@ -401,7 +401,13 @@ func (v *view) unseen(rung trail.Rung, s sum, causes []trail.Cause) (why, needs 
 	behind := len(causes) > 0 && causes[0].Blocking
 	switch rung {
 	case trail.Login:
-		return "no account was tried", "a login by hand"
+		if why := v.untriedLogin(); why != "" {
+			return why, ""
+		}
+		if v.ask.Account != "" {
+			return "the connection did not get so far", ""
+		}
+		return "no account was tried", "--user NAME with --secret"
 	case trail.Certs, trail.Answer:
 		if behind {
 			return "hidden behind " + causes[0].ID, "mending that first"

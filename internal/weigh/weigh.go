@@ -147,6 +147,7 @@ var rungReaders = []func(*view, *wants, *try) []Reading{
 	(*view).sheetReadings,
 	(*view).accessReadings,
 	(*view).certReadings,
+	(*view).loginReadings,
 	(*view).answerReadings,
 }
 

@@ -1,0 +1,215 @@
+package weigh
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"uakari/internal/fact"
+	"uakari/internal/trail"
+)
+
+// loginCode says what a protocol's refusal means.
+type loginCode struct {
+	code  string // as the protocol has it; a part of it where it ends in "*"
+	text  string // that must be in the server's words; "": any
+	cause string
+	most  trail.Certainty // how sure that is from the code alone; "": proven
+}
+
+// loginCodes is refusals by protocol, the most telling first: the SQLSTATEs of
+// PostgreSQL (manual, appendix A), result codes of LDAP (RFC 4511 appendix A,
+// with the sub-codes that one directory writes into its text), status codes of
+// HTTP (RFC 9110), enhanced codes of mail (RFC 3463, RFC 4954), response codes
+// of IMAP (RFC 5530), errors of Redis (its manual, "ACL").
+var loginCodes = map[string][]loginCode{
+	"postgres": {
+		{"28000", "no pg_hba.conf entry", "login/not-from-here", ""}, {"28000", "pg_hba.conf rejects", "login/not-from-here", ""},
+		{"28000", "is not permitted to log in", "login/disabled", ""}, {"28000", "does not exist", "login/unknown-account", ""},
+		{"28P01", "", "login/rejected", trail.Likely}, {"28000", "", "login/rejected", trail.Likely},
+		{"3D000", "", "login/no-such-resource", ""}, {"53300", "", "login/too-many-sessions", ""}, {"42501", "", "login/no-right", ""},
+	},
+	"ldap": {
+		{"49", "data 525", "login/unknown-account", ""}, {"49", "data 52e", "login/wrong-secret", ""}, {"49", "data 530", "login/policy-blocks", trail.Likely},
+		{"49", "data 532", "login/secret-expired", ""}, {"49", "data 533", "login/disabled", ""}, {"49", "data 701", "login/account-expired", ""},
+		{"49", "data 773", "login/must-change", ""}, {"49", "data 775", "login/locked", ""}, {"49", "", "login/rejected", trail.Likely},
+		{"32", "", "login/rejected", trail.Likely}, {"8", "", "login/mechanism-off", ""}, {"13", "", "login/mechanism-off", ""}, {"48", "", "login/mechanism-off", ""},
+		{"50", "", "login/no-right", ""}, {"52", "", "login/directory-down", trail.Likely}, {"51", "", "login/directory-down", trail.Likely}, {"53", "", "login/rejected", trail.Likely},
+	},
+	"http":  {{"401", "", "login/rejected", trail.Likely}, {"403", "", "login/no-right", trail.Likely}, {"429", "", "login/locked", trail.Possible}},
+	"redis": {{"WRONGPASS", "", "login/rejected", trail.Likely}, {"NOPERM", "", "login/no-right", ""}, {"ERR", "without any password configured", "login/mechanism-off", ""}, {"ERR", "", "login/rejected", trail.Likely}},
+	"smtp": {{"535*", "", "login/rejected", trail.Likely}, {"534*", "", "login/mechanism-off", ""}, {"538*", "", "login/mechanism-off", ""}, {"504*", "", "login/mechanism-off", ""},
+		{"503*", "", "login/mechanism-off", trail.Likely}, {"530*", "", "login/mechanism-off", trail.Likely}, {"454*", "", "login/directory-down", trail.Likely}},
+	"imap": {{"AUTHENTICATIONFAILED", "", "login/rejected", trail.Likely}, {"AUTHORIZATIONFAILED", "", "login/no-right", ""}, {"EXPIRED", "", "login/secret-expired", ""},
+		{"PRIVACYREQUIRED", "", "login/mechanism-off", ""}, {"UNAVAILABLE", "", "login/directory-down", ""}, {"LIMIT", "", "login/too-many-sessions", ""}, {"NO", "", "login/rejected", trail.Likely}},
+	"ssh": {{"mechanism", "", "login/mechanism-off", ""}, {"", "", "login/rejected", trail.Likely}},
+}
+
+// loginLines is lines of a server's log that say why a login was refused. The
+// account must be in the line, or in the one before it.
+var loginLines = map[string][]struct{ text, cause string }{
+	"ssh": {
+		{"Failed password for invalid user", "login/unknown-account"}, {"Failed publickey for invalid user", "login/unknown-account"}, {"Invalid user", "login/unknown-account"},
+		{"not allowed because account is locked", "login/locked"}, {"maximum authentication attempts exceeded", "login/locked"},
+		{"not allowed because not listed in AllowUsers", "login/no-right"}, {"not allowed because not in any group", "login/missing-group"}, {"not allowed because none of user's groups are listed in AllowGroups", "login/missing-group"},
+		{"not allowed because listed in DenyUsers", "login/no-right"}, {"not allowed because a group is listed in DenyGroups", "login/no-right"},
+		{"not allowed because shell", "login/disabled"}, {"ROOT LOGIN REFUSED", "login/not-from-here"}, {"account has expired", "login/account-expired"}, {"Account expired", "login/account-expired"},
+		{"expired password", "login/secret-expired"}, {"password has expired", "login/secret-expired"}, {"nologin", "login/closed-for-all"}, {"System is going down", "login/closed-for-all"},
+		{"bad ownership or modes", "login/key-too-open"}, {"Failed publickey for", "login/key-refused"}, {"Failed password for", "login/wrong-secret"}, {"authentication failure", "login/wrong-secret"},
+	},
+	"postgres": {
+		{`does not exist`, "login/unknown-account"}, {"has an expired password", "login/secret-expired"}, {"has no password assigned", "login/wrong-secret"},
+		{"Password does not match", "login/wrong-secret"}, {"password authentication failed", "login/wrong-secret"}, {"no pg_hba.conf entry", "login/not-from-here"},
+	},
+	"imap": {{"unknown user", "login/unknown-account"}, {"Password mismatch", "login/wrong-secret"}, {"password mismatch", "login/wrong-secret"}, {"account disabled", "login/disabled"}},
+	"smtp": {{"user not found", "login/unknown-account"}, {"authentication failure", "login/wrong-secret"}},
+}
+
+// loginReadings reads the account gate: the protocol's own word for the one
+// try, and the server's log where it says more.
+func (v *view) loginReadings(w *wants, t *try) []Reading {
+	if v.ask.Account == "" || t.symptom != Fine {
+		return nil
+	}
+	target := t.target
+	target.Account = v.ask.Account
+	w.add(Want{Look: fact.LookLogin, At: fact.Client, Target: target, Gate: Account})
+	for _, f := range v.facts(v.client, fact.LookLogin) {
+		if f.Login == nil || f.Order.Target != target {
+			continue
+		}
+		switch l := f.Login; l.Outcome {
+		case fact.LoginAccepted:
+			return []Reading{{Gate: Account, Because: factIDs(f), Vantage: v.client, Summary: fmt.Sprintf("%s is accepted, by %s", l.Account, l.Mechanism)}}
+		case fact.LoginRefused:
+			return []Reading{v.refusedLogin(w, t, f)}
+		}
+	}
+	return nil
+}
+
+func (v *view) refusedLogin(w *wants, t *try, f *fact.Fact) Reading {
+	l := f.Login
+	r := Reading{Gate: Account, Cause: "login/rejected", Apart: true, Because: factIDs(f), Vantage: v.client, Most: trail.Likely,
+		Values: v.place(t, values{"account": l.Account, "mechanism": l.Mechanism, "server": v.answering(t), "text": l.Text})}
+	for _, c := range loginCodes[v.scheme.Wire] {
+		if codeIs(c.code, l.Code) && strings.Contains(l.Text, c.text) {
+			r.Cause, r.Most = c.cause, c.most
+			break
+		}
+	}
+	words := strings.TrimSpace(l.Code + " " + l.Text)
+	if r.Cause == "login/mechanism-off" {
+		words = strings.TrimSpace(words + "; it offers " + strings.Join(l.Offered, ", "))
+	}
+	r.Summary = fmt.Sprintf("%s is refused by %s: %s", l.Account, l.Mechanism, words)
+	if r.Cause == "login/rejected" {
+		r.Short = []string{"the protocol does not say why; the server's log or its accounts do"}
+		v.loginReason(w, t, f, &r)
+	}
+	return r
+}
+
+func codeIs(pattern, code string) bool {
+	if prefix, ok := strings.CutSuffix(pattern, "*"); ok {
+		return strings.HasPrefix(code, prefix)
+	}
+	return pattern == "" || pattern == code
+}
+
+// loginReason looks for this try in the server's log, read after it.
+func (v *view) loginReason(w *wants, t *try, f *fact.Fact, r *Reading) {
+	if t.server == "" {
+		return
+	}
+	after := fact.Target{Port: t.target.Port, Scheme: t.target.Scheme, Again: 1}
+	w.add(Want{Look: fact.LookService, At: fact.Server, On: t.server, Target: after, Gate: Account})
+	for _, s := range v.facts(t.server, fact.LookService) {
+		if s.Service == nil || s.Order.Target.Again != 1 {
+			continue
+		}
+		for _, line := range v.linesOfTry(t, s, f) {
+			for _, known := range loginLines[v.scheme.Wire] {
+				if !strings.Contains(line, known.text) {
+					continue
+				}
+				r.Cause, r.Most, r.Short = known.cause, "", nil
+				r.Summary = fmt.Sprintf("%s is refused, and the log of %s says why: %q", f.Login.Account, v.host(t.server), shortened(line))
+				r.Because = append(r.Because, s.ID)
+				return
+			}
+		}
+	}
+}
+
+func shortened(line string) string {
+	const most = 160
+	if len(line) > most {
+		return strings.ToValidUTF8(line[:most], "") + "…"
+	}
+	return line
+}
+
+// linesOfTry is the log lines that belong to a try: those that name its
+// account, or follow one that does, and were written since it began. Lines of
+// files have no time here: they belong to it if they were not there before.
+func (v *view) linesOfTry(t *try, s, login *fact.Fact) []string {
+	began := login.At.Add(-time.Duration(login.Login.TookMS)*time.Millisecond - 2*time.Second)
+	var list []string
+	near := 0
+	take := func(line string) {
+		if strings.Contains(line, login.Login.Account) {
+			near = 3
+		}
+		if near > 0 {
+			list = append(list, line)
+			near--
+		}
+	}
+	before := v.linesBefore(t)
+	for _, p := range s.Service.Programs {
+		for _, u := range p.Units {
+			for _, line := range u.Log {
+				if !line.At.IsZero() && line.At.After(began) {
+					take(line.Text)
+				}
+			}
+		}
+		for _, file := range p.Logs {
+			for _, line := range file.Lines {
+				if !slices.Contains(before, line) {
+					take(line)
+				}
+			}
+		}
+	}
+	return list
+}
+
+// linesBefore is what the log files held when the service was first looked at.
+func (v *view) linesBefore(t *try) []string {
+	var list []string
+	for _, f := range v.facts(t.server, fact.LookService) {
+		if f.Service == nil || f.Order.Target.Again != 0 {
+			continue
+		}
+		for _, p := range f.Service.Programs {
+			for _, file := range p.Logs {
+				list = append(list, file.Lines...)
+			}
+		}
+	}
+	return list
+}
+
+// untriedLogin says why the login rung was not seen though an account was
+// given.
+func (v *view) untriedLogin() string {
+	for _, f := range v.facts(v.client, fact.LookLogin) {
+		if f.Login != nil && (f.Login.Outcome == fact.LoginWithheld || f.Login.Outcome == fact.LoginFailed) {
+			return fmt.Sprintf("%s was not tried: %s", f.Login.Account, f.Login.Text)
+		}
+	}
+	return ""
+}

@@ -1,0 +1,336 @@
+package wire
+
+import (
+	"crypto/hmac"
+	"crypto/md5"
+	"crypto/pbkdf2"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/base64"
+	"encoding/binary"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+	"time"
+
+	"uakari/internal/fact"
+)
+
+// Credentials are what one login try presents. They are in no fact.
+type Credentials struct {
+	Account, Secret string
+	Host, Path      string // of the endpoint
+}
+
+// Logins is one login try in each protocol that has one here. Each presents
+// the secret once, whatever comes of it.
+var Logins = map[string]func(*Conn, Credentials) (fact.Login, error){
+	"http": loginHTTP, "redis": loginRedis, "ldap": loginLDAP, "smtp": loginSMTP, "imap": loginIMAP, "postgres": loginPostgres,
+}
+
+// TryLogin makes the one try and says how it ended.
+func TryLogin(c *Conn, protocol string, with Credentials) fact.Login {
+	began := time.Now()
+	l, err := Logins[protocol](c, with)
+	l.Text = without(Clean(l.Text), with.Secret)
+	if err != nil && l.Outcome == "" {
+		l.Outcome, l.Text = fact.LoginFailed, Clean(err.Error())
+	}
+	l.TookMS = MS(time.Since(began))
+	return l
+}
+
+// without takes a secret out of a text that a server may have repeated.
+func without(text, secret string) string {
+	if secret == "" {
+		return text
+	}
+	return strings.ReplaceAll(text, secret, "…")
+}
+
+func outcome(ok bool) fact.LoginOutcome {
+	if ok {
+		return fact.LoginAccepted
+	}
+	return fact.LoginRefused
+}
+
+// loginHTTP sends the account with the question (RFC 7617).
+func loginHTTP(c *Conn, with Credentials) (fact.Login, error) {
+	l := fact.Login{Mechanism: "basic"}
+	path := with.Path
+	if path == "" {
+		path = "/"
+	}
+	token := base64.StdEncoding.EncodeToString([]byte(with.Account + ":" + with.Secret))
+	if _, err := fmt.Fprintf(c, "GET %s HTTP/1.1\r\nHost: %s\r\nUser-Agent: uakari\r\nAuthorization: Basic %s\r\nConnection: close\r\n\r\n", path, with.Host, token); err != nil {
+		return l, err
+	}
+	var r fact.Reply
+	header, err := c.httpHead(&r)
+	if err != nil {
+		return l, err
+	}
+	for _, challenge := range header.Values("Www-Authenticate") {
+		scheme, _, _ := strings.Cut(challenge, " ")
+		l.Offered = append(l.Offered, strings.ToLower(Clean(scheme)))
+	}
+	l.Code, l.Text = strconv.Itoa(r.Status), r.Reason
+	l.Outcome = outcome(r.Status < 400 || r.Status == 404 || r.Status == 405)
+	return l, nil
+}
+
+// loginRedis authenticates by AUTH, with an account if it is not the default
+// one.
+func loginRedis(c *Conn, with Credentials) (fact.Login, error) {
+	l := fact.Login{Mechanism: "AUTH"}
+	words := []string{"AUTH", with.Account, with.Secret}
+	if with.Account == "default" {
+		words = []string{"AUTH", with.Secret}
+	}
+	var b strings.Builder
+	fmt.Fprintf(&b, "*%d\r\n", len(words))
+	for _, w := range words {
+		fmt.Fprintf(&b, "$%d\r\n%s\r\n", len(w), w)
+	}
+	if _, err := io.WriteString(c, b.String()); err != nil {
+		return l, err
+	}
+	text, err := c.line()
+	if err != nil {
+		return l, err
+	}
+	if rest, ok := strings.CutPrefix(text, "-"); ok {
+		l.Code, l.Text, _ = strings.Cut(rest, " ")
+	}
+	l.Outcome = outcome(strings.HasPrefix(text, "+"))
+	return l, nil
+}
+
+// berOf writes one element with a definite length.
+func berOf(tag byte, body []byte) []byte {
+	out := []byte{tag}
+	if len(body) < 128 {
+		out = append(out, byte(len(body)))
+	} else {
+		out = append(out, 0x82, byte(len(body)>>8), byte(len(body)))
+	}
+	return append(out, body...)
+}
+
+// loginLDAP binds by name and secret (RFC 4511 section 4.2).
+func loginLDAP(c *Conn, with Credentials) (fact.Login, error) {
+	l := fact.Login{Mechanism: "simple"}
+	bind := append([]byte{0x02, 0x01, 0x03}, berOf(0x04, []byte(with.Account))...)
+	bind = append(bind, berOf(0x80, []byte(with.Secret))...)
+	message := append([]byte{0x02, 0x01, 0x02}, berOf(0x60, bind)...)
+	if _, err := c.Write(berOf(0x30, message)); err != nil {
+		return l, err
+	}
+	op, body, err := c.ldapMessage()
+	if err != nil {
+		return l, err
+	}
+	if op != 0x61 || len(body) < 3 || body[0] != 0x0a || body[1] != 1 {
+		return l, errNotLDAP
+	}
+	l.Code = strconv.Itoa(int(body[2]))
+	// matchedDN, then the diagnostic message.
+	rest := body[3:]
+	for i := range 2 {
+		if len(rest) < 2 || rest[0] != 0x04 {
+			break
+		}
+		size, used, ok := berLength(rest[1:])
+		if !ok || 1+used+size > len(rest) {
+			break
+		}
+		if i == 1 {
+			l.Text = string(rest[1+used : 1+used+size])
+		}
+		rest = rest[1+used+size:]
+	}
+	l.Outcome = outcome(body[2] == 0)
+	return l, nil
+}
+
+// loginSMTP authenticates by PLAIN (RFC 4954, RFC 4616).
+func loginSMTP(c *Conn, with Credentials) (fact.Login, error) {
+	l := fact.Login{Mechanism: "PLAIN"}
+	reply := func(send string) (string, []string, error) {
+		if _, err := io.WriteString(c, send); err != nil {
+			return "", nil, err
+		}
+		var lines []string
+		for len(lines) < 100 {
+			line, err := c.line()
+			if err != nil {
+				return "", lines, err
+			}
+			lines = append(lines, line)
+			if len(line) < 4 || line[3] != '-' {
+				return line[:min(3, len(line))], lines, nil
+			}
+		}
+		return "", lines, errTooLong
+	}
+	_, lines, err := reply("EHLO uakari.invalid\r\n")
+	if err != nil {
+		return l, err
+	}
+	for _, line := range lines {
+		if rest, ok := strings.CutPrefix(strings.ToUpper(line[min(4, len(line)):]), "AUTH "); ok {
+			l.Offered = strings.Fields(rest)
+		}
+	}
+	token := base64.StdEncoding.EncodeToString([]byte("\x00" + with.Account + "\x00" + with.Secret))
+	code, lines, err := reply("AUTH PLAIN " + token + "\r\n")
+	if err != nil {
+		return l, err
+	}
+	l.Code, l.Text = code, strings.Join(lines, " ")
+	if fields := strings.Fields(lines[0]); len(fields) > 1 && strings.Count(fields[1], ".") == 2 {
+		l.Code += " " + fields[1] // the enhanced code (RFC 3463)
+	}
+	l.Outcome = outcome(code == "235")
+	return l, nil
+}
+
+// loginIMAP signs in by LOGIN (RFC 9051 section 6.2.3).
+func loginIMAP(c *Conn, with Credentials) (fact.Login, error) {
+	l := fact.Login{Mechanism: "LOGIN"}
+	quote := strings.NewReplacer(`\`, `\\`, `"`, `\"`)
+	if strings.ContainsAny(with.Account+with.Secret, "\r\n\x00") {
+		return l, errors.New("the account or secret has characters that LOGIN cannot carry")
+	}
+	if _, err := fmt.Fprintf(c, "u3 LOGIN \"%s\" \"%s\"\r\n", quote.Replace(with.Account), quote.Replace(with.Secret)); err != nil {
+		return l, err
+	}
+	status, text, err := c.imapReply("u3")
+	if err != nil {
+		return l, err
+	}
+	l.Code, l.Text = status, text
+	if _, after, ok := strings.Cut(text, "["); ok {
+		l.Code, _, _ = strings.Cut(after, "]")
+	}
+	l.Outcome = outcome(status == "OK")
+	return l, nil
+}
+
+// loginPostgres begins a session as an account (the manual's "Start-up" and
+// "SASL Authentication").
+func loginPostgres(c *Conn, with Credentials) (fact.Login, error) {
+	l := fact.Login{Mechanism: "none"}
+	database, _, _ := strings.Cut(strings.Trim(with.Path, "/"), "?")
+	if database == "" {
+		database = with.Account
+	}
+	body := binary.BigEndian.AppendUint32(nil, postgresVersion)
+	body = append(body, "user\x00"+with.Account+"\x00database\x00"+database+"\x00application_name\x00uakari\x00\x00"...)
+	if _, err := c.Write(append(binary.BigEndian.AppendUint32(nil, uint32(len(body)+4)), body...)); err != nil {
+		return l, err
+	}
+	send := func(text string) error {
+		m := append([]byte{'p'}, binary.BigEndian.AppendUint32(nil, uint32(len(text)+4))...)
+		_, err := c.Write(append(m, text...))
+		return err
+	}
+	var s scram
+	for range 50 {
+		kind, message, err := c.postgresMessage()
+		if err != nil {
+			return l, err
+		}
+		switch {
+		case kind == 'E':
+			fields := postgresFields(message)
+			l.Code, l.Text, l.Outcome = Clean(fields['C']), fields['M'], fact.LoginRefused
+			return l, nil
+		case kind == 'Z':
+			l.Outcome = fact.LoginAccepted
+			return l, nil
+		case kind != 'R' || len(message) < 4:
+			continue
+		}
+		switch binary.BigEndian.Uint32(message) {
+		case 3:
+			l.Mechanism = "password"
+			err = send(with.Secret + "\x00")
+		case 5:
+			l.Mechanism = "md5"
+			err = send(postgresMD5(with, message[4:]) + "\x00")
+		case 10:
+			l.Mechanism = "SCRAM-SHA-256"
+			first := s.first()
+			err = send("SCRAM-SHA-256\x00" + string(binary.BigEndian.AppendUint32(nil, uint32(len(first)))) + first)
+		case 11:
+			var last string
+			if last, err = s.last(string(message[4:]), with.Secret); err == nil {
+				err = send(last)
+			}
+		case 0, 12:
+		default:
+			l.Mechanism = fmt.Sprintf("method %d", binary.BigEndian.Uint32(message))
+			l.Outcome, l.Text = fact.LoginWithheld, "the server asks for a method that is not tried here"
+			return l, nil
+		}
+		if err != nil {
+			return l, err
+		}
+	}
+	return l, errNotPostgres
+}
+
+func postgresMD5(with Credentials, salt []byte) string {
+	inner := md5.Sum([]byte(with.Secret + with.Account))
+	outer := md5.Sum(append([]byte(hex.EncodeToString(inner[:])), salt...))
+	return "md5" + hex.EncodeToString(outer[:])
+}
+
+// scram is one exchange of SCRAM-SHA-256 without channel binding (RFC 5802,
+// RFC 7677).
+type scram struct{ nonce, bare string }
+
+func (s *scram) first() string {
+	s.nonce = rand.Text()
+	s.bare = "n=,r=" + s.nonce
+	return "n,," + s.bare
+}
+
+var errScram = errors.New("the server's part of SCRAM makes no sense")
+
+func (s *scram) last(challenge, secret string) (string, error) {
+	fields := map[byte]string{}
+	for part := range strings.SplitSeq(challenge, ",") {
+		if len(part) > 2 && part[1] == '=' {
+			fields[part[0]] = part[2:]
+		}
+	}
+	salt, err := base64.StdEncoding.DecodeString(fields['s'])
+	rounds, err2 := strconv.Atoi(fields['i'])
+	const most = 1 << 20 // a hostile server may name any number
+	if err != nil || err2 != nil || rounds < 1 || rounds > most || !strings.HasPrefix(fields['r'], s.nonce) {
+		return "", errScram
+	}
+	salted, err := pbkdf2.Key(sha256.New, secret, salt, rounds, sha256.Size)
+	if err != nil {
+		return "", err
+	}
+	mac := func(key []byte, text string) []byte {
+		h := hmac.New(sha256.New, key)
+		io.WriteString(h, text)
+		return h.Sum(nil)
+	}
+	client := mac(salted, "Client Key")
+	stored := sha256.Sum256(client)
+	final := "c=biws,r=" + fields['r']
+	proof := mac(stored[:], s.bare+","+challenge+","+final)
+	for i := range proof {
+		proof[i] ^= client[i]
+	}
+	return final + ",p=" + base64.StdEncoding.EncodeToString(proof), nil
+}
