@@ -84,7 +84,9 @@ func (s *seeing) ask(input string) (fact.Ask, look.Env, error) {
 	}
 	sheets, err := s.readSheets()
 	if err == nil {
-		env.Identity = s.identity
+		if s.secret == "" {
+			env.Identity = s.identity // else it is for --at
+		}
 		env.Secret, err = readSecret(s.secret, s.user != "")
 	}
 	return fact.Ask{Endpoint: e, Account: s.user, Sheets: sheets, Began: time.Now().UTC(), Unit: s.unit, Card: env.Card, Resolvers: env.Resolvers,
@@ -157,7 +159,8 @@ func (s *seeing) vantages(ctx context.Context, env look.Env) (at []trace.Vantage
 		}
 	}
 	client := false
-	secret, err := readSecret(s.secret, len(s.at) > 0)
+	// A secret belongs to the account that is tried, if there is one.
+	secret, err := readSecret(s.secret, len(s.at) > 0 && s.user == "")
 	if err != nil {
 		return nil, done, err
 	}

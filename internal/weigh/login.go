@@ -46,21 +46,23 @@ var loginCodes = map[string][]loginCode{
 	"ssh": {{"mechanism", "", "login/mechanism-off", ""}, {"", "", "login/rejected", trail.Likely}},
 }
 
-// loginLines is lines of a server's log that say why a login was refused. The
-// account must be in the line, or in the one before it.
+// loginLines is lines of a server's log that say why a login was refused, the
+// most telling first. The account must be in the line, or in one shortly
+// before it.
 var loginLines = map[string][]struct{ text, cause string }{
 	"ssh": {
-		{"Failed password for invalid user", "login/unknown-account"}, {"Failed publickey for invalid user", "login/unknown-account"}, {"Invalid user", "login/unknown-account"},
-		{"not allowed because account is locked", "login/locked"}, {"maximum authentication attempts exceeded", "login/locked"},
+		{"not allowed because account is locked", "login/locked"}, {"account temporarily locked", "login/locked"}, {"maximum authentication attempts exceeded", "login/locked"},
 		{"not allowed because not listed in AllowUsers", "login/no-right"}, {"not allowed because not in any group", "login/missing-group"}, {"not allowed because none of user's groups are listed in AllowGroups", "login/missing-group"},
 		{"not allowed because listed in DenyUsers", "login/no-right"}, {"not allowed because a group is listed in DenyGroups", "login/no-right"},
-		{"not allowed because shell", "login/disabled"}, {"ROOT LOGIN REFUSED", "login/not-from-here"}, {"account has expired", "login/account-expired"}, {"Account expired", "login/account-expired"},
+		{"not allowed because shell", "login/disabled"}, {"ROOT LOGIN REFUSED", "login/not-from-here"}, {"(account expired)", "login/account-expired"}, {"account has expired", "login/account-expired"}, {"Account expired", "login/account-expired"},
+		// "invalid user" in later lines is said of barred accounts too.
+		{"Invalid user ", "login/unknown-account"},
 		{"expired password", "login/secret-expired"}, {"password has expired", "login/secret-expired"}, {"nologin", "login/closed-for-all"}, {"System is going down", "login/closed-for-all"},
-		{"bad ownership or modes", "login/key-too-open"}, {"Failed publickey for", "login/key-refused"}, {"Failed password for", "login/wrong-secret"}, {"authentication failure", "login/wrong-secret"},
+		{"bad ownership or modes", "login/key-too-open"}, {"Failed publickey for", "login/key-refused"}, {"Failed password for", "login/wrong-secret"},
 	},
 	"postgres": {
-		{`does not exist`, "login/unknown-account"}, {"has an expired password", "login/secret-expired"}, {"has no password assigned", "login/wrong-secret"},
-		{"Password does not match", "login/wrong-secret"}, {"password authentication failed", "login/wrong-secret"}, {"no pg_hba.conf entry", "login/not-from-here"},
+		{"does not exist", "login/unknown-account"}, {"has an expired password", "login/secret-expired"}, {"has no password assigned", "login/wrong-secret"},
+		{"Password does not match", "login/wrong-secret"}, {"no pg_hba.conf entry", "login/not-from-here"},
 	},
 	"imap": {{"unknown user", "login/unknown-account"}, {"Password mismatch", "login/wrong-secret"}, {"password mismatch", "login/wrong-secret"}, {"account disabled", "login/disabled"}},
 	"smtp": {{"user not found", "login/unknown-account"}, {"authentication failure", "login/wrong-secret"}},
@@ -129,16 +131,20 @@ func (v *view) loginReason(w *wants, t *try, f *fact.Fact, r *Reading) {
 		if s.Service == nil || s.Order.Target.Again != 1 {
 			continue
 		}
-		for _, line := range v.linesOfTry(t, s, f) {
-			for _, known := range loginLines[v.scheme.Wire] {
-				if !strings.Contains(line, known.text) {
-					continue
-				}
-				r.Cause, r.Most, r.Short = known.cause, "", nil
-				r.Summary = fmt.Sprintf("%s is refused, and the log of %s says why: %q", f.Login.Account, v.host(t.server), shortened(line))
-				r.Because = append(r.Because, s.ID)
-				return
+		lines := v.linesOfTry(t, s, f)
+		for _, known := range loginLines[v.scheme.Wire] {
+			at := slices.IndexFunc(lines, func(line string) bool { return strings.Contains(line, known.text) })
+			if at < 0 {
+				continue
 			}
+			r.Cause, r.Most, r.Short = known.cause, "", nil
+			if known.text == "Failed password for" {
+				// A locked password, which fits nothing, is logged the same way.
+				r.Most, r.Short = trail.Likely, []string{"a password that is locked is refused in the same words; the account's state was not read"}
+			}
+			r.Summary = fmt.Sprintf("%s is refused, and the log of %s says why: %q", f.Login.Account, v.host(t.server), shortened(lines[at]))
+			r.Because = append(r.Because, s.ID)
+			return
 		}
 	}
 }

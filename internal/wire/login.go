@@ -14,7 +14,6 @@ import (
 	"io"
 	"strconv"
 	"strings"
-	"time"
 
 	"uakari/internal/fact"
 )
@@ -33,13 +32,11 @@ var Logins = map[string]func(*Conn, Credentials) (fact.Login, error){
 
 // TryLogin makes the one try and says how it ended.
 func TryLogin(c *Conn, protocol string, with Credentials) fact.Login {
-	began := time.Now()
 	l, err := Logins[protocol](c, with)
 	l.Text = without(Clean(l.Text), with.Secret)
 	if err != nil && l.Outcome == "" {
 		l.Outcome, l.Text = fact.LoginFailed, Clean(err.Error())
 	}
-	l.TookMS = MS(time.Since(began))
 	return l
 }
 

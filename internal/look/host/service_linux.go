@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/coreos/go-systemd/v22/dbus"
 	"golang.org/x/sys/unix"
@@ -20,10 +21,20 @@ import (
 	"uakari/internal/look"
 )
 
+// logLag is how long a line may take from a service to its log.
+const logLag = time.Second
+
 // Service leaves what this host knows of the programs that could stand behind
 // the endpoint: those that the card or the unit names, and those of the
 // scheme's table.
 func Service(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
+	if order.Target.Again > 0 {
+		env.Deep = true // a second look is for what its log says by now
+		select {
+		case <-time.After(logLag):
+		case <-ctx.Done():
+		}
+	}
 	scheme, _ := endpoint.Lookup(order.Target.Scheme)
 	s := fact.Service{Programs: []fact.Program{}}
 	s.Programs = append(s.Programs, named(env)...)

@@ -15,7 +15,7 @@ import (
 
 // Bounds on what is kept of a unit.
 const (
-	mostLog   = 30 // last log lines
+	mostLog   = 60 // last log lines
 	mostUnits = 40 // required units that are looked at
 )
 

@@ -23,8 +23,9 @@ import (
 // though the endpoint has protection, or to a host that is not known, nothing
 // is presented.
 func Login(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
+	began := time.Now()
 	l := loginTry(ctx, env, order)
-	l.Account = order.Target.Account
+	l.Account, l.TookMS = order.Target.Account, wire.MS(time.Since(began))
 	saw := string(l.Outcome)
 	if l.Code != "" || l.Text != "" {
 		saw += ": " + strings.TrimSpace(l.Code+" "+l.Text)
@@ -137,10 +138,12 @@ func (c *climber) loginSSH() fact.Login {
 	case errors.Is(err, errSeen):
 		return withheld("the host key is " + state + ", and a password is shown only to a host that is known")
 	case strings.Contains(err.Error(), "unable to authenticate"):
-		l.Outcome, l.Text = fact.LoginRefused, wire.Clean(err.Error())
+		l.Outcome, l.Text = fact.LoginRefused, "none of its ways was accepted, after "+methods(err)
 		if !slices.ContainsFunc([]string{"password", "keyboard-interactive", "publickey"}, func(m string) bool { return strings.Contains(methods(err), m) }) {
 			l.Code = "mechanism"
 		}
+	case spent && strings.HasSuffix(err.Error(), "EOF"):
+		l.Outcome, l.Text = fact.LoginRefused, "the server closed the connection without a word"
 	default:
 		l.Outcome, l.Text = fact.LoginFailed, wire.Clean(err.Error())
 	}
