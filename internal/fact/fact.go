@@ -72,6 +72,8 @@ const (
 	LookBarriers   Kind = "barriers"   // what stops packets beside filters and routes
 	LookResources  Kind = "resources"  // what a service may run out of
 	LookTables     Kind = "tables"     // the packet filters
+	LookUpstreams  Kind = "upstreams"  // the backends that a gateway passes requests to
+	LookProxy      Kind = "proxy"      // the proxies that the client's environment names
 	LookAccess     Kind = "access"     // the files by which a service lets addresses in
 )
 
@@ -135,15 +137,17 @@ type Fact struct {
 	Listeners *Listeners     `json:"listeners,omitempty"`
 	Service   *Service       `json:"service,omitempty"`
 
-	Identity   *Identity   `json:"identity,omitempty"`
-	Routes     *Routes     `json:"routes,omitempty"`
-	Neighbours *Neighbours `json:"neighbours,omitempty"`
-	Kernel     *Kernel     `json:"kernel,omitempty"`
-	Peers      *Peers      `json:"peers,omitempty"`
-	Barriers   *Barriers   `json:"barriers,omitempty"`
-	Resources  *Resources  `json:"resources,omitempty"`
-	Tables     *Tables     `json:"tables,omitempty"`
-	Access     *Access     `json:"access,omitempty"`
+	Identity   *Identity     `json:"identity,omitempty"`
+	Routes     *Routes       `json:"routes,omitempty"`
+	Neighbours *Neighbours   `json:"neighbours,omitempty"`
+	Kernel     *Kernel       `json:"kernel,omitempty"`
+	Peers      *Peers        `json:"peers,omitempty"`
+	Barriers   *Barriers     `json:"barriers,omitempty"`
+	Resources  *Resources    `json:"resources,omitempty"`
+	Tables     *Tables       `json:"tables,omitempty"`
+	Access     *Access       `json:"access,omitempty"`
+	Upstreams  *Upstreams    `json:"upstreams,omitempty"`
+	Proxy      *ProxySetting `json:"proxy,omitempty"`
 }
 
 // Payload is the one payload that is set, for showing as evidence; nil if
@@ -208,6 +212,10 @@ func (f Fact) Payload() any {
 		return f.Resources
 	case f.Access != nil:
 		return f.Access
+	case f.Upstreams != nil:
+		return f.Upstreams
+	case f.Proxy != nil:
+		return f.Proxy
 	case f.Tables != nil:
 		// The tables themselves are in the facts; they may be long.
 		return map[string]any{"rules": f.Tables.Count, "unread": append([]string{}, f.Tables.Unread...)}

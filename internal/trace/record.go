@@ -27,7 +27,8 @@ func Record(ctx context.Context, host Vantage, ask *fact.Ask, more []fact.Order,
 		r.For = &ask.Endpoint
 		at := fact.Target{Port: ask.Endpoint.Port, Scheme: ask.Endpoint.Scheme}
 		orders = append(orders, fact.Order{Look: fact.LookService, Target: at}, fact.Order{Look: fact.LookPeers, Target: at},
-			fact.Order{Look: fact.LookListeners, Target: at}, fact.Order{Look: fact.LookAccess, Target: fact.Target{Port: ask.Endpoint.Port}})
+			fact.Order{Look: fact.LookListeners, Target: at}, fact.Order{Look: fact.LookAccess, Target: fact.Target{Port: ask.Endpoint.Port}},
+			fact.Order{Look: fact.LookUpstreams, Target: fact.Target{Port: ask.Endpoint.Port}})
 	}
 	var (
 		wg sync.WaitGroup

@@ -37,6 +37,8 @@ var looks = map[fact.Kind]func(context.Context, look.Env, fact.Order, look.Emit)
 	fact.LookResources:  host.Resources,
 	fact.LookTables:     host.Tables,
 	fact.LookAccess:     host.Access,
+	fact.LookUpstreams:  host.Upstreams,
+	fact.LookProxy:      host.Proxy,
 }
 
 // Here is the host that the program runs on.

@@ -35,6 +35,9 @@ func (v *view) answerReadings(w *wants, t *try) []Reading {
 		r.Cause = "answer/source-refused"
 		r.Summary = fmt.Sprintf("it answers %s with 403, and its own host without", v.host(v.client))
 	}
+	if hop, ok := v.hopReading(w, t, r, reply); ok {
+		return append(readings, hop)
+	}
 	r.Harmless = onlyMissing(reply, c.target)
 	return append(readings, r)
 }

@@ -10,7 +10,16 @@ import (
 
 // settingsReadings reads the intent gate: is the client told the right thing?
 // What it was told is right when the server has a listener there.
-func (v *view) settingsReadings(_ *wants, t *try) []Reading {
+func (v *view) settingsReadings(w *wants, t *try) []Reading {
+	if r, ok := v.proxyReading(w, t); ok {
+		return append(v.toldReadings(t), r)
+	}
+	return v.toldReadings(t)
+}
+
+// toldReadings compares what the client was told with the card, or with where
+// the server really listens.
+func (v *view) toldReadings(t *try) []Reading {
 	if v.asOnCard(t.target) {
 		return []Reading{{Gate: Intent, Vantage: v.client, Summary: v.told(t.target) + ", as on the card"}}
 	}

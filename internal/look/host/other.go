@@ -21,6 +21,7 @@ var (
 	Barriers   = notHere("barriers", "could not look for what stops packets")
 	Peers      = notHere("connections", "could not list the connections")
 	Resources  = notHere("resources", "could not look at disks and memory")
+	Upstreams  = notHere("backends", "could not read the gateway's settings")
 	Access     = notHere("access lists", "could not read the access lists")
 	Tables     = notHere("packet filters", "could not read the packet filters")
 )

@@ -1,0 +1,95 @@
+package host
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strconv"
+	"strings"
+
+	"uakari/internal/fact"
+	"uakari/internal/look"
+)
+
+// upstreamFiles are where gateways say which backends they pass requests to:
+// the file patterns, and a regular expression of which the groups are the
+// scheme, the host and the port.
+var upstreamFiles = []struct {
+	program string
+	globs   []string
+	line    *regexp.Regexp
+}{
+	{"nginx", []string{"/etc/nginx/nginx.conf", "/etc/nginx/conf.d/*.conf", "/etc/nginx/sites-enabled/*", "/etc/nginx/*.d/*.conf"},
+		regexp.MustCompile(`(?:^|[\s{;])(?:proxy_pass\s+(https?)://|server\s+)(\[[0-9a-fA-F:]+\]|[A-Za-z0-9._-]+)(?::(\d+))?[\s/;]`)},
+	{"haproxy", []string{"/etc/haproxy/haproxy.cfg", "/etc/haproxy/conf.d/*.cfg"},
+		regexp.MustCompile(`^\s*server\s+\S+\s+()(\[[0-9a-fA-F:]+\]|[A-Za-z0-9._-]+):(\d+)`)},
+	{"apache2", []string{"/etc/apache2/sites-enabled/*", "/etc/httpd/conf.d/*.conf"},
+		regexp.MustCompile(`(?i)^\s*proxypass(?:match)?\s+\S+\s+(https?)://(\[[0-9a-f:]+\]|[a-z0-9._-]+)(?::(\d+))?`)},
+}
+
+// mostUpstreams bounds how many backends are kept.
+const mostUpstreams = 20
+
+// Upstreams leaves the backends that a gateway on a port passes requests to,
+// by its settings.
+func Upstreams(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
+	u := fact.Upstreams{List: []fact.Upstream{}}
+	held := programsOn(ctx, env, order.Target.Port)
+	for _, f := range upstreamFiles {
+		if _, holds := held[f.program]; !holds && len(held) > 0 {
+			continue
+		}
+		for _, glob := range f.globs {
+			paths, err := filepath.Glob(glob)
+			if err != nil {
+				continue // the patterns are this file's own
+			}
+			for _, path := range paths {
+				text, err := os.ReadFile(path)
+				if err != nil {
+					emit(env.Failed(order, path, "could not read the gateway's settings", err, "root"))
+					continue
+				}
+				u.List = append(u.List, upstreamsIn(string(text[:min(len(text), mostSettings)]), path, f.line)...)
+			}
+		}
+	}
+	u.List = u.List[:min(len(u.List), mostUpstreams)]
+	f := env.Seen(order, "backends behind this gateway", fmt.Sprintf("%d in its settings", len(u.List)))
+	f.Upstreams = &u
+	emit(f)
+}
+
+// upstreamsIn finds backends in a settings file. Names of upstream groups have
+// no port and no dot, and stand for the servers that the group lists.
+func upstreamsIn(text, path string, line *regexp.Regexp) []fact.Upstream {
+	var list []fact.Upstream
+	number := 0
+	for each := range strings.Lines(text) {
+		number++
+		each, _, _ = strings.Cut(each, "#")
+		m := line.FindStringSubmatch(each)
+		if m == nil {
+			continue
+		}
+		up := fact.Upstream{Scheme: "http", Host: strings.Trim(m[2], "[]"), Path: path, Line: number}
+		if m[1] != "" {
+			up.Scheme = m[1]
+		}
+		port, err := strconv.ParseUint(m[3], 10, 16)
+		switch {
+		case err == nil:
+			up.Port = uint16(port)
+		case !strings.ContainsAny(up.Host, ".:") && up.Host != "localhost":
+			continue
+		case up.Scheme == "https":
+			up.Port = 443
+		default:
+			up.Port = 80
+		}
+		list = append(list, up)
+	}
+	return list
+}
