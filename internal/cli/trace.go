@@ -162,6 +162,9 @@ func (f *traceFlags) tell(cmd *cobra.Command, judged trail.Trail) error {
 		on := false
 		if on, err = colour(f.color, cmd.OutOrStdout()); err == nil {
 			text = []byte(tell.Text(judged, on && (f.file == "" || f.color == "always")))
+			if f.facts != "" && judged.Outcome == trail.OutcomeFault {
+				text = append(text, "Or: uakari confirm "+weigh.ShellWord(f.facts)+", which sets before beside after\n"...)
+			}
 		}
 	}
 	if err == nil {

@@ -1,0 +1,98 @@
+package tell
+
+import (
+	"fmt"
+	"strings"
+
+	"uakari/internal/trail"
+)
+
+// Short is what is in the way, in a few words.
+func Short(t trail.Trail) string {
+	for _, c := range t.Causes {
+		if c.Blocking {
+			return c.ID
+		}
+	}
+	return string(t.Outcome)
+}
+
+// Confirmed sets a trail before beside the one after, rung by rung, the
+// answer first.
+func Confirmed(before, now trail.Trail, good, times int, colour bool) string {
+	p := paint{colour}
+	var b strings.Builder
+	for _, line := range wrap(confirmAnswer(before, now, good, times), width) {
+		fmt.Fprintln(&b, p.as(bold, line))
+	}
+	fmt.Fprintf(&b, "\n  %-10s %-8s %-8s\n", "", "before", "now")
+	for i, rung := range now.Rungs {
+		was := trail.Unseen
+		if i < len(before.Rungs) {
+			was = before.Rungs[i].State
+		}
+		note := ""
+		if was != rung.State {
+			note = safe(rung.Summary)
+		}
+		head := fmt.Sprintf("  %-10s %s %s ", rung.Name, padded(p, was), padded(p, rung.State))
+		lines := wrap(note, width-30)
+		if len(lines) == 0 {
+			lines = []string{""}
+		}
+		for j, line := range lines {
+			if j > 0 {
+				head = strings.Repeat(" ", 31)
+			}
+			fmt.Fprintln(&b, strings.TrimRight(head+line, " "))
+		}
+	}
+	for _, c := range now.Causes {
+		if c.Blocking {
+			block(&b, "\nStill: ", "       ", safe(c.Summary)+fmt.Sprintf(" (%s, %s).", c.ID, c.Certainty), width)
+		}
+	}
+	return b.String()
+}
+
+// padded is a state as the ladder writes it, in a column.
+func padded(p paint, s trail.State) string {
+	word := string(s)
+	if s == trail.Fault {
+		word = strings.ToUpper(word)
+	}
+	return p.as(stateColours[s], fmt.Sprintf("%-8s", word))
+}
+
+func confirmAnswer(before, now trail.Trail, good, times int) string {
+	goal := now.Endpoint.Input
+	switch {
+	case good >= times:
+		text := fmt.Sprintf("Works again: %s, %d times in a row", safe(goal), good)
+		if !before.Began.IsZero() && now.Ended.After(before.Began) && before.Outcome == trail.OutcomeFault {
+			text += fmt.Sprintf(", %s after the failure was seen", now.Ended.Sub(before.Began).Round(1e9))
+		}
+		return text + "."
+	case now.Incomplete == "interrupted":
+		return fmt.Sprintf("Interrupted: %s worked %d of %d times.", safe(goal), good, times)
+	}
+	text := fmt.Sprintf("Not yet: %s does not work", safe(goal))
+	if from, to := worst(before), worst(now); to > from && to < len(trail.Ladder) && from < len(trail.Ladder) {
+		return text + fmt.Sprintf(", but further: %s was in the way, now it is %s.", trail.Ladder[from], trail.Ladder[to])
+	}
+	if Short(before) != Short(now) {
+		return text + fmt.Sprintf("; what is in the way is another thing now: %s was, %s is.", Short(before), Short(now))
+	}
+	return text + ", for the same reason as before."
+}
+
+// worst is the first rung with a fault, by its place on the ladder; past the
+// end for none.
+func worst(t trail.Trail) int {
+	for i, r := range t.Rungs {
+		if r.State == trail.Fault {
+			return i
+		}
+	}
+	return len(trail.Ladder)
+}

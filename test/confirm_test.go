@@ -1,0 +1,39 @@
+package test
+
+import (
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// TestConfirm breaks a way, keeps what a trace found, mends one of two faults,
+// then the other, and sees what confirm says each time.
+func TestConfirm(t *testing.T) {
+	l := newLab(t)
+	l.web(l.server, "10.20.0.14:8080")
+	l.filter(l.client, "table inet f { chain c { type filter hook output priority 0; tcp dport 8080 drop; }\n}")
+	l.filter(l.router, "table inet f { chain c { type filter hook forward priority 0; tcp dport 8080 reject; }\n}")
+	facts := filepath.Join(t.TempDir(), "first.json")
+	const endpoint = "http://10.20.0.14:8080/"
+	if r := runIn(t, enter(l.client), "trace", "--wait", "1s", "--facts", facts, endpoint); r.status != 1 || !strings.Contains(r.stdout, "Or: uakari confirm "+facts) {
+		t.Fatalf("%d: %s%s", r.status, r.stdout, r.stderr)
+	}
+	confirm := func(status int, first string, args ...string) {
+		t.Helper()
+		r := runIn(t, enter(l.client), append([]string{"confirm", facts, "--wait", "1s", "--times", "2"}, args...)...)
+		if flat := strings.Join(strings.Fields(r.stdout), " "); r.status != status || !strings.HasPrefix(flat, first) {
+			t.Errorf("%d, want %d and %q: %s%s", r.status, status, first, r.stdout, r.stderr)
+		}
+	}
+	confirm(1, "Not yet: http://10.20.0.14:8080/ does not work, for the same reason as before.")
+	l.in(l.client, "nft flush ruleset")
+	confirm(1, "Not yet: http://10.20.0.14:8080/ does not work; what is in the way is another thing now: rules/client-drop was, rules/transit-reject is.")
+	l.in(l.router, "nft flush ruleset")
+	confirm(0, "Works again: http://10.20.0.14:8080/, 2 times in a row")
+	confirm(0, "Works again:", "--within", "10s")
+	for _, args := range [][]string{{"confirm"}, {"confirm", "/nowhere"}, {"confirm", facts, "--times", "0"}} {
+		if r := run(t, args...); r.status != 2 {
+			t.Errorf("%v: %+v", args, r)
+		}
+	}
+}
