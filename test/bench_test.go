@@ -2,10 +2,12 @@ package test
 
 import (
 	"bufio"
+	"context"
 	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
@@ -13,7 +15,13 @@ import (
 	"testing"
 	"time"
 
+	"github.com/vishvananda/netlink/nl"
 	"golang.org/x/sys/unix"
+
+	"uakari/internal/fact"
+	"uakari/internal/filter"
+	"uakari/internal/look"
+	"uakari/internal/look/host"
 )
 
 // bare builds one of the bare programs.
@@ -245,5 +253,77 @@ func BenchmarkSSH(b *testing.B) {
 		own, other := sideBySide(b, 9, trace, login)
 		b.ReportMetric(ms(own-other)/ms(2*delay), "beyond")
 		b.ReportMetric(ms(other)/ms(2*delay), "login-and-command")
+	}
+}
+
+// BenchmarkReadRules compares reading 100,000 rules, decoded, with a bare dump
+// of them. The bound is 3.
+func BenchmarkReadRules(b *testing.B) {
+	if os.Getuid() != 0 {
+		b.Skip("needs root")
+	}
+	ns := fmt.Sprintf("ub%d", os.Getpid())
+	if out, err := exec.Command("ip", "netns", "add", ns).CombinedOutput(); err != nil {
+		b.Fatalf("%v: %s", err, out)
+	}
+	defer exec.Command("ip", "netns", "del", ns).Run()
+	var rules strings.Builder
+	rules.WriteString("table ip f {\nchain c {\ntype filter hook input priority 0;\n")
+	for i := range 100_000 {
+		fmt.Fprintf(&rules, "ip saddr 10.%d.%d.%d tcp dport %d drop\n", i>>16&255, i>>8&255, i&255, 1+i%60000)
+	}
+	rules.WriteString("}\n}\n")
+	load := exec.Command("ip", "netns", "exec", ns, "nft", "-f", "-")
+	load.Stdin = strings.NewReader(rules.String())
+	if out, err := load.CombinedOutput(); err != nil {
+		b.Fatalf("%v: %s", err, out)
+	}
+	var ours, dump []time.Duration
+	inside(b, ns, func() {
+		for range 5 {
+			began := time.Now()
+			req := nl.NewNetlinkRequest(unix.NFNL_SUBSYS_NFTABLES<<8|unix.NFT_MSG_GETRULE, unix.NLM_F_DUMP)
+			req.AddData(&nl.Nfgenmsg{Version: nl.NFNETLINK_V0})
+			if list, err := req.Execute(unix.NETLINK_NETFILTER, 0); err != nil || len(list) != 100_000 {
+				b.Errorf("%d rules, %v", len(list), err)
+			}
+			dump = append(dump, time.Since(began))
+			began = time.Now()
+			host.Tables(context.Background(), look.Env{}, fact.Order{Look: fact.LookTables}, func(f fact.Fact) {
+				if f.Tables == nil {
+					b.Errorf("%+v", f.Failed)
+					return
+				}
+				if r, err := filter.FromFacts(f.Tables); err != nil || r.Count() != 100_000 {
+					b.Errorf("%v", err)
+				}
+			})
+			ours = append(ours, time.Since(began))
+		}
+	})
+	if b.Failed() {
+		return
+	}
+	b.ReportMetric(float64(median(ours))/float64(median(dump)), "ratio")
+	b.ReportMetric(ms(median(ours)), "ms")
+}
+
+// inside runs something on a thread that is in a network namespace.
+func inside(b testing.TB, ns string, do func()) {
+	done := make(chan error, 1)
+	go func() {
+		runtime.LockOSThread() // the thread ends with the goroutine
+		fd, err := unix.Open("/var/run/netns/"+ns, unix.O_RDONLY|unix.O_CLOEXEC, 0)
+		if err == nil {
+			err = unix.Setns(fd, unix.CLONE_NEWNET)
+			unix.Close(fd)
+		}
+		if err == nil {
+			do()
+		}
+		done <- err
+	}()
+	if err := <-done; err != nil {
+		b.Fatal(err)
 	}
 }
