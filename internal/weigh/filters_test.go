@@ -86,13 +86,17 @@ func TestFilterReadings(t *testing.T) {
 		says  string
 	}{
 		{"the server's rule, on one link", func(s *scene) *scene { return s.tables("v1", "").tables("v2", from) }, []string{"rules/server-drop proven"}, "chain INPUT, rule 1"},
-		{"the server's rule for anybody, behind a router", func(s *scene) *scene { return s.sends("v1", tidebook, gauge, "10.20.7.1").tables("v1", "").tables("v2", port) }, []string{"rules/server-drop proven"}, ""},
+		{"the server's rule for anybody, behind a router", func(s *scene) *scene {
+			return s.sends("v1", tidebook, gauge, "10.20.7.1").tables("v1", "").tables("v2", port)
+		}, []string{"rules/server-drop proven"}, ""},
 		{"the client's own rule", func(s *scene) *scene { return s.tables("v1", "-A OUTPUT -p tcp --dport 80 -j DROP").tables("v2", "") }, []string{"rules/client-drop proven"}, ""},
 		{"both ends", func(s *scene) *scene { return s.tables("v1", "-A OUTPUT -p tcp --dport 80 -j DROP").tables("v2", port) }, []string{"rules/client-drop proven", "rules/server-drop proven"}, ""},
 		{"the reply, at the server", func(s *scene) *scene { return s.tables("v1", "").tables("v2", "-A OUTPUT -p tcp --sport 80 -j DROP") }, []string{"rules/return-drop proven"}, "drops the reply"},
 		{"the reply, at the client", func(s *scene) *scene { return s.tables("v1", "-A INPUT -p tcp --sport 80 -j DROP").tables("v2", "") }, []string{"rules/return-drop proven"}, ""},
 		{"a rule of another port", func(s *scene) *scene { return s.tables("v1", "").tables("v2", "-A INPUT -p tcp --dport 81 -j DROP") }, []string{"rules/transit-silent likely"}, ""},
-		{"the rate decides", func(s *scene) *scene { return s.tables("v1", "").tables("v2", "-A INPUT -m limit --limit 5/s -j ACCEPT\n-A INPUT -s 10.20.7.0/24 -m limit --limit 1/s -j DROP") }, nil, ""},
+		{"the rate decides", func(s *scene) *scene {
+			return s.tables("v1", "").tables("v2", "-A INPUT -m limit --limit 5/s -j ACCEPT\n-A INPUT -s 10.20.7.0/24 -m limit --limit 1/s -j DROP")
+		}, nil, ""},
 		{"nobody read the server's", func(s *scene) *scene { return s.tables("v1", "") }, nil, ""},
 	} {
 		s := c.scene(both(t))
@@ -106,7 +110,9 @@ func TestFilterReadings(t *testing.T) {
 // TestFilterGuards breaks one guard at a time.
 func TestFilterGuards(t *testing.T) {
 	const from = "-A INPUT -s 10.20.7.31 -j DROP"
-	behind := func(s *scene) *scene { return s.sends("v1", tidebook, gauge, "10.20.7.1").tables("v1", "").tables("v2", from) }
+	behind := func(s *scene) *scene {
+		return s.sends("v1", tidebook, gauge, "10.20.7.1").tables("v1", "").tables("v2", from)
+	}
 	for _, c := range []struct {
 		name  string
 		scene func(*scene) *scene
@@ -201,9 +207,15 @@ func TestGateways(t *testing.T) {
 		scene func(*scene) *scene
 		want  []string
 	}{
-		{"it drops", func(s *scene) *scene { return routed(s).tables("v3", "-A FORWARD -p tcp --dport 80 -j DROP").kernel("v3", forwards) }, []string{"rules/gateway-drop proven"}},
-		{"it drops the reply", func(s *scene) *scene { return routed(s).tables("v3", "-A FORWARD -p tcp --sport 80 -j DROP").kernel("v3", forwards) }, []string{"rules/return-drop proven"}},
-		{"it does not forward", func(s *scene) *scene { return routed(s).tables("v3", "").kernel("v3", map[string]string{"net/ipv4/ip_forward": "0"}) }, []string{"rules/forwarding-off proven"}},
+		{"it drops", func(s *scene) *scene {
+			return routed(s).tables("v3", "-A FORWARD -p tcp --dport 80 -j DROP").kernel("v3", forwards)
+		}, []string{"rules/gateway-drop proven"}},
+		{"it drops the reply", func(s *scene) *scene {
+			return routed(s).tables("v3", "-A FORWARD -p tcp --sport 80 -j DROP").kernel("v3", forwards)
+		}, []string{"rules/return-drop proven"}},
+		{"it does not forward", func(s *scene) *scene {
+			return routed(s).tables("v3", "").kernel("v3", map[string]string{"net/ipv4/ip_forward": "0"})
+		}, []string{"rules/forwarding-off proven"}},
 		{"it is not on the way", func(s *scene) *scene {
 			s.sends("v1", tidebook, gauge, "10.20.7.99").sends("v2", gauge, tidebook, "10.20.0.99").tables("v1", "").tables("v2", "")
 			return s.gateway().tables("v3", "-A FORWARD -j DROP").kernel("v3", forwards)
