@@ -17,10 +17,10 @@ import (
 func greetMySQL(c *Conn) fact.Greeting {
 	began := time.Now()
 	g := fact.Greeting{}
-	head, err := c.r.Peek(5)
+	head, err := c.r.Peek(6)
 	if err == nil {
 		size := int(head[0]) | int(head[1])<<8 | int(head[2])<<16
-		if Recognise(append(head, 0)) != "mysql" || size < 1 || size > mostLine {
+		if Recognise(head) != "mysql" || size < 1 || size > mostLine {
 			rest := c.unread()
 			g = fact.Greeting{Ending: fact.Malformed, Head: Clean(string(rest)), Protocol: Recognise(rest)}
 			g.TookMS = MS(time.Since(began))

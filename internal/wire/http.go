@@ -20,8 +20,7 @@ func askHTTP(c *Conn, q Question) fact.Reply {
 		path = "/" + path
 	}
 	path, _, _ = strings.Cut(path, "#")
-	bounded := &io.LimitedReader{R: c.Conn, N: mostReply}
-	c.r.Reset(bounded)
+	bounded := c.bound()
 	send := "GET " + path + " HTTP/1.1\r\nHost: " + q.Host + "\r\nUser-Agent: uakari\r\nAccept: */*\r\nConnection: close\r\n\r\n"
 	return c.ask("http", "GET "+path, send, func(r *fact.Reply) error {
 		head, _ := c.r.Peek(min(c.r.Buffered(), 16))
@@ -51,6 +50,14 @@ func askHTTP(c *Conn, q Question) fact.Reply {
 // httpDate is the one form of date that servers must send (RFC 9110 section
 // 5.6.7).
 const httpDate = "Mon, 02 Jan 2006 15:04:05 GMT"
+
+// bound makes an end of what is read of a connection from now on. Nothing
+// may have been read yet.
+func (c *Conn) bound() *io.LimitedReader {
+	bounded := &io.LimitedReader{R: c.Conn, N: mostReply}
+	c.r.Reset(bounded)
+	return bounded
+}
 
 // httpHead reads a status line and its header, past any that are only on the
 // way (1xx, RFC 9110 section 15.2).

@@ -62,6 +62,7 @@ func loginHTTP(c *Conn, with Credentials) (fact.Login, error) {
 	if path == "" {
 		path = "/"
 	}
+	c.bound()
 	token := base64.StdEncoding.EncodeToString([]byte(with.Account + ":" + with.Secret))
 	if _, err := fmt.Fprintf(c, "GET %s HTTP/1.1\r\nHost: %s\r\nUser-Agent: uakari\r\nAuthorization: Basic %s\r\nConnection: close\r\n\r\n", path, with.Host, token); err != nil {
 		return l, err

@@ -17,10 +17,13 @@ func greetSMTP(c *Conn) fact.Greeting {
 	if g.Protocol == "smtp" && g.Ending == fact.Done && !strings.HasPrefix(g.Head, "2") {
 		g.Refusal, g.Code = g.Head, g.Head[:3]
 	}
-	for text := g.Head; g.Ending == fact.Done && len(text) > 3 && text[3] == '-'; {
+	size := 0
+	for text := g.Head; g.Ending == fact.Done && len(text) > 3 && text[3] == '-'; size += len(text) {
 		var err error
 		if text, err = c.line(); err != nil {
 			g.Ending = ending(err)
+		} else if size > mostReply {
+			g.Ending = fact.Malformed
 		}
 	}
 	return g
