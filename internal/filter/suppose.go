@@ -82,6 +82,9 @@ func (h *Host) supposeXt(six, legacy bool, words []string) (*Host, []*Rule, erro
 	switch words[0] {
 	case "-A", "-I", "--append", "--insert":
 	case "-D", "--delete":
+		if len(words) == 2 {
+			return nil, nil, errors.New("expected the rule to delete, or its number")
+		}
 		if len(rest) > 0 {
 			at = slices.IndexFunc(rules, func(r *Rule) bool { return sameWords(r.Words(), "-A "+c.Name+" "+strings.Join(rest, " ")) })
 			if at < 0 {
@@ -106,6 +109,11 @@ func (h *Host) supposeXt(six, legacy bool, words []string) (*Host, []*Rule, erro
 		return nil, nil, err
 	}
 	for i := range r.Body {
+		// Of a change that is typed, a condition that nobody understands is
+		// more likely mistyped than new.
+		if c := r.Body[i].Cond; c != nil && c.Op == Opaque && strings.HasSuffix(c.Why, " is not understood") {
+			return nil, nil, errors.New(c.Why)
+		}
 		r.Body[i].Act.bind(c.Table)
 	}
 	return h.changed(c, slices.Insert(rules, at, r)), []*Rule{r}, nil
@@ -184,6 +192,11 @@ func (h *Host) supposeNft(words []string) (*Host, []*Rule, error) {
 	}
 	r.Body = body
 	for i := range r.Body {
+		// Of a change that is typed, a condition that nobody understands is
+		// more likely mistyped than new.
+		if c := r.Body[i].Cond; c != nil && c.Op == Opaque && strings.HasSuffix(c.Why, " is not understood") {
+			return nil, nil, errors.New(c.Why)
+		}
 		r.Body[i].Act.bind(c.Table)
 	}
 	return h.changed(c, slices.Insert(rules, at, r)), []*Rule{r}, nil
