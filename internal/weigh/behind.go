@@ -137,7 +137,7 @@ func (v *view) proxyReading(w *wants, t *try) (Reading, bool) {
 func excepted(list, host string, port uint16) bool {
 	host = strings.ToLower(strings.TrimSuffix(host, "."))
 	return slices.ContainsFunc(strings.FieldsFunc(list, func(r rune) bool { return r == ',' || r == ' ' }), func(each string) bool {
-		each = strings.ToLower(strings.TrimSuffix(each, fmt.Sprintf(":%d", port)))
+		each = strings.ToLower(strings.TrimSuffix(strings.TrimSuffix(each, fmt.Sprintf(":%d", port)), "."))
 		if each == "*" {
 			return true
 		}

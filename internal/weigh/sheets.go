@@ -78,34 +78,20 @@ func judgeLayer(s *fact.Sheet, l *fact.Layer, side string, c crossing, back bool
 	}
 	left := []portRange{{c.low, c.high}} // ports that no rule has decided yet
 	var denied []portRange
-	for i := range rules {
+	for _, i := range inOrder(l.Order, rules) {
 		r := &rules[i]
 		if !ruleConcerns(r, s, c) {
 			continue
 		}
-		hit, left2 := cutPorts(left, r.Ports)
+		hit, rest := cutPorts(left, r.Ports)
 		if len(hit) == 0 {
 			continue
 		}
-		if l.Order == "first" {
-			left = left2
-			if r.Do == "deny" {
-				denied = append(denied, hit...)
-			}
-			if step.rule == 0 || r.Do == "deny" {
-				step.rule = i + 1
-			}
-			if len(left) == 0 {
-				break
-			}
-			continue
-		}
+		left = rest
 		if r.Do == "deny" {
-			step.rule, step.allowed = i+1, false
-			return step
+			denied = append(denied, hit...)
 		}
-		left = left2
-		if step.rule == 0 {
+		if step.rule == 0 || r.Do == "deny" {
 			step.rule = i + 1
 		}
 	}
@@ -121,6 +107,20 @@ func judgeLayer(s *fact.Sheet, l *fact.Layer, side string, c crossing, back bool
 		step.rule = 0
 	}
 	return step
+}
+
+// inOrder is the places of rules in the order in which they decide: where any
+// allow suffices and a deny wins, the denies come first.
+func inOrder(order string, rules []fact.SheetRule) []int {
+	var list []int
+	for _, denies := range []bool{true, false} {
+		for i := range rules {
+			if order == "first" && denies || order != "first" && (rules[i].Do == "deny") == denies {
+				list = append(list, i)
+			}
+		}
+	}
+	return list
 }
 
 // portRange is a range of ports.
