@@ -39,7 +39,7 @@ With FILE…, certificates in PEM or DER, judge them before a change goes live:
 
 Exit status: 0 they fit, 1 they do not, 3 that could not be told, 2 wrong usage
 or unreadable input.`,
-		Args: cobra.MinimumNArgs(1),
+		Args: takes(1, manyArgs, "an ENDPOINT, or files in PEM or DER"),
 		RunE: func(cmd *cobra.Command, args []string) error { return f.certs(cmd, args, names) },
 	}
 	f.addFlags(cmd)
@@ -60,7 +60,7 @@ func (f *traceFlags) certs(cmd *cobra.Command, args, names []string) error {
 		return err
 	}
 	var set fact.Set
-	if isFile(args[0]) {
+	if isFile(args[0]) || strings.HasPrefix(args[0], "/") || strings.HasPrefix(args[0], ".") {
 		set, err = f.certFiles(args, names)
 	} else {
 		if len(args) > 1 {

@@ -85,6 +85,23 @@ is the smallest safe change that mends it. It changes nothing by itself.`,
 	return root
 }
 
+// manyArgs is more arguments than anybody gives.
+const manyArgs = 1 << 20
+
+// takes is a check of how many arguments a command was given, in words that
+// say what was expected.
+func takes(least, most int, what string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		switch {
+		case len(args) < least:
+			return fmt.Errorf("%s: expected %s; there is nothing", cmd.Name(), what)
+		case len(args) > most:
+			return fmt.Errorf("%s: expected %s; there is %q too", cmd.Name(), what, args[most])
+		}
+		return nil
+	}
+}
+
 // interruptible is a context that ends at Ctrl-C or when the program is told
 // to end. Commands that are done in a moment go without: listening for
 // signals costs as much as starting.

@@ -37,7 +37,7 @@ Exit status: 0 it works again, 1 it does not, 3 unsure, 2 wrong usage, 130
 interrupted.`,
 		Example: `  uakari trace --facts first.json https://tidebook.varzea.example/
   uakari confirm first.json --within 10m`,
-		Args: cobra.ExactArgs(1),
+		Args: takes(1, 1, "the file that trace --facts wrote"),
 		RunE: func(cmd *cobra.Command, args []string) error { return f.confirm(cmd, args[0]) },
 	}
 	f.addFlags(cmd)

@@ -234,7 +234,7 @@ var ruleTries = []string{
 
 func newStandIn() *cobra.Command {
 	return &cobra.Command{
-		Use: "stand-in FILE", Hidden: true, Args: cobra.ExactArgs(1),
+		Use: "stand-in FILE", Hidden: true, Args: takes(1, 1, "a FILE"),
 		Short: "one stand-in server of the demo",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			err := demo.RunStandIn(args[0], cmd.InOrStdin(), cmd.OutOrStdout())

@@ -16,7 +16,7 @@ func newExplain() *cobra.Command {
 		Use:   "explain [CAUSE]",
 		Short: "what a cause means, how it is proved and mended",
 		Long:  "Tell of one cause, as in: uakari explain ports/loopback-only. Without a cause, list all.",
-		Args:  cobra.MaximumNArgs(1),
+		Args:  takes(0, 1, "one CAUSE"),
 		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 			return weigh.CauseIDs(), cobra.ShellCompDirectiveNoFileComp
 		},

@@ -31,7 +31,7 @@ same from other hosts with --at and --record. Say whether they agree.
 
 Exit status: 0 it gives an address, 1 it gives none, 3 the views differ, 2 wrong
 usage.`,
-		Args: cobra.ExactArgs(1),
+		Args: takes(1, 1, "one NAME"),
 		RunE: func(cmd *cobra.Command, args []string) error { return f.names(cmd, args[0], authority) },
 	}
 	f.addFlags(cmd)

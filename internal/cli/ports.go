@@ -34,7 +34,7 @@ pid, user, unit, and since when. With a PORT, say in one line who holds it, or
 who would normally.
 
 Exit status: 0 somebody listens, 1 nobody does, 2 wrong usage.`,
-		Args: cobra.MaximumNArgs(1),
+		Args: takes(0, 1, "one ENDPOINT"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			port := 0
 			if len(args) == 1 {
@@ -162,7 +162,7 @@ func newService() *cobra.Command {
 endpoint, judge the service rung alone.
 
 Exit status: 0 it runs, 1 it does not, 3 that could not be seen.`,
-		Args: cobra.ExactArgs(1),
+		Args: takes(1, 1, "one ENDPOINT"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if strings.Contains(args[0], ":") {
 				f.only = []string{"service"}

@@ -35,7 +35,7 @@ tries the endpoint itself. Carry the file to the other side and give it there:
 
 It holds no secrets, private keys or password hashes; look through it before you
 hand it on all the same. It is readable by its owner only.`,
-		Args: cobra.NoArgs,
+		Args: takes(0, 0, "flags alone"),
 		RunE: func(cmd *cobra.Command, _ []string) error { return f.run(cmd) },
 	}
 	f.addFlags(cmd)
@@ -121,7 +121,7 @@ func recorded(r fact.HostRecord, file string) string {
 
 func newLook() *cobra.Command {
 	return &cobra.Command{
-		Use: "look", Hidden: true, Args: cobra.MaximumNArgs(1),
+		Use: "look", Hidden: true, Args: takes(0, 1, "one word"),
 		Short: "look from here for a program at the other end of standard input",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 1 && args[0] == "lent" {

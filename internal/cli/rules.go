@@ -48,7 +48,7 @@ cannot be told, 2 wrong usage or unreadable input.`,
   uakari rules --tables ruleset.json --hook in --from 10.20.7.31 --to 10.20.0.14:443
   uakari rules --tables rules.v4 --from 10.20.7.31 --to 10.20.0.14:443 \
       --suppose '-I INPUT 3 -s 10.20.7.0/24 -p tcp --dport 443 -j ACCEPT'`,
-		Args: cobra.MaximumNArgs(1),
+		Args: takes(0, 1, "one ENDPOINT"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 1 {
 				if f.from != "" || f.to != "" || f.tables != "" {

@@ -18,7 +18,7 @@ func newRungs() []*cobra.Command {
 	for _, r := range rungCommands {
 		f := traceFlags{out: "text"}
 		cmd := &cobra.Command{
-			Use: r.name + " ENDPOINT", Short: r.short, Args: cobra.ExactArgs(1),
+			Use: r.name + " ENDPOINT", Short: r.short, Args: takes(1, 1, "one ENDPOINT"),
 			Long: r.long + "\n\nExit status: as for trace.",
 			RunE: func(cmd *cobra.Command, args []string) error {
 				f.only = []string{r.name}

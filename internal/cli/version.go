@@ -14,7 +14,7 @@ func newVersion() *cobra.Command {
 	return &cobra.Command{
 		Use:   "version",
 		Short: "the version of this program",
-		Args:  cobra.NoArgs,
+		Args:  takes(0, 0, "nothing"),
 		RunE:  func(cmd *cobra.Command, _ []string) error { return tellVersion(cmd.OutOrStdout()) },
 	}
 }
