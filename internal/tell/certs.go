@@ -123,5 +123,5 @@ func tellCert(b *strings.Builder, p paint, indent string, cert trail.Cert, c tra
 	if len(cert.Covers) > 0 {
 		block(b, indent+"  for ", indent+"      ", safe(strings.Join(cert.Covers, ", ")), width)
 	}
-	fmt.Fprintf(b, "%s  SHA-256 %s…\n", indent, cert.Fingerprint[:32])
+	fmt.Fprintf(b, "%s  SHA-256 %s…\n", indent, safe(cert.Fingerprint[:min(32, len(cert.Fingerprint))]))
 }

@@ -11,7 +11,7 @@ import (
 func Short(t trail.Trail) string {
 	for _, c := range t.Causes {
 		if c.Blocking {
-			return c.ID
+			return safe(c.ID)
 		}
 	}
 	return string(t.Outcome)
@@ -49,7 +49,7 @@ func Confirmed(before, now trail.Trail, good, times int, colour bool) string {
 	}
 	for _, c := range now.Causes {
 		if c.Blocking {
-			block(&b, "\nStill: ", "       ", safe(c.Summary)+fmt.Sprintf(" (%s, %s).", c.ID, c.Certainty), width)
+			block(&b, "\nStill: ", "       ", safe(c.Summary)+fmt.Sprintf(" (%s, %s).", safe(c.ID), c.Certainty), width)
 		}
 	}
 	return b.String()

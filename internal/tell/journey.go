@@ -27,7 +27,7 @@ func Journey(j trail.Journey, colour bool) string {
 		tellSteps(&b, p, *l.leg)
 		for _, r := range l.leg.Rewrites {
 			if l.name == "request" {
-				fmt.Fprintf(&b, "  its %s is changed on %s: %s becomes %s\n", r.Kind, safe(r.Host), r.Was, r.Now)
+				fmt.Fprintf(&b, "  its %s is changed on %s: %s becomes %s\n", safe(r.Kind), safe(r.Host), safe(r.Was), safe(r.Now))
 			}
 		}
 	}
@@ -50,11 +50,11 @@ func Journey(j trail.Journey, colour bool) string {
 
 // journeyAnswer is the first line.
 func journeyAnswer(j trail.Journey) string {
-	what := fmt.Sprintf("%s to %s", j.Packet.From, j.Packet.To)
+	what := fmt.Sprintf("%s to %s", safe(j.Packet.From), safe(j.Packet.To))
 	if j.Packet.ToPort != 0 {
-		what = fmt.Sprintf("%s to %s/%s", j.Packet.From, hostPort(j.Packet.To, j.Packet.ToPort), j.Packet.Transport)
+		what = fmt.Sprintf("%s to %s/%s", safe(j.Packet.From), safe(hostPort(j.Packet.To, j.Packet.ToPort)), safe(j.Packet.Transport))
 	} else {
-		what += " (" + j.Packet.Transport + ")"
+		what += " (" + safe(j.Packet.Transport) + ")"
 	}
 	switch {
 	case j.Verdict == "unknown":
@@ -93,9 +93,9 @@ func stoppedAt(l trail.Leg) string {
 func ruleName(s trail.Step) string {
 	switch {
 	case s.Table == "" && s.Rule == 0:
-		return fmt.Sprintf("%s, %s", safe(s.Chain), s.Hook)
+		return fmt.Sprintf("%s, %s", safe(s.Chain), safe(s.Hook))
 	case s.Table == "":
-		return fmt.Sprintf("%s, %s, rule %d", safe(s.Chain), s.Hook, s.Rule)
+		return fmt.Sprintf("%s, %s, rule %d", safe(s.Chain), safe(s.Hook), s.Rule)
 	case s.Rule == 0:
 		return fmt.Sprintf("the policy of %s, chain %s", safe(s.Table), safe(s.Chain))
 	case s.Handle != 0:
@@ -111,7 +111,7 @@ func legVerdict(l trail.Leg) string {
 	case "drop":
 		return "dropped without a word"
 	case "reject":
-		return "refused with " + l.RejectWith
+		return "refused with " + safe(l.RejectWith)
 	}
 	return "not known"
 }
@@ -138,11 +138,11 @@ func tellSteps(b *strings.Builder, p paint, l trail.Leg) {
 			host = s.Host
 			fmt.Fprintf(b, "  %s\n", safe(host))
 		}
-		where := s.Hook
+		where := safe(s.Hook)
 		if s.Chain != "" {
-			where = fmt.Sprintf("%-11s %s, chain %s", s.Hook, safe(s.Table), safe(s.Chain))
+			where = fmt.Sprintf("%-11s %s, chain %s", safe(s.Hook), safe(s.Table), safe(s.Chain))
 			if s.Table == "" {
-				where = fmt.Sprintf("%-11s %s", s.Hook, safe(s.Chain))
+				where = fmt.Sprintf("%-11s %s", safe(s.Hook), safe(s.Chain))
 			}
 			if s.Rule != 0 {
 				where += fmt.Sprintf(", rule %d", s.Rule)
@@ -160,7 +160,7 @@ func tellSteps(b *strings.Builder, p paint, l trail.Leg) {
 }
 
 func tellSuppose(b *strings.Builder, s trail.Suppose) {
-	fmt.Fprintf(b, "\nSupposing: %s\n  before: %s\n  after:  %s\n", safe(s.Change), s.Before, s.After)
+	fmt.Fprintf(b, "\nSupposing: %s\n  before: %s\n  after:  %s\n", safe(s.Change), safe(s.Before), safe(s.After))
 	for _, each := range []struct {
 		word string
 		list []string
@@ -173,6 +173,6 @@ func tellSuppose(b *strings.Builder, s trail.Suppose) {
 		b.WriteString("  opens and closes nothing\n")
 	}
 	if s.Partly != "" {
-		fmt.Fprintf(b, "  %s\n", s.Partly)
+		fmt.Fprintf(b, "  %s\n", safe(s.Partly))
 	}
 }

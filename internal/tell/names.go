@@ -164,7 +164,7 @@ func Names(n NameViews, colour bool) string {
 		}
 		what := outcomeWords[v.Outcome]
 		if what == "" {
-			what = v.Outcome
+			what = safe(v.Outcome)
 		}
 		if len(v.Addrs) > 0 {
 			what = joined(v.Addrs)
@@ -192,7 +192,7 @@ func Names(n NameViews, colour bool) string {
 		if len(v.Aliases) > 0 && len(v.Addrs) > 0 {
 			tail += " through " + safe(strings.Join(v.Aliases, " → "))
 		}
-		head := fmt.Sprintf("  %-*s %-4s ", longest, safe(v.shown()), v.Type)
+		head := fmt.Sprintf("  %-*s %-4s ", longest, safe(v.shown()), safe(v.Type))
 		block(&b, head, strings.Repeat(" ", utf8.RuneCountInString(head)), what+tail+asked, max(width, len(head)+40))
 	}
 	for _, group := range [][]string{n.Differ, n.NotHeld} {
@@ -216,7 +216,7 @@ func (n NameViews) answer() string {
 		text += fmt.Sprintf(", for %d more seconds", n.TTL)
 	}
 	if n.Wait != "" {
-		text += "; " + n.Wait
+		text += "; " + safe(n.Wait)
 	}
 	if !n.Agree {
 		text += "; the views differ"

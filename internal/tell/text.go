@@ -95,7 +95,7 @@ func (w *writer) causes() {
 			word = "And because "
 		}
 		rest := strings.Repeat(" ", len(mark))
-		block(&w.b, mark, rest, word+safe(c.Summary)+fmt.Sprintf(" (%s, %s).", c.ID, c.Certainty), width)
+		block(&w.b, mark, rest, word+safe(c.Summary)+fmt.Sprintf(" (%s, %s).", safe(c.ID), c.Certainty), width)
 		for _, short := range c.Short {
 			block(&w.b, rest+"Not proven: ", rest+"  ", safe(short)+".", width)
 		}
@@ -104,7 +104,7 @@ func (w *writer) causes() {
 	if len(blocking) == 0 && len(rest) > 0 && w.t.Reached == trail.No {
 		w.b.WriteString("What it may be, the most frequent first:\n")
 		for _, c := range rest {
-			block(&w.b, "  - ", "    ", safe(c.Summary)+" ("+c.ID+")", width)
+			block(&w.b, "  - ", "    ", safe(c.Summary)+" ("+safe(c.ID)+")", width)
 		}
 	}
 }
@@ -168,10 +168,10 @@ func (w *writer) quiet(s trail.State, text string) string {
 func (w *writer) causeName(key string) string {
 	for _, c := range w.t.Causes {
 		if c.Key == key {
-			return c.ID
+			return safe(c.ID)
 		}
 	}
-	return key
+	return safe(key)
 }
 
 // mend is what to do, for every cause that blocks, and for doubts that are
@@ -185,7 +185,7 @@ func (w *writer) mend() {
 			head := "To mend"
 			if len(todo) > 1 && i == 0 {
 				n++
-				head = fmt.Sprintf("To mend %d (%s)", n, c.ID)
+				head = fmt.Sprintf("To mend %d (%s)", n, safe(c.ID))
 			} else if i > 0 {
 				head = "Or"
 			}
