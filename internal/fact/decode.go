@@ -49,7 +49,10 @@ func decode(name string, text []byte, into any, want string) error {
 	d.DisallowUnknownFields()
 	err := d.Decode(into)
 	if err == nil {
-		return nil
+		if _, err = d.Token(); errors.Is(err, io.EOF) {
+			return nil
+		}
+		err = errors.New("something follows the end")
 	}
 	line, column := placeOf(text, d.InputOffset(), err)
 	return fmt.Errorf("%s:%d:%d: %s; expected %s", name, line, column, strings.TrimPrefix(err.Error(), "json: "), want)
