@@ -18,6 +18,8 @@ func TestSheets(t *testing.T) {
 	}
 	for name, c := range map[string]struct{ layers, want, says string }{
 		"a layer without an allow": {"layers:\n  - {name: portal, kind: stateful, guards: [10.20.0.0/24], in: [{do: allow, from: [10.20.8.0/24], ports: [8080]}]}\n",
+			"rules/sheet-in likely", "sheet office, layer portal, in stops the request: deny, since no rule allows it"},
+		"a layer without an allow for anybody": {"layers:\n  - {name: portal, kind: stateful, guards: [10.20.0.0/24], in: [{do: allow, ports: [443]}]}\n",
 			"rules/sheet-in proven", "sheet office, layer portal, in stops the request: deny, since no rule allows it"},
 		"a layer that denies": {"layers:\n  - {name: stations, kind: stateful, guards: [gauges], out: [{name: no odd ports, do: deny, ports: [8000-8999]}, {do: allow}]}\n",
 			"rules/sheet-out proven", "layer stations, out, rule 1 (no odd ports) stops the request: deny"},

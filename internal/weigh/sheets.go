@@ -313,7 +313,8 @@ func (v *view) sheetReadings(w *wants, t *try) []Reading {
 		return nil
 	}
 	w.add(Want{Look: fact.LookRoute, At: fact.Client, Target: fact.Target{Addr: t.target.Addr}, Gate: WayOut})
-	source, _, id := v.source(t)
+	source, direct, id := v.source(t)
+	certain := direct || v.onSame(t) || v.seenFrom(t, source)
 	if !source.IsValid() {
 		if source = v.soleAddress(t.target.Addr); !source.IsValid() {
 			return nil
@@ -356,6 +357,10 @@ func (v *view) sheetReadings(w *wants, t *try) []Reading {
 					r.Most = trail.Likely
 					r.Short = []string{"it depends on which of its ports the client chooses"}
 				}
+				if s.guardsEnd == "server" && !certain && s.namesClient(p) {
+					r.Most = trail.Likely
+					r.Short = append(r.Short, "a translation on the way may show this layer another address than "+source.String())
+				}
 			})
 	}
 	if text, s := sheetRoutes(v.ask.Sheets, source, target); s != nil {
@@ -372,6 +377,38 @@ func (v *view) sheetReadings(w *wants, t *try) []Reading {
 		})
 	}
 	return readings
+}
+
+// namesClient reports whether the layer would let the packet of some other
+// client pass. Every address at which a rule's net begins, or the first after
+// it, stands for all up to the next.
+func (s sheetStep) namesClient(p filter.Packet) bool {
+	others := []netip.Addr{netip.IPv4Unspecified(), netip.IPv6Unspecified()}
+	for _, r := range slices.Concat(s.layer.In, s.layer.Out) {
+		for _, net := range slices.Concat(nets(s.sheet, r.From), nets(s.sheet, r.To)) {
+			others = append(others, net.Addr(), after(net))
+		}
+	}
+	return slices.ContainsFunc(others, func(from netip.Addr) bool {
+		if !from.IsValid() || from.Is4() != p.To.Is4() {
+			return false
+		}
+		other := p
+		other.From = from
+		return slices.ContainsFunc(sheetSteps([]fact.Sheet{*s.sheet}, other), func(o sheetStep) bool {
+			return o.layer.Name == s.layer.Name && o.side == s.side && o.back == s.back && o.guardsEnd == s.guardsEnd && o.allowed
+		})
+	})
+}
+
+// after is the first address behind a net; invalid if there is none.
+func after(p netip.Prefix) netip.Addr {
+	b := p.Masked().Addr().AsSlice()
+	for i := p.Bits(); i < len(b)*8; i++ {
+		b[i/8] |= 0x80 >> (i % 8)
+	}
+	last, _ := netip.AddrFromSlice(b)
+	return last.Next()
 }
 
 // wanted is the rule that would let the packet pass.
