@@ -10,25 +10,31 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"uakari/internal/fact"
 	"uakari/internal/look"
 )
 
 // accessFiles are the files that let addresses in, by the program that reads
-// them, with the lines that bear on addresses.
-var accessFiles = []struct {
+// them, with the lines that bear on addresses. They too are made when they are
+// first used.
+var accessFiles = sync.OnceValue(func() []accessFile {
+	return []accessFile{
+		{"hosts.allow", nil, []string{"/etc/hosts.allow"}, nil},
+		{"hosts.deny", nil, []string{"/etc/hosts.deny"}, nil},
+		{"pg_hba", []string{"postgres"}, []string{"/etc/postgresql/*/*/pg_hba.conf", "/var/lib/pgsql/data/pg_hba.conf", "/var/lib/pgsql/*/data/pg_hba.conf"},
+			regexp.MustCompile(`^\s*(local|host\w*|include\w*)\s`)},
+		{"nginx", []string{"nginx"}, []string{"/etc/nginx/nginx.conf", "/etc/nginx/conf.d/*.conf", "/etc/nginx/sites-enabled/*"},
+			regexp.MustCompile(`[{}]|^\s*(allow|deny|listen|server_name|include|satisfy|set_real_ip_from|real_ip_header)\b`)},
+	}
+})
+
+type accessFile struct {
 	kind     string
 	programs []string // empty: whatever listens
 	globs    []string
 	keep     *regexp.Regexp
-}{
-	{"hosts.allow", nil, []string{"/etc/hosts.allow"}, nil},
-	{"hosts.deny", nil, []string{"/etc/hosts.deny"}, nil},
-	{"pg_hba", []string{"postgres"}, []string{"/etc/postgresql/*/*/pg_hba.conf", "/var/lib/pgsql/data/pg_hba.conf", "/var/lib/pgsql/*/data/pg_hba.conf"},
-		regexp.MustCompile(`^\s*(local|host\w*|include\w*)\s`)},
-	{"nginx", []string{"nginx"}, []string{"/etc/nginx/nginx.conf", "/etc/nginx/conf.d/*.conf", "/etc/nginx/sites-enabled/*"},
-		regexp.MustCompile(`[{}]|^\s*(allow|deny|listen|server_name|include|satisfy|set_real_ip_from|real_ip_header)\b`)},
 }
 
 // mostLines bounds what is kept of one file.
@@ -54,7 +60,7 @@ func Access(ctx context.Context, env look.Env, order fact.Order, emit look.Emit)
 			a.Wrapped = append(a.Wrapped, name)
 		}
 	}
-	for _, f := range accessFiles {
+	for _, f := range accessFiles() {
 		if f.programs != nil && !env.Deep && !slices.ContainsFunc(f.programs, func(p string) bool { _, ok := held[p]; return ok }) {
 			continue
 		}

@@ -27,7 +27,7 @@ func TestUpstreamsIn(t *testing.T) {
 		{"apache2", "ProxyPass /tides http://10.20.0.15:8080/\nProxyPassReverse /tides http://10.20.0.15:8080/", "http 10.20.0.15:8080 line 1"},
 		{"apache2", "ProxyPass /old !", ""},
 	} {
-		for _, f := range upstreamFiles {
+		for _, f := range upstreamFiles() {
 			if f.program != c.program {
 				continue
 			}

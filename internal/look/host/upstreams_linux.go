@@ -8,6 +8,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"sync"
 
 	"uakari/internal/fact"
 	"uakari/internal/look"
@@ -15,18 +16,23 @@ import (
 
 // upstreamFiles are where gateways say which backends they pass requests to:
 // the file patterns, and a regular expression of which the groups are the
-// scheme, the host and the port.
-var upstreamFiles = []struct {
+// scheme, the host and the port. They are compiled when they are first used:
+// most runs never do.
+var upstreamFiles = sync.OnceValue(func() []upstreamFile {
+	return []upstreamFile{
+		{"nginx", []string{"/etc/nginx/nginx.conf", "/etc/nginx/conf.d/*.conf", "/etc/nginx/sites-enabled/*", "/etc/nginx/*.d/*.conf"},
+			regexp.MustCompile(`(?:^|[\s{;])(?:proxy_pass\s+(https?)://|server\s+)(\[[0-9a-fA-F:]+\]|[A-Za-z0-9._-]+)(?::(\d+))?[\s/;]`)},
+		{"haproxy", []string{"/etc/haproxy/haproxy.cfg", "/etc/haproxy/conf.d/*.cfg"},
+			regexp.MustCompile(`^\s*server\s+\S+\s+()(\[[0-9a-fA-F:]+\]|[A-Za-z0-9._-]+):(\d+)`)},
+		{"apache2", []string{"/etc/apache2/sites-enabled/*", "/etc/httpd/conf.d/*.conf"},
+			regexp.MustCompile(`(?i)^\s*proxypass(?:match)?\s+\S+\s+(https?)://(\[[0-9a-f:]+\]|[a-z0-9._-]+)(?::(\d+))?`)},
+	}
+})
+
+type upstreamFile struct {
 	program string
 	globs   []string
 	line    *regexp.Regexp
-}{
-	{"nginx", []string{"/etc/nginx/nginx.conf", "/etc/nginx/conf.d/*.conf", "/etc/nginx/sites-enabled/*", "/etc/nginx/*.d/*.conf"},
-		regexp.MustCompile(`(?:^|[\s{;])(?:proxy_pass\s+(https?)://|server\s+)(\[[0-9a-fA-F:]+\]|[A-Za-z0-9._-]+)(?::(\d+))?[\s/;]`)},
-	{"haproxy", []string{"/etc/haproxy/haproxy.cfg", "/etc/haproxy/conf.d/*.cfg"},
-		regexp.MustCompile(`^\s*server\s+\S+\s+()(\[[0-9a-fA-F:]+\]|[A-Za-z0-9._-]+):(\d+)`)},
-	{"apache2", []string{"/etc/apache2/sites-enabled/*", "/etc/httpd/conf.d/*.conf"},
-		regexp.MustCompile(`(?i)^\s*proxypass(?:match)?\s+\S+\s+(https?)://(\[[0-9a-f:]+\]|[a-z0-9._-]+)(?::(\d+))?`)},
 }
 
 // mostUpstreams bounds how many backends are kept.
@@ -37,7 +43,7 @@ const mostUpstreams = 20
 func Upstreams(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	u := fact.Upstreams{List: []fact.Upstream{}}
 	held := programsOn(ctx, env, order.Target.Port)
-	for _, f := range upstreamFiles {
+	for _, f := range upstreamFiles() {
 		if _, holds := held[f.program]; !holds && len(held) > 0 {
 			continue
 		}
