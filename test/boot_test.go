@@ -1,6 +1,7 @@
 package test
 
 import (
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -101,8 +102,19 @@ func boot(t *testing.T) *fullHost {
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(func() { cmd.Process.Kill(); cmd.Wait() })
 	h := &fullHost{lab: l}
+	t.Cleanup(func() {
+		cmd.Process.Kill()
+		cmd.Wait()
+		// Its first process ends after all others have.
+		for range 100 {
+			state, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", h.pid))
+			if err != nil || strings.Contains(string(state), ") Z ") {
+				return
+			}
+			time.Sleep(50 * time.Millisecond)
+		}
+	})
 	for range 100 {
 		time.Sleep(100 * time.Millisecond)
 		// The first process within is the only child of unshare.
