@@ -3,15 +3,11 @@
 package card
 
 import (
-	"errors"
 	"fmt"
-	"os"
-	"strings"
 	"time"
 
-	"github.com/goccy/go-yaml"
-
 	"uakari/internal/fact"
+	"uakari/internal/written"
 )
 
 // Format names the file format.
@@ -22,14 +18,7 @@ const mostBytes = 1 << 20
 
 // Read reads a card from a file. Errors name file, line and column.
 func Read(path string) (*fact.Card, error) {
-	info, err := os.Stat(path)
-	if err != nil {
-		return nil, err
-	}
-	if info.Size() > mostBytes {
-		return nil, fmt.Errorf("%s: %d bytes; a card has at most %d", path, info.Size(), mostBytes)
-	}
-	text, err := os.ReadFile(path)
+	text, err := written.Read(path, "a card", mostBytes)
 	if err != nil {
 		return nil, err
 	}
@@ -39,8 +28,8 @@ func Read(path string) (*fact.Card, error) {
 // Parse reads a card from text; path names it in errors.
 func Parse(path string, text []byte) (*fact.Card, error) {
 	var c fact.Card
-	if err := yaml.UnmarshalWithOptions(text, &c, yaml.Strict()); err != nil {
-		return nil, fmt.Errorf("%s:%s", path, oneLine(err))
+	if err := written.Decode(path, text, &c); err != nil {
+		return nil, err
 	}
 	switch {
 	case c.Format != Format:
@@ -54,15 +43,4 @@ func Parse(path string, text []byte) (*fact.Card, error) {
 		}
 	}
 	return &c, nil
-}
-
-// oneLine is a YAML error as "line:column: message".
-func oneLine(err error) string {
-	var y yaml.Error
-	if errors.As(err, &y) && y.GetToken() != nil {
-		at := y.GetToken().Position
-		return fmt.Sprintf("%d:%d: %s", at.Line, at.Column, strings.ReplaceAll(y.GetMessage(), "\n", " "))
-	}
-	first, _, _ := strings.Cut(strings.TrimSpace(err.Error()), "\n")
-	return "1:1: " + first
 }

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"crypto/x509"
-	"encoding/json"
 	"encoding/pem"
 	"errors"
 	"fmt"
@@ -75,16 +74,7 @@ func (f *traceFlags) certs(cmd *cobra.Command, args, names []string) error {
 		return exit(exitInterrupted)
 	}
 	c := weigh.Certificates(set, names)
-	var text []byte
-	if f.json {
-		if text, err = json.MarshalIndent(c, "", "  "); err != nil {
-			return err
-		}
-		text = append(text, '\n')
-	} else {
-		text = []byte(tell.Certs(c, on))
-	}
-	if err := write(cmd, "", text); err != nil {
+	if err := told(cmd, f.json, c, func() string { return tell.Certs(c, on) }); err != nil {
 		return err
 	}
 	switch {

@@ -4,6 +4,7 @@ package cli
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -108,6 +109,18 @@ func takes(least, most int, what string) cobra.PositionalArgs {
 func interruptible() (context.Context, context.CancelFunc) {
 	debug.SetGCPercent(400) // a run is short: memory is cheaper than time
 	return signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+}
+
+// told writes a judgement as JSON, or as text.
+func told(cmd *cobra.Command, asJSON bool, judged any, text func() string) error {
+	if !asJSON {
+		return write(cmd, "", []byte(text()))
+	}
+	b, err := json.MarshalIndent(judged, "", "  ")
+	if err != nil {
+		return err
+	}
+	return write(cmd, "", append(b, '\n'))
 }
 
 // write writes a command's output to standard output, or to the file that -o

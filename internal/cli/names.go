@@ -3,7 +3,6 @@ package cli
 import (
 	"cmp"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"net/netip"
@@ -75,16 +74,7 @@ func (f *traceFlags) names(cmd *cobra.Command, input string, authority bool) err
 	if errors.Is(ctx.Err(), context.Canceled) {
 		return exit(exitInterrupted)
 	}
-	var text []byte
-	if f.json {
-		if text, err = json.MarshalIndent(views, "", "  "); err != nil {
-			return err
-		}
-		text = append(text, '\n')
-	} else {
-		text = []byte(tell.Names(views, on))
-	}
-	if err := write(cmd, "", text); err != nil {
+	if err := told(cmd, f.json, views, func() string { return tell.Names(views, on) }); err != nil {
 		return err
 	}
 	switch {

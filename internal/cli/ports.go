@@ -197,15 +197,10 @@ func (f *traceFlags) unitState(cmd *cobra.Command, unit string) error {
 			continue
 		}
 		p := each.Service.Programs[0]
-		if f.json {
-			text, err := json.MarshalIndent(p, "", "  ")
-			if err != nil {
-				return err
-			}
-			err = write(cmd, "", append(text, '\n'))
-			return errors.Join(err, statusOf(p))
-		}
-		return errors.Join(write(cmd, "", []byte(tell.Unit(unit, hostname(), p, each.Service.Manager, each.At, on))), statusOf(p))
+		err := told(cmd, f.json, p, func() string {
+			return tell.Unit(unit, hostname(), p, each.Service.Manager, each.At, on)
+		})
+		return errors.Join(err, statusOf(p))
 	}
 	return errors.Join(write(cmd, "", []byte("Not known: units and processes could not be seen here.\n")), exit(exitUnsure))
 }

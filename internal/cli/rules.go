@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
 	"net/netip"
@@ -159,16 +158,7 @@ func (f *rulesFlags) journey(cmd *cobra.Command) error {
 			return err
 		}
 	}
-	var text []byte
-	if f.json {
-		if text, err = json.MarshalIndent(j, "", "  "); err != nil {
-			return err
-		}
-		text = append(text, '\n')
-	} else {
-		text = []byte(tell.Journey(j, on))
-	}
-	if err := write(cmd, "", text); err != nil {
+	if err := told(cmd, f.json, j, func() string { return tell.Journey(j, on) }); err != nil {
 		return err
 	}
 	return journeyStatus(j)

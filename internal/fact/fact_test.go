@@ -117,3 +117,17 @@ func TestTakes(t *testing.T) {
 		}
 	}
 }
+
+// TestPorts is ranges of ports, and what is none.
+func TestPorts(t *testing.T) {
+	for text, want := range map[string][2]uint16{"443": {443, 443}, "1024-65535": {1024, 65535}, "20 - 21": {20, 21}, "0": {0, 0}} {
+		if low, high, err := Ports(text); err != nil || low != want[0] || high != want[1] {
+			t.Errorf("%q: %d to %d, %v", text, low, high, err)
+		}
+	}
+	for _, text := range []string{"", "-", "1-", "-1", "65536", "2-1", "http", "1-2-3"} {
+		if low, high, err := Ports(text); err == nil {
+			t.Errorf("%q: %d to %d; want an error", text, low, high)
+		}
+	}
+}

@@ -1,5 +1,12 @@
 package fact
 
+import (
+	"errors"
+	"net/netip"
+	"strconv"
+	"strings"
+)
+
 // Sheet is security rules that no host can be asked for ("uakari.sheet/1"):
 // groups and access lists of a cloud or a firewall, its routes, and the ranges
 // of addresses that an application serves.
@@ -64,4 +71,27 @@ type ScopeGroup struct {
 type ScopeRange struct {
 	Range string `json:"range" yaml:"range"`
 	Group string `json:"group" yaml:"group"`
+}
+
+// Net reads an address or a net, as sheets write them.
+func Net(text string) (netip.Prefix, error) {
+	if addr, err := netip.ParseAddr(text); err == nil {
+		return netip.PrefixFrom(addr, addr.BitLen()), nil
+	}
+	p, err := netip.ParsePrefix(text)
+	return p.Masked(), err
+}
+
+// Ports reads a port or a range of ports: "443", "1024-65535".
+func Ports(text string) (low, high uint16, err error) {
+	from, to, ranged := strings.Cut(text, "-")
+	if !ranged {
+		to = from
+	}
+	a, err := strconv.ParseUint(strings.TrimSpace(from), 10, 16)
+	b, err2 := strconv.ParseUint(strings.TrimSpace(to), 10, 16)
+	if err != nil || err2 != nil || a > b {
+		return 0, 0, errors.New("not a range of ports")
+	}
+	return uint16(a), uint16(b), nil
 }

@@ -6,39 +6,28 @@ import (
 	"strings"
 )
 
+// plainTargets is targets that are one act, whatever their options say more.
+var plainTargets = map[string]Doing{"ACCEPT": Accept, "DROP": Drop, "RETURN": Return, "REJECT": Reject, "QUEUE": Queue, "NFQUEUE": Queue,
+	"DNAT": DNAT, "SNAT": SNAT, "MASQUERADE": Masquerade, "REDIRECT": Redirect, "NOTRACK": NoTrack}
+
 func (q *ruleReader) jump(_ *Rule, w, v word) error {
 	name := v.text
-	if len(q.words) >= 0 && q.final != nil {
+	if q.final != nil {
 		return q.wrong(w.column, "a second %s", w.text)
 	}
 	a := &Act{}
 	q.final = a
+	if doing, plain := plainTargets[name]; plain {
+		a.Doing = doing
+		q.target = []Op{{Act: a}}
+		return nil
+	}
 	switch name {
-	case "ACCEPT":
-		a.Doing = Accept
-	case "DROP":
-		a.Doing = Drop
-	case "RETURN":
-		a.Doing = Return
-	case "REJECT":
-		a.Doing = Reject
-	case "QUEUE", "NFQUEUE":
-		a.Doing = Queue
-	case "DNAT":
-		a.Doing = DNAT
-	case "SNAT":
-		a.Doing = SNAT
-	case "MASQUERADE":
-		a.Doing = Masquerade
-	case "REDIRECT":
-		a.Doing = Redirect
 	case "MARK":
 		a.Doing = Puzzle
 		a.Why = "what MARK sets is not understood"
 	case "CONNMARK":
 		q.connmark(a)
-	case "NOTRACK":
-		a.Doing = NoTrack
 	case "CT":
 		a.Doing, a.Text = Nothing, "ct"
 		for _, each := range q.words {

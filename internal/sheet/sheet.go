@@ -3,12 +3,8 @@
 package sheet
 
 import (
-	"errors"
 	"fmt"
-	"net/netip"
-	"os"
 	"slices"
-	"strconv"
 	"strings"
 
 	"github.com/goccy/go-yaml"
@@ -16,6 +12,7 @@ import (
 	"github.com/goccy/go-yaml/parser"
 
 	"uakari/internal/fact"
+	"uakari/internal/written"
 )
 
 // Format names the file format.
@@ -26,14 +23,7 @@ const mostBytes = 4 << 20
 
 // Read reads a sheet from a file. Errors name file, line and column.
 func Read(path string) (*fact.Sheet, error) {
-	info, err := os.Stat(path)
-	if err != nil {
-		return nil, err
-	}
-	if info.Size() > mostBytes {
-		return nil, fmt.Errorf("%s: %d bytes; a sheet has at most %d", path, info.Size(), mostBytes)
-	}
-	text, err := os.ReadFile(path)
+	text, err := written.Read(path, "a sheet", mostBytes)
 	if err != nil {
 		return nil, err
 	}
@@ -43,27 +33,16 @@ func Read(path string) (*fact.Sheet, error) {
 // Parse reads a sheet from text; path names it in errors.
 func Parse(path string, text []byte) (*fact.Sheet, error) {
 	var s fact.Sheet
-	if err := yaml.UnmarshalWithOptions(text, &s, yaml.Strict()); err != nil {
-		return nil, fmt.Errorf("%s:%s", path, oneLine(err))
+	if err := written.Decode(path, text, &s); err != nil {
+		return nil, err
 	}
 	file, err := parser.ParseBytes(text, 0)
 	if err != nil {
-		return nil, fmt.Errorf("%s:%s", path, oneLine(err))
+		return nil, fmt.Errorf("%s:1:1: %w", path, err) // what was decoded is parsed, too
 	}
 	c := &checker{sheet: &s, file: file, path: path}
 	c.check()
 	return &s, c.err
-}
-
-// oneLine is a YAML error as "line:column: message".
-func oneLine(err error) string {
-	var y yaml.Error
-	if errors.As(err, &y) && y.GetToken() != nil {
-		at := y.GetToken().Position
-		return fmt.Sprintf("%d:%d: %s", at.Line, at.Column, strings.ReplaceAll(y.GetMessage(), "\n", " "))
-	}
-	first, _, _ := strings.Cut(strings.TrimSpace(err.Error()), "\n")
-	return "1:1: " + first
 }
 
 // checker finds values that make no sense, with their place; the first is
@@ -103,7 +82,7 @@ func (c *checker) check() {
 	}
 	for name, list := range s.Groups {
 		for i, text := range list {
-			if _, err := netOf(text); err != nil {
+			if _, err := fact.Net(text); err != nil {
 				c.wrong(fmt.Sprintf("$.groups.%s[%d]", name, i), "%q: expected an address or a net", text)
 			}
 		}
@@ -115,7 +94,7 @@ func (c *checker) check() {
 		at := fmt.Sprintf("$.routes[%d]", i)
 		c.addresses(at+".for", r.For, true)
 		for j, entry := range r.Table {
-			if _, err := netOf(entry.To); err != nil {
+			if _, err := fact.Net(entry.To); err != nil {
 				c.wrong(fmt.Sprintf("%s.table[%d].to", at, j), "%q: expected a net such as 0.0.0.0/0", entry.To)
 			}
 			if entry.Via == "" {
@@ -155,7 +134,7 @@ func (c *checker) layer(at string, l *fact.Layer) {
 			c.addresses(here+".from", r.From, false)
 			c.addresses(here+".to", r.To, false)
 			for j, text := range r.Ports {
-				if _, _, err := Ports(text); err != nil {
+				if _, _, err := fact.Ports(text); err != nil {
 					c.wrong(fmt.Sprintf("%s.ports[%d]", here, j), "%q: expected a port or a range such as 1024-65535", text)
 				}
 			}
@@ -177,7 +156,7 @@ func (c *checker) addresses(at string, list []string, needed bool) {
 		if _, group := c.sheet.Groups[text]; group {
 			continue
 		}
-		if _, err := netOf(text); err != nil {
+		if _, err := fact.Net(text); err != nil {
 			c.wrong(fmt.Sprintf("%s[%d]", at, i), "%q: expected an address, a net, or one of the groups", text)
 		}
 	}
@@ -186,33 +165,11 @@ func (c *checker) addresses(at string, list []string, needed bool) {
 func (c *checker) scopes(s *fact.Scopes) {
 	for i, r := range s.Ranges {
 		at := fmt.Sprintf("$.scopes.ranges[%d]", i)
-		if _, err := netOf(r.Range); err != nil {
+		if _, err := fact.Net(r.Range); err != nil {
 			c.wrong(at+".range", "%q: expected a net", r.Range)
 		}
 		if !slices.ContainsFunc(s.Groups, func(g fact.ScopeGroup) bool { return g.Name == r.Group }) {
 			c.wrong(at+".group", "%q: there is no such group of scopes", r.Group)
 		}
 	}
-}
-
-func netOf(text string) (netip.Prefix, error) {
-	if addr, err := netip.ParseAddr(text); err == nil {
-		return netip.PrefixFrom(addr, addr.BitLen()), nil
-	}
-	p, err := netip.ParsePrefix(text)
-	return p.Masked(), err
-}
-
-// Ports reads a port or a range of ports.
-func Ports(text string) (low, high uint16, err error) {
-	from, to, ranged := strings.Cut(text, "-")
-	if !ranged {
-		to = from
-	}
-	a, err := strconv.ParseUint(strings.TrimSpace(from), 10, 16)
-	b, err2 := strconv.ParseUint(strings.TrimSpace(to), 10, 16)
-	if err != nil || err2 != nil || a > b {
-		return 0, 0, errors.New("not a range of ports")
-	}
-	return uint16(a), uint16(b), nil
 }

@@ -145,9 +145,9 @@ func cutPorts(list []portRange, ports []string) (hit, left []portRange) {
 	}
 	left = list
 	for _, text := range ports {
-		low, high, ok := portsOf(text)
-		if !ok {
-			continue
+		low, high, err := fact.Ports(text)
+		if err != nil {
+			continue // sheets are checked when they are read
 		}
 		var next []portRange
 		for _, r := range left {
@@ -168,16 +168,6 @@ func cutPorts(list []portRange, ports []string) (hit, left []portRange) {
 	return hit, left
 }
 
-func portsOf(text string) (low, high uint16, ok bool) {
-	from, to, ranged := strings.Cut(text, "-")
-	if !ranged {
-		to = from
-	}
-	a, err := strconv.ParseUint(strings.TrimSpace(from), 10, 16)
-	b, err2 := strconv.ParseUint(strings.TrimSpace(to), 10, 16)
-	return uint16(a), uint16(b), err == nil && err2 == nil
-}
-
 // ruleConcerns reports whether a rule names a packet's ends and transport.
 func ruleConcerns(r *fact.SheetRule, s *fact.Sheet, c crossing) bool {
 	return (r.Transport == "" || r.Transport == c.transport) &&
@@ -187,20 +177,7 @@ func ruleConcerns(r *fact.SheetRule, s *fact.Sheet, c crossing) bool {
 // holdsAny reports whether a list of addresses, nets and groups has an
 // address.
 func holdsAny(s *fact.Sheet, list []string, addr netip.Addr) bool {
-	return slices.ContainsFunc(list, func(text string) bool {
-		if group, ok := s.Groups[text]; ok {
-			return slices.ContainsFunc(group, func(each string) bool { return netHolds(each, addr) })
-		}
-		return netHolds(text, addr)
-	})
-}
-
-func netHolds(text string, addr netip.Addr) bool {
-	if a, err := netip.ParseAddr(text); err == nil {
-		return a == addr
-	}
-	p, err := netip.ParsePrefix(text)
-	return err == nil && p.Masked().Contains(addr)
+	return slices.ContainsFunc(nets(s, list), func(p netip.Prefix) bool { return p.Contains(addr) })
 }
 
 // where names the layer and its rule.
@@ -285,7 +262,7 @@ func scopeProblem(sheets []fact.Sheet, client netip.Addr, names []string) string
 		}
 		in, switchedOff := "", ""
 		for _, r := range s.Scopes.Ranges {
-			if !netHolds(r.Range, client) {
+			if net, err := fact.Net(r.Range); err != nil || !net.Contains(client) {
 				continue
 			}
 			switch {
@@ -523,10 +500,8 @@ func nets(s *fact.Sheet, list []string) []netip.Prefix {
 	for _, text := range list {
 		if group, ok := s.Groups[text]; ok {
 			out = append(out, nets(s, group)...)
-		} else if a, err := netip.ParseAddr(text); err == nil {
-			out = append(out, netip.PrefixFrom(a, a.BitLen()))
-		} else if p, err := netip.ParsePrefix(text); err == nil {
-			out = append(out, p.Masked())
+		} else if p, err := fact.Net(text); err == nil {
+			out = append(out, p)
 		}
 	}
 	return out
@@ -540,7 +515,7 @@ func coversPorts(a, b []string) bool {
 		return false
 	}
 	for _, text := range b {
-		low, high, _ := portsOf(text)
+		low, high, _ := fact.Ports(text)
 		if _, left := cutPorts([]portRange{{low, high}}, a); len(left) > 0 {
 			return false
 		}
