@@ -141,28 +141,15 @@ func start(t *testing.T, addr string, before []string, words ...string) {
 
 // TestHelperWeb is the process of a small web server; it is no test.
 func TestHelperWeb(t *testing.T) {
-	addr := os.Getenv("WEB")
-	if addr == "" {
-		t.Skip("only a helper")
-	}
-	listener, err := net.Listen("tcp", addr)
-	if err != nil {
-		t.Fatal(err)
-	}
-	for {
-		c, err := listener.Accept()
-		if err != nil {
-			return
-		}
-		c.Read(make([]byte, 4096))
-		fmt.Fprint(c, "HTTP/1.1 200 OK\r\nContent-Length: 2\r\nConnection: close\r\n\r\nok")
-		c.Close()
-	}
+	serve(t, "HTTP/1.1 200 OK\r\nContent-Length: 2\r\nConnection: close\r\n\r\nok")
 }
 
 // TestHelperMute is the process of a server that closes every connection
 // without a word; it is no test.
-func TestHelperMute(t *testing.T) {
+func TestHelperMute(t *testing.T) { serve(t, "") }
+
+// serve says one thing to everybody, where the environment names an address.
+func serve(t *testing.T, says string) {
 	addr := os.Getenv("WEB")
 	if addr == "" {
 		t.Skip("only a helper")
@@ -177,6 +164,7 @@ func TestHelperMute(t *testing.T) {
 			return
 		}
 		c.Read(make([]byte, 4096))
+		fmt.Fprint(c, says)
 		c.Close()
 	}
 }

@@ -390,16 +390,8 @@ func (a *arena) look(part string) *filter.Host {
 	f := filter.HostFacts{Name: part}
 	a.within(part, func() {
 		emit := func(got fact.Fact) {
-			switch {
-			case got.Tables != nil:
-				f.Tables = got.Tables
-			case got.Addresses != nil:
-				f.Addresses = got.Addresses
-			case got.Routes != nil:
-				f.Routes = got.Routes
-			case got.Kernel != nil:
-				f.Kernel = got.Kernel
-			case got.Failed != nil && got.Order.Look != fact.LookKernel:
+			f.Take(&got)
+			if got.Failed != nil && got.Order.Look != fact.LookKernel {
 				a.t.Errorf("%s: %s: %s", part, got.Failed.What, got.Failed.Why)
 			}
 		}

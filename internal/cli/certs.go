@@ -103,19 +103,11 @@ func (f *traceFlags) certEndpoint(cmd *cobra.Command, input string, names []stri
 	} else if ask.Card != nil {
 		ask.Card.Aliases = append(ask.Card.Aliases, names...)
 	}
-	ctx, stop := interruptible()
-	defer stop()
-	ctx, cancel := context.WithTimeout(ctx, f.deadline)
-	defer cancel()
-	at, done, err := f.vantages(ctx, env)
-	defer done()
-	if err != nil {
-		return fact.Set{}, err
-	}
-	p := newProgress(cmd.ErrOrStderr())
-	set, _ := trace.Run(ctx, ask, at, p.watch)
-	p.stop()
-	return set, nil
+	var set fact.Set
+	err = f.look(cmd, env, func(ctx context.Context, at []trace.Vantage, watch func(trace.Event)) {
+		set, _ = trace.Run(ctx, ask, at, watch)
+	})
+	return set, err
 }
 
 // mostCertFile bounds a file of certificates.

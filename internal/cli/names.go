@@ -59,19 +59,16 @@ func (f *traceFlags) names(cmd *cobra.Command, input string, authority bool) err
 	if err != nil {
 		return err
 	}
-	ctx, stop := interruptible()
-	defer stop()
-	ctx, cancel := context.WithTimeout(ctx, f.deadline)
-	defer cancel()
-	at, done, err := f.vantages(ctx, env)
-	defer done()
+	var views tell.NameViews
+	interrupted := false
+	err = f.look(cmd, env, func(ctx context.Context, at []trace.Vantage, watch func(trace.Event)) {
+		views = namesFrom(ctx, at, e.Host, authority, watch)
+		interrupted = errors.Is(ctx.Err(), context.Canceled)
+	})
 	if err != nil {
 		return err
 	}
-	p := newProgress(cmd.ErrOrStderr())
-	views := namesFrom(ctx, at, e.Host, authority, p.watch)
-	p.stop()
-	if errors.Is(ctx.Err(), context.Canceled) {
+	if interrupted {
 		return exit(exitInterrupted)
 	}
 	if err := told(cmd, f.json, views, func() string { return tell.Names(views, on) }); err != nil {

@@ -231,16 +231,9 @@ func (f *rulesFlags) hops(p filter.Packet) ([]filter.Hop, error) {
 		h := filter.HostFacts{Name: name}
 		unread := ""
 		for i := range facts {
-			switch each := &facts[i]; {
-			case each.Tables != nil:
-				h.Tables = each.Tables
-			case each.Addresses != nil:
-				h.Addresses = each.Addresses
-			case each.Routes != nil:
-				h.Routes = each.Routes
-			case each.Kernel != nil:
-				h.Kernel = each.Kernel
-			case each.Failed != nil && each.Order.Look == fact.LookTables:
+			each := &facts[i]
+			h.Take(each)
+			if each.Failed != nil && each.Order.Look == fact.LookTables {
 				unread = fmt.Sprintf("the tables of %s: %s", name, each.Failed.Why)
 				if each.Failed.Needs != "" {
 					unread += "; needs " + each.Failed.Needs

@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/pflag"
 
 	"uakari/internal/fact"
+	"uakari/internal/look"
 	"uakari/internal/tell"
 	"uakari/internal/trace"
 	"uakari/internal/trail"
@@ -85,6 +86,25 @@ func (f *traceFlags) run(cmd *cobra.Command, input string) error {
 		return err
 	}
 	ask.Only, ask.Command = f.only, commandLine(cmd, input)
+	var set fact.Set
+	var judged trail.Trail
+	err = f.look(cmd, env, func(ctx context.Context, at []trace.Vantage, watch func(trace.Event)) {
+		set, judged = trace.Run(ctx, ask, at, watch)
+	})
+	if err != nil {
+		return err
+	}
+	if f.facts != "" {
+		if err := writeFacts(f.facts, set); err != nil {
+			return err
+		}
+	}
+	return f.tell(cmd, judged)
+}
+
+// look opens the vantages, and shows how the looks fare, until the deadline or
+// an interruption.
+func (f *traceFlags) look(cmd *cobra.Command, env look.Env, do func(context.Context, []trace.Vantage, func(trace.Event))) error {
 	ctx, stop := interruptible()
 	defer stop()
 	ctx, cancel := context.WithTimeout(ctx, f.deadline)
@@ -95,14 +115,9 @@ func (f *traceFlags) run(cmd *cobra.Command, input string) error {
 		return err
 	}
 	p := newProgress(cmd.ErrOrStderr())
-	set, judged := trace.Run(ctx, ask, at, p.watch)
-	p.stop()
-	if f.facts != "" {
-		if err := writeFacts(f.facts, set); err != nil {
-			return err
-		}
-	}
-	return f.tell(cmd, judged)
+	defer p.stop()
+	do(ctx, at, p.watch)
+	return nil
 }
 
 // check finds flags that make no sense, before anything is looked at.

@@ -133,7 +133,20 @@ type HostFacts struct {
 	Addresses *fact.Addresses
 	Routes    *fact.Routes
 	Kernel    *fact.Kernel
-	Barriers  *fact.Barriers
+}
+
+// Take keeps a fact, if it is one of those.
+func (h *HostFacts) Take(f *fact.Fact) {
+	switch {
+	case f.Tables != nil:
+		h.Tables = f.Tables
+	case f.Addresses != nil:
+		h.Addresses = f.Addresses
+	case f.Routes != nil:
+		h.Routes = f.Routes
+	case f.Kernel != nil:
+		h.Kernel = f.Kernel
+	}
 }
 
 // NewHost makes the model of a host. Tables that contradict themselves are

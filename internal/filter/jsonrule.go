@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"strings"
+	"sync"
 )
 
 func (in *jsonReader) rule(b json.RawMessage) error {
@@ -49,7 +50,7 @@ func (in *jsonReader) statement(raw json.RawMessage) []Op {
 		}
 	}
 	for name, body := range named {
-		if read, ok := statements[name]; ok {
+		if read, ok := statements()[name]; ok {
 			return read(in, body)
 		}
 		return []Op{opaque(fmt.Sprintf("the statement %q is not understood", shorten(name)), false)}
@@ -57,9 +58,19 @@ func (in *jsonReader) statement(raw json.RawMessage) []Op {
 	return nil
 }
 
-var statements map[string]func(*jsonReader, json.RawMessage) []Op
+// statements is how each statement is read.
+func statements() map[string]func(*jsonReader, json.RawMessage) []Op {
+	statementsOnce.Do(makeStatements)
+	return statementsMade
+}
 
-func init() {
+// Tables of methods that use them in turn are made when they are first used.
+var (
+	statementsOnce sync.Once
+	statementsMade map[string]func(*jsonReader, json.RawMessage) []Op
+)
+
+func makeStatements() {
 	does := func(d Doing) func(*jsonReader, json.RawMessage) []Op {
 		return func(*jsonReader, json.RawMessage) []Op { return []Op{act(d)} }
 	}
@@ -70,7 +81,7 @@ func init() {
 		return func(*jsonReader, json.RawMessage) []Op { return []Op{opaque("it depends on "+what, true)} }
 	}
 	proxy := func(*jsonReader, json.RawMessage) []Op { return []Op{puzzle("a proxy takes it")} }
-	statements = map[string]func(*jsonReader, json.RawMessage) []Op{
+	statementsMade = map[string]func(*jsonReader, json.RawMessage) []Op{
 		"match": (*jsonReader).match, "accept": does(Accept), "drop": does(Drop), "return": does(Return), "continue": does(Continue), "queue": does(Queue),
 		"notrack": does(NoTrack), "jump": jsonJump(Jump), "goto": jsonJump(Goto), "reject": (*jsonReader).reject,
 		"dnat": jsonNAT(DNAT), "snat": jsonNAT(SNAT), "masquerade": jsonNAT(Masquerade), "redirect": jsonNAT(Redirect),

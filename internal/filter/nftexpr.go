@@ -2,6 +2,7 @@ package filter
 
 import (
 	"fmt"
+	"sync"
 )
 
 // exprReader turns the expressions of one rule into conditions and acts. It
@@ -54,10 +55,19 @@ func (e *exprReader) take(reg uint32, n int) []Part {
 func (e *exprReader) add(ops ...Op) { e.body = append(e.body, ops...) }
 
 // expressions is how each kind of expression is read.
-var expressions map[string]func(*exprReader, fields)
+func expressions() map[string]func(*exprReader, fields) {
+	expressionsOnce.Do(makeExpressions)
+	return expressionsMade
+}
 
-func init() {
-	expressions = map[string]func(*exprReader, fields){
+// Tables of methods that use them in turn are made when they are first used.
+var (
+	expressionsOnce sync.Once
+	expressionsMade map[string]func(*exprReader, fields)
+)
+
+func makeExpressions() {
+	expressionsMade = map[string]func(*exprReader, fields){
 		"payload": (*exprReader).payload, "meta": (*exprReader).meta, "ct": (*exprReader).ct, "cmp": (*exprReader).cmp, "range": (*exprReader).between,
 		"bitwise": (*exprReader).bitwise, "byteorder": (*exprReader).byteorder, "lookup": (*exprReader).lookup, "immediate": (*exprReader).immediate,
 		"fib": (*exprReader).fib, "exthdr": (*exprReader).exthdr, "reject": (*exprReader).reject, "nat": (*exprReader).nat,
@@ -96,7 +106,7 @@ func loads(what string) func(*exprReader, fields) {
 }
 
 func (e *exprReader) read(name string, data []byte) {
-	read, ok := expressions[name]
+	read, ok := expressions()[name]
 	if !ok {
 		e.add(opaque(fmt.Sprintf("the expression %q is not understood", name), false))
 		// What it loaded, and where, is not known either.

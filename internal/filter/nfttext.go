@@ -57,7 +57,7 @@ func (h *Host) nftBody(t *Table, text string) ([]Op, error) {
 		w := next()
 		switch w {
 		case "accept", "drop", "return", "continue", "masquerade", "notrack":
-			body = append(body, statements[w](in, nil)...)
+			body = append(body, statements()[w](in, nil)...)
 		case "counter":
 			body = append(body, nothing("counter"))
 		case "log":

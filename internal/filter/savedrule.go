@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 )
 
 // ruleReader reads the words of one rule.
@@ -71,7 +72,7 @@ func (q *ruleReader) option(r *Rule, w word) error {
 	if short, ok := longNames[name]; ok {
 		name = short
 	}
-	read, ok := savedOptions[name]
+	read, ok := savedOptions()[name]
 	if !ok {
 		return q.foreign(w)
 	}
@@ -109,10 +110,19 @@ func (q *ruleReader) foreign(w word) error {
 var decorations = []string{"--comment", "-c", "--set-counters"}
 
 // savedOptions is how each option is read.
-var savedOptions map[string]func(*ruleReader, *Rule, word, word) error
+func savedOptions() map[string]func(*ruleReader, *Rule, word, word) error {
+	savedOptionsOnce.Do(makeSavedOptions)
+	return savedOptionsMade
+}
 
-func init() {
-	savedOptions = map[string]func(*ruleReader, *Rule, word, word) error{
+// Tables of methods that use them in turn are made when they are first used.
+var (
+	savedOptionsOnce sync.Once
+	savedOptionsMade map[string]func(*ruleReader, *Rule, word, word) error
+)
+
+func makeSavedOptions() {
+	savedOptionsMade = map[string]func(*ruleReader, *Rule, word, word) error{
 		"-s": (*ruleReader).address, "-d": (*ruleReader).address,
 		"-i": (*ruleReader).link, "-o": (*ruleReader).link,
 		"-p": (*ruleReader).protocol, "-m": (*ruleReader).matchName,

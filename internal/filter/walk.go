@@ -138,20 +138,29 @@ func keepAccepted(list []*journey) []*journey {
 // forth takes journeys from the first hop to the last.
 func (t *traveller) forth(list []*journey, st stage) ([]*journey, string) {
 	for i := range t.hops {
-		var next []*journey
-		for _, j := range list {
-			moved, stuck := t.at(j, i, st, i == 0 && t.starts(j), false)
-			if stuck != "" {
-				return list, stuck
-			}
-			next = append(next, moved...)
-		}
-		list = merge(next)
-		if len(list) > mostForks {
-			return list[:1], "too many conditions are not known"
+		moved, stuck := t.through(list, i, st, false, func(j *journey) bool { return i == 0 && t.starts(j) })
+		if list = moved; stuck != "" {
+			return list, stuck
 		}
 	}
 	return list, ""
+}
+
+// through takes journeys through one hop, and joins those that are alike
+// behind it.
+func (t *traveller) through(list []*journey, i int, st stage, backwards bool, sends func(*journey) bool) ([]*journey, string) {
+	var next []*journey
+	for _, j := range list {
+		moved, stuck := t.at(j, i, st, sends(j), backwards)
+		if stuck != "" {
+			return list, stuck
+		}
+		next = append(next, moved...)
+	}
+	if next = merge(next); len(next) > mostForks {
+		return next[:1], "too many conditions are not known"
+	}
+	return next, ""
 }
 
 // starts reports whether the first hop is the host that sends the packet.
@@ -303,18 +312,11 @@ func (t *traveller) turn(list []*journey) []*journey {
 func (t *traveller) back(list []*journey, st stage) ([]*journey, string) {
 	last := len(t.hops) - 1
 	for i := last; i >= 0; i-- {
-		var next []*journey
-		for _, j := range list {
-			sends := i == last && t.itself(t.hops[i].Host, j.s.packet.From)
-			moved, stuck := t.at(j, i, st, sends, true)
-			if stuck != "" {
-				return list, stuck
-			}
-			next = append(next, moved...)
-		}
-		list = merge(next)
-		if len(list) > mostForks {
-			return list[:1], "too many conditions are not known"
+		moved, stuck := t.through(list, i, st, true, func(j *journey) bool {
+			return i == last && t.itself(t.hops[i].Host, j.s.packet.From)
+		})
+		if list = moved; stuck != "" {
+			return list, stuck
 		}
 	}
 	return list, ""

@@ -26,23 +26,26 @@ func resolver(t *testing.T, answer func(question *dns.Msg) []byte) netip.AddrPor
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { c.Close() })
-	go func() {
-		buffer := make([]byte, 4096)
-		for {
-			n, from, err := c.ReadFrom(buffer)
-			if err != nil {
-				return
-			}
-			question := new(dns.Msg)
-			if question.Unpack(buffer[:n]) != nil {
-				continue
-			}
-			if reply := answer(question); reply != nil {
-				c.WriteTo(reply, from)
-			}
-		}
-	}()
+	go answering(c, answer)
 	return netip.MustParseAddrPort(c.LocalAddr().String())
+}
+
+// answering answers each datagram until the connection is closed.
+func answering(c net.PacketConn, answer func(question *dns.Msg) []byte) {
+	buffer := make([]byte, 4096)
+	for {
+		n, from, err := c.ReadFrom(buffer)
+		if err != nil {
+			return
+		}
+		question := new(dns.Msg)
+		if question.Unpack(buffer[:n]) != nil {
+			continue
+		}
+		if reply := answer(question); reply != nil {
+			c.WriteTo(reply, from)
+		}
+	}
 }
 
 func reply(edit func(*dns.Msg)) func(*dns.Msg) []byte {

@@ -23,21 +23,7 @@ func world(t *testing.T, port string, servers map[string]func(*dns.Msg) []byte) 
 			t.Skip(err)
 		}
 		t.Cleanup(func() { c.Close() })
-		go func() {
-			buffer := make([]byte, 4096)
-			for {
-				n, from, err := c.ReadFrom(buffer)
-				if err != nil {
-					return
-				}
-				question := new(dns.Msg)
-				if question.Unpack(buffer[:n]) == nil {
-					if b := answer(question); b != nil {
-						c.WriteTo(b, from)
-					}
-				}
-			}
-		}()
+		go answering(c, answer)
 	}
 }
 
