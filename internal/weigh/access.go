@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -185,8 +184,12 @@ func wrapperWords(text string) []string {
 
 func (r wrapperRule) matches(daemon string, source netip.Addr) filter.Tri {
 	d := listMatches(r.daemons, func(pattern string) filter.Tri {
-		name, _, _ := strings.Cut(pattern, "@")
-		return triOf(name == "ALL" || name == daemon)
+		name, _, at := strings.Cut(pattern, "@")
+		m := triOf(name == "ALL" || name == daemon)
+		if at && m == filter.Yes {
+			return filter.Unknown // of the server's addresses, only for one
+		}
+		return m
 	})
 	if d == filter.No {
 		return filter.No
@@ -243,7 +246,10 @@ func listMatches(words []string, match func(string) filter.Tri) filter.Tri {
 // the server looks them up by itself.
 func clientMatches(pattern string, source netip.Addr) filter.Tri {
 	if user, host, ok := strings.Cut(pattern, "@"); ok && user != "" {
-		pattern = host
+		if m := clientMatches(host, source); m == filter.No || user == "ALL" {
+			return m
+		}
+		return filter.Unknown // the server asks the client who it is
 	}
 	switch pattern {
 	case "ALL":
@@ -253,7 +259,9 @@ func clientMatches(pattern string, source netip.Addr) filter.Tri {
 	}
 	text := strings.NewReplacer("[", "", "]", "").Replace(pattern)
 	if p, err := netPattern(text); err == nil {
-		return triOf(p.Contains(source))
+		// A net that is not written by its first address matches nothing.
+		host, _, _ := strings.Cut(text, "/")
+		return triOf(p.Contains(source) && host == p.Addr().String())
 	}
 	switch {
 	case strings.HasSuffix(pattern, ".") && strings.Trim(pattern, "0123456789.") == "":
@@ -319,7 +327,7 @@ func hbaJudge(v *view, t *try, a *fact.Access, source netip.Addr) (string, []Sym
 	for _, line := range file.Lines {
 		body, _, _ := strings.Cut(line.Text, "#")
 		f := strings.Fields(body)
-		if len(f) > 0 && strings.HasPrefix(f[0], "include") {
+		if len(f) > 0 && (strings.HasPrefix(f[0], "include") || strings.HasSuffix(body, "\\")) {
 			return "", nil, "", listLine{}
 		}
 		if len(f) < 5 || !strings.HasPrefix(f[0], "host") {
@@ -386,132 +394,6 @@ func (v *view) readBy(t *try, changed time.Time) string {
 		return "the file changed after the service started; whether it was read since is not known"
 	}
 	return ""
-}
-
-// nginxJudge evaluates allow and deny of nginx: within the nearest block that
-// has any, the first that matches decides.
-func nginxJudge(v *view, t *try, a *fact.Access, source netip.Addr) (string, []Symptom, string, listLine) {
-	if v.scheme.Wire != "http" || t.climb.reply == nil || t.climb.reply.Reply.Status != 403 {
-		return "", nil, "", listLine{}
-	}
-	var found []listLine
-	for _, f := range a.Files {
-		if f.Kind != "nginx" {
-			continue
-		}
-		if nginxForwards(f.Lines) {
-			return "", nil, "", listLine{} // another address than the connection's counts
-		}
-		if line, number := nginxDenies(f.Lines, source, t.target); line != "" {
-			found = append(found, listLine{file: f.Path, text: fmt.Sprintf("line %d (%s)", number, line), allow: "allow " + source.String() + ";", since: v.readBy(t, f.Changed)})
-		}
-	}
-	if len(found) != 1 {
-		return "", nil, "", listLine{}
-	}
-	return "rules/not-on-list", []Symptom{ErrorAnswer}, fmt.Sprintf("%s, %s, keeps %s out", found[0].file, found[0].text, source), found[0]
-}
-
-func nginxForwards(lines []fact.Line) bool {
-	return slices.ContainsFunc(lines, func(l fact.Line) bool {
-		text := strings.TrimSpace(l.Text)
-		return strings.HasPrefix(text, "set_real_ip_from") || strings.HasPrefix(text, "satisfy")
-	})
-}
-
-// nginxDenies finds the line that denies a source in the block that answers a
-// target.
-func nginxDenies(lines []fact.Line, source netip.Addr, target fact.Target) (string, int) {
-	type rule struct {
-		text   string
-		number int
-	}
-	type block struct {
-		head  string
-		rules []rule
-		fits  bool
-	}
-	path := target.Path
-	if path == "" {
-		path = "/"
-	}
-	stack := []block{{fits: true}}
-	best, bestRules := -1, []rule(nil)
-	leave := func() {
-		b := stack[len(stack)-1]
-		stack = stack[:len(stack)-1]
-		if !b.fits || !strings.HasPrefix(b.head, "server") && !strings.HasPrefix(b.head, "location") {
-			return
-		}
-		length := 0
-		if after, ok := strings.CutPrefix(b.head, "location"); ok {
-			prefix := strings.TrimLeft(strings.TrimSpace(after), "=^~ ")
-			if !strings.HasPrefix(path, prefix) {
-				return
-			}
-			length = len(prefix) + 1
-		}
-		rules := b.rules
-		for i := len(stack) - 1; len(rules) == 0 && i >= 0; i-- {
-			rules = stack[i].rules // inherited where the block has none of its own
-		}
-		if length > best {
-			best, bestRules = length, rules
-		}
-	}
-	for _, l := range lines {
-		text, _, _ := strings.Cut(strings.TrimSpace(l.Text), "#")
-		for text != "" {
-			at := strings.IndexAny(text, "{};")
-			if at < 0 {
-				break
-			}
-			head := strings.TrimSpace(text[:at])
-			switch text[at] {
-			case '{':
-				stack = append(stack, block{head: head, fits: stack[len(stack)-1].fits})
-			case '}':
-				if len(stack) > 1 {
-					leave()
-				}
-			default:
-				top := &stack[len(stack)-1]
-				words := strings.Fields(head)
-				if len(words) > 1 && (words[0] == "allow" || words[0] == "deny") {
-					top.rules = append(top.rules, rule{head + ";", l.Number})
-				}
-				if len(words) > 1 && words[0] == "server_name" && strings.HasPrefix(top.head, "server") && !slices.Contains(words[1:], target.Name) && !slices.Contains(words[1:], "_") {
-					top.fits = false
-				}
-				if len(words) > 1 && words[0] == "listen" && !listensOn(words[1], target.Port) {
-					top.fits = false
-				}
-			}
-			text = strings.TrimSpace(text[at+1:])
-		}
-	}
-	for _, r := range bestRules {
-		words := strings.Fields(strings.TrimSuffix(r.text, ";"))
-		m := words[1] == "all"
-		if p, err := netPattern(words[1]); err == nil {
-			m = p.Contains(source)
-		}
-		if m && words[0] == "deny" {
-			return r.text, r.number
-		}
-		if m {
-			return "", 0
-		}
-	}
-	return "", 0
-}
-
-func listensOn(text string, port uint16) bool {
-	if at := strings.LastIndexByte(text, ':'); at >= 0 && !strings.HasSuffix(text, "]") {
-		text = text[at+1:]
-	}
-	n, err := strconv.ParseUint(text, 10, 16)
-	return err != nil || uint16(n) == port
 }
 
 // plainJudge evaluates a plain list that a card names: who is not on it is

@@ -30,7 +30,8 @@ func TestWrapperRules(t *testing.T) {
 		{"sshd: 10.20.8.0/255.255.255.0", gauge, filter.No}, {"sshd: 10.20.*.31", gauge, filter.Yes}, {"sshd: 10.20.7.3?", gauge, filter.Yes},
 		{"sshd: ALL EXCEPT 10.20.7.31", gauge, filter.No}, {"sshd: ALL EXCEPT 10.20.7.0/24 EXCEPT 10.20.7.31", gauge, filter.Yes},
 		{"ALL EXCEPT sshd: ALL", gauge, filter.No}, {"sshd: .varzea.example", gauge, filter.Unknown}, {"sshd: LOCAL", gauge, filter.Unknown},
-		{"sshd: [fd20:7::]/64", "fd20:7::31", filter.Yes}, {"sshd: [fd20:8::]/64", "fd20:7::31", filter.No}, {"sshd@10.20.0.14: ALL", gauge, filter.Yes},
+		{"sshd: [fd20:7::]/64", "fd20:7::31", filter.Yes}, {"sshd: [fd20:8::]/64", "fd20:7::31", filter.No}, {"sshd@10.20.0.14: ALL", gauge, filter.Unknown}, {"vsftpd@10.20.0.14: ALL", gauge, filter.No},
+		{"sshd: ana@10.20.7.31", gauge, filter.Unknown}, {"sshd: ana@10.20.8.1", gauge, filter.No}, {"sshd: 10.20.7.9/24", gauge, filter.No},
 		{"sshd: .varzea.example 10.20.7.31", gauge, filter.Yes},
 	} {
 		rules := wrapperRules(linesOf(c.line))
@@ -63,10 +64,22 @@ func TestNginxDenies(t *testing.T) {
 		{"deny all;\nserver {\n listen 80;\n allow all;\n}", "/", 0},
 		{"server {\n listen 80;\n location /map {\n deny all;\n }\n location / {\n allow all;\n }\n}", "/map/x", 4},
 		{"server {\n listen 80;\n location /map { deny all; }\n location / { allow all; }\n}", "/", 0},
+		// Another block has the name, or may take the request.
+		{"server {\n deny all;\n}\nserver {\n server_name tidebook.varzea.example;\n allow all;\n}", "/", 0},
+		{"server {\n allow all;\n}\nserver {\n server_name tidebook.varzea.example;\n deny all;\n}", "/", 6},
+		{"server {\n deny all;\n}\nserver {\n server_name *.varzea.example;\n}", "/", 0},
+		{"server {\n deny all;\n}\nserver {\n}", "/", 0},
+		{"server {\n location / { deny all; }\n location ~ map$ { allow all; }\n}", "/map", 0},
+		{"server {\n include snippets/office.conf;\n deny all;\n}", "/", 0},
+		{"server {\n location = / { deny all; }\n location / { allow all; }\n}", "/map", 0},
+		{"server {\n location = /map { deny all; }\n location / { allow all; }\n}", "/map?scale=2", 2},
+		{"server {\n listen 127.0.0.1:81; listen [::]:80;\n deny all;\n}", "/", 3},
+		{"server {\n location /map { location /map/old { deny all; } allow all; }\n}", "/map/old/1", 2},
 	} {
-		_, got := nginxDenies(linesOf(c.text), netip.MustParseAddr(gauge), fact.Target{Name: "tidebook.varzea.example", Port: 80, Path: c.path})
-		if got != c.want {
-			t.Errorf("%q: line %d, want %d", c.text, got, c.want)
+		servers := nginxServers(&fact.AccessFile{Lines: linesOf(c.text)})
+		_, got := nginxDenies(servers, netip.MustParseAddr(gauge), fact.Target{Name: "tidebook.varzea.example", Port: 80, Path: c.path})
+		if got.number != c.want {
+			t.Errorf("%q: line %d, want %d", c.text, got.number, c.want)
 		}
 	}
 }
@@ -84,6 +97,7 @@ func TestAccess(t *testing.T) {
 		"rejected for everyone": {"pg_hba", "host all all 10.20.7.31/32 reject\nhost all all 0.0.0.0/0 md5", "rules/not-on-list"},
 		"a mask of its own":     {"pg_hba", "host all all 10.20.8.0 255.255.255.0 md5", "rules/not-on-list"},
 		"only with encryption":  {"pg_hba", "hostssl all all 10.20.7.0/24 md5", "rules/not-on-list"},
+		"a line that goes on":   {"pg_hba", "host all all \\\n10.20.7.0/24 md5", ""},
 		"a name":                {"pg_hba", "host all all gauge-07.varzea.example md5", ""},
 	} {
 		a := &fact.Access{Files: []fact.AccessFile{{Path: "/etc/postgresql/15/main/pg_hba.conf", Kind: c.kind, Lines: linesOf(c.text)}}}

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"uakari/internal/fact"
+	"uakari/internal/trail"
 )
 
 // hostKeyReading reads the key that an SSH server shows against what this
@@ -34,7 +35,7 @@ func (v *view) hostKeyReading(t *try, c climb) (Reading, bool) {
 		r.Cause, r.Harmless = "certs/host-key-unknown", true
 		r.Summary = fmt.Sprintf("this user does not know the host key of %s (%s %s): clients ask, and scripts refuse", t.target.Name, k.Type, k.Fingerprint)
 	case "failed":
-		r.Cause, r.Most = "certs/no-common-cipher", "likely"
+		r.Cause, r.Most = "certs/no-common-cipher", trail.Likely
 		r.Summary = "the key exchange fails: " + k.Error
 		r.Short = []string{"what this client's own library offers was not compared"}
 	default:
@@ -75,7 +76,7 @@ func (v *view) clientCertReading(t *try, c climb) (Reading, bool) {
 	// A web server of many says outright that this is the reason.
 	said := strings.Contains(reply.Text, "No required SSL certificate")
 	if reply.Status != 0 && reply.Status != 496 && !said {
-		r.Most = "likely" // the status may have another reason
+		r.Most = trail.Likely // the status may have another reason
 	}
 	return r, true
 }
