@@ -269,3 +269,33 @@ func TestContradiction(t *testing.T) {
 		t.Errorf("outcome %s", s.weigh().Outcome)
 	}
 }
+
+// TestUnseenRules is what is said of filters that could not settle it.
+func TestUnseenRules(t *testing.T) {
+	same := func() *scene {
+		s := newScene(t, web).holds("v1", gauge, tidebook).holds("v2", gauge, tidebook).named(tidebook).client(tidebook, reset).listening(listener("127.0.0.1", 80, "nginx"))
+		for i := range s.set.Vantages {
+			s.set.Vantages[i].Host, s.set.Vantages[i].Implied = "tidebook", s.set.Vantages[i].ID == "v2"
+		}
+		return s
+	}
+	apart := func() *scene {
+		return newScene(t, web).holds("v1", gauge).holds("v2", tidebook).named(tidebook).client(tidebook, reset).listening(listener("127.0.0.1", 80, "nginx"))
+	}
+	for _, c := range []struct {
+		name  string
+		scene *scene
+		want  string
+	}{
+		{"one host, read", same().tables("v1", ""), "nothing in the tables of tidebook stops it; only a connection proves the rest"},
+		{"one host, not read", same(), "the packet filters of tidebook were not read"},
+		{"two hosts, one read", apart().tables("v1", ""), "the packet filters of tidebook were not read"},
+		{"two hosts, both read", apart().tables("v1", "").tables("v2", ""), "nothing in the tables of both ends stops it; the network between was not read"},
+	} {
+		for _, f := range c.scene.weigh().Rungs {
+			if f.Name == trail.Rules && (f.State != trail.Unseen || f.Summary != c.want) {
+				t.Errorf("%s: %s, %q; want %q", c.name, f.State, f.Summary, c.want)
+			}
+		}
+	}
+}

@@ -444,30 +444,44 @@ func (v *view) unseen(rung trail.Rung, s sum, causes []trail.Cause) (why, needs 
 // unseenRules says which of the two ends' filters were not read, or why they
 // do not decide.
 func (v *view) unseenRules(s sum) (why, needs string) {
-	var ends []string
+	var ends []string // vantages, a host each
+	between := false
 	for _, t := range s.tries {
-		for _, at := range []string{v.client, t.last().server} {
-			if at == "" || v.tablesOf(at) != nil || slices.Contains(ends, v.host(at)) {
-				continue
-			}
-			ends = append(ends, v.host(at))
-			if f := v.failed(at, fact.LookTables); f != nil && f.Failed.Needs != "" {
-				needs = f.Failed.Needs + " on " + v.host(at)
-			}
-		}
+		both := []string{v.client, t.last().server}
 		if t.last().server == "" {
 			return "the server's packet filters were not read", "a trace run there, as root"
 		}
-	}
-	if len(ends) > 0 {
-		return "the packet filters of " + strings.Join(ends, " and ") + " were not read", cmp.Or(needs, "root")
-	}
-	for _, t := range s.tries {
-		for _, at := range []string{v.client, t.last().server} {
-			if why := v.beside(at, v.filterHost(at)); why != "" {
-				return "the tables of " + v.host(at) + " do not tell all: " + why, ""
+		if v.onSame(t.last()) {
+			both = both[:1]
+		} else {
+			between = true
+		}
+		for _, at := range both {
+			if !slices.Contains(ends, at) {
+				ends = append(ends, at)
 			}
 		}
+	}
+	var unread []string
+	for _, at := range ends {
+		if v.tablesOf(at) != nil {
+			continue
+		}
+		unread = append(unread, v.host(at))
+		if f := v.failed(at, fact.LookTables); f != nil && f.Failed.Needs != "" {
+			needs = f.Failed.Needs + " on " + v.host(at)
+		}
+	}
+	if len(unread) > 0 {
+		return "the packet filters of " + strings.Join(unread, " and ") + " were not read", cmp.Or(needs, "root")
+	}
+	for _, at := range ends {
+		if why := v.beside(at, v.filterHost(at)); why != "" {
+			return "the tables of " + v.host(at) + " do not tell all: " + why, ""
+		}
+	}
+	if !between {
+		return "nothing in the tables of " + v.host(v.client) + " stops it; only a connection proves the rest", "mending that first"
 	}
 	return "nothing in the tables of both ends stops it; the network between was not read", "the gateways, by --at gateway=USER@HOST or --record gateway=FILE"
 }
