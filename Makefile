@@ -3,11 +3,12 @@
 # make test    all tests; live ones skip where their server is missing
 # make bench   ratios to bare programs, in one run
 # make referee 200,000 random packets judged by the kernel and by us, with a fixed and a fresh seed
+# make man     the manual pages, from the commands themselves
 # make fuzz    each fuzz target for a while
 
 export CGO_ENABLED = 0
 
-.PHONY: build demo test bench referee fuzz clean
+.PHONY: build demo test bench referee fuzz man clean
 
 build:
 	go build -trimpath -ldflags="-s -w" -o bin/uakari ./cmd/uakari
@@ -16,7 +17,7 @@ demo: build
 	bin/uakari demo
 
 test:
-	go test -timeout 30m ./...
+	go test -count=1 -timeout 30m ./...
 
 bench:
 	go test ./test -run XXX -bench . -benchtime 1x
@@ -28,9 +29,13 @@ referee:
 fuzz:
 	go test ./internal/endpoint -run XXX -fuzz FuzzParse -fuzztime 30s
 	go test ./internal/card -run XXX -fuzz FuzzParse -fuzztime 30s
+	go test ./internal/look/host -run XXX -fuzz FuzzSettings -fuzztime 30s
 	go test ./internal/filter -run XXX -fuzz FuzzParse -fuzztime 30s -fuzzminimizetime 10x
 	go test ./internal/filter -run XXX -fuzz FuzzNetlink -fuzztime 30s -fuzzminimizetime 10x
 	go test ./internal/weigh -run XXX -fuzz FuzzWeigh -fuzztime 30s -fuzzminimizetime 10x
+
+man:
+	go test ./internal/cli -run TestManual -update
 
 clean:
 	rm -rf bin

@@ -15,13 +15,13 @@ func TestConfirm(t *testing.T) {
 	l.filter(l.router, "table inet f { chain c { type filter hook forward priority 0; tcp dport 8080 reject; }\n}")
 	facts := filepath.Join(t.TempDir(), "first.json")
 	const endpoint = "http://10.20.0.14:8080/"
-	if r := runIn(t, enter(l.client), "trace", "--wait", "1s", "--facts", facts, endpoint); r.status != 1 || !strings.Contains(r.stdout, "Or: uakari confirm "+facts) {
+	if r := runIn(t, enter(l.client), "trace", "--wait", "1s", "--facts", facts, endpoint); r.status != 1 || !strings.Contains(r.stdout, "Then: uakari confirm "+facts) {
 		t.Fatalf("%d: %s%s", r.status, r.stdout, r.stderr)
 	}
 	confirm := func(status int, first string, args ...string) {
 		t.Helper()
 		r := runIn(t, enter(l.client), append([]string{"confirm", facts, "--wait", "1s", "--times", "2"}, args...)...)
-		if flat := strings.Join(strings.Fields(r.stdout), " "); r.status != status || !strings.HasPrefix(flat, first) {
+		if flat := oneLine(r.stdout); r.status != status || !strings.HasPrefix(flat, first) {
 			t.Errorf("%d, want %d and %q: %s%s", r.status, status, first, r.stdout, r.stderr)
 		}
 	}

@@ -1,8 +1,13 @@
 package test
 
 import (
+	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
+
+	"uakari/internal/trail"
 )
 
 // TestHops puts a real gateway before backends that fail, each in its own way.
@@ -42,4 +47,65 @@ func TestProxySetting(t *testing.T) {
 	}
 	t.Setenv("no_proxy", "localhost,10.20.0.0/16")
 	expectHealthy(t, traced(t, enter(l.client), "http://10.20.0.14:8080/"))
+}
+
+// TestTwoGateways follows a request through two gateways to the backend that
+// nobody serves.
+func TestTwoGateways(t *testing.T) {
+	nginx := needs(t, "nginx-light", "/usr/sbin/nginx")[0]
+	dir := t.TempDir()
+	outer, inner, none := freePort(t), freePort(t), freePort(t)
+	gateway := func(name string, port, to int) {
+		own := filepath.Join(dir, name)
+		if err := os.Mkdir(own, 0o755); err != nil {
+			t.Fatal(err)
+		}
+		conf := write(t, filepath.Join(own, "conf"), fmt.Sprintf(`daemon off; user root; pid %[1]s/pid; error_log %[1]s/error.log;
+events {}
+http {
+  access_log off; client_body_temp_path %[1]s/b; proxy_temp_path %[1]s/p; fastcgi_temp_path %[1]s/f; uwsgi_temp_path %[1]s/u; scgi_temp_path %[1]s/s;
+  server { listen 127.0.0.1:%[2]d; location / { proxy_pass http://127.0.0.1:%[3]d; } }
+}`, own, port, to))
+		start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, nginx, "-p", own, "-c", conf)
+	}
+	gateway("outer", outer, inner)
+	gateway("inner", inner, none)
+	judged := traced(t, nil, fmt.Sprintf("http://127.0.0.1:%d/", outer))
+	expect(t, judged, "answer/hop-fails proven")
+	if len(judged.Behind) != 1 || len(judged.Behind[0].Trail.Behind) != 1 {
+		t.Fatal(dump(judged))
+	}
+	expect(t, judged.Behind[0].Trail, "answer/hop-fails proven")
+	last := judged.Behind[0].Trail.Behind[0].Trail
+	if last.Endpoint.Port != uint16(none) || last.Outcome == trail.OutcomeClear {
+		t.Error(dump(last))
+	}
+	r := run(t, "trace", fmt.Sprintf("http://127.0.0.1:%d/", outer))
+	if strings.Count(r.stdout, "Behind it, seen from") != 2 {
+		t.Error(r.stdout)
+	}
+}
+
+// TestBalancer lets a real load balancer answer for a backend that is gone.
+func TestBalancer(t *testing.T) {
+	haproxy := needs(t, "haproxy", "/usr/sbin/haproxy")[0]
+	dir := t.TempDir()
+	front, none := freePort(t), freePort(t)
+	conf := write(t, filepath.Join(dir, "conf"), fmt.Sprintf(`defaults
+  mode http
+  timeout connect 1s
+  timeout client 5s
+  timeout server 5s
+frontend portal
+  bind 127.0.0.1:%d
+  default_backend tides
+backend tides
+  server one 127.0.0.1:%d
+`, front, none))
+	start(t, fmt.Sprintf("127.0.0.1:%d", front), nil, haproxy, "-db", "-f", conf)
+	judged := traced(t, nil, fmt.Sprintf("http://127.0.0.1:%d/", front))
+	expect(t, judged, "answer/hop-fails proven")
+	if len(judged.Behind) != 1 || judged.Behind[0].Trail.Endpoint.Port != uint16(none) {
+		t.Error(dump(judged))
+	}
 }

@@ -185,7 +185,7 @@ func TestOpenSSH(t *testing.T) {
 		if judged := login(mine); rung(judged, trail.Login).State != trail.Clear {
 			t.Errorf("%s", dump(judged))
 		}
-		expect(t, login(filepath.Join(dir, "key")), "login/rejected likely")
+		expect(t, login(filepath.Join(dir, "key")), "login/key-refused proven")
 		t.Setenv("UAKARI_TEST_SECRET", "canary-7f3a")
 		r := run(t, "trace", "--json", "--card", card, "--user", "root", "--secret", "env:UAKARI_TEST_SECRET", "ssh://"+at(port))
 		if !strings.Contains(r.stdout, "login/mechanism-off") {

@@ -32,6 +32,10 @@ ns2 IN A 10.20.7.54
 tidebook IN A %s
 gone IN CNAME old.varzea.example.
 sounding IN TXT "no address here"
+xn--mar-dma IN A 10.20.0.14
+_ldap._tcp IN SRV 20 0 389 tidebook
+_ldap._tcp IN SRV 10 60 8080 tidebook
+_kerberos._tcp IN SRV 0 0 0 .
 `, serial, tidebook))
 	conf := write(l.t, filepath.Join(dir, "named.conf"), fmt.Sprintf(`options { directory "%s"; listen-on { %s; }; listen-on-v6 { none; }; recursion no; pid-file none; session-keyfile "%s/key"; dnssec-validation no; };
 controls { };
@@ -104,4 +108,39 @@ func TestNamesOfRealServers(t *testing.T) {
 	}
 	j := runIn(t, enter(l.client), "names", "--json", "--resolver", "10.20.7.2", "tidebook.varzea.example")
 	validate(t, "names", []byte(j.stdout))
+}
+
+// TestServiceRecords finds servers by their service records, and tries them.
+func TestServiceRecords(t *testing.T) {
+	l := newLab(t)
+	l.sh("ip -n " + l.router + " addr add 10.20.7.53/24 dev c")
+	l.web(l.server, "10.20.0.14:8080")
+	l.authority(l.router, "10.20.7.53", "2026112302", "10.20.0.14")
+	for _, c := range []struct {
+		name   string
+		status int
+		want   []string
+	}{
+		{"_ldap._tcp.varzea.example", 0, []string{"_ldap._tcp.varzea.example leads to tidebook.varzea.example:8080.",
+			"tidebook.varzea.example:8080 (priority 10, weight 60): 10.20.0.14 takes connections tidebook.varzea.example:389 (priority 20, weight 0): 10.20.0.14 refuses"}},
+		{"ldap://varzea.example", 0, []string{"varzea.example gives no address here; _ldap._tcp.varzea.example leads to tidebook.varzea.example:8080."}},
+		{"kerberos://varzea.example", 1, []string{"varzea.example gives no address here.", "says that there is no such service"}},
+		{"_tides._tcp.varzea.example", 1, []string{"_tides._tcp.varzea.example leads to no server here.", "at 10.20.7.53:53 no such name"}},
+		{"maré.varzea.example", 0, []string{"maré.varzea.example (xn--mar-dma.varzea.example in DNS) gives 10.20.0.14, from 10.20.7.53:53"}},
+	} {
+		r := runIn(t, enter(l.client), "names", "--resolver", "10.20.7.53", "--wait", "2s", c.name)
+		if r.status != c.status {
+			t.Errorf("%s: exit %d, expected %d: %s%s", c.name, r.status, c.status, r.stdout, r.stderr)
+		}
+		for _, want := range c.want {
+			if !strings.Contains(oneLine(r.stdout), oneLine(want)) {
+				t.Errorf("%s: %q is missing in\n%s", c.name, want, r.stdout)
+			}
+		}
+		j := runIn(t, enter(l.client), "names", "--json", "--resolver", "10.20.7.53", "--wait", "2s", c.name)
+		validate(t, "names", []byte(j.stdout))
+	}
+	if r := runIn(t, enter(l.client), "trace", "--resolver", "10.20.7.53", "--wait", "2s", "http://maré.varzea.example:8080/"); !strings.Contains(oneLine(r.stdout), "reaches maré.varzea.example:8080 (xn--mar-dma.varzea.example in DNS)") {
+		t.Errorf("%s%s", r.stdout, r.stderr)
+	}
 }

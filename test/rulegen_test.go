@@ -20,7 +20,6 @@ var (
 type ruleGen struct {
 	*rand.Rand
 	part string // "client", "router" or "server"
-	sets []string
 }
 
 func pick[T any](g *ruleGen, list ...T) T { return list[g.IntN(len(list))] }

@@ -48,12 +48,12 @@ func TestSavedTables(t *testing.T) {
 		{[]string{"--from", "10.20.8.31", "--to", "10.20.0.14:443", "--suppose", "-I web 1 -j DROP"}, 0, "Yes:", []string{"after:  drop", "closes 443/tcp of 10.20.0.14 to 0.0.0.0/5"}},
 	} {
 		r := run(t, append([]string{"rules", "--tables", file}, c.args...)...)
-		if r.status != c.status || !strings.HasPrefix(strings.Join(strings.Fields(r.stdout), " "), c.first) {
+		if r.status != c.status || !strings.HasPrefix(oneLine(r.stdout), c.first) {
 			t.Errorf("%v: status %d, want %d and %q\n%s%s", c.args, r.status, c.status, c.first, r.stdout, r.stderr)
 		}
-		flat := strings.Join(strings.Fields(r.stdout), " ")
+		flat := oneLine(r.stdout)
 		for _, want := range c.also {
-			if !strings.Contains(flat, strings.Join(strings.Fields(want), " ")) {
+			if !strings.Contains(flat, oneLine(want)) {
 				t.Errorf("%v: it does not say %q\n%s", c.args, want, r.stdout)
 			}
 		}

@@ -1,6 +1,8 @@
 package test
 
 import (
+	"crypto/x509"
+	"crypto/x509/pkix"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -25,6 +27,9 @@ type fault struct {
 const listenOn = `sed -i '/listen \[::\]:80/d; s/listen 80 default_server;/listen %s;/' /etc/nginx/sites-enabled/default; systemctl restart nginx`
 
 var restoreSite = "rm /etc/nginx/sites-enabled/default; cp /root/site /etc/nginx/sites-enabled/default; systemctl reset-failed; systemctl restart nginx"
+
+// secureSite gives the web server a certificate.
+const secureSite = `sed -i 's#listen 80 default_server;#listen 80 default_server; listen 443 ssl; ssl_certificate tide.crt; ssl_certificate_key tide.key;#' /etc/nginx/sites-enabled/default; cp /root/tide.* /etc/nginx; `
 
 // squat puts another small server on the web server's port.
 const squat = "systemctl stop nginx; systemd-run -q --unit=squatter /usr/bin/perl /root/hello.pl 80; sleep 0.5"
@@ -91,6 +96,10 @@ var faults = []fault{
 	{name: "a rule that drops", ruin: "iptables-nft -A INPUT -s 10.20.7.0/24 -p tcp --dport 80 -j DROP", mend: "iptables-nft -F", want: "rules/server-drop proven", bits: "chain INPUT, rule 1"},
 	{name: "a rule that refuses", ruin: "nft 'table inet f { chain c { type filter hook input priority 0; tcp dport 80 reject with tcp reset; }; }'", mend: "nft delete table inet f", want: "rules/server-reject proven", bits: "tcp dport 80 reject with tcp reset"},
 	{name: "nginx's own list", ruin: "sed -i 's/server_name _;/server_name _; deny 10.20.7.0\\/24;/' /etc/nginx/sites-enabled/default; systemctl restart nginx", mend: restoreSite, want: "rules/not-on-list proven", bits: "deny 10.20.7.0/24"},
+	{name: "a key that does not belong", ruin: secureSite + "cp /root/other.key /etc/nginx/tide.key; systemctl restart nginx || true", mend: restoreSite,
+		to: "https://10.20.0.14/", want: "certs/key-mismatch proven", bits: "/etc/nginx/tide.key does not belong to the certificate /etc/nginx/tide.crt"},
+	{name: "no certificate file", ruin: secureSite + "rm /etc/nginx/tide.crt; systemctl restart nginx || true", mend: restoreSite,
+		to: "https://10.20.0.14/", want: "certs/store-unreadable proven", bits: "there is no file /etc/nginx/tide.crt"},
 	{name: "two faults at once", ruin: "systemctl stop nginx; iptables-nft -A INPUT -p tcp --dport 80 -j DROP", mend: "iptables-nft -F; systemctl start nginx", want: "rules/server-drop proven, service/stopped proven", bits: "chain INPUT, rule 1"},
 	{name: "not installed", ruin: "true", mend: "true", to: "http://10.20.0.14:8457/", args: []string{"--unit", "almanac"}, want: "service/not-installed proven"},
 }
@@ -103,6 +112,11 @@ func TestServiceCauses(t *testing.T) {
 	h.do("cp /etc/nginx/sites-available/default /root/site")
 	h.put("/root/hello.pl", helloProgram)
 	h.put("/root/odd.pl", oddProgram)
+	m := newMaker(t)
+	leaf, leafKey := m.sign(&x509.Certificate{Subject: pkix.Name{CommonName: "tidebook"}}, m.cert, m.key)
+	h.put("/root/tide.crt", pemOf(leaf))
+	h.put("/root/tide.key", keyPEM(t, leafKey))
+	h.put("/root/other.key", keyPEM(t, m.key))
 	const portal = "http://10.20.0.14/"
 	healthy := func(t *testing.T) {
 		t.Helper()

@@ -4,8 +4,14 @@ package card
 
 import (
 	"fmt"
+	"net/netip"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
 	"time"
 
+	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/written"
 )
@@ -31,16 +37,167 @@ func Parse(path string, text []byte) (*fact.Card, error) {
 	if err := written.Decode(path, text, &c); err != nil {
 		return nil, err
 	}
-	switch {
-	case c.Format != Format:
-		return nil, fmt.Errorf("%s:1:1: format %q; expected %q", path, c.Format, Format)
-	case c.Name == "":
-		return nil, fmt.Errorf("%s:1:1: the card has no name; expected a line like: name: tidebook", path)
+	places, err := written.PlacesOf(path, text)
+	if err != nil {
+		return nil, err
 	}
-	if c.Fresh != "" {
-		if d, err := time.ParseDuration(c.Fresh); err != nil || d <= 0 {
-			return nil, fmt.Errorf("%s:1:1: fresh %q; expected a time like 10m", path, c.Fresh)
-		}
+	k := checker{places: places}
+	k.check(&c)
+	if k.err != nil {
+		return nil, k.err
 	}
 	return &c, nil
+}
+
+// checker finds values that make no sense; the first is kept.
+type checker struct {
+	places written.Places
+	err    error
+}
+
+func (k *checker) wrong(at, format string, args ...any) {
+	if k.err == nil {
+		k.err = k.places.Wrong(at, format, args...)
+	}
+}
+
+// Formats are the formats of settings files that can be read.
+var Formats = []string{"ini", "yaml", "json", "toml", "xml", "properties", "env", "ssh", "pg-service"}
+
+// meanings are what a setting may have to be.
+var meanings = []string{"host", "port", "address", "url", "same"}
+
+// secretive are words in keys of settings whose values are never read.
+var secretive = []string{"password", "passwd", "secret", "token", "apikey", "api_key", "api-key", "private"}
+
+// Secretive reports whether a key names a secret.
+func Secretive(key string) bool {
+	return slices.ContainsFunc(secretive, func(w string) bool { return strings.Contains(strings.ToLower(key), w) })
+}
+
+func (k *checker) check(c *fact.Card) {
+	switch {
+	case c.Format != Format:
+		k.wrong("$.format", "format %q; expected %q", c.Format, Format)
+	case c.Name == "":
+		k.wrong("$", "the card has no name; expected a line like: name: tidebook")
+	}
+	k.duration("$.fresh", c.Fresh)
+	k.duration("$.limit", c.Limit)
+	k.endpoint("$.endpoint", c.Endpoint)
+	for i, h := range c.Hops {
+		k.endpoint(fmt.Sprintf("$.hops[%d]", i), h)
+	}
+	for i, h := range c.Pairs {
+		k.endpoint(fmt.Sprintf("$.pairs[%d]", i), h)
+	}
+	for i, net := range c.From {
+		if _, err := netip.ParsePrefix(net); err != nil {
+			if _, err := netip.ParseAddr(net); err != nil {
+				k.wrong(fmt.Sprintf("$.from[%d]", i), "%q; expected an address or a net like 10.20.7.0/24", net)
+			}
+		}
+	}
+	for i, p := range c.PortMap {
+		at := fmt.Sprintf("$.port-map[%d]", i)
+		if (p.Port == 0) == (p.Range == "") {
+			k.wrong(at, "expected either port: 443 or range: 50000-50100")
+		}
+		if _, _, ok := PortRange(p.Range); p.Range != "" && !ok {
+			k.wrong(at+".range", "%q; expected two ports like 50000-50100", p.Range)
+		}
+	}
+	for i := range c.Settings {
+		k.setting(fmt.Sprintf("$.settings[%d]", i), &c.Settings[i])
+	}
+	for i, s := range c.Signs {
+		k.sign(fmt.Sprintf("$.signs[%d]", i), s)
+	}
+	for i, r := range c.Reasons {
+		at := fmt.Sprintf("$.reasons[%d]", i)
+		k.pattern(at+".log", r.Log)
+		if rung, name, ok := strings.Cut(r.Cause, "/"); !ok || rung == "" || name == "" {
+			k.wrong(at+".cause", "%q; expected a cause like login/locked, see: uakari explain", r.Cause)
+		}
+	}
+}
+
+// PortRange reads "50000-50100".
+func PortRange(text string) (from, to uint16, ok bool) {
+	a, b, found := strings.Cut(text, "-")
+	low, err := strconv.ParseUint(strings.TrimSpace(a), 10, 16)
+	high, err2 := strconv.ParseUint(strings.TrimSpace(b), 10, 16)
+	return uint16(low), uint16(high), found && err == nil && err2 == nil && low > 0 && low <= high
+}
+
+func (k *checker) duration(at, text string) {
+	if text == "" {
+		return
+	}
+	if d, err := time.ParseDuration(text); err != nil || d <= 0 {
+		k.wrong(at, "%s %q; expected a time like 10m", at[strings.LastIndexByte(at, '.')+1:], text)
+	}
+}
+
+func (k *checker) endpoint(at, text string) {
+	if text == "" {
+		return
+	}
+	if _, err := endpoint.Parse(text); err != nil {
+		k.wrong(at, "%v", err)
+	}
+}
+
+func (k *checker) pattern(at, text string) {
+	if text == "" {
+		return
+	}
+	if _, err := regexp.Compile(text); err != nil {
+		k.wrong(at, "%q is no regular expression: %v", text, err)
+	}
+}
+
+func (k *checker) setting(at string, s *fact.SettingRule) {
+	switch {
+	case s.Is == "" && s.Value == "":
+		k.wrong(at, "expected is: %s, or value: …", strings.Join(meanings, ", "))
+	case s.Is != "" && !slices.Contains(meanings, s.Is):
+		k.wrong(at+".is", "%q; expected one of %s", s.Is, strings.Join(meanings, ", "))
+	case s.Client == nil && s.Server == nil:
+		k.wrong(at, "expected client: or server:, with file, format and key")
+	case s.Is == "same" && (s.Client == nil || s.Server == nil) && len(s.Copies) == 0:
+		k.wrong(at, "same: what with? Expected client: and server:, or copies:")
+	}
+	if s.Client != nil {
+		k.settingAt(at+".client", *s.Client)
+	}
+	if s.Server != nil {
+		k.settingAt(at+".server", *s.Server)
+	}
+	for i, each := range s.Copies {
+		k.settingAt(fmt.Sprintf("%s.copies[%d]", at, i), each)
+	}
+}
+
+func (k *checker) settingAt(at string, s fact.SettingAt) {
+	switch {
+	case s.File == "" || s.Key == "":
+		k.wrong(at, "expected file:, format: and key:")
+	case !slices.Contains(Formats, s.Format):
+		k.wrong(at+".format", "format %q; expected one of %s", s.Format, strings.Join(Formats, ", "))
+	case Secretive(s.Key):
+		k.wrong(at+".key", "%q names a secret, and those are never read", s.Key)
+	}
+}
+
+func (k *checker) sign(at string, s fact.Sign) {
+	switch {
+	case s.On != "client" && s.On != "server":
+		k.wrong(at+".on", "on %q; expected client or server", s.On)
+	case (s.File == "") == (s.Folder == ""):
+		k.wrong(at, "expected either file: or folder:")
+	}
+	k.duration(at+".fresh", s.Fresh)
+	k.pattern(at+".must", s.Must)
+	k.pattern(at+".must-not", s.MustNot)
 }

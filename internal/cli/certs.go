@@ -1,15 +1,11 @@
 package cli
 
 import (
-	"bytes"
 	"context"
 	"crypto/x509"
-	"encoding/pem"
-	"errors"
 	"fmt"
 	"net/netip"
 	"os"
-	"slices"
 	"strings"
 	"time"
 
@@ -110,19 +106,23 @@ func (f *traceFlags) certEndpoint(cmd *cobra.Command, input string, names []stri
 	return set, err
 }
 
-// mostCertFile bounds a file of certificates.
-const mostCertFile = 8 << 20
-
 // certFiles makes facts of files, as if a server had shown them to a client
 // of this host.
 func (f *traceFlags) certFiles(paths, names []string) (fact.Set, error) {
+	secret, err := readSecret(f.secret, f.secret != "")
+	if err != nil {
+		return fact.Set{}, err
+	}
 	var chain [][]byte
 	for _, path := range paths {
-		der, err := readCerts(path)
+		c, err := trust.ReadFile(path, secret)
 		if err != nil {
 			return fact.Set{}, err
 		}
-		chain = append(chain, der...)
+		chain = append(chain, c.Certs...)
+	}
+	if len(chain) == 0 {
+		return fact.Set{}, fmt.Errorf("%s: only a revocation list; expected certificates", paths[0])
 	}
 	leaf, err := x509.ParseCertificate(chain[0])
 	if err != nil {
@@ -161,49 +161,7 @@ func (f *traceFlags) certFiles(paths, names []string) (fact.Set, error) {
 		return fact.Set{}, fmt.Errorf("--trust: %w", err)
 	}
 	return set.With(
-		fact.Fact{Vantage: "v1", At: now, Order: session, Source: store.Source, Trust: &fact.Trust{Source: store.Source, Count: store.Count(), Roots: store.For(chain)}},
+		fact.Fact{Vantage: "v1", At: now, Order: session, Source: store.Source, Trust: &fact.Trust{Source: store.Source, Count: store.Count(), Roots: store.For(chain), Revoked: store.Lists(chain)}},
 		fact.Fact{Vantage: "v1", At: now, Order: session, Source: source, Reply: &fact.Reply{Ending: fact.Done, Protocol: "http", Status: 200, Date: now}},
 	), nil
-}
-
-// readCerts reads the certificates of a file: PEM, or one in DER. Keys beside
-// them are passed over.
-func readCerts(path string) ([][]byte, error) {
-	info, err := os.Stat(path)
-	if err != nil {
-		return nil, err
-	}
-	if info.Size() > mostCertFile {
-		return nil, fmt.Errorf("%s: %d bytes; at most %d are read", path, info.Size(), mostCertFile)
-	}
-	text, err := os.ReadFile(path)
-	if err != nil {
-		return nil, err
-	}
-	if !bytes.Contains(text, []byte("-----BEGIN ")) {
-		if _, err := x509.ParseCertificate(text); err != nil {
-			return nil, fmt.Errorf("%s: neither PEM nor a certificate in DER: %w", path, err)
-		}
-		return [][]byte{text}, nil
-	}
-	var list [][]byte
-	rest := text
-	for {
-		var block *pem.Block
-		if block, rest = pem.Decode(rest); block == nil {
-			break
-		}
-		if block.Type != "CERTIFICATE" && block.Type != "TRUSTED CERTIFICATE" {
-			continue
-		}
-		if _, err := x509.ParseCertificate(block.Bytes); err != nil {
-			line := bytes.Count(text[:len(text)-len(rest)], []byte("\n"))
-			return nil, fmt.Errorf("%s:%d:1: the certificate that ends here cannot be read: %w", path, line, err)
-		}
-		list = append(list, slices.Clone(block.Bytes))
-	}
-	if len(list) == 0 {
-		return nil, errors.New(path + ":1:1: no certificate in this file; expected -----BEGIN CERTIFICATE-----")
-	}
-	return list, nil
 }

@@ -47,16 +47,31 @@ func Main(args []string, stdout, stderr io.Writer) int {
 	root.SetArgs(args)
 	root.SetOut(stdout)
 	root.SetErr(stderr)
-	err := root.Execute()
-	var status exit
-	switch {
-	case err == nil:
-		return exitClear
-	case errors.As(err, &status):
-		return int(status)
+	return ended(root.Execute(), stderr)
+}
+
+// ended is the exit status of an error. One that is more than a status is told,
+// also where it comes together with a status.
+func ended(err error, stderr io.Writer) int {
+	all := []error{err}
+	if several, ok := err.(interface{ Unwrap() []error }); ok {
+		all = several.Unwrap()
 	}
-	fmt.Fprintln(stderr, "uakari: "+printable(err.Error()))
-	return exitUsage
+	status := exit(exitClear)
+	for _, each := range all {
+		var only exit
+		switch {
+		case each == nil:
+		case errors.As(each, &only):
+			if status == exitClear {
+				status = only
+			}
+		default:
+			fmt.Fprintln(stderr, "uakari: "+printable(each.Error()))
+			status = exitUsage
+		}
+	}
+	return int(status)
 }
 
 // newRoot builds the command tree.
@@ -80,7 +95,7 @@ is the smallest safe change that mends it. It changes nothing by itself.`,
 		},
 		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
-	root.AddCommand(newTrace(), newConfirm(), newRules(), newNames(), newCerts(), newPorts(), newService(), newRecord(), newExplain(), newDemo(), newLook(), newStandIn(), newVersion())
+	root.AddCommand(newTrace(), newConfirm(), newRules(), newNames(), newCerts(), newPorts(), newService(), newRecord(), newCard(), newCase(), newReport(), newWatch(), newExplain(), newDemo(), newLook(), newStandIn(), newVersion())
 	root.AddCommand(newRungs()...)
 	root.CompletionOptions.HiddenDefaultCmd = true
 	return root

@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"uakari/internal/casebook"
 	"uakari/internal/fact"
 	"uakari/internal/look"
 	"uakari/internal/tell"
@@ -26,19 +27,24 @@ type confirmFlags struct {
 func newConfirm() *cobra.Command {
 	f := confirmFlags{traceFlags: traceFlags{out: "text"}}
 	cmd := &cobra.Command{
-		Use:   "confirm FACTS",
+		Use:   "confirm CASE|FACTS",
 		Short: "trace again, and set before beside after",
 		Long: `Trace again what a kept trace found, and set before beside after, rung by rung.
-FACTS is the file that trace --facts wrote. It works again only when the ladder
-is clear several times in a row; an account is tried in the first of them alone.
-Give --at and --record again, to look from the same hosts.
+CASE is the number of a case, FACTS a file that trace --facts wrote. It works
+again only when the ladder is clear several times in a row; an account is tried
+in the first of them alone. It looks from where that trace did and as it did;
+what is given anew goes first.
+
+A case that works again is closed, unless a temporary change still stands. What
+else differs from before, of what was seen both times, is told.
 
 Exit status: 0 it works again, 1 it does not, 3 unsure, 2 wrong usage, 130
 interrupted.`,
-		Example: `  uakari trace --facts first.json https://tidebook.varzea.example/
-  uakari confirm first.json --within 10m`,
-		Args: takes(1, 1, "the file that trace --facts wrote"),
-		RunE: func(cmd *cobra.Command, args []string) error { return f.confirm(cmd, args[0]) },
+		Example: `  uakari trace --case new https://tidebook.varzea.example/
+  uakari confirm 7 --within 10m`,
+		ValidArgsFunction: caseNumbers,
+		Args:              takes(1, 1, "the number of a CASE, or the file that trace --facts wrote"),
+		RunE:              func(cmd *cobra.Command, args []string) error { return f.confirm(cmd, args[0]) },
 	}
 	f.addFlags(cmd)
 	f.addFar(cmd)
@@ -66,21 +72,21 @@ func (f *confirmFlags) confirm(cmd *cobra.Command, path string) error {
 	if err != nil {
 		return err
 	}
-	text, err := readKept(path)
-	if err != nil {
-		return err
-	}
-	kept, err := fact.DecodeSet(path, text)
+	kept, err := failing(path)
 	if err != nil {
 		return err
 	}
 	before, _ := weigh.Weigh(kept)
+	if err := f.inherit(cmd, kept.Ask.Command); err != nil {
+		return err
+	}
 	_, env, err := f.ask(kept.Ask.Endpoint.Input)
 	if err != nil {
 		return err
 	}
 	// What was asked then is asked now; the flags say only how to look.
 	ask := kept.Ask
+	ask.Only = nil // the whole ladder, whatever was asked for then
 	env.Resolvers, env.Unit = ask.Resolvers, ask.Unit
 	if ask.Card != nil {
 		env.Card = ask.Card
@@ -89,6 +95,7 @@ func (f *confirmFlags) confirm(cmd *cobra.Command, path string) error {
 	defer stop()
 	until := time.Now().Add(f.within)
 	var now trail.Trail
+	var seen fact.Set
 	good, tries := 0, 0
 	for {
 		tries++
@@ -96,14 +103,14 @@ func (f *confirmFlags) confirm(cmd *cobra.Command, path string) error {
 		if tries > 1 {
 			ask.Account = "" // accounts lock: one try is enough
 		}
-		if now, err = f.once(ctx, cmd, ask, env); err != nil {
+		if seen, now, err = f.once(ctx, cmd, ask, env); err != nil {
 			return err
 		}
 		if now.Incomplete == "interrupted" {
 			break
 		}
 		pause := betweenTries
-		if now.Outcome == trail.OutcomeClear {
+		if bothWays(now) == trail.OutcomeClear {
 			if good++; good == f.times {
 				break
 			}
@@ -112,20 +119,28 @@ func (f *confirmFlags) confirm(cmd *cobra.Command, path string) error {
 			if pause = betweenWaits; time.Now().Add(pause).After(until) {
 				break
 			}
-			fmt.Fprintf(cmd.ErrOrStderr(), "uakari: not yet (%s); waiting, %s left\n", printable(tell.Short(now)), time.Until(until).Round(time.Second))
+			fmt.Fprintf(cmd.ErrOrStderr(), "uakari: not yet (%s)%s; waiting, %s left\n", printable(tell.Short(now)), tell.Keeps(seen), time.Until(until).Round(time.Second))
 		}
 		if !sleep(ctx, pause) {
 			now.Incomplete = "interrupted"
 			break
 		}
 	}
-	if err := write(cmd, "", []byte(tell.Confirmed(before, now, good, f.times, on))); err != nil {
+	closing := tell.Closing{Differs: weigh.Differences(kept, seen)}
+	if id, err := caseID(path); err == nil && !isFile(path) {
+		if closing, err = concluded(id, seen, now, good == f.times, closing); err != nil {
+			return err
+		}
+	}
+	if err := write(cmd, "", []byte(tell.Confirmed(before, now, good, f.times, on)+tell.Closed(closing, on))); err != nil {
 		return err
 	}
 	switch {
+	case good == f.times && len(closing.Standing) > 0:
+		return exit(exitFault)
 	case now.Incomplete == "interrupted":
 		return exit(exitInterrupted)
-	case good < f.times && now.Outcome == trail.OutcomeUnsure:
+	case good < f.times && bothWays(now) == trail.OutcomeUnsure:
 		return exit(exitUnsure)
 	case good < f.times:
 		return exit(exitFault)
@@ -133,19 +148,62 @@ func (f *confirmFlags) confirm(cmd *cobra.Command, path string) error {
 	return nil
 }
 
+// failing is the facts to compare with: those of a file, or of the last trace
+// of a case that failed.
+func failing(where string) (fact.Set, error) {
+	if _, err := caseID(where); err != nil || isFile(where) {
+		return keptSet(where)
+	}
+	traces, err := tracesOf(where)
+	if err != nil {
+		return fact.Set{}, err
+	}
+	set := *traces[0].Set
+	for _, e := range traces {
+		if judged, _ := weigh.Weigh(*e.Set); bothWays(judged) != trail.OutcomeClear {
+			set = *e.Set
+		}
+	}
+	return set, nil
+}
+
+// concluded keeps what was seen now in the case, and closes it if it works and
+// no temporary change stands.
+func concluded(id int64, seen fact.Set, now trail.Trail, works bool, closing tell.Closing) (tell.Closing, error) {
+	closing.Case = id
+	err := withBook(func(ctx context.Context, b casebook.Store) error {
+		if err := b.Add(ctx, id, casebook.Entry{At: seen.Ended, Kind: casebook.Trace, Text: tell.Short(now), Set: &seen}); err != nil {
+			return err
+		}
+		c, err := b.Get(ctx, id)
+		if err != nil {
+			return err
+		}
+		closing.Standing = c.Standing()
+		if !works || len(closing.Standing) > 0 {
+			return nil
+		}
+		closing.After = time.Since(c.Opened)
+		return b.Close(ctx, id, time.Now())
+	})
+	return closing, err
+}
+
 // once traces once more.
-func (f *confirmFlags) once(ctx context.Context, cmd *cobra.Command, ask fact.Ask, env look.Env) (trail.Trail, error) {
+func (f *confirmFlags) once(ctx context.Context, cmd *cobra.Command, ask fact.Ask, env look.Env) (fact.Set, trail.Trail, error) {
 	ctx, cancel := context.WithTimeout(ctx, f.deadline)
 	defer cancel()
 	at, done, err := f.vantages(ctx, env)
 	defer done()
 	if err != nil && !errors.Is(err, context.Canceled) {
-		return trail.Trail{}, err
+		return fact.Set{}, trail.Trail{}, err
 	}
 	p := newProgress(cmd.ErrOrStderr())
-	_, judged := trace.Run(ctx, ask, at, p.watch)
+	set, _ := trace.Run(ctx, ask, at, p.watch)
+	set = trace.Follow(ctx, set, at, p.watch)
 	p.stop()
-	return judged, nil
+	judged, _ := weigh.Weigh(set)
+	return set, judged, nil
 }
 
 // sleep reports false if the context ended first.

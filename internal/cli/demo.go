@@ -15,6 +15,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"uakari/internal/casebook"
 	"uakari/internal/demo"
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
@@ -23,13 +24,14 @@ import (
 	"uakari/internal/trace"
 	"uakari/internal/trail"
 	"uakari/internal/vantage"
+	"uakari/internal/weigh"
 )
 
 // demoFlags is what the flags of demo say.
 type demoFlags struct {
-	list  bool
-	stay  string
-	color string
+	list         bool
+	stay, report string
+	color        string
 }
 
 func newDemo() *cobra.Command {
@@ -38,7 +40,7 @@ func newDemo() *cobra.Command {
 		Use:   "demo [CHAPTER…]",
 		Short: "a full example in a made-up world, no network needed",
 		Long: `Build a small made-up world on loopback addresses, break it, trace, mend it,
-and trace again, chapter by chapter. Nothing outside a temporary folder is
+and confirm it, chapter by chapter. Nothing outside a temporary folder is
 touched, and no privilege is needed.`,
 		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 			return chapterNames(), cobra.ShellCompDirectiveNoFileComp
@@ -47,6 +49,7 @@ touched, and no privilege is needed.`,
 	}
 	cmd.Flags().BoolVar(&f.list, "list", false, "list the chapters")
 	cmd.Flags().StringVar(&f.stay, "stay", "", "keep the broken world up, with its files in this `folder`, to try by hand")
+	cmd.Flags().StringVar(&f.report, "report", "", "write a report of every chapter's case into this `folder`")
 	cmd.Flags().StringVar(&f.color, "color", "auto", "auto, always or never")
 	return cmd
 }
@@ -93,7 +96,42 @@ func (f *demoFlags) run(cmd *cobra.Command, args []string) error {
 		return err
 	}
 	defer world.Down()
-	return tellStory(ctx, out, world, chapters, on)
+	book, err := casebook.Open(ctx, filepath.Join(dir, "casebook.db"))
+	if err != nil {
+		return err
+	}
+	defer book.Done()
+	err = tellStory(ctx, out, world, book, chapters, on)
+	if f.report == "" || err != nil {
+		return err
+	}
+	return f.reports(ctx, out, book)
+}
+
+// reports writes a page for every case of the story.
+func (f *demoFlags) reports(ctx context.Context, out io.Writer, book casebook.Store) error {
+	list, err := book.List(ctx)
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(f.report, 0o755); err != nil {
+		return err
+	}
+	for _, c := range list {
+		whole, err := book.Get(ctx, c.ID)
+		if err != nil {
+			return err
+		}
+		page, err := tell.MakeReport(whole, judgedOf(whole), time.Now()).HTML()
+		if err != nil {
+			return err
+		}
+		if err := os.WriteFile(filepath.Join(f.report, fmt.Sprintf("case-%d.html", c.ID)), []byte(page), 0o644); err != nil {
+			return err
+		}
+	}
+	fmt.Fprintf(out, "\n%d reports are in %s.\n", len(list), f.report)
+	return nil
 }
 
 func chosenChapters(names []string) ([]demo.Chapter, error) {
@@ -113,13 +151,13 @@ func chosenChapters(names []string) ([]demo.Chapter, error) {
 
 // tellStory plays the chapters. Its exit status says whether every fault was
 // found, and found mended.
-func tellStory(ctx context.Context, out io.Writer, world *demo.World, chapters []demo.Chapter, colour bool) error {
+func tellStory(ctx context.Context, out io.Writer, world *demo.World, book casebook.Store, chapters []demo.Chapter, colour bool) error {
 	failed := 0
 	for i, c := range chapters {
 		if i > 0 {
 			fmt.Fprintln(out)
 		}
-		ok, err := tellChapter(ctx, out, world, c, fmt.Sprintf("Chapter %d of %d: %s", i+1, len(chapters), c.Title), colour)
+		ok, err := tellChapter(ctx, out, world, book, c, fmt.Sprintf("Chapter %d of %d: %s", i+1, len(chapters), c.Title), colour)
 		if ctx.Err() != nil {
 			return exit(exitInterrupted)
 		}
@@ -137,33 +175,52 @@ func tellStory(ctx context.Context, out io.Writer, world *demo.World, chapters [
 	return nil
 }
 
-func tellChapter(ctx context.Context, out io.Writer, world *demo.World, c demo.Chapter, head string, colour bool) (bool, error) {
-	if err := world.Set(c.Broken); err != nil {
+func tellChapter(ctx context.Context, out io.Writer, world *demo.World, book casebook.Store, c demo.Chapter, head string, colour bool) (bool, error) {
+	if err := errors.Join(world.PutFiles(c.Files), world.Set(c.Broken)); err != nil {
 		return false, err
 	}
-	defer world.Stop(c.Service)
+	defer world.StopAll()
 	fmt.Fprint(out, tell.Heading(head, c.Story, colour))
 	fmt.Fprint(out, tell.Prompt("uakari trace "+c.Endpoint, colour))
-	before, err := traceChapter(ctx, world, c, c.Endpoint, world.Hosts(c))
+	seen, before, err := traceChapter(ctx, world, c, c.Endpoint, world.Hosts(c))
 	if err != nil || ctx.Err() != nil {
 		return false, err
 	}
 	fmt.Fprint(out, tell.Text(before, colour))
-	found := blockingIDs(before)
+	found := slices.Equal(blockingIDs(before), c.Finds)
 	if c.Mends == "" {
-		return len(found) == 0 && before.Reached == trail.Yes, nil
+		return found && before.Reached == trail.Yes, nil
 	}
-	if err := world.Set(c.Mended); err != nil {
-		return false, err
+	if len(c.Behind) > 0 {
+		found = found && len(before.Behind) == 1 && slices.Equal(blockingIDs(before.Behind[0].Trail), c.Behind)
 	}
-	fmt.Fprint(out, tell.Aside("The administrator "+c.Mends+", and traces again.", colour))
-	fmt.Fprint(out, tell.Prompt("uakari trace "+c.Plain(), colour))
-	after, err := traceChapter(ctx, world, c, c.Plain(), filepath.Join(world.Dir, "hosts-healthy"))
+	kept, err := book.Open(ctx, casebook.Case{Title: tell.Title(before), Endpoint: c.Endpoint, First: tell.Short(before), Opened: seen.Ask.Began},
+		casebook.Entry{At: seen.Ended, Kind: casebook.Trace, Text: tell.Short(before), Set: &seen})
 	if err != nil {
 		return false, err
 	}
+	if err := errors.Join(world.PutFiles(c.MendedFiles), world.Set(c.Mended)); err != nil {
+		return false, err
+	}
+	if err := book.Add(ctx, kept.ID, casebook.Entry{At: time.Now(), Kind: casebook.Change, Text: "the administrator " + c.Mends}); err != nil {
+		return false, err
+	}
+	fmt.Fprint(out, tell.Aside("The administrator "+c.Mends+", and has it confirmed.", colour))
+	fmt.Fprint(out, tell.Prompt(fmt.Sprintf("uakari confirm %d", kept.ID), colour))
+	seen, after, err := traceChapter(ctx, world, c, c.Plain(), filepath.Join(world.Dir, "hosts-healthy"))
+	if err != nil {
+		return false, err
+	}
+	works := bothWays(after) == trail.OutcomeClear
 	fmt.Fprint(out, tell.Answer(after, colour))
-	return slices.Equal(found, c.Finds) && after.Outcome == trail.OutcomeClear, nil
+	if err := book.Add(ctx, kept.ID, casebook.Entry{At: seen.Ended, Kind: casebook.Trace, Text: tell.Short(after), Set: &seen}); err != nil || !works {
+		return false, err
+	}
+	if err := book.Close(ctx, kept.ID, time.Now()); err != nil {
+		return false, err
+	}
+	fmt.Fprint(out, tell.Closed(tell.Closing{Case: kept.ID, After: max(time.Second, time.Since(kept.Opened))}, colour))
+	return found, nil
 }
 
 func blockingIDs(t trail.Trail) []string {
@@ -175,22 +232,27 @@ func blockingIDs(t trail.Trail) []string {
 }
 
 // traceChapter traces as gauge-07 would, from within the made-up world.
-func traceChapter(ctx context.Context, world *demo.World, c demo.Chapter, input, hosts string) (trail.Trail, error) {
+func traceChapter(ctx context.Context, world *demo.World, c demo.Chapter, input, hosts string) (fact.Set, trail.Trail, error) {
 	e, err := endpoint.Parse(input)
 	if err != nil {
-		return trail.Trail{}, err
+		return fact.Set{}, trail.Trail{}, err
+	}
+	card, err := world.Card(c)
+	if err != nil {
+		return fact.Set{}, trail.Trail{}, err
 	}
 	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
 	defer cancel()
-	card := world.Card(c)
 	env := look.Env{Wait: 2 * time.Second, Resolvers: []netip.AddrPort{world.Resolver()}, HostsFile: hosts, Trust: world.Trust(), Card: card}
 	ask := fact.Ask{Endpoint: e, Began: time.Now().UTC(), Card: card, Resolvers: env.Resolvers, WaitMS: 2000}
 	at := []trace.Vantage{
 		vantage.NewHere(fact.Vantage{ID: "v1", Role: fact.Client, Host: "gauge-07", Means: fact.Here}, env),
 		vantage.NewHere(fact.Vantage{ID: "v2", Role: fact.Server, Host: c.Service, Means: fact.Here, Implied: true}, env),
 	}
-	_, judged := trace.Run(ctx, ask, at, nil)
-	return judged, nil
+	set, _ := trace.Run(ctx, ask, at, nil)
+	set = trace.Follow(ctx, set, at, nil)
+	judged, _ := weigh.Weigh(set)
+	return set, judged, nil
 }
 
 // stay keeps the broken world up until it is interrupted, and says how to

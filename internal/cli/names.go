@@ -28,8 +28,11 @@ func newNames() *cobra.Command {
 the system's own look-up, the authoritative servers with their serials, and the
 same from other hosts with --at and --record. Say whether they agree.
 
-Exit status: 0 it gives an address, 1 it gives none, 3 the views differ, 2 wrong
-usage.`,
+A name such as _ldap._tcp.varzea.example, and an endpoint whose scheme is found
+that way, is also looked up as a service record, and every target is tried.
+
+Exit status: 0 it gives an address or a service that takes connections, 1 it
+gives none, 3 the views differ, 2 wrong usage.`,
 		Args: takes(1, 1, "one NAME"),
 		RunE: func(cmd *cobra.Command, args []string) error { return f.names(cmd, args[0], authority) },
 	}
@@ -60,9 +63,21 @@ func (f *traceFlags) names(cmd *cobra.Command, input string, authority bool) err
 		return err
 	}
 	var views tell.NameViews
+	var services []tell.ServiceView
+	var unseen []string
+	var wg sync.WaitGroup
 	interrupted := false
 	err = f.look(cmd, env, func(ctx context.Context, at []trace.Vantage, watch func(trace.Event)) {
-		views = namesFrom(ctx, at, e.Host, authority, watch)
+		if record := serviceRecord(e); record != "" {
+			wg.Go(func() { services, unseen = servicesFrom(ctx, at[0], record, watch) })
+		}
+		views = tell.NameViews{Format: tell.NamesFormat, Name: e.Host, Agree: true, Views: []tell.NameView{}, Gives: []netip.Addr{}}
+		if !strings.HasPrefix(e.Host, "_") {
+			views = namesFrom(ctx, at, e.Host, authority, watch)
+		}
+		wg.Wait()
+		views.Unseen = append(views.Unseen, unseen...)
+		views.Services, views.Unicode = services, endpoint.Unicode(e.Host)
 		interrupted = errors.Is(ctx.Err(), context.Canceled)
 	})
 	if err != nil {
@@ -75,7 +90,7 @@ func (f *traceFlags) names(cmd *cobra.Command, input string, authority bool) err
 		return err
 	}
 	switch {
-	case len(views.Gives) == 0:
+	case len(views.Gives) == 0 && !slices.ContainsFunc(views.Services, tell.ServiceView.Works):
 		return exit(exitFault)
 	case !views.Agree:
 		return exit(exitUnsure)
@@ -85,12 +100,38 @@ func (f *traceFlags) names(cmd *cobra.Command, input string, authority bool) err
 
 // namesFrom asks every vantage for a name, and the first for its authority.
 func namesFrom(ctx context.Context, at []trace.Vantage, name string, authority bool, watch func(trace.Event)) tell.NameViews {
+	var wg sync.WaitGroup
+	each := make([][]fact.Fact, len(at))
+	hosts := map[string]string{}
+	for i, v := range at {
+		hosts[v.Info().ID] = v.Info().Host
+		if v.Info().Implied {
+			continue // the same host once more
+		}
+		orders := []fact.Order{{Look: fact.LookAddresses}}
+		if !authority {
+			orders = append(orders, fact.Order{Look: fact.LookNames, Target: fact.Target{Name: name}})
+		}
+		if i == 0 || authority {
+			orders = append(orders, fact.Order{Look: fact.LookZone, Target: fact.Target{Name: name}})
+		}
+		wg.Go(func() { each[i] = looked(ctx, v, watch, orders...) })
+	}
+	wg.Wait()
+	for _, v := range at {
+		hosts[v.Info().ID] = v.Info().Host // an SSH vantage knows it by now
+	}
+	return nameViews(name, slices.Concat(each...), hosts, servers(at))
+}
+
+// looked is all that looks of one vantage leave, taken side by side.
+func looked(ctx context.Context, v trace.Vantage, watch func(trace.Event), orders ...fact.Order) []fact.Fact {
 	var (
 		wg    sync.WaitGroup
 		mu    sync.Mutex // guards facts
 		facts []fact.Fact
 	)
-	look := func(v trace.Vantage, order fact.Order) {
+	for _, order := range orders {
 		wg.Go(func() {
 			watch(trace.Event{Vantage: v.Info(), Order: order})
 			v.Look(ctx, order, func(f fact.Fact) {
@@ -101,25 +142,8 @@ func namesFrom(ctx context.Context, at []trace.Vantage, name string, authority b
 			watch(trace.Event{Vantage: v.Info(), Order: order, Ended: true})
 		})
 	}
-	hosts := map[string]string{}
-	for i, v := range at {
-		hosts[v.Info().ID] = v.Info().Host
-		if v.Info().Implied {
-			continue // the same host once more
-		}
-		if !authority {
-			look(v, fact.Order{Look: fact.LookNames, Target: fact.Target{Name: name}})
-		}
-		if i == 0 || authority {
-			look(v, fact.Order{Look: fact.LookZone, Target: fact.Target{Name: name}})
-		}
-		look(v, fact.Order{Look: fact.LookAddresses})
-	}
 	wg.Wait()
-	for _, v := range at {
-		hosts[v.Info().ID] = v.Info().Host // an SSH vantage knows it by now
-	}
-	return nameViews(name, facts, hosts, servers(at))
+	return facts
 }
 
 func servers(at []trace.Vantage) map[string]bool {
@@ -132,7 +156,7 @@ func servers(at []trace.Vantage) map[string]bool {
 
 // nameViews puts the views together.
 func nameViews(name string, facts []fact.Fact, hosts map[string]string, servers map[string]bool) tell.NameViews {
-	n := tell.NameViews{Format: "uakari.names/1", Name: name, Agree: true, Views: []tell.NameView{}, Gives: []netip.Addr{}}
+	n := tell.NameViews{Format: tell.NamesFormat, Name: name, Agree: true, Views: []tell.NameView{}, Gives: []netip.Addr{}}
 	var held []fact.Addresses
 	var setup *fact.ResolverSetup
 	for i := range facts {

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
@@ -21,7 +22,7 @@ import (
 type portsFlags struct {
 	program, unit string
 	udp, json     bool
-	color         string
+	color, mapper string
 }
 
 func newPorts() *cobra.Command {
@@ -34,8 +35,11 @@ pid, user, unit, and since when. With a PORT, say in one line who holds it, or
 who would normally.
 
 Exit status: 0 somebody listens, 1 nobody does, 2 wrong usage.`,
-		Args: takes(0, 1, "one ENDPOINT"),
+		Args: takes(0, 1, "one PORT"),
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if f.mapper != "" {
+				return f.mapped(cmd)
+			}
 			port := 0
 			if len(args) == 1 {
 				var err error
@@ -47,6 +51,7 @@ Exit status: 0 somebody listens, 1 nobody does, 2 wrong usage.`,
 		},
 	}
 	flags := cmd.Flags()
+	flags.StringVar(&f.mapper, "mapper", "", "what is registered at the port mapper of this `host`, an address with a port if it is not 111")
 	flags.StringVar(&f.program, "program", "", "those of this `program` only")
 	flags.StringVar(&f.unit, "unit", "", "those of this `unit` only")
 	flags.BoolVar(&f.udp, "udp", false, "bound UDP sockets too")
@@ -98,6 +103,33 @@ func (f *portsFlags) run(cmd *cobra.Command, port uint16) error {
 		err = exit(exitFault)
 	}
 	return err
+}
+
+// mapped lists what is registered at a port mapper.
+func (f *portsFlags) mapped(cmd *cobra.Command) error {
+	place, err := netip.ParseAddrPort(f.mapper)
+	if err != nil {
+		addr, err := netip.ParseAddr(f.mapper)
+		if err != nil {
+			return fmt.Errorf("--mapper %q: expected an address, like 10.20.0.14 or 10.20.0.14:111", f.mapper)
+		}
+		place = netip.AddrPortFrom(addr, 111)
+	}
+	ctx, stop := interruptible()
+	defer stop()
+	facts := lookHere(ctx, look.Env{}, fact.Order{Look: fact.LookMapper, Target: fact.Target{Addr: place.Addr(), Port: place.Port()}})
+	for _, each := range facts {
+		switch {
+		case each.Failed != nil:
+			fmt.Fprintf(cmd.ErrOrStderr(), "uakari: %s: %s\n", each.Source, printable(each.Saw))
+			return exit(exitUnsure)
+		case each.Mapper != nil && f.json:
+			return told(cmd, true, each.Mapper, nil)
+		case each.Mapper != nil:
+			return write(cmd, "", []byte(tell.Mapped(place.String(), *each.Mapper)))
+		}
+	}
+	return exit(exitUnsure)
 }
 
 // portList is what --json writes (docs/schema/ports.schema.json).

@@ -270,7 +270,6 @@ func (f *rulesFlags) hops(p filter.Packet) ([]filter.Hop, error) {
 		add(r.Host, string(role), r.Facts)
 	}
 	var hops []filter.Hop
-	var names []string
 	for _, want := range []func(seen) bool{
 		func(s seen) bool { return s.from },
 		func(s seen) bool { return s.through && !s.from && !s.to },
@@ -279,7 +278,6 @@ func (f *rulesFlags) hops(p filter.Packet) ([]filter.Hop, error) {
 		for _, s := range list {
 			if want(s) {
 				hops = append(hops, s.hop)
-				names = append(names, s.name)
 			}
 		}
 	}

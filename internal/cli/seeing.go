@@ -40,9 +40,12 @@ type seeing struct {
 func (s *seeing) addFlags(cmd *cobra.Command) {
 	flags := cmd.Flags()
 	flags.StringArrayVar(&s.resolvers, "resolver", nil, "ask this resolver instead of the host's own: `IP[:PORT]`; repeats")
-	flags.StringVar(&s.trust, "trust", "", "trust the roots in this `file` (PEM) instead of the system's")
+	flags.StringVar(&s.trust, "trust", "", "trust the roots in this `file` or folder instead of the system's")
 	flags.StringVar(&s.hosts, "hosts", "", "read this hosts `file` instead of the system's")
 	flags.StringVar(&s.card, "card", "", "what the healthy application looks like: a card `file`")
+	for _, name := range []string{"card", "sheet"} {
+		defer cmd.RegisterFlagCompletionFunc(name, yamlFiles)
+	}
 	flags.StringArrayVar(&s.sheets, "sheet", nil, "rules that no host can be asked for: a sheet `file`; repeats")
 	flags.StringVar(&s.unit, "unit", "", "the `unit` that serves the endpoint")
 	flags.DurationVar(&s.deadline, "deadline", 30*time.Second, "the longest the whole run may take")
@@ -59,6 +62,11 @@ func (s *seeing) addFar(cmd *cobra.Command) {
 	flags.StringVar(&s.user, "user", "", "try this `account` once, with --secret or --identity")
 	flags.BoolVar(&s.lend, "lend", false, "copy this program over for the run, and remove it")
 	flags.BoolVar(&s.asRoot, "as-root", false, "look there as root, by sudo without a password")
+}
+
+// yamlFiles completes the names of cards and sheets.
+func yamlFiles(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+	return []string{"yaml", "yml"}, cobra.ShellCompDirectiveFilterFileExt
 }
 
 // check finds flags that make no sense.

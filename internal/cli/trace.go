@@ -8,10 +8,12 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/look"
 	"uakari/internal/tell"
@@ -28,6 +30,11 @@ type traceFlags struct {
 	json          bool
 	color         string
 	facts, replay string
+	kept          string // in which case
+	from          string // of an account that is judged on paper
+	then          string // the command that confirms a change
+	idle, each    time.Duration
+	widths        []int
 }
 
 func newTrace() *cobra.Command {
@@ -55,12 +62,13 @@ whether, 2 wrong usage, 130 interrupted.`,
 	f.addFar(cmd)
 	flags := cmd.Flags()
 	flags.StringSliceVar(&f.only, "only", nil, "judge these `rungs` only: settings,service,ports,…")
-	flags.StringVar(&f.out, "out", "text", "`format` of the output: text or json")
+	flags.StringVar(&f.out, "out", "text", "`format` of the output: text, json, md or html")
 	flags.BoolVar(&f.json, "json", false, "the same as --out json")
 	flags.StringVarP(&f.file, "output", "o", "", "write to this `file` instead of standard output")
 	flags.StringVar(&f.color, "color", "auto", "auto, always or never")
 	flags.StringVar(&f.facts, "facts", "", "also write all that was seen to this `file`")
-	flags.StringVar(&f.replay, "replay", "", "look at nothing; weigh the facts in this `file` again")
+	flags.StringVar(&f.replay, "replay", "", "look at nothing; weigh the facts in this `file`, or the last of this case, again")
+	flags.StringVar(&f.kept, "case", "", "keep it in the casebook: as a `new` case, or in the one with this number")
 	return cmd
 }
 
@@ -86,10 +94,16 @@ func (f *traceFlags) run(cmd *cobra.Command, input string) error {
 		return err
 	}
 	ask.Only, ask.Command = f.only, commandLine(cmd, input)
+	if err := f.strain(cmd, &ask); err != nil {
+		return err
+	}
 	var set fact.Set
 	var judged trail.Trail
 	err = f.look(cmd, env, func(ctx context.Context, at []trace.Vantage, watch func(trace.Event)) {
 		set, judged = trace.Run(ctx, ask, at, watch)
+		if set = trace.Follow(ctx, set, at, watch); len(set.Behind) > 0 {
+			judged, _ = weigh.Weigh(set)
+		}
 	})
 	if err != nil {
 		return err
@@ -99,7 +113,62 @@ func (f *traceFlags) run(cmd *cobra.Command, input string) error {
 			return err
 		}
 	}
-	return f.tell(cmd, judged)
+	f.then, err = f.next(ask, set, judged)
+	return errors.Join(f.tell(cmd, set, judged), err)
+}
+
+// next keeps the trace, if that was asked for, and is the command that
+// confirms a change afterwards.
+func (f *traceFlags) next(ask fact.Ask, set fact.Set, judged trail.Trail) (string, error) {
+	if f.kept != "" || os.Getenv("UAKARI_CASEBOOK") != "" {
+		id, err := keep(f.kept, set, judged)
+		switch {
+		case err != nil:
+			return ask.Command, err
+		case id != 0:
+			return fmt.Sprintf("uakari confirm %d", id), nil
+		}
+	}
+	if f.facts != "" {
+		return "uakari confirm " + weigh.ShellWord(f.facts), nil
+	}
+	return ask.Command, nil
+}
+
+// Bounds of what may be asked of a server that is not asked to bear it.
+const (
+	mostWidth = 64
+	mostEach  = time.Minute
+	mostIdle  = time.Hour
+)
+
+// strain takes over what is to be asked beyond one answer, and says what it
+// will be. The deadline is made to fit.
+func (f *traceFlags) strain(cmd *cobra.Command, ask *fact.Ask) error {
+	switch {
+	case f.idle < 0 || f.idle > mostIdle || f.idle > 0 && f.idle < time.Second:
+		return fmt.Errorf("--idle %s: expected a time from 1s to %s", f.idle, mostIdle)
+	case len(f.widths) > 0 && (f.each < time.Second || f.each > mostEach):
+		return fmt.Errorf("--for %s: expected a time from 1s to %s", f.each, mostEach)
+	case len(f.widths) > 8:
+		return fmt.Errorf("--parallel: %d numbers; expected at most 8", len(f.widths))
+	}
+	for _, width := range f.widths {
+		if width < 1 || width > mostWidth {
+			return fmt.Errorf("--parallel %d: expected numbers from 1 to %d", width, mostWidth)
+		}
+	}
+	scheme, _ := endpoint.Lookup(ask.Endpoint.Scheme)
+	if len(f.widths) > 0 && scheme.Wire != "http" {
+		return fmt.Errorf("--parallel: only HTTP and HTTPS are asked so; found %s", ask.Endpoint.Scheme)
+	}
+	ask.IdleS, ask.Widths = int(f.idle.Seconds()), f.widths
+	f.deadline += f.idle + time.Duration(len(f.widths))*(f.each+time.Second)
+	if len(f.widths) > 0 {
+		fmt.Fprintf(cmd.ErrOrStderr(), "uakari: asks %s with %s requests side by side, %s each, at most 2000 a turn; Ctrl-C ends it\n",
+			printable(ask.Endpoint.Input), strings.Trim(strings.Join(strings.Fields(fmt.Sprint(f.widths)), ", "), "[]"), f.each)
+	}
+	return nil
 }
 
 // look opens the vantages, and shows how the looks fare, until the deadline or
@@ -109,6 +178,7 @@ func (f *traceFlags) look(cmd *cobra.Command, env look.Env, do func(context.Cont
 	defer stop()
 	ctx, cancel := context.WithTimeout(ctx, f.deadline)
 	defer cancel()
+	env.Each = f.each
 	at, done, err := f.vantages(ctx, env)
 	defer done()
 	if err != nil {
@@ -130,8 +200,8 @@ func (f *traceFlags) check() error {
 			return fmt.Errorf("--only %q: no such rung; expected some of %s", rung, ladder())
 		}
 	}
-	if f.out != "text" && f.out != "json" {
-		return fmt.Errorf("--out %q: expected text or json", f.out)
+	if outs := []string{"text", "json", "md", "html"}; !slices.Contains(outs, f.out) {
+		return fmt.Errorf("--out %q: expected %s", f.out, strings.Join(outs, ", "))
 	}
 	_, err := colour(f.color, nil)
 	return err
@@ -150,7 +220,7 @@ func ladder() string {
 func commandLine(cmd *cobra.Command, input string) string {
 	words := []string{cmd.CommandPath()}
 	cmd.Flags().Visit(func(flag *pflag.Flag) {
-		if slices.Contains([]string{"out", "json", "output", "color", "facts"}, flag.Name) {
+		if slices.Contains([]string{"out", "json", "output", "color", "facts", "case"}, flag.Name) {
 			return
 		}
 		if flag.Value.Type() == "bool" {
@@ -168,18 +238,25 @@ func commandLine(cmd *cobra.Command, input string) string {
 	return strings.Join(append(words, weigh.ShellWord(input)), " ")
 }
 
-func (f *traceFlags) tell(cmd *cobra.Command, judged trail.Trail) error {
+func (f *traceFlags) tell(cmd *cobra.Command, set fact.Set, judged trail.Trail) error {
 	var text []byte
 	var err error
-	if f.out == "json" {
+	switch f.out {
+	case "json":
 		text, err = tell.JSON(judged)
-	} else {
+	case "md":
+		text = []byte(tell.TraceReport(set, judged).Markdown())
+	case "html":
+		var page string
+		page, err = tell.TraceReport(set, judged).HTML()
+		text = []byte(page)
+	default:
 		on := false
 		if on, err = colour(f.color, cmd.OutOrStdout()); err == nil {
-			text = []byte(tell.Text(judged, on && (f.file == "" || f.color == "always")))
-			if f.facts != "" && judged.Outcome == trail.OutcomeFault {
-				text = append(text, "Or: uakari confirm "+weigh.ShellWord(f.facts)+", which sets before beside after\n"...)
+			if f.then != "" {
+				judged.Command = f.then
 			}
+			text = []byte(tell.Text(judged, on && (f.file == "" || f.color == "always")))
 		}
 	}
 	if err == nil {
@@ -190,10 +267,21 @@ func (f *traceFlags) tell(cmd *cobra.Command, judged trail.Trail) error {
 		return err
 	case judged.Incomplete == "interrupted":
 		return exit(exitInterrupted)
-	case statuses[judged.Outcome] != exitClear:
-		return statuses[judged.Outcome]
+	case statuses[bothWays(judged)] != exitClear:
+		return statuses[bothWays(judged)]
 	}
 	return nil
+}
+
+// bothWays is the outcome of a trail and of the ways back of its pairs, which
+// count as much.
+func bothWays(judged trail.Trail) trail.Outcome {
+	for _, b := range judged.Behind {
+		if b.Pair && judged.Outcome == trail.OutcomeClear {
+			return bothWays(b.Trail)
+		}
+	}
+	return judged.Outcome
 }
 
 func writeFacts(path string, set fact.Set) error {
@@ -209,14 +297,27 @@ func (f *traceFlags) replayed(cmd *cobra.Command) error {
 	if err := f.check(); err != nil {
 		return err
 	}
-	text, err := readKept(f.replay)
-	if err != nil {
-		return err
-	}
-	set, err := fact.DecodeSet(f.replay, text)
+	set, err := keptSet(f.replay)
 	if err != nil {
 		return err
 	}
 	judged, _ := weigh.Weigh(set)
-	return f.tell(cmd, judged)
+	return f.tell(cmd, set, judged)
+}
+
+// keptSet is the facts in a file or, for a number, of the last trace of that
+// case.
+func keptSet(where string) (fact.Set, error) {
+	if _, err := caseID(where); err == nil && !isFile(where) {
+		traces, err := tracesOf(where)
+		if err != nil {
+			return fact.Set{}, err
+		}
+		return *traces[len(traces)-1].Set, nil
+	}
+	text, err := readKept(where)
+	if err != nil {
+		return fact.Set{}, err
+	}
+	return fact.DecodeSet(where, text)
 }

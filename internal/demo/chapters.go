@@ -16,8 +16,13 @@ type Chapter struct {
 	Broken   []Stand // what runs at first
 	Hosts    string  // the client's hosts file at first
 	Finds    []string
-	Mends    string  // what the administrator does
-	Mended   []Stand // what runs then
+	Behind   []string // what the trace of the hop behind it, or of the way back, finds
+	Mends    string   // what the administrator does
+	Mended   []Stand  // what runs then
+	Card     string   // what its card says beside name, endpoint and program; {dir} is the world's folder
+	// Files is files of the world's folder at first, and MendedFiles what is
+	// in them then.
+	Files, MendedFiles map[string]string
 }
 
 // Plain is the endpoint without characters that nobody can see.
@@ -35,6 +40,11 @@ func web(program, listen string, names ...string) Stand {
 		names = []string{program + "." + domain}
 	}
 	return Stand{Program: program, Listen: listen, Kind: "https", Names: names}
+}
+
+// passing is a gateway before a backend.
+func passing(program, listen, to string) Stand {
+	return Stand{Program: program, Listen: listen, Kind: "gateway", To: to}
 }
 
 func expired(s Stand, ago time.Duration) Stand {
@@ -115,6 +125,34 @@ var Chapters = []Chapter{
 		Broken: []Stand{tidebook},
 		Finds:  []string{"settings/stray-characters"},
 		Mends:  "types the address anew",
+	},
+	{
+		Name: "blank", Title: "A blank at the end of a setting",
+		Story:   "A browser on gauge-07 opens the portal. The upload program beside it does not, with the very same address.",
+		Service: "tidebook", Endpoint: "https://tidebook.varzea.example:8443/",
+		Broken: []Stand{tidebook},
+		Card:   "settings:\n  - name: the portal's name\n    is: host\n    client: {file: \"{dir}/upload.env\", format: env, key: PORTAL}\n",
+		Files:  map[string]string{"upload.env": "# where the readings go\nPORTAL=tidebook.varzea.example \nPORTAL_PORT=8443\n"},
+		Finds:  []string{"settings/stray-characters"},
+		Mends:  "takes the blank away", MendedFiles: map[string]string{"upload.env": "# where the readings go\nPORTAL=tidebook.varzea.example\nPORTAL_PORT=8443\n"},
+	},
+	{
+		Name: "gateway", Title: "A gateway that hides what is behind it",
+		Story:   "heron, the gateway, says \"502 Bad Gateway\". heron itself is well: what it needs is not.",
+		Service: "heron", Endpoint: "http://heron.varzea.example:8480/",
+		Broken: []Stand{passing("heron", "127.20.0.36:8480", "127.20.0.37:8481")},
+		Card:   "hops: ['http://gaugings.varzea.example:8481/']\n",
+		Finds:  []string{"answer/hop-fails"}, Behind: []string{"ports/none-listening"},
+		Mends: "starts gaugings, the backend, again", Mended: []Stand{kind(web("gaugings", "127.20.0.37:8481"), "http")},
+	},
+	{
+		Name: "pair", Title: "Two that must reach each other",
+		Story:   "The exchange takes the stations' reports and calls the ledger back. Reports arrive; receipts never do.",
+		Service: "exchange", Endpoint: "http://exchange.varzea.example:8482/",
+		Broken: []Stand{kind(web("exchange", "127.20.0.38:8482"), "http"), kind(web("receipts", "127.0.0.1:8483"), "http")},
+		Card:   "pairs: ['http://receipts.varzea.example:8483/']\n",
+		Finds:  nil, Behind: []string{"ports/loopback-only"},
+		Mends: "lets receipts listen on 127.20.0.39", Mended: []Stand{kind(web("receipts", "127.20.0.39:8483"), "http")},
 	},
 	{
 		Name: "stack", Title: "Two faults, one behind the other",

@@ -29,7 +29,7 @@ func RunStandIn(file string, stdin io.Reader, stdout io.Writer) error {
 	}
 	serve, ok := kinds[s.Kind]
 	if !ok {
-		return fmt.Errorf("%s: kind %q; expected https, http or hung", file, s.Kind)
+		return fmt.Errorf("%s: kind %q; expected https, http, gateway or hung", file, s.Kind)
 	}
 	if err := serve(s); err != nil {
 		return err
@@ -53,16 +53,47 @@ var kinds = map[string]func(Stand) error{
 		go page(s, l) // ends with the process
 		return nil
 	},
-	"http": func(s Stand) error {
+	"http":    plain(page),
+	"gateway": plain(pass),
+	"hung":    hang,
+}
+
+// plain serves on a listener that does not encrypt.
+func plain(serve func(Stand, net.Listener)) func(Stand) error {
+	return func(s Stand) error {
 		l, err := net.Listen("tcp", s.Listen)
 		if err != nil {
 			return err
 		}
-		go page(s, l) // ends with the process
+		go serve(s, l) // ends with the process
 		return nil
-	},
-	"hung": hang,
+	}
 }
+
+// pass passes every request on to a backend, and answers for it when it does
+// not.
+func pass(s Stand, l net.Listener) {
+	for {
+		c, err := l.Accept()
+		if err != nil {
+			return
+		}
+		go func() {
+			defer c.Close()
+			c.SetDeadline(time.Now().Add(10 * time.Second))
+			to, err := net.DialTimeout("tcp", s.To, 2*time.Second)
+			if err != nil {
+				fmt.Fprintf(c, "HTTP/1.1 502 Bad Gateway\r\nServer: %s\r\nDate: %s\r\nContent-Length: 0\r\nConnection: close\r\n\r\n", s.Program, httpNow())
+				return
+			}
+			defer to.Close()
+			go io.Copy(to, c)
+			io.Copy(c, to)
+		}()
+	}
+}
+
+func httpNow() string { return time.Now().UTC().Format("Mon, 02 Jan 2006 15:04:05 GMT") }
 
 // page answers every request on a listener with a small page.
 func page(s Stand, l net.Listener) {
@@ -84,7 +115,7 @@ func page(s Stand, l net.Listener) {
 				status = "400 Bad Request"
 			}
 			fmt.Fprintf(c, "HTTP/1.1 %s\r\nServer: %s\r\nDate: %s\r\nContent-Length: %d\r\nConnection: close\r\n\r\n%s",
-				status, s.Program, time.Now().UTC().Format("Mon, 02 Jan 2006 15:04:05 GMT"), len(body), body)
+				status, s.Program, httpNow(), len(body), body)
 		}()
 	}
 }

@@ -13,9 +13,11 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
+	"uakari/internal/card"
 	"uakari/internal/fact"
 )
 
@@ -28,6 +30,7 @@ var (
 	zone         = map[string]string{
 		"clock": "127.20.0.2", "tidebook": "127.20.0.14", "sluice": "127.20.0.31", "rainfall": "127.20.0.32",
 		"soundings": "127.20.0.33", "almanac": "127.20.0.34", "charts": "127.20.0.35",
+		"heron": "127.20.0.36", "gaugings": "127.20.0.37", "exchange": "127.20.0.38", "receipts": "127.20.0.39",
 	}
 	aliases = map[string]string{"readings": "tidebook"}
 )
@@ -36,7 +39,8 @@ var (
 type Stand struct {
 	Program string        `json:"program"`
 	Listen  string        `json:"listen"`
-	Kind    string        `json:"kind"`            // "https", "http", "hung"
+	Kind    string        `json:"kind"`            // "https", "http", "hung", "gateway"
+	To      string        `json:"to,omitempty"`    // of a gateway: its backend
 	Names   []string      `json:"names,omitempty"` // that its certificate covers
 	Ended   time.Duration `json:"ended,omitempty"` // how long ago its certificate expired
 	Cert    string        `json:"cert,omitempty"`  // file
@@ -90,11 +94,19 @@ func (w *World) Trust() string { return filepath.Join(w.Dir, "authority.pem") }
 func (w *World) Hosts(c Chapter) string { return filepath.Join(w.Dir, "hosts-"+c.Name) }
 
 // CardFile is the card of a chapter's service.
-func (w *World) CardFile(c Chapter) string { return filepath.Join(w.Dir, c.Service+".yaml") }
+func (w *World) CardFile(c Chapter) string { return filepath.Join(w.Dir, c.Name+".yaml") }
 
 // Card is what a chapter's healthy service looks like.
-func (w *World) Card(c Chapter) *fact.Card {
-	return &fact.Card{Format: "uakari.card/1", Name: c.Service, Endpoint: c.Endpoint, Program: w.program(c.Service)}
+func (w *World) Card(c Chapter) (*fact.Card, error) { return card.Read(w.CardFile(c)) }
+
+// PutFiles writes files of a chapter into the world's folder.
+func (w *World) PutFiles(files map[string]string) error {
+	for name, text := range files {
+		if err := os.WriteFile(filepath.Join(w.Dir, name), []byte(text), 0o600); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (w *World) program(name string) string { return filepath.Join(w.Dir, "bin", name) }
@@ -103,19 +115,27 @@ func (w *World) writeFiles(c Chapter) error {
 	if err := os.WriteFile(w.Hosts(c), []byte(c.Hosts), 0o600); err != nil {
 		return err
 	}
-	card := fmt.Sprintf("format: uakari.card/1\nname: %s\nendpoint: %s\nprogram: %s\n", c.Service, c.Plain(), w.program(c.Service))
-	if err := os.WriteFile(w.CardFile(c), []byte(card), 0o600); err != nil {
+	text := fmt.Sprintf("format: uakari.card/1\nname: %s\nendpoint: %s\nprogram: %s\n", c.Service, c.Plain(), w.program(c.Service)) + strings.ReplaceAll(c.Card, "{dir}", w.Dir)
+	if err := os.WriteFile(w.CardFile(c), []byte(text), 0o600); err != nil {
+		return err
+	}
+	if err := w.PutFiles(c.Files); err != nil {
 		return err
 	}
 	self, err := os.Executable()
 	if err != nil {
 		return err
 	}
-	err = os.Symlink(self, w.program(c.Service))
-	if errors.Is(err, os.ErrExist) {
-		return nil
+	programs := []string{c.Service}
+	for _, s := range append(slices.Clone(c.Broken), c.Mended...) {
+		programs = append(programs, s.Program)
 	}
-	return err
+	for _, program := range programs {
+		if err := os.Symlink(self, w.program(program)); err != nil && !errors.Is(err, os.ErrExist) {
+			return err
+		}
+	}
+	return nil
 }
 
 // Resolver is the world's resolver.
@@ -184,11 +204,16 @@ func (w *World) Stop(program string) {
 	done.Stop()
 }
 
-// Down ends the world. The folder stays.
-func (w *World) Down() {
+// StopAll stops every stand-in.
+func (w *World) StopAll() {
 	for name := range w.running {
 		w.Stop(name)
 	}
+}
+
+// Down ends the world. The folder stays.
+func (w *World) Down() {
+	w.StopAll()
 	if w.resolver != nil {
 		w.resolver.Close()
 	}

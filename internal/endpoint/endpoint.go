@@ -263,6 +263,16 @@ func readHost(input, host string) (string, error) {
 	return host, nil
 }
 
+// Unicode is an internationalised name as people write it, "" for a name
+// that has one form alone.
+func Unicode(host string) string {
+	name, err := idna.Display.ToUnicode(host)
+	if err != nil || name == host {
+		return ""
+	}
+	return name
+}
+
 func isASCII(s string) bool {
 	for i := range len(s) {
 		if s[i] >= utf8.RuneSelf {

@@ -22,7 +22,7 @@ func TestParse(t *testing.T) {
 		{"ledger:4000", "tcp ledger 4000 none "},
 		{"postgresql://ledger/readings", "postgres ledger 5432 starttls /readings"},
 		{"postgres://ledger/?sslmode=disable", "postgres ledger 5432 none /?sslmode=disable"},
-		{"mariadb://ledger", "mysql ledger 3306 none "},
+		{"mariadb://ledger", "mysql ledger 3306 starttls "},
 		{"redis://ledger", "redis ledger 6379 none "},
 		{"ldap://roster", "ldap roster 389 none "},
 		{"ldaps://roster", "ldaps roster 636 tls "},
@@ -167,6 +167,14 @@ func TestSchemesAreWhole(t *testing.T) {
 		}
 		if s.Security == fact.StartTLS && s.Wire == "" {
 			t.Errorf("%s upgrades in no protocol", s.Name)
+		}
+	}
+}
+
+func TestUnicode(t *testing.T) {
+	for host, want := range map[string]string{"xn--mar-dma.xn--vrzea-xqa.example": "maré.várzea.example", "tidebook.varzea.example": "", "10.20.0.14": "", "fd00::14": "", "xn--\x1b.example": "", "_ldap._tcp.varzea.example": ""} {
+		if got := Unicode(host); got != want {
+			t.Errorf("Unicode(%q) = %q, expected %q", host, got, want)
 		}
 	}
 }

@@ -25,6 +25,9 @@ type Scheme struct {
 	// server's certificate. Mail relays and database clients encrypt where
 	// they can and look no further, unless told to (RFC 7435).
 	Verify bool
+	// Record is what clients put before a domain to find its servers by
+	// service records (RFC 2782; RFC 6186 for mail, RFC 4120 for Kerberos).
+	Record string
 	// Programs are the open-source servers that speak it.
 	Programs []Program
 }
@@ -38,13 +41,14 @@ type Program struct {
 	Port     string   // a regular expression; group 1 is a port
 	Default  uint16   // the port where the settings name none
 	Logs     []string // log files, patterns
+	LogTo    string   // a regular expression; group 1 is a log file that the settings name
 }
 
 var webServers = []Program{
-	{Name: "nginx", Paths: []string{"/usr/sbin/nginx"}, Units: []string{"nginx.service"}, Logs: []string{"/var/log/nginx/error.log"},
+	{Name: "nginx", Paths: []string{"/usr/sbin/nginx"}, Units: []string{"nginx.service"}, Logs: []string{"/var/log/nginx/error.log"}, LogTo: `(?m)^[^#\n]*\berror_log\s+(/[^\s;]+)`,
 		Settings: []string{"/etc/nginx/nginx.conf", "/etc/nginx/conf.d/*.conf", "/etc/nginx/sites-enabled/*"},
 		Port:     `(?m)^\s*listen\s+(?:[^\s;]*:)?(\d+)[\s;]`},
-	{Name: "apache2", Paths: []string{"/usr/sbin/apache2"}, Units: []string{"apache2.service"}, Logs: []string{"/var/log/apache2/error.log"},
+	{Name: "apache2", Paths: []string{"/usr/sbin/apache2"}, Units: []string{"apache2.service"}, Logs: []string{"/var/log/apache2/error.log"}, LogTo: `(?mi)^\s*errorlog\s+"?(/[^\s"]+)`,
 		Settings: []string{"/etc/apache2/ports.conf"}, Port: `(?mi)^\s*listen\s+(?:\S*:)?(\d+)`},
 	{Name: "httpd", Paths: []string{"/usr/sbin/httpd"}, Units: []string{"httpd.service"},
 		Settings: []string{"/etc/httpd/conf/httpd.conf", "/etc/httpd/conf.d/*.conf"}, Port: `(?mi)^\s*listen\s+(?:\S*:)?(\d+)`},
@@ -63,14 +67,28 @@ var (
 	mariadb = Program{Name: "mariadbd", Paths: []string{"/usr/sbin/mariadbd", "/usr/sbin/mysqld", "/usr/libexec/mariadbd"},
 		Units:    []string{"mariadb.service", "mysql.service", "mysqld.service"},
 		Settings: []string{"/etc/mysql/my.cnf", "/etc/mysql/conf.d/*.cnf", "/etc/mysql/mariadb.conf.d/*server.cnf", "/etc/my.cnf"},
-		Port:     `(?m)^\s*port\s*=\s*(\d+)`, Default: 3306, Logs: []string{"/var/log/mysql/error.log", "/var/log/mariadb/mariadb.log"}}
+		Port:     `(?m)^\s*port\s*=\s*(\d+)`, Default: 3306, Logs: []string{"/var/log/mysql/error.log", "/var/log/mariadb/mariadb.log"}, LogTo: `(?m)^\s*log[-_]error\s*=\s*(/\S+)`}
 	redis = Program{Name: "redis-server", Paths: []string{"/usr/bin/redis-server"}, Units: []string{"redis-server.service", "redis.service"},
-		Settings: []string{"/etc/redis/redis.conf", "/etc/redis.conf"}, Port: `(?m)^\s*(?:tls-)?port\s+(\d+)`, Default: 6379, Logs: []string{"/var/log/redis/*.log"}}
+		Settings: []string{"/etc/redis/redis.conf", "/etc/redis.conf"}, Port: `(?m)^\s*(?:tls-)?port\s+(\d+)`, Default: 6379, Logs: []string{"/var/log/redis/*.log"}, LogTo: `(?m)^\s*logfile\s+"?(/[^\s"]+)`}
 	slapd = Program{Name: "slapd", Paths: []string{"/usr/sbin/slapd", "/usr/libexec/slapd"}, Units: []string{"slapd.service"},
 		Settings: []string{"/etc/default/slapd"}, Port: `(?m)^\s*SLAPD_SERVICES=.*ldaps?://[^\s"]*:(\d+)`}
+	rabbit    = Program{Name: "beam.smp", Paths: []string{"/usr/sbin/rabbitmq-server", "/usr/lib/rabbitmq/bin/rabbitmq-server"}, Units: []string{"rabbitmq-server.service"}, Logs: []string{"/var/log/rabbitmq/*.log"}}
+	mosquitto = Program{Name: "mosquitto", Paths: []string{"/usr/sbin/mosquitto"}, Units: []string{"mosquitto.service"},
+		Settings: []string{"/etc/mosquitto/mosquitto.conf", "/etc/mosquitto/conf.d/*.conf"}, Port: `(?m)^\s*(?:listener|port)\s+(\d+)`, Logs: []string{"/var/log/mosquitto/mosquitto.log"}}
+	vsftpd = Program{Name: "vsftpd", Paths: []string{"/usr/sbin/vsftpd"}, Units: []string{"vsftpd.service"}, Settings: []string{"/etc/vsftpd.conf"}, Port: `(?m)^\s*listen_port=(\d+)`, Default: 21,
+		Logs: []string{"/var/log/vsftpd.log"}}
+	nfsd    = Program{Name: "nfsd", Paths: []string{"/usr/sbin/rpc.nfsd"}, Units: []string{"nfs-server.service"}, Default: 2049}
+	rpcbind = Program{Name: "rpcbind", Paths: []string{"/usr/sbin/rpcbind", "/sbin/rpcbind"}, Units: []string{"rpcbind.service", "rpcbind.socket"}, Default: 111}
+	named   = Program{Name: "named", Paths: []string{"/usr/sbin/named"}, Units: []string{"named.service", "bind9.service"}, Default: 53}
+	dnsmasq = Program{Name: "dnsmasq", Paths: []string{"/usr/sbin/dnsmasq"}, Units: []string{"dnsmasq.service"}, Settings: []string{"/etc/dnsmasq.conf", "/etc/dnsmasq.d/*"}, Port: `(?m)^\s*port=(\d+)`, Default: 53}
+	unbound = Program{Name: "unbound", Paths: []string{"/usr/sbin/unbound"}, Units: []string{"unbound.service"}, Settings: []string{"/etc/unbound/unbound.conf"}, Port: `(?m)^\s*port:\s*(\d+)`, Default: 53}
+	krb5kdc = Program{Name: "krb5kdc", Paths: []string{"/usr/sbin/krb5kdc"}, Units: []string{"krb5-kdc.service", "krb5kdc.service"},
+		Settings: []string{"/etc/krb5kdc/kdc.conf", "/var/kerberos/krb5kdc/kdc.conf"}, Port: `(?m)^\s*kdc_(?:tcp_)?(?:ports|listen)\s*=\s*(?:\d+,)?(\d+)`, Default: 88,
+		LogTo: `(?m)^\s*kdc\s*=\s*FILE:(/\S+)`, Logs: []string{"/var/log/krb5kdc.log"}}
 	postfix = Program{Name: "master", Paths: []string{"/usr/lib/postfix/sbin/master", "/usr/libexec/postfix/master"},
-		Units: []string{"postfix@-.service", "postfix.service"}}
-	dovecot = Program{Name: "dovecot", Paths: []string{"/usr/sbin/dovecot"}, Units: []string{"dovecot.service", "dovecot.socket"}}
+		Units: []string{"postfix@-.service", "postfix.service"}, Logs: []string{"/var/log/mail.log", "/var/log/maillog"}}
+	dovecot = Program{Name: "dovecot", Paths: []string{"/usr/sbin/dovecot"}, Units: []string{"dovecot.service", "dovecot.socket"},
+		Settings: []string{"/etc/dovecot/dovecot.conf", "/etc/dovecot/conf.d/*.conf"}, LogTo: `(?m)^\s*(?:log_path|info_log_path)\s*=\s*(/\S+)`, Logs: []string{"/var/log/mail.log", "/var/log/maillog", "/var/log/dovecot.log"}}
 )
 
 // on gives a program the port that it uses for one scheme when its settings
@@ -95,13 +113,27 @@ var Schemes = []Scheme{
 	{Name: "http", Port: 80, Also: []uint16{8080}, Security: fact.Plain, First: ClientFirst, Wire: "http", Programs: webOn(80)},
 	{Name: "ssh", Port: 22, Security: fact.Plain, First: ServerFirst, Wire: "ssh", Programs: []Program{sshd}},
 	{Name: "postgres", Aliases: []string{"postgresql"}, Port: 5432, Security: fact.StartTLS, First: ClientFirst, Wire: "postgres", Programs: []Program{postgres}},
-	{Name: "mysql", Aliases: []string{"mariadb"}, Port: 3306, Security: fact.Plain, First: ServerFirst, Wire: "mysql", Programs: []Program{mariadb}},
+	{Name: "mysql", Aliases: []string{"mariadb"}, Port: 3306, Security: fact.StartTLS, First: ServerFirst, Wire: "mysql", Programs: []Program{mariadb}},
 	{Name: "redis", Port: 6379, Security: fact.Plain, First: ClientFirst, Wire: "redis", Programs: []Program{redis}},
-	{Name: "ldap", Port: 389, Security: fact.Plain, First: ClientFirst, Wire: "ldap", Programs: on(slapd, 389)},
-	{Name: "ldaps", Port: 636, Security: fact.TLS, First: ClientFirst, Wire: "ldap", Verify: true, Programs: on(slapd, 0)},
+	{Name: "rediss", Port: 6380, Security: fact.TLS, First: ClientFirst, Wire: "redis", Verify: true, Programs: on(redis, 0)},
+	{Name: "ldap", Port: 389, Security: fact.Plain, First: ClientFirst, Wire: "ldap", Record: "_ldap._tcp", Programs: on(slapd, 389)},
+	{Name: "ldaps", Port: 636, Security: fact.TLS, First: ClientFirst, Wire: "ldap", Verify: true, Record: "_ldaps._tcp", Programs: on(slapd, 0)},
+	{Name: "kerberos", Aliases: []string{"krb5"}, Port: 88, Security: fact.Plain, First: ClientFirst, Wire: "krb5", Record: "_kerberos._tcp", Programs: []Program{krb5kdc}},
 	{Name: "smtp", Port: 25, Security: fact.StartTLS, First: ServerFirst, Wire: "smtp", Programs: on(postfix, 25)},
-	{Name: "imap", Port: 143, Security: fact.StartTLS, First: ServerFirst, Wire: "imap", Verify: true, Programs: on(dovecot, 143)},
-	{Name: "imaps", Port: 993, Security: fact.TLS, First: ServerFirst, Wire: "imap", Verify: true, Programs: on(dovecot, 993)},
+	{Name: "submission", Port: 587, Security: fact.StartTLS, First: ServerFirst, Wire: "smtp", Verify: true, Record: "_submission._tcp", Programs: on(postfix, 587)},
+	{Name: "smtps", Aliases: []string{"submissions"}, Port: 465, Security: fact.TLS, First: ServerFirst, Wire: "smtp", Verify: true, Record: "_submissions._tcp", Programs: on(postfix, 465)},
+	{Name: "imap", Port: 143, Security: fact.StartTLS, First: ServerFirst, Wire: "imap", Verify: true, Record: "_imap._tcp", Programs: on(dovecot, 143)},
+	{Name: "imaps", Port: 993, Security: fact.TLS, First: ServerFirst, Wire: "imap", Verify: true, Record: "_imaps._tcp", Programs: on(dovecot, 993)},
+	{Name: "pop3", Port: 110, Security: fact.StartTLS, First: ServerFirst, Wire: "pop3", Verify: true, Record: "_pop3._tcp", Programs: on(dovecot, 110)},
+	{Name: "pop3s", Port: 995, Security: fact.TLS, First: ServerFirst, Wire: "pop3", Verify: true, Record: "_pop3s._tcp", Programs: on(dovecot, 995)},
+	{Name: "amqp", Port: 5672, Security: fact.Plain, First: ClientFirst, Wire: "amqp", Programs: on(rabbit, 5672)},
+	{Name: "amqps", Port: 5671, Security: fact.TLS, First: ClientFirst, Wire: "amqp", Verify: true, Programs: on(rabbit, 5671)},
+	{Name: "mqtt", Port: 1883, Security: fact.Plain, First: ClientFirst, Wire: "mqtt", Programs: on(mosquitto, 1883)},
+	{Name: "mqtts", Port: 8883, Security: fact.TLS, First: ClientFirst, Wire: "mqtt", Verify: true, Programs: on(mosquitto, 8883)},
+	{Name: "ftp", Port: 21, Security: fact.StartTLS, First: ServerFirst, Wire: "ftp", Programs: []Program{vsftpd}},
+	{Name: "nfs", Port: 2049, Security: fact.Plain, First: ClientFirst, Wire: "nfs", Programs: []Program{nfsd}},
+	{Name: "rpc", Port: 111, Security: fact.Plain, First: ClientFirst, Programs: []Program{rpcbind}},
+	{Name: "dns", Port: 53, Security: fact.Plain, First: ClientFirst, Wire: "dns", Programs: []Program{named, dnsmasq, unbound}},
 	{Name: "tls", Security: fact.TLS, First: ClientFirst, Verify: true},
 	{Name: "tcp", Security: fact.Plain, First: NobodyKnows},
 }

@@ -72,6 +72,9 @@ func mixed(word []rune) bool {
 	return false
 }
 
+// Clean is a text without the stray characters that it has, and what they are.
+func Clean(text string) (string, []fact.Stray) { return removeStray(text), findStray(text) }
+
 // findStray lists every stray character of an input: unseen ones anywhere,
 // blanks at its ends, look-alikes within a word.
 func findStray(input string) []fact.Stray {

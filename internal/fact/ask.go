@@ -18,6 +18,8 @@ type Ask struct {
 	Only      []string         `json:"only,omitempty"`      // rungs; empty: all
 	Resolvers []netip.AddrPort `json:"resolvers,omitempty"` // instead of the host's own
 	WaitMS    float64          `json:"wait_ms"`             // longest wait for one connect
+	IdleS     int              `json:"idle_s,omitempty"`    // seconds that a connection is left idle; 0: none is
+	Widths    []int            `json:"widths,omitempty"`    // of requests side by side; none: nothing is tried so
 }
 
 // Endpoint is what the client tries to reach, as parsed.
@@ -43,20 +45,4 @@ type Stray struct {
 	At   int    `json:"at"`   // the character's place in the input, counted from 1
 	Code string `json:"code"` // "U+200B"
 	Name string `json:"name"` // "zero-width space"
-}
-
-// Card says what a healthy application looks like ("uakari.card/1").
-type Card struct {
-	Format   string   `json:"format" yaml:"format"`
-	Name     string   `json:"name" yaml:"name"`
-	Endpoint string   `json:"endpoint,omitempty" yaml:"endpoint"`
-	Aliases  []string `json:"aliases,omitempty" yaml:"aliases"`
-	Unit     string   `json:"unit,omitempty" yaml:"unit"`
-	Program  string   `json:"program,omitempty" yaml:"program"` // name, or path
-	Ports    []uint16 `json:"ports,omitempty" yaml:"ports"`     // every one that should be open
-	Log      string   `json:"log,omitempty" yaml:"log"`         // a log that is written as long as it is well
-	Fresh    string   `json:"fresh,omitempty" yaml:"fresh"`     // how fresh that log must be: "10m"
-	// AllowList is a file of the application's own, an address or a net a
-	// line, that names who is let in.
-	AllowList string `json:"allow_list,omitempty" yaml:"allow-list"`
 }

@@ -15,6 +15,8 @@ type ResolverSetup struct {
 	Ndots     int              `json:"ndots"`
 	TimeoutMS float64          `json:"timeout_ms"` // wait per try
 	Attempts  int              `json:"attempts"`
+	// Upstreams is the resolvers that a caching one on this host asks.
+	Upstreams []netip.AddrPort `json:"upstreams,omitempty"`
 }
 
 // HostsFile is what a hosts file says of one name (hosts(5)). No addresses:
@@ -86,10 +88,29 @@ type SystemLookup struct {
 	TookMS float64      `json:"took_ms"`
 }
 
-// Reverse is the names that an address has.
+// Reverse is the names that an address has, and those of them that lead back
+// to it.
 type Reverse struct {
 	Addr  netip.Addr `json:"addr"`
-	Names []string   `json:"names"`
+	Names []string   `json:"names,omitempty"`
+	Back  []string   `json:"back,omitempty"`
+}
+
+// ServiceRecords is one resolver's service records for a name (RFC 2782).
+type ServiceRecords struct {
+	Resolver netip.AddrPort  `json:"resolver"`
+	Asked    string          `json:"asked"`
+	Outcome  AnswerOutcome   `json:"outcome"`
+	List     []ServiceRecord `json:"list,omitempty"`
+	TookMS   float64         `json:"took_ms"`
+}
+
+// ServiceRecord is one of them.
+type ServiceRecord struct {
+	Target   string `json:"target"`
+	Port     uint16 `json:"port"`
+	Priority uint16 `json:"priority"`
+	Weight   uint16 `json:"weight"`
 }
 
 // ConnectOutcome tells the ends of one connect apart.
@@ -165,7 +186,10 @@ type Handshake struct {
 	// Authorities whose it would take, as far as it says.
 	Wanted      bool     `json:"wanted,omitempty"`
 	Authorities []string `json:"authorities,omitempty"`
-	TookMS      float64  `json:"took_ms"`
+	// Staple is the status that the server sent along (RFC 6066 section 8, an
+	// OCSP response of RFC 6960), as it is.
+	Staple []byte  `json:"staple,omitempty"`
+	TookMS float64 `json:"took_ms"`
 }
 
 // HostKey is the key that an SSH server shows, and how it stands to what this
@@ -185,6 +209,9 @@ type Trust struct {
 	Source string   `json:"source"` // file or folder read
 	Count  int      `json:"count"`  // roots in the store
 	Roots  [][]byte `json:"roots,omitempty"`
+	// Revoked is the revocation lists in the store by issuers of the chain
+	// (RFC 5280 section 5), DER.
+	Revoked [][]byte `json:"revoked,omitempty"`
 }
 
 // Reply is the answer to one question in the endpoint's own protocol.
@@ -196,6 +223,7 @@ type Reply struct {
 	Reason   string    `json:"reason,omitempty"`   // the status in the server's words
 	Code     string    `json:"code,omitempty"`     // the protocol's own code for a refusal
 	Text     string    `json:"text,omitempty"`     // its text, made printable
+	Whole    bool      `json:"whole,omitempty"`    // the text is all there is
 	Program  string    `json:"program,omitempty"`  // what the server calls itself
 	Date     time.Time `json:"date,omitzero"`      // the server's clock, where it tells
 	Location string    `json:"location,omitempty"` // where an HTTP redirect leads
@@ -270,5 +298,54 @@ type Login struct {
 	Offered   []string     `json:"offered,omitempty"` // mechanisms
 	Code      string       `json:"code,omitempty"`    // the protocol's own
 	Text      string       `json:"text,omitempty"`
+	Clock     time.Time    `json:"clock,omitzero"` // the server's, where a refusal tells it
+	Key       string       `json:"key,omitempty"`  // the fingerprint of the key that was presented
+	Ticket    *Ticket      `json:"ticket,omitempty"`
 	TookMS    float64      `json:"took_ms"`
+}
+
+// Ticket is a Kerberos ticket for a service; its key is not in it.
+type Ticket struct {
+	Service    string `json:"service"`    // "postgres/ledger.varzea.example@VARZEA.EXAMPLE"
+	Version    int    `json:"version"`    // of the service's key
+	Encryption int    `json:"encryption"` // its number (RFC 3961)
+}
+
+// KeyTable is the entries of a host's key table, without the keys.
+type KeyTable struct {
+	Path    string     `json:"path"`
+	Entries []KeyEntry `json:"entries"`
+}
+
+// KeyEntry is one key's name.
+type KeyEntry struct {
+	Principal  string `json:"principal"`
+	Version    int    `json:"version"`
+	Encryption int    `json:"encryption"`
+}
+
+// Idle is a connection that was left idle and then used again.
+type Idle struct {
+	WaitMS float64 `json:"wait_ms"`
+	Ending Ending  `json:"ending"` // of the second question
+	TookMS float64 `json:"took_ms"`
+}
+
+// Load is the same question, asked from so many connections at once.
+type Load struct {
+	Width    int     `json:"width"`
+	Asked    int     `json:"asked"`
+	Failed   int     `json:"failed"`
+	Why      string  `json:"why,omitempty"` // of the last failure
+	ForMS    float64 `json:"for_ms"`
+	MedianMS float64 `json:"median_ms"` // to the first byte, of what did not fail
+	Late95MS float64 `json:"late95_ms"`
+	MostMS   float64 `json:"most_ms"`
+}
+
+// Through is a tunnel to the endpoint that a proxy was asked for.
+type Through struct {
+	Proxy  string `json:"proxy"`
+	Status int    `json:"status"`
+	Open   bool   `json:"open"`
 }

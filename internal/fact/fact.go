@@ -75,6 +75,19 @@ const (
 	LookUpstreams  Kind = "upstreams"  // the backends that a gateway passes requests to
 	LookProxy      Kind = "proxy"      // the proxies that the client's environment names
 	LookAccess     Kind = "access"     // the files by which a service lets addresses in
+	LookAccount    Kind = "account"    // the state of one account of this host
+	LookStored     Kind = "stored"     // the secrets that programs of this user would send by themselves
+	LookPathRight  Kind = "path-right" // whether a user gets to a file
+	LookThrough    Kind = "through"    // a tunnel through the proxy that the card names
+	LookIdle       Kind = "idle"       // a connection that is left idle and used again
+	LookLoad       Kind = "load"       // the same question, from many connections at once
+	LookMapper     Kind = "mapper"     // what is registered at a port mapper
+	LookSettings   Kind = "settings"   // the settings that the card names
+	LookSigns      Kind = "signs"      // the marks of health that the card names
+	LookServices   Kind = "services"   // the service records of a name
+	LookReverse    Kind = "reverse"    // the names of an address
+	LookKeyTable   Kind = "key-table"  // the keys that services here hold for tickets
+	LookCertFiles  Kind = "cert-files" // the certificates and keys that a service is set to
 )
 
 // Security says how an endpoint protects its session.
@@ -97,6 +110,7 @@ type Target struct {
 	Path     string     `json:"path,omitempty"`
 	Account  string     `json:"account,omitempty"`
 	Again    int        `json:"again,omitempty"` // counts looks that must be taken anew
+	Apart    bool       `json:"apart,omitempty"` // of another endpoint than the one that card and unit speak of
 }
 
 // Order is one look to take.
@@ -137,17 +151,31 @@ type Fact struct {
 	Listeners *Listeners     `json:"listeners,omitempty"`
 	Service   *Service       `json:"service,omitempty"`
 
-	Identity   *Identity     `json:"identity,omitempty"`
-	Routes     *Routes       `json:"routes,omitempty"`
-	Neighbours *Neighbours   `json:"neighbours,omitempty"`
-	Kernel     *Kernel       `json:"kernel,omitempty"`
-	Peers      *Peers        `json:"peers,omitempty"`
-	Barriers   *Barriers     `json:"barriers,omitempty"`
-	Resources  *Resources    `json:"resources,omitempty"`
-	Tables     *Tables       `json:"tables,omitempty"`
-	Access     *Access       `json:"access,omitempty"`
-	Upstreams  *Upstreams    `json:"upstreams,omitempty"`
-	Proxy      *ProxySetting `json:"proxy,omitempty"`
+	Identity   *Identity   `json:"identity,omitempty"`
+	Routes     *Routes     `json:"routes,omitempty"`
+	Neighbours *Neighbours `json:"neighbours,omitempty"`
+	Kernel     *Kernel     `json:"kernel,omitempty"`
+	Peers      *Peers      `json:"peers,omitempty"`
+	Barriers   *Barriers   `json:"barriers,omitempty"`
+	Resources  *Resources  `json:"resources,omitempty"`
+	Tables     *Tables     `json:"tables,omitempty"`
+	Access     *Access     `json:"access,omitempty"`
+	Upstreams  *Upstreams  `json:"upstreams,omitempty"`
+	CertFiles  *CertFiles  `json:"cert_files,omitempty"`
+	Account    *Account    `json:"account,omitempty"`
+	Stored     *Stored     `json:"stored,omitempty"`
+	PathRight  *PathRight  `json:"path_right,omitempty"`
+	KeyTable   *KeyTable   `json:"key_table,omitempty"`
+
+	Through        *Through        `json:"through,omitempty"`
+	Idle           *Idle           `json:"idle,omitempty"`
+	Load           *Load           `json:"load,omitempty"`
+	Mapper         *Mapper         `json:"mapper,omitempty"`
+	Settings       *Settings       `json:"settings,omitempty"`
+	Signs          *Signs          `json:"signs,omitempty"`
+	ServiceRecords *ServiceRecords `json:"service_records,omitempty"`
+	Reverse        *Reverse        `json:"reverse,omitempty"`
+	Proxy          *ProxySetting   `json:"proxy,omitempty"`
 }
 
 // Payload is the one payload that is set, for showing as evidence; nil if
@@ -214,6 +242,32 @@ func (f Fact) Payload() any {
 		return f.Access
 	case f.Upstreams != nil:
 		return f.Upstreams
+	case f.CertFiles != nil:
+		return f.CertFiles
+	case f.Account != nil:
+		return f.Account
+	case f.Stored != nil:
+		return f.Stored
+	case f.Through != nil:
+		return f.Through
+	case f.Idle != nil:
+		return f.Idle
+	case f.Load != nil:
+		return f.Load
+	case f.Mapper != nil:
+		return f.Mapper
+	case f.Settings != nil:
+		return f.Settings
+	case f.Signs != nil:
+		return f.Signs
+	case f.ServiceRecords != nil:
+		return f.ServiceRecords
+	case f.Reverse != nil:
+		return f.Reverse
+	case f.KeyTable != nil:
+		return f.KeyTable
+	case f.PathRight != nil:
+		return f.PathRight
 	case f.Proxy != nil:
 		return f.Proxy
 	case f.Tables != nil:
@@ -239,8 +293,19 @@ type Set struct {
 	Facts      []Fact    `json:"facts"`
 	Ended      time.Time `json:"ended,omitzero"`
 	Incomplete string    `json:"incomplete,omitempty"` // "deadline" or "interrupted"
+	// Behind is what was seen of the hops behind the endpoint, each traced on
+	// its own from the host before it.
+	Behind []Hop `json:"behind,omitempty"`
 
 	memo *sync.Map
+}
+
+// Hop is the trace of a backend, from the vantage that needs it, or that of a
+// partner which must be reached from there too.
+type Hop struct {
+	From string `json:"from"` // the vantage, as the set before calls it
+	Pair bool   `json:"pair,omitempty"`
+	Set  Set    `json:"set"`
 }
 
 // Memo keeps what is made from facts alone and is dear to make, such as

@@ -106,6 +106,8 @@ type Service struct {
 	// none runs here and processes alone must decide.
 	Manager  string    `json:"manager,omitempty"`
 	Programs []Program `json:"programs"`
+	// Needs is the units that the card says it cannot do without.
+	Needs []Unit `json:"needs,omitempty"`
 }
 
 // Program is one server program that could serve the endpoint.
@@ -135,6 +137,7 @@ type Process struct {
 	Files int       `json:"files,omitempty"` // open descriptors; 0: not seen
 	Limit int       `json:"limit,omitempty"` // of descriptors
 	Since time.Time `json:"since,omitzero"`
+	User  string    `json:"user,omitempty"` // whose it is
 	// Apart marks a process in another network namespace: what it listens
 	// on is not this host's.
 	Apart bool `json:"apart,omitempty"`

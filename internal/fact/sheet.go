@@ -3,8 +3,10 @@ package fact
 import (
 	"errors"
 	"net/netip"
+	"slices"
 	"strconv"
 	"strings"
+	"time"
 )
 
 // Sheet is security rules that no host can be asked for ("uakari.sheet/1"):
@@ -17,6 +19,68 @@ type Sheet struct {
 	Layers []Layer             `json:"layers,omitempty" yaml:"layers"` // in the order in which packets meet them
 	Routes []SheetRoutes       `json:"routes,omitempty" yaml:"routes"`
 	Scopes *Scopes             `json:"scopes,omitempty" yaml:"scopes"`
+	SignIn *SignIn             `json:"sign_in,omitempty" yaml:"sign-in"`
+}
+
+// SignIn is who may sign in, from where, and what must be shown besides a
+// secret: ordered rules, of which the first that matches decides.
+type SignIn struct {
+	Accounts  map[string][]string `json:"accounts,omitempty" yaml:"accounts"` // each with the groups it is in
+	Admins    string              `json:"admins,omitempty" yaml:"admins"`     // the group of administrators
+	Services  string              `json:"services,omitempty" yaml:"services"` // the group of accounts that programs use
+	Rules     []SignInRule        `json:"rules" yaml:"rules"`
+	Otherwise string              `json:"otherwise,omitempty" yaml:"otherwise"` // "allow", if not said otherwise
+}
+
+// SignInRule is one of the rules. What it does not name, it does not ask.
+type SignInRule struct {
+	Name      string   `json:"name" yaml:"name"`
+	Do        string   `json:"do" yaml:"do"`                         // "allow", "refuse" or "require"
+	Require   string   `json:"require,omitempty" yaml:"require"`     // "second-factor" or "device"
+	Who       []string `json:"who,omitempty" yaml:"who"`             // accounts and groups
+	Except    []string `json:"except,omitempty" yaml:"except"`       // accounts and groups that it is not for
+	From      []string `json:"from,omitempty" yaml:"from"`           // addresses, nets or groups of them
+	NotFrom   []string `json:"not_from,omitempty" yaml:"not-from"`   // the same, that it is not for
+	Endpoints []string `json:"endpoints,omitempty" yaml:"endpoints"` // "ledger.varzea.example:5432", or a host alone
+	Hours     string   `json:"hours,omitempty" yaml:"hours"`         // "07:00-19:00", UTC
+	Days      string   `json:"days,omitempty" yaml:"days"`           // "mon-fri"
+	Off       bool     `json:"off,omitempty" yaml:"off"`             // not in force
+}
+
+// SignInHours reads hours of a day, in minutes since midnight.
+func SignInHours(text string) (from, to int, err error) {
+	a, b, ok := strings.Cut(text, "-")
+	one, err1 := time.Parse("15:04", strings.TrimSpace(a))
+	two, err2 := time.Parse("15:04", strings.TrimSpace(b))
+	if !ok || err1 != nil || err2 != nil {
+		return 0, 0, errors.New("not hours of a day")
+	}
+	return one.Hour()*60 + one.Minute(), two.Hour()*60 + two.Minute(), nil
+}
+
+// weekdays are the days as sheets write them, in time's own order.
+var weekdays = []string{"sun", "mon", "tue", "wed", "thu", "fri", "sat"}
+
+// SignInDays reads days of a week: "mon-fri", or "sat,sun".
+func SignInDays(text string) (map[time.Weekday]bool, error) {
+	days := map[time.Weekday]bool{}
+	for part := range strings.SplitSeq(strings.ToLower(text), ",") {
+		a, b, ranged := strings.Cut(strings.TrimSpace(part), "-")
+		if !ranged {
+			b = a
+		}
+		from, to := slices.Index(weekdays, a), slices.Index(weekdays, b)
+		if from < 0 || to < 0 {
+			return nil, errors.New("not days of a week")
+		}
+		for d := from; ; d = (d + 1) % 7 {
+			days[time.Weekday(d)] = true
+			if d == to {
+				break
+			}
+		}
+	}
+	return days, nil
 }
 
 // Layer is one set of rules in front of some addresses.

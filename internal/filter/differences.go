@@ -168,3 +168,20 @@ func (o Opening) String() string {
 	}
 	return fmt.Sprintf("%s%s of %s to %s (%s)", ports, protoName(o.Proto), o.To, strings.Join(names, ", "), count)
 }
+
+// Lines is every rule and policy of the tables as text, for comparing two
+// moments of one host.
+func (r *Ruleset) Lines() []string {
+	var lines []string
+	for _, t := range r.Tables {
+		for _, c := range t.order {
+			if c.Drop {
+				lines = append(lines, fmt.Sprintf("%s %s: policy drop", t.Title(), c.Name))
+			}
+			for _, rule := range c.Rules {
+				lines = append(lines, fmt.Sprintf("%s %s: %s", t.Title(), c.Name, rule.Words()))
+			}
+		}
+	}
+	return lines
+}

@@ -187,8 +187,9 @@ func (h *Host) kernel(settings map[string]string) {
 	}
 	all, _ := strconv.Atoi(settings["net/ipv4/conf/all/rp_filter"])
 	for key, v := range settings {
-		link, ok := strings.CutPrefix(key, "net/ipv4/conf/")
-		if link, ok = strings.CutSuffix(link, "/rp_filter"); !ok || link == "all" || link == "default" {
+		link, ours := strings.CutPrefix(key, "net/ipv4/conf/")
+		link, filters := strings.CutSuffix(link, "/rp_filter")
+		if !ours || !filters || link == "all" || link == "default" {
 			continue
 		}
 		n, err := strconv.Atoi(v)

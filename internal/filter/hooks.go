@@ -27,7 +27,6 @@ type flow struct {
 	// be it that nothing changes.
 	settledTo, settledFrom bool
 	ctMark                 uint32
-	untracked              bool
 	stage                  stage
 	arose                  bool // this host itself refuses
 	reset                  bool // by a reset

@@ -53,7 +53,6 @@ type savedReader struct {
 	ipsets map[string]*Set
 	table  *Table
 	line   int
-	words  []word
 	four   bool // something in the block belongs to IPv4
 	sixth  bool // or to IPv6
 	hint   Family

@@ -16,13 +16,11 @@ type ruleReader struct {
 	words  []word
 	match  string // the last -m
 	proto  uint8
-	icmp6  bool
 	body   []Op
 	target []Op
 	marks  map[string]string // options of a target
 	final  *Act
 	not    bool
-	ranges map[string]bool
 }
 
 func (in *savedReader) rule(r *Rule, words []word) error {

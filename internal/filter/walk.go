@@ -118,7 +118,6 @@ type journey struct {
 	flows []*flow
 	hops  []int // the hop that each step happened at
 	ended int   // the hop at which the packet arrived
-	alien string
 }
 
 type traveller struct {

@@ -20,6 +20,7 @@ type Env struct {
 	Trust     string           // a file of roots instead of the system's
 	Unit      string           // the unit behind the endpoint, if it was said
 	Card      *fact.Card
+	Each      time.Duration    // how long requests side by side go on
 	Deep      bool             // look at everything, for a record
 	Secret    string           // of the account that is tried; in no fact
 	Identity  string           // a private key's file, for the same

@@ -7,10 +7,6 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/goccy/go-yaml"
-	"github.com/goccy/go-yaml/ast"
-	"github.com/goccy/go-yaml/parser"
-
 	"uakari/internal/fact"
 	"uakari/internal/written"
 )
@@ -36,11 +32,11 @@ func Parse(path string, text []byte) (*fact.Sheet, error) {
 	if err := written.Decode(path, text, &s); err != nil {
 		return nil, err
 	}
-	file, err := parser.ParseBytes(text, 0)
+	places, err := written.PlacesOf(path, text)
 	if err != nil {
-		return nil, fmt.Errorf("%s:1:1: %w", path, err) // what was decoded is parsed, too
+		return nil, err
 	}
-	c := &checker{sheet: &s, file: file, path: path}
+	c := &checker{sheet: &s, places: places}
 	c.check()
 	return &s, c.err
 }
@@ -48,10 +44,9 @@ func Parse(path string, text []byte) (*fact.Sheet, error) {
 // checker finds values that make no sense, with their place; the first is
 // kept.
 type checker struct {
-	sheet *fact.Sheet
-	file  *ast.File
-	path  string
-	err   error
+	sheet  *fact.Sheet
+	places written.Places
+	err    error
 }
 
 // wrong keeps an error at a place of the file ("$.layers[0].kind").
@@ -59,17 +54,7 @@ func (c *checker) wrong(at, format string, args ...any) {
 	if c.err != nil {
 		return
 	}
-	line, column := 1, 1
-	for at != "" && at != "$" {
-		if p, err := yaml.PathString(at); err == nil {
-			if node, err := p.FilterFile(c.file); err == nil && node != nil && node.GetToken() != nil {
-				line, column = node.GetToken().Position.Line, node.GetToken().Position.Column
-				break
-			}
-		}
-		at = at[:strings.LastIndexAny(at, ".[")]
-	}
-	c.err = fmt.Errorf("%s:%d:%d: %s", c.path, line, column, fmt.Sprintf(format, args...))
+	c.err = c.places.Wrong(at, format, args...)
 }
 
 func (c *checker) check() {
@@ -104,6 +89,34 @@ func (c *checker) check() {
 	}
 	if s.Scopes != nil {
 		c.scopes(s.Scopes)
+	}
+	if s.SignIn != nil {
+		c.signIn(s.SignIn)
+	}
+}
+
+func (c *checker) signIn(s *fact.SignIn) {
+	if s.Otherwise == "" {
+		s.Otherwise = "allow"
+	}
+	c.oneOf("$.sign-in.otherwise", s.Otherwise, "allow", "refuse")
+	for i, r := range s.Rules {
+		at := fmt.Sprintf("$.sign-in.rules[%d]", i)
+		c.oneOf(at+".do", r.Do, "allow", "refuse", "require")
+		if r.Name == "" {
+			c.wrong(at, "the rule has no name")
+		}
+		if r.Do == "require" {
+			c.oneOf(at+".require", r.Require, "second-factor", "device")
+		}
+		c.addresses(at+".from", r.From, false)
+		c.addresses(at+".not-from", r.NotFrom, false)
+		if _, _, err := fact.SignInHours(r.Hours); r.Hours != "" && err != nil {
+			c.wrong(at+".hours", "%q: expected hours such as 07:00-19:00", r.Hours)
+		}
+		if _, err := fact.SignInDays(r.Days); r.Days != "" && err != nil {
+			c.wrong(at+".days", "%q: expected days such as mon-fri", r.Days)
+		}
 	}
 }
 

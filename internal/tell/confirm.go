@@ -3,7 +3,10 @@ package tell
 import (
 	"fmt"
 	"strings"
+	"time"
 
+	"uakari/internal/casebook"
+	"uakari/internal/fact"
 	"uakari/internal/trail"
 )
 
@@ -95,4 +98,53 @@ func worst(t trail.Trail) int {
 		}
 	}
 	return len(trail.Ladder)
+}
+
+// Closing is what confirming came to, beside the ladder.
+type Closing struct {
+	Case     int64 // 0: no case was named
+	After    time.Duration
+	Standing []casebook.Entry // temporary changes that were not undone
+	Differs  []string         // from before
+}
+
+// Closed tells whether a case is closed, what keeps it open, and what differs.
+func Closed(c Closing, colour bool) string {
+	p := paint{colour}
+	var b strings.Builder
+	if len(c.Differs) > 0 {
+		b.WriteString("\nWhat differs from before, of what was seen both times:\n")
+		for _, line := range c.Differs {
+			block(&b, "  ", "    ", safe(line), width)
+		}
+	}
+	switch {
+	case c.Case == 0:
+	case c.After > 0:
+		fmt.Fprintf(&b, "\n%s after %s.\n", p.as(bold, fmt.Sprintf("Case %d is closed,", c.Case)), c.After.Round(time.Second))
+	case len(c.Standing) > 0:
+		fmt.Fprintf(&b, "\n%s\n", p.as(bold, fmt.Sprintf("Case %d stays open: what was changed for now still stands.", c.Case)))
+		for _, e := range c.Standing {
+			block(&b, "  ", "    ", fmt.Sprintf("%d: %s. To undo: %s", e.Number, safe(e.Text), safe(e.Undo)), width)
+			block(&b, "    then: ", "      ", fmt.Sprintf("uakari case change %d --undone %d", c.Case, e.Number), width)
+		}
+	default:
+		fmt.Fprintf(&b, "\nCase %d stays open.\n", c.Case)
+	}
+	return b.String()
+}
+
+// Keeps is for how long resolvers keep the name's answer, which may be what is
+// waited for; "" if none says.
+func Keeps(set fact.Set) string {
+	longest := uint32(0)
+	for _, f := range set.Facts {
+		if f.Answer != nil && f.Answer.Outcome == fact.Addressed {
+			longest = max(longest, f.Answer.TTL)
+		}
+	}
+	if longest == 0 {
+		return ""
+	}
+	return fmt.Sprintf("; its address is kept for %s more", time.Duration(longest)*time.Second)
 }

@@ -6,8 +6,10 @@ import (
 	"testing"
 	"time"
 
+	"uakari/internal/casebook"
 	"uakari/internal/fact"
 	"uakari/internal/trail"
+	"uakari/internal/weigh"
 )
 
 // hostile is text that would move a cursor, change a title or hide words.
@@ -69,6 +71,18 @@ func TestForeignText(t *testing.T) {
 	bare := views
 	bare.Gives, bare.Views = nil, nil
 	listeners := filled[fact.Listeners]()
+	kept := filled[casebook.Case]()
+	kept.Entries = []casebook.Entry{{Number: 1, Kind: casebook.Trace, Text: hostile, Set: &fact.Set{}}, {Number: 2, Kind: casebook.Change, Text: hostile, Temporary: true, Undo: hostile}, {Number: 3, Kind: casebook.Note, Text: hostile}}
+	report := MakeReport(kept, map[int64]trail.Trail{1: judged}, time.Unix(0, 0))
+	page, err := report.HTML()
+	if err != nil {
+		t.Fatal(err)
+	}
+	pulse := filled[weigh.Pulse]()
+	pulse.Marks = map[string]string{hostile: hostile}
+	var tally weigh.Tally
+	tally.Add(pulse)
+	card := filled[fact.Card]()
 	for name, got := range map[string]string{
 		"a trail": Text(judged, false), "its answer": Answer(judged, false), "in short": Short(judged),
 		"confirmed": Confirmed(judged, judged, 1, 3, false),
@@ -76,6 +90,11 @@ func TestForeignText(t *testing.T) {
 		"a journey": Journey(journey, false), "a journey that ends": Journey(passes, false),
 		"names": Names(views, false), "a name without addresses": Names(bare, false),
 		"ports": Ports(listeners, false), "a port": Port(1, listeners.All, []string{hostile}, hostile),
+		"a report": report.Markdown(), "its page": page, "a case": Case(kept, nil, false), "cases": Cases([]casebook.Case{kept}, false),
+		"closing": Closed(Closing{Case: 1, Standing: kept.Entries, Differs: []string{hostile}}, false),
+		"a card":  CardShown(card, false), "its draft": CardDraft(card), "checked": CardChecked(hostile, card),
+		"a watch": Watching(hostile, tally, time.Second, "", false), "its end": WatchEnded(hostile, tally, false), "its line": Watched(pulse, []string{hostile}),
+		"a mapper": Mapped(hostile, filled[fact.Mapper]()), "signing in": SignedIn(hostile, weigh.SignInTry{Account: hostile}, weigh.SignInVerdict{Do: "refuse", Rule: 1, Name: hostile, Unsure: hostile, Passed: []string{hostile}}, []string{hostile}),
 		"a unit": Unit(hostile, hostile, filled[fact.Program](), hostile, time.Unix(0, 0), false),
 	} {
 		if strings.TrimSpace(got) == "" {
@@ -101,4 +120,14 @@ func TestEmpty(t *testing.T) {
 	Ports(fact.Listeners{}, true)
 	Port(1, nil, nil, "")
 	Unit("", "", fact.Program{}, "", time.Unix(0, 0), true)
+	Cases(nil, true)
+	Case(casebook.Case{}, nil, true)
+	Closed(Closing{}, true)
+	CardShown(fact.Card{}, true)
+	CardDraft(fact.Card{})
+	WatchEnded("", weigh.Tally{}, true)
+	Mapped("", fact.Mapper{})
+	if _, err := MakeReport(casebook.Case{}, nil, time.Unix(0, 0)).HTML(); err != nil {
+		t.Error(err)
+	}
 }

@@ -1,29 +1,61 @@
 package tell
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"slices"
 	"strings"
 	"unicode/utf8"
 
+	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 )
 
-// NameViews is every view of a name ("uakari.names/1").
+// NamesFormat is the shape of what `names --json` writes.
+const NamesFormat = "uakari.names/1"
+
+// NameViews is every view of a name.
 type NameViews struct {
 	Format  string       `json:"format"`
 	Name    string       `json:"name"`
-	Gives   []netip.Addr `json:"gives"`            // to this client, in no order
-	By      string       `json:"by,omitempty"`     // the view that decides
-	TTL     uint32       `json:"ttl,omitempty"`    // seconds that it may be kept
-	Wait    string       `json:"wait,omitempty"`   // what programs wait for first
-	Zone    string       `json:"zone,omitempty"`   //
-	Agree   bool         `json:"agree"`            // no two views differ
-	Differ  []string     `json:"differ,omitempty"` // what does, in words
+	Unicode string       `json:"unicode,omitempty"` // the same name as people write it
+	Gives   []netip.Addr `json:"gives"`             // to this client, in no order
+	By      string       `json:"by,omitempty"`      // the view that decides
+	TTL     uint32       `json:"ttl,omitempty"`     // seconds that it may be kept
+	Wait    string       `json:"wait,omitempty"`    // what programs wait for first
+	Zone    string       `json:"zone,omitempty"`    //
+	Agree   bool         `json:"agree"`             // no two views differ
+	Differ  []string     `json:"differ,omitempty"`  // what does, in words
 	NotHeld []string     `json:"not_held,omitempty"`
 	Unseen  []string     `json:"unseen,omitempty"`
 	Views   []NameView   `json:"views"`
+
+	Services []ServiceView `json:"services,omitempty"`
+}
+
+// ServiceView is one service record as one resolver gives it, and whether its
+// target works from here.
+type ServiceView struct {
+	Record   string       `json:"record"`
+	Resolver string       `json:"resolver"`
+	Outcome  string       `json:"outcome"`
+	Target   string       `json:"target,omitempty"`
+	Port     uint16       `json:"port,omitempty"`
+	Priority uint16       `json:"priority"`
+	Weight   uint16       `json:"weight"`
+	Tried    []ServiceTry `json:"tried,omitempty"`
+}
+
+// ServiceTry is how one address of a target took a connection.
+type ServiceTry struct {
+	Addr    netip.Addr          `json:"addr"`
+	Outcome fact.ConnectOutcome `json:"outcome"`
+}
+
+// Works says whether an address of the target takes connections.
+func (s ServiceView) Works() bool {
+	return slices.ContainsFunc(s.Tried, func(t ServiceTry) bool { return t.Outcome == fact.Connected })
 }
 
 // NameView is one source's answer.
@@ -120,7 +152,7 @@ func (n *NameViews) compare() {
 
 // shown is a source as the table has it.
 func (v NameView) shown() string {
-	if v.Authority {
+	if v.Authority && v.Serial > 0 {
 		return fmt.Sprintf("%s, serial %d", v.Source, v.Serial)
 	}
 	return v.Source
@@ -128,7 +160,7 @@ func (v NameView) shown() string {
 
 func (v NameView) title() string {
 	text := v.Source
-	if v.Authority {
+	if v.Authority && v.Serial > 0 {
 		text += fmt.Sprintf(" (serial %d)", v.Serial)
 	}
 	return text + " from " + v.Host
@@ -195,6 +227,7 @@ func Names(n NameViews, colour bool) string {
 		head := fmt.Sprintf("  %-*s %-4s ", longest, safe(v.shown()), safe(v.Type))
 		block(&b, head, strings.Repeat(" ", utf8.RuneCountInString(head)), what+tail+asked, max(width, len(head)+40))
 	}
+	n.tellServices(&b)
 	for _, group := range [][]string{n.Differ, n.NotHeld} {
 		for _, line := range group {
 			block(&b, "\nDiffers: ", "         ", safe(line)+".", width)
@@ -206,12 +239,90 @@ func Names(n NameViews, colour bool) string {
 	return b.String()
 }
 
+// connectWords are ends of a connect as people say them.
+var connectWords = map[fact.ConnectOutcome]string{fact.Connected: "takes connections", fact.Reset: "refuses", fact.ICMP: "is not reachable",
+	fact.Silent: "does not answer", fact.LocalError: "cannot be tried from here", "": "was not tried"}
+
+func (n NameViews) tellServices(b *strings.Builder) {
+	title := ""
+	for _, s := range n.Services {
+		if next := s.Record + " at " + s.Resolver; next != title {
+			title = next
+			fmt.Fprintf(b, "\nservice records of %s\n", safe(title))
+		}
+		if s.Target == "" {
+			fmt.Fprintf(b, "  %s\n", s.nothing())
+			continue
+		}
+		says := "gives no address here"
+		if len(s.Tried) > 0 {
+			var each []string
+			for _, t := range s.Tried {
+				each = append(each, t.Addr.String()+" "+connectWords[t.Outcome])
+			}
+			says = strings.Join(each, ", ")
+		}
+		head := fmt.Sprintf("  %s ", safe(endpoint.HostPort(s.Target, s.Port)))
+		block(b, head, "    ", fmt.Sprintf("(priority %d, weight %d): %s", s.Priority, s.Weight, says), max(width, len(head)+40))
+	}
+}
+
+// settled says whether the resolver knows what the record is, or that there
+// is none.
+func (s ServiceView) settled() bool {
+	return slices.Contains([]fact.AnswerOutcome{fact.Addressed, fact.NoSuchName, fact.NoData}, fact.AnswerOutcome(s.Outcome))
+}
+
+// nothing says why a record leads nowhere.
+func (s ServiceView) nothing() string {
+	if s.Outcome == string(fact.Addressed) {
+		return "says that there is no such service" // the root as target, RFC 2782
+	}
+	return cmp.Or(outcomeWords[s.Outcome], safe(s.Outcome))
+}
+
+// shownName is the name in both of its forms.
+func (n NameViews) shownName() string {
+	if n.Unicode == "" {
+		return safe(n.Name)
+	}
+	return fmt.Sprintf("%s (%s in DNS)", safe(n.Unicode), safe(n.Name))
+}
+
+// leadsTo is the target that clients take, the first that works.
+func (n NameViews) leadsTo() string {
+	text := ""
+	for _, s := range n.Services {
+		if s.Target == "" || text != "" && !s.Works() {
+			continue
+		}
+		text = fmt.Sprintf("%s leads to %s", safe(s.Record), safe(endpoint.HostPort(s.Target, s.Port)))
+		if s.Works() {
+			return text
+		}
+	}
+	if text != "" {
+		text += ", which takes no connection from here"
+	}
+	return text
+}
+
 // answer is the first line.
 func (n NameViews) answer() string {
-	if len(n.Gives) == 0 {
-		return fmt.Sprintf("%s gives no address here.", safe(n.Name))
+	leads := n.leadsTo()
+	switch {
+	case len(n.Gives) == 0 && leads == "" && strings.HasPrefix(n.Name, "_") && !slices.ContainsFunc(n.Services, ServiceView.settled):
+		return fmt.Sprintf("Not known: where %s leads; no resolver says.", n.shownName())
+	case len(n.Gives) == 0 && leads == "" && strings.HasPrefix(n.Name, "_"):
+		return fmt.Sprintf("%s leads to no server here.", n.shownName())
+	case len(n.Gives) == 0 && leads == "":
+		return fmt.Sprintf("%s gives no address here.", n.shownName())
+	case len(n.Gives) == 0 && strings.HasPrefix(n.Name, "_"):
+		return leads + "."
+	case len(n.Gives) == 0:
+		return fmt.Sprintf("%s gives no address here; %s.", n.shownName(), leads)
 	}
-	text := fmt.Sprintf("%s gives %s, from %s", safe(n.Name), joined(n.Gives), safe(n.By))
+	text := fmt.Sprintf("%s gives %s, from %s", n.shownName(), joined(n.Gives), safe(n.By))
 	if n.TTL > 0 {
 		text += fmt.Sprintf(", for %d more seconds", n.TTL)
 	}

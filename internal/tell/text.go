@@ -18,6 +18,7 @@ func Text(t trail.Trail, colour bool) string {
 	w := writer{t: t, p: paint{colour}}
 	w.answer()
 	w.causes()
+	w.behind()
 	w.ladder()
 	w.mend()
 	w.apart()
@@ -43,7 +44,11 @@ func (w *writer) client() string {
 
 func (w *writer) goal() string {
 	e := w.t.Endpoint
-	return safe(endpoint.HostPort(e.Host, e.Port))
+	text := safe(endpoint.HostPort(e.Host, e.Port))
+	if name := endpoint.Unicode(e.Host); name != "" {
+		text = fmt.Sprintf("%s (%s in DNS)", safe(endpoint.HostPort(name, e.Port)), safe(e.Host))
+	}
+	return text
 }
 
 // answer is the first line.
@@ -106,6 +111,31 @@ func (w *writer) causes() {
 		for _, c := range rest {
 			block(&w.b, "  - ", "    ", safe(c.Summary)+" ("+safe(c.ID)+")", width)
 		}
+	}
+}
+
+// behind tells the hops behind the endpoint, each as a trail of its own: the
+// ladder of the deepest, and what to do there.
+func (w *writer) behind() {
+	for _, b := range w.t.Behind {
+		inner := writer{t: b.Trail, p: w.p}
+		w.b.WriteString("\n")
+		head := "Behind it, "
+		if b.Pair {
+			head = "The other way, "
+		}
+		block(&w.b, head, "  ", fmt.Sprintf("seen from %s:", safe(w.t.Host(b.From))), width)
+		inner.answer()
+		inner.causes()
+		inner.behind()
+		if len(b.Trail.Behind) == 0 {
+			inner.ladder()
+			inner.mend()
+		}
+		w.b.WriteString(inner.b.String())
+	}
+	if len(w.t.Behind) > 0 {
+		fmt.Fprintf(&w.b, "\nAnd %s itself:\n", w.goal())
 	}
 }
 

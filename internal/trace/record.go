@@ -12,7 +12,7 @@ import (
 // recorded is what a record holds of every host, whatever it is made for.
 var recorded = []fact.Kind{fact.LookIdentity, fact.LookAddresses, fact.LookRoutes, fact.LookNeighbours, fact.LookResolver,
 	fact.LookKernel, fact.LookListeners, fact.LookBarriers, fact.LookResources,
-	fact.LookTables, fact.LookPeers}
+	fact.LookTables, fact.LookPeers, fact.LookKeyTable}
 
 // Record looks at everything that a host can tell of itself, at what else is
 // wanted and, if an endpoint is asked for, at the endpoint from here, as its client and as its
@@ -28,7 +28,16 @@ func Record(ctx context.Context, host Vantage, ask *fact.Ask, more []fact.Order,
 		at := fact.Target{Port: ask.Endpoint.Port, Scheme: ask.Endpoint.Scheme}
 		orders = append(orders, fact.Order{Look: fact.LookService, Target: at}, fact.Order{Look: fact.LookPeers, Target: at},
 			fact.Order{Look: fact.LookListeners, Target: at}, fact.Order{Look: fact.LookAccess, Target: fact.Target{Port: ask.Endpoint.Port}},
-			fact.Order{Look: fact.LookUpstreams, Target: fact.Target{Port: ask.Endpoint.Port}})
+			fact.Order{Look: fact.LookUpstreams, Target: fact.Target{Port: ask.Endpoint.Port}},
+			fact.Order{Look: fact.LookCertFiles, Target: fact.Target{Port: ask.Endpoint.Port}})
+		if ask.Card != nil {
+			for _, side := range []string{"client", "server"} {
+				orders = append(orders, fact.Order{Look: fact.LookSettings, Target: fact.Target{Name: side}}, fact.Order{Look: fact.LookSigns, Target: fact.Target{Name: side}})
+			}
+		}
+		if ask.Account != "" {
+			orders = append(orders, fact.Order{Look: fact.LookAccount, Target: fact.Target{Account: ask.Account, Scheme: ask.Endpoint.Scheme, Port: ask.Endpoint.Port}})
+		}
 	}
 	var (
 		wg sync.WaitGroup

@@ -155,9 +155,10 @@ type Evidence struct {
 	Data    any       `json:"data"`
 }
 
-// Behind is the trail of the next hop.
+// Behind is the trail of the next hop or, for a pair, of the way back.
 type Behind struct {
 	From  string `json:"from"`
+	Pair  bool   `json:"pair,omitempty"`
 	Trail Trail  `json:"trail"`
 }
 

@@ -17,6 +17,14 @@ import (
 var looks = map[fact.Kind]func(context.Context, look.Env, fact.Order, look.Emit){
 	fact.LookNames:     names.Look,
 	fact.LookZone:      names.Zone,
+	fact.LookServices:  names.Services,
+	fact.LookSettings:  host.Settings,
+	fact.LookIdle:      session.Idle,
+	fact.LookThrough:   session.Through,
+	fact.LookLoad:      session.Load,
+	fact.LookMapper:    path.Mapper,
+	fact.LookSigns:     host.Signs,
+	fact.LookReverse:   names.Reverse,
 	fact.LookSession:   session.Look,
 	fact.LookLogin:     session.Login,
 	fact.LookEcho:      path.Echo,
@@ -38,6 +46,11 @@ var looks = map[fact.Kind]func(context.Context, look.Env, fact.Order, look.Emit)
 	fact.LookTables:     host.Tables,
 	fact.LookAccess:     host.Access,
 	fact.LookUpstreams:  host.Upstreams,
+	fact.LookCertFiles:  host.CertFiles,
+	fact.LookAccount:    host.Account,
+	fact.LookPathRight:  host.PathRights,
+	fact.LookStored:     host.Stored,
+	fact.LookKeyTable:   host.KeyTable,
 	fact.LookProxy:      host.Proxy,
 }
 
@@ -64,5 +77,9 @@ func (h *Here) Look(ctx context.Context, order fact.Order, emit func(fact.Fact))
 		emit(h.env.Failed(order, string(order.Look), "could not look", fmt.Errorf("there is no look %q", order.Look), ""))
 		return
 	}
-	take(ctx, h.env, order, emit)
+	env := h.env
+	if order.Target.Apart {
+		env.Card, env.Unit = nil, ""
+	}
+	take(ctx, env, order, emit)
 }

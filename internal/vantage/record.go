@@ -24,6 +24,7 @@ func (c *Carried) Info() fact.Vantage { return c.info }
 
 // Look answers from what the record holds.
 func (c *Carried) Look(_ context.Context, order fact.Order, emit func(fact.Fact)) {
+	order.Target.Apart = false // a record was made for one endpoint, and says which
 	found := c.matching(order)
 	for _, f := range found {
 		f.Vantage, f.Order = c.info.ID, order
@@ -65,10 +66,14 @@ func answersOrder(f fact.Fact, order fact.Order) bool {
 		return false
 	}
 	switch order.Look {
-	case fact.LookNames:
+	case fact.LookNames, fact.LookSettings, fact.LookSigns:
 		return f.Order.Target.Name == order.Target.Name
 	case fact.LookService, fact.LookPeers:
 		return f.Order.Target.Port == order.Target.Port
+	case fact.LookAccount, fact.LookPathRight:
+		return f.Order.Target.Account == order.Target.Account && f.Order.Target.Path == order.Target.Path
+	case fact.LookStored, fact.LookServices, fact.LookReverse:
+		return f.Order.Target == order.Target
 	case fact.LookListeners:
 		return f.Order.Target.Port == 0 || f.Order.Target.Port == order.Target.Port
 	case fact.LookSession, fact.LookEcho, fact.LookRoute, fact.LookLink, fact.LookHops:

@@ -28,6 +28,9 @@ func (v *view) accessReadings(w *wants, t *try) []Reading {
 		return nil
 	}
 	var readings []Reading
+	if r, ok := v.reverseReading(w, t, source); ok {
+		readings = append(readings, r)
+	}
 	for _, f := range v.facts(t.server, fact.LookAccess) {
 		if f.Access == nil {
 			continue

@@ -2,7 +2,6 @@ package weigh
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 
 	"uakari/internal/endpoint"
@@ -26,17 +25,29 @@ func (v *view) answerReadings(w *wants, t *try) []Reading {
 	reply := *c.reply.Reply
 	problem := answerProblem(reply, v.scheme)
 	r := Reading{Gate: Answer, Because: factIDs(c.reply), Vantage: c.reply.Vantage, Summary: replyText(reply) + t.seen()}
+	r.Values = v.place(t, values{"status": problem, "server": v.answering(t), "owner": reply.Program})
+	if other, ok := v.expectedAnswer(r, reply); ok {
+		return append(readings, other)
+	}
 	if problem == "" {
+		if away, ok := v.redirectReading(w, t, reply); ok {
+			readings = append(readings, away)
+		}
 		return append(readings, r)
 	}
 	r.Cause, r.Summary = "answer/error-status", problem+t.seen()
-	r.Values = v.place(t, values{"status": problem, "server": v.answering(t), "owner": reply.Program})
+	if early, ok := v.notReadyReading(t, r, reply); ok {
+		return append(readings, early)
+	}
 	if reply.Status == 403 && v.differsForServer(w, t) {
 		r.Cause = "answer/source-refused"
 		r.Summary = fmt.Sprintf("it answers %s with 403, and its own host without", v.host(v.client))
 	}
 	if hop, ok := v.hopReading(w, t, r, reply); ok {
 		return append(readings, hop)
+	}
+	if path, ok := v.pathReading(w, t, r, reply); ok {
+		return append(readings, path)
 	}
 	r.Harmless = onlyMissing(reply, c.target)
 	return append(readings, r)
@@ -124,13 +135,20 @@ func (c climb) spoke() (string, *fact.Fact) {
 	return "", nil
 }
 
-// doorCodes are refusals by which an application says outright that it is
-// the source which it does not want: MariaDB's ER_HOST_NOT_PRIVILEGED, and
-// Redis' protected mode.
-var doorCodes = map[string][]string{"mysql": {"1130"}, "redis": {"DENIED"}}
+// doorCodes are refusals by which an application says outright why it turns a
+// connection away before any account: errors of MariaDB and MySQL (their
+// manuals), of Redis, of PostgreSQL (appendix A), replies of mail servers (RFC 5321), and what OpenSSH writes in place of its greeting.
+var doorCodes = map[string][]struct{ code, text, cause, says string }{
+	"mysql": {{"1130", "", "answer/source-refused", "it refuses this client's address"}, {"1129", "", "login/host-blocked", "it blocks this client's host after earlier errors"},
+		{"1040", "", "login/too-many-sessions", "it has no session left"}, {"1053", "", "answer/not-ready", "it is stopping"}},
+	"redis":    {{"DENIED", "", "answer/source-refused", "it refuses this client's address"}, {"ERR", "max number of clients", "login/too-many-sessions", "it has no session left"}, {"LOADING", "", "answer/not-ready", "it is still reading its data"}},
+	"postgres": {{"53300", "", "login/too-many-sessions", "it has no session left"}, {"57P03", "", "answer/not-ready", "it is not ready"}, {"57P01", "", "answer/not-ready", "it is stopping"}},
+	"smtp":     {{"421", "oo many", "login/too-many-sessions", "it has no session left for this client"}},
+	"imap":     {{"", "Auth process broken", "login/directory-down", "what it checks accounts with does not run"}, {"", "oo many", "login/too-many-sessions", "it has no session left for this client"}, {"", "aximum number of connections", "login/too-many-sessions", "it has no session left for this client"}},
+	"ssh":      {{"", "Exceeded MaxStartups", "login/too-many-sessions", "too many others are about to log in"}, {"", "Not allowed at this time", "login/host-blocked", "it blocks this client's host after earlier failures"}},
+}
 
-// doorReading reads an application that names this client's address as the
-// reason.
+// doorReading reads an application that says why it turns the connection away.
 func (v *view) doorReading(t *try) (Reading, bool) {
 	code, text, from := "", "", (*fact.Fact)(nil)
 	switch {
@@ -141,12 +159,18 @@ func (v *view) doorReading(t *try) (Reading, bool) {
 		from = t.climb.reply
 		code, text = from.Reply.Code, from.Reply.Text
 	}
-	if from == nil || !slices.Contains(doorCodes[v.scheme.Wire], code) {
+	if from == nil {
 		return Reading{}, false
 	}
-	return Reading{
-		Gate: Door, Cause: "answer/source-refused", Shows: []Symptom{ServerFirstRefused, ErrorAnswer}, Because: factIDs(from), Vantage: v.client,
-		Summary: fmt.Sprintf("it refuses this client's address: %s", text),
-		Values:  v.place(t, values{"server": v.answering(t)}),
-	}, true
+	for _, row := range doorCodes[v.scheme.Wire] {
+		if row.code != "" && row.code != code || !strings.Contains(text, row.text) {
+			continue
+		}
+		return Reading{
+			Gate: Door, Cause: row.cause, Shows: []Symptom{ServerFirstRefused, ErrorAnswer}, Because: factIDs(from), Vantage: v.client,
+			Summary: fmt.Sprintf("%s: %s", row.says, strings.TrimSpace(code+" "+text)),
+			Values:  v.place(t, values{"server": v.answering(t), "account": orElse(v.ask.Account, "the account"), "client": v.host(v.client)}),
+		}, true
+	}
+	return Reading{}, false
 }

@@ -21,7 +21,7 @@ var gatewayStatuses = map[int]string{
 // that stands, seen from the gateway itself.
 func (v *view) hopReading(w *wants, t *try, r Reading, reply fact.Reply) (Reading, bool) {
 	says, ok := gatewayStatuses[reply.Status]
-	if !ok || reply.Status == 503 && reply.Program == "" {
+	if !ok || reply.Status == 503 && reply.Program == "" && !v.gatewayAnswers(t, reply) {
 		return r, false
 	}
 	r.Cause, r.Most = "answer/hop-fails", trail.Likely
@@ -38,12 +38,16 @@ func (v *view) hopReading(w *wants, t *try, r Reading, reply fact.Reply) (Readin
 		}
 		var failing []string
 		const most = 3
-		for i, up := range f.Upstreams.List {
+		backends := v.backends(f)
+		for i, up := range backends {
 			if i == most {
 				break
 			}
 			text, ids := v.upstream(w, t, up)
 			if text != "" {
+				if len(failing) == 0 {
+					r.Values["hop"] = up.Scheme + "://" + endpoint.HostPort(up.Host, up.Port) + "/"
+				}
 				failing = append(failing, text)
 				r.Because = union(append(r.Because, f.ID), ids)
 			}
@@ -54,11 +58,35 @@ func (v *view) hopReading(w *wants, t *try, r Reading, reply fact.Reply) (Readin
 		r.Summary = fmt.Sprintf("%s on %s answers %d for its backend: %s", orElse(reply.Program, "a gateway"), v.host(t.server), reply.Status, strings.Join(failing, "; "))
 		r.Values["backend"] = failing[0]
 		r.Short, r.Most = nil, ""
-		if len(f.Upstreams.List) > 1 {
+		if len(backends) > 1 {
 			r.Short = []string{"its settings name several backends; which of them this request goes to was not worked out"}
 		}
 	}
 	return r, true
+}
+
+// gatewayAnswers reports whether an answer without a name is a gateway's own:
+// by who holds the port, or by words that one writes when no backend is left.
+func (v *view) gatewayAnswers(t *try, reply fact.Reply) bool {
+	return strings.Contains(reply.Text, "No server is available to handle this request") ||
+		slices.ContainsFunc(v.taking(t), func(l fact.Listener) bool { return l.Program == "haproxy" })
+}
+
+// backends is what a gateway needs: the hops of the card or, where it names
+// none, what the gateway's settings name.
+func (v *view) backends(f *fact.Fact) []fact.Upstream {
+	var list []fact.Upstream
+	if v.ask.Card != nil {
+		for _, input := range v.ask.Card.Hops {
+			if e, err := endpoint.Parse(input); err == nil {
+				list = append(list, fact.Upstream{Scheme: e.Scheme, Host: e.Host, Port: e.Port, Path: "the card " + v.ask.Card.Name})
+			}
+		}
+	}
+	if len(list) > 0 || f.Upstreams == nil {
+		return list
+	}
+	return f.Upstreams.List
 }
 
 func orElse(s, other string) string {
@@ -75,10 +103,8 @@ func (v *view) upstream(w *wants, t *try, up fact.Upstream) (string, []string) {
 	if !ok {
 		return "", nil
 	}
-	target := fact.Target{Name: up.Host, Addr: addr, Port: up.Port, Scheme: up.Scheme, Security: fact.Plain, Path: "/"}
-	if up.Scheme == "https" {
-		target.Security = fact.TLS
-	}
+	scheme, _ := endpoint.Lookup(up.Scheme)
+	target := fact.Target{Name: up.Host, Addr: addr, Port: up.Port, Scheme: up.Scheme, Security: scheme.Security, Path: "/"}
 	w.add(Want{Look: fact.LookSession, At: fact.Server, On: t.server, Target: target, Gate: Answer})
 	c, seen := v.climbs[seat{t.server, target}]
 	if !seen {
@@ -88,7 +114,11 @@ func (v *view) upstream(w *wants, t *try, up fact.Upstream) (string, []string) {
 	if s == Fine || s == NotTried {
 		return "", nil
 	}
-	return fmt.Sprintf("%s (%s, line %d): %s", endpoint.HostPort(up.Host, up.Port), up.Path, up.Line, s), c.ids()
+	place := up.Path
+	if up.Line > 0 {
+		place += fmt.Sprintf(", line %d", up.Line)
+	}
+	return fmt.Sprintf("%s (%s): %s", endpoint.HostPort(up.Host, up.Port), place, s), c.ids()
 }
 
 // addressAt is what a backend's name gives on the gateway.
@@ -128,6 +158,24 @@ func (v *view) proxyReading(w *wants, t *try) (Reading, bool) {
 		return Reading{Gate: Intent, Cause: "settings/proxy-in-the-way", Harmless: true, Because: factIDs(f), Vantage: v.client,
 			Summary: fmt.Sprintf("programs of this environment go to the proxy %s (%s), not straight to %s as this trace does", f.Proxy.Value, f.Proxy.Name, v.ask.Endpoint.Host),
 			Values:  values{"proxy": f.Proxy.Value, "variable": f.Proxy.Name, "host": v.ask.Endpoint.Host, "client": v.host(v.client)}}, true
+	}
+	return Reading{}, false
+}
+
+// missingProxy reads a way that is shut directly and open through the proxy
+// that the card names.
+func (v *view) missingProxy(w *wants, t *try) (Reading, bool) {
+	if v.ask.Card == nil || v.ask.Card.Proxy == "" || t.symptom == Fine || t.symptom == NotTried || symptoms[t.symptom].open.has(Listener) {
+		return Reading{}, false
+	}
+	target := fact.Target{Name: t.target.Name, Port: t.target.Port}
+	w.add(Want{Look: fact.LookThrough, At: fact.Client, Target: target, Gate: Intent})
+	for _, f := range v.facts(v.client, fact.LookThrough) {
+		if f.Through != nil && f.Through.Open && f.Order.Target == target {
+			return Reading{Gate: Intent, Cause: "settings/proxy-missing", Because: append(t.climb.ids(), f.ID), Vantage: v.client,
+				Summary: fmt.Sprintf("straight to %s there is %s, and through the proxy %s the way is open", t.target.Name, t.symptom, f.Through.Proxy),
+				Values:  values{"proxy": f.Through.Proxy, "client": v.host(v.client)}}, true
+		}
 	}
 	return Reading{}, false
 }

@@ -190,10 +190,11 @@ func (v *view) chainReadings(w *wants, t *try, c climb) []Reading {
 	}
 	trusted := v.judgeTrust(c, chain, shut)
 	v.judgeStrength(c, chain, shut)
+	v.judgeRevoked(c, chain, shut)
 	if r, ok := v.otherOnTheWay(w, t, c, chain[0]); ok {
 		readings = append(readings, r)
 	}
-	soft := v.softReadings(t, base, chain)
+	soft := v.softReadings(t, c, base, chain)
 	if len(readings) == 0 && trusted {
 		return append(soft, Reading{Gate: Session, Because: factIDs(c.handshake, c.trust), Vantage: c.handshake.Vantage,
 			Summary: fmt.Sprintf("covers %s, valid for %s more%s", t.target.Name, span(leaf.NotAfter.Sub(v.ask.Began)), t.seen())})
@@ -306,11 +307,26 @@ func (v *view) judgeTrust(c climb, chain []*x509.Certificate, shut func(string, 
 		between.AddCert(cert)
 	}
 	leaf := chain[0]
-	// Time is judged apart: a path must exist at a time when the chain was
+	// Time is judged apart: a path must exist at a time when all of it was
 	// valid.
-	_, err := leaf.Verify(x509.VerifyOptions{Roots: roots, Intermediates: between, CurrentTime: withinAll(chain),
-		KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny}})
-	if err == nil {
+	paths := func(at time.Time) bool {
+		_, err := leaf.Verify(x509.VerifyOptions{Roots: roots, Intermediates: between, CurrentTime: at, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny}})
+		return err == nil
+	}
+	trusted := parseChain(trust.Roots)
+	switch then := withinAll(slices.Concat(chain, trusted)); {
+	case paths(v.ask.Began), paths(withinAll(chain)):
+		return true
+	case !paths(then):
+	case v.ask.Began.Before(then):
+		return true // the chain itself is early, and that is told
+	default:
+		for _, root := range trusted {
+			if v.ask.Began.After(root.NotAfter) {
+				shut("certs/expired", fmt.Sprintf("the root %s in %s, which the chain ends at, expired %s ago", nameOf(root), trust.Source, span(v.ask.Began.Sub(root.NotAfter))))
+				return false
+			}
+		}
 		return true
 	}
 	last := topOf(chain)

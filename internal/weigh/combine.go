@@ -82,6 +82,13 @@ var tellsMore = map[string][]string{
 	"certs/server-speaks-tls":    {"answer/error-status", "answer/wrong-application"},
 	"certs/server-speaks-plain":  {"answer/wrong-application"},
 	"certs/client-cert-wanted":   {"answer/error-status"},
+	"answer/not-ready":           {"answer/error-status"},
+	"answer/too-slow":            {"service/hung"},
+	"login/policy-blocks":        {"login/rejected"},
+	"login/path-right":           {"answer/error-status"},
+	"certs/key-mismatch":         {"service/settings-rejected", "service/failed", "service/restarting", "ports/none-listening"},
+	"certs/store-unreadable":     {"service/settings-rejected", "service/failed", "service/restarting", "ports/none-listening"},
+	"certs/not-reloaded":         {"certs/expired", "certs/name-not-covered", "certs/expires-soon"},
 	"certs/other-on-the-way":     {"certs/unknown-issuer", "certs/self-signed"},
 	"certs/expired":              {"certs/not-yet-valid"},
 	"certs/self-signed":          {"certs/unknown-issuer", "certs/missing-intermediate"},
@@ -89,6 +96,7 @@ var tellsMore = map[string][]string{
 	"answer/source-refused":      {"answer/error-status"},
 	"service/address-missing":    {"rules/no-return-route"},
 	"rules/not-on-list":          {"answer/source-refused", "answer/error-status"},
+	"names/reverse-differs":      {"login/not-from-here"},
 	"rules/wrapper-deny":         {"answer/source-refused", "service/hung"},
 	"rules/gateway-reject":       {"rules/transit-reject"},
 	"rules/server-reject":        {"rules/transit-reject"},
@@ -146,6 +154,11 @@ func combine(sym Symptom, readings []Reading) verdict {
 			contradict(j)
 		}
 		if w := winner(j, shut); w != nil {
+			for range shut {
+				if more := winner(w, shut); more != nil && more != j {
+					w = more // what tells more than that is the cause of both
+				}
+			}
 			w.Because = union(w.Because, j.Because)
 			v.drop[j.Gate] = w
 			continue

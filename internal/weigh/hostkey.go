@@ -82,7 +82,7 @@ func (v *view) clientCertReading(t *try, c climb) (Reading, bool) {
 }
 
 // softReadings are doubts about a chain that works now.
-func (v *view) softReadings(t *try, base Reading, chain []*x509.Certificate) []Reading {
+func (v *view) softReadings(t *try, c climb, base Reading, chain []*x509.Certificate) []Reading {
 	var list []Reading
 	doubt := func(cause, summary string) {
 		r := base
@@ -102,6 +102,9 @@ func (v *view) softReadings(t *try, base Reading, chain []*x509.Certificate) []R
 	}
 	if text := misordered(chain); text != "" {
 		doubt("certs/chain-order", text)
+	}
+	if text := v.statusDoubt(c, chain); text != "" {
+		doubt("certs/status-unknown", text)
 	}
 	return list
 }

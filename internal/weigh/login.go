@@ -22,7 +22,8 @@ type loginCode struct {
 // PostgreSQL (manual, appendix A), result codes of LDAP (RFC 4511 appendix A,
 // with the sub-codes that one directory writes into its text), status codes of
 // HTTP (RFC 9110), enhanced codes of mail (RFC 3463, RFC 4954), response codes
-// of IMAP (RFC 5530), errors of Redis (its manual, "ACL").
+// of IMAP (RFC 5530), errors of Redis (its manual, "ACL") and of MariaDB and
+// MySQL (their manuals, "Error Codes").
 var loginCodes = map[string][]loginCode{
 	"postgres": {
 		{"28000", "no pg_hba.conf entry", "login/not-from-here", ""}, {"28000", "pg_hba.conf rejects", "login/not-from-here", ""},
@@ -31,19 +32,28 @@ var loginCodes = map[string][]loginCode{
 		{"3D000", "", "login/no-such-resource", ""}, {"53300", "", "login/too-many-sessions", ""}, {"42501", "", "login/no-right", ""},
 	},
 	"ldap": {
+		{"49", "policy: passwordExpired", "login/secret-expired", ""}, {"49", "policy: accountLocked", "login/locked", ""},
 		{"49", "data 525", "login/unknown-account", ""}, {"49", "data 52e", "login/wrong-secret", ""}, {"49", "data 530", "login/policy-blocks", trail.Likely},
 		{"49", "data 532", "login/secret-expired", ""}, {"49", "data 533", "login/disabled", ""}, {"49", "data 701", "login/account-expired", ""},
 		{"49", "data 773", "login/must-change", ""}, {"49", "data 775", "login/locked", ""}, {"49", "", "login/rejected", trail.Likely},
 		{"32", "", "login/rejected", trail.Likely}, {"8", "", "login/mechanism-off", ""}, {"13", "", "login/mechanism-off", ""}, {"48", "", "login/mechanism-off", ""},
 		{"50", "", "login/no-right", ""}, {"52", "", "login/directory-down", trail.Likely}, {"51", "", "login/directory-down", trail.Likely}, {"53", "", "login/rejected", trail.Likely},
 	},
-	"http":  {{"401", "", "login/rejected", trail.Likely}, {"403", "", "login/no-right", trail.Likely}, {"429", "", "login/locked", trail.Possible}},
+	"http":  {{"mechanism", "", "login/mechanism-off", ""}, {"401", "", "login/rejected", trail.Likely}, {"403", "", "login/no-right", trail.Likely}, {"429", "", "login/locked", trail.Possible}},
 	"redis": {{"WRONGPASS", "", "login/rejected", trail.Likely}, {"NOPERM", "", "login/no-right", ""}, {"ERR", "without any password configured", "login/mechanism-off", ""}, {"ERR", "", "login/rejected", trail.Likely}},
 	"smtp": {{"535*", "", "login/rejected", trail.Likely}, {"534*", "", "login/mechanism-off", ""}, {"538*", "", "login/mechanism-off", ""}, {"504*", "", "login/mechanism-off", ""},
 		{"503*", "", "login/mechanism-off", trail.Likely}, {"530*", "", "login/mechanism-off", trail.Likely}, {"454*", "", "login/directory-down", trail.Likely}},
 	"imap": {{"AUTHENTICATIONFAILED", "", "login/rejected", trail.Likely}, {"AUTHORIZATIONFAILED", "", "login/no-right", ""}, {"EXPIRED", "", "login/secret-expired", ""},
 		{"PRIVACYREQUIRED", "", "login/mechanism-off", ""}, {"UNAVAILABLE", "", "login/directory-down", ""}, {"LIMIT", "", "login/too-many-sessions", ""}, {"NO", "", "login/rejected", trail.Likely}},
-	"ssh": {{"mechanism", "", "login/mechanism-off", ""}, {"", "", "login/rejected", trail.Likely}},
+	"mysql": {{"1045", "", "login/rejected", trail.Likely}, {"1698", "", "login/mechanism-off", trail.Likely}, {"1251", "", "login/mechanism-off", ""}, {"1524", "", "login/mechanism-off", ""}, {"mechanism", "", "login/mechanism-off", ""},
+		{"1044", "", "login/no-right", ""}, {"1049", "", "login/no-such-resource", ""}, {"1040", "", "login/too-many-sessions", ""}, {"1203", "", "login/too-many-sessions", ""}, {"1226", "", "login/too-many-sessions", ""},
+		{"1129", "", "login/host-blocked", ""}, {"1130", "", "login/not-from-here", ""}, {"4151", "", "login/locked", ""}, {"3118", "", "login/locked", ""}, {"4150", "", "login/locked", ""}, {"3955", "", "login/locked", ""},
+		{"1820", "", "login/must-change", ""}, {"1862", "", "login/secret-expired", ""}},
+	// RFC 4120 section 7.5.9.
+	"krb5": {{"6", "", "login/unknown-account", ""}, {"18", "", "login/locked", trail.Likely}, {"1", "", "login/account-expired", ""}, {"23", "", "login/secret-expired", ""}, {"24", "", "login/wrong-secret", ""},
+		{"37", "", "login/clock-skew", ""}, {"14", "", "login/mechanism-off", ""}, {"12", "", "login/policy-blocks", trail.Likely}, {"7", "", "login/no-principal", ""}, {"8", "", "login/duplicate-principal", ""},
+		{"27", "", "login/no-principal", trail.Likely}, {"13", "", "login/policy-blocks", trail.Likely}, {"", "", "login/rejected", trail.Likely}},
+	"ssh": {{"second-factor", "", "login/second-factor", ""}, {"mechanism", "", "login/mechanism-off", ""}, {"", "", "login/rejected", trail.Likely}},
 }
 
 // loginLines is lines of a server's log that say why a login was refused, the
@@ -58,6 +68,7 @@ var loginLines = map[string][]struct{ text, cause string }{
 		// "invalid user" in later lines is said of barred accounts too.
 		{"Invalid user ", "login/unknown-account"},
 		{"expired password", "login/secret-expired"}, {"password has expired", "login/secret-expired"}, {"nologin", "login/closed-for-all"}, {"System is going down", "login/closed-for-all"},
+		{"Partial password for", "login/second-factor"}, {"Partial publickey for", "login/second-factor"}, {"Partial keyboard-interactive", "login/second-factor"},
 		{"bad ownership or modes", "login/key-too-open"}, {"Failed publickey for", "login/key-refused"}, {"Failed password for", "login/wrong-secret"},
 	},
 	"postgres": {
@@ -69,29 +80,50 @@ var loginLines = map[string][]struct{ text, cause string }{
 }
 
 // loginReadings reads the account gate: the protocol's own word for the one
-// try, and the server's log where it says more.
+// try, and what the server knows of the account where that says more.
 func (v *view) loginReadings(w *wants, t *try) []Reading {
 	if v.ask.Account == "" || t.symptom != Fine {
 		return nil
 	}
 	target := t.target
 	target.Account = v.ask.Account
-	w.add(Want{Look: fact.LookLogin, At: fact.Client, Target: target, Gate: Account})
+	account := v.accountOf(w, t)
+	if locked, ok := v.lockedBefore(t, account); ok {
+		return []Reading{locked}
+	}
+	if account != nil && account.Account == nil && account.Failed == nil || v.mayLock(account) {
+		return nil // the state before the try is on its way, or forbids it
+	}
+	if t.server == "" || v.scheme.Wire != "ssh" || account != nil {
+		w.add(Want{Look: fact.LookLogin, At: fact.Client, Target: target, Gate: Account})
+	}
 	for _, f := range v.facts(v.client, fact.LookLogin) {
 		if f.Login == nil || f.Order.Target != target {
 			continue
 		}
 		switch l := f.Login; l.Outcome {
 		case fact.LoginAccepted:
-			return []Reading{{Gate: Account, Because: factIDs(f), Vantage: v.client, Summary: fmt.Sprintf("%s is accepted, by %s", l.Account, l.Mechanism)}}
+			if strings.Contains(l.Text, "policy: changeAfterReset") {
+				return []Reading{{Gate: Account, Cause: "login/must-change", Apart: true, Because: factIDs(f), Vantage: v.client, Values: v.place(t, values{"account": l.Account, "server": v.answering(t)}),
+					Summary: fmt.Sprintf("%s is accepted, and must change its password before anything else", l.Account)}}
+			}
+			accepted := Reading{Gate: Account, Because: factIDs(f), Vantage: v.client, Summary: fmt.Sprintf("%s is accepted, by %s", l.Account, l.Mechanism)}
+			return append(append(v.behindLogin(w, t, f, account), v.keyReadings(w, t, f)...), accepted)
 		case fact.LoginRefused:
-			return []Reading{v.refusedLogin(w, t, f)}
+			refused := []Reading{v.refusedLogin(w, t, f, account)}
+			if refused[0].Cause == "login/not-from-here" && t.server != "" {
+				w.add(Want{Look: fact.LookAccess, At: fact.Server, On: t.server, Target: fact.Target{Port: t.target.Port}, Gate: Door})
+				if r, ok := v.reverseReading(w, t, v.localAddress(t)); ok {
+					refused = append(refused, r)
+				}
+			}
+			return refused
 		}
 	}
 	return nil
 }
 
-func (v *view) refusedLogin(w *wants, t *try, f *fact.Fact) Reading {
+func (v *view) refusedLogin(w *wants, t *try, f, account *fact.Fact) Reading {
 	l := f.Login
 	r := Reading{Gate: Account, Cause: "login/rejected", Apart: true, Because: factIDs(f), Vantage: v.client, Most: trail.Likely,
 		Values: v.place(t, values{"account": l.Account, "mechanism": l.Mechanism, "server": v.answering(t), "text": l.Text})}
@@ -106,9 +138,11 @@ func (v *view) refusedLogin(w *wants, t *try, f *fact.Fact) Reading {
 		words = strings.TrimSpace(words + "; it offers " + strings.Join(l.Offered, ", "))
 	}
 	r.Summary = fmt.Sprintf("%s is refused by %s: %s", l.Account, l.Mechanism, words)
+	v.ticketWords(t, l, &r)
 	if r.Cause == "login/rejected" {
 		r.Short = []string{"the protocol does not say why; the server's log or its accounts do"}
 		v.loginReason(w, t, f, &r)
+		v.accountReason(t, f, account, &r)
 	}
 	return r
 }
@@ -132,6 +166,12 @@ func (v *view) loginReason(w *wants, t *try, f *fact.Fact, r *Reading) {
 			continue
 		}
 		lines := v.linesOfTry(t, s, f)
+		if cause, line := v.cardReason(lines, "login"); cause != "" {
+			r.Cause, r.Most, r.Short = cause, "", nil
+			r.Summary = fmt.Sprintf("%s is refused, and the log of %s says why: %q", f.Login.Account, v.host(t.server), shortened(line))
+			r.Because = append(r.Because, s.ID)
+			return
+		}
 		for _, known := range loginLines[v.scheme.Wire] {
 			at := slices.IndexFunc(lines, func(line string) bool { return strings.Contains(line, known.text) })
 			if at < 0 {
@@ -212,6 +252,11 @@ func (v *view) linesBefore(t *try) []string {
 // untriedLogin says why the login rung was not seen though an account was
 // given.
 func (v *view) untriedLogin() string {
+	for _, f := range v.set.Facts {
+		if v.mayLock(&f) {
+			return fmt.Sprintf("%s was not tried: %d failures count, and the next one would lock it", f.Account.Name, f.Account.Failures)
+		}
+	}
 	for _, f := range v.facts(v.client, fact.LookLogin) {
 		if f.Login != nil && (f.Login.Outcome == fact.LoginWithheld || f.Login.Outcome == fact.LoginFailed) {
 			return fmt.Sprintf("%s was not tried: %s", f.Login.Account, f.Login.Text)

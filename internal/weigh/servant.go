@@ -2,8 +2,10 @@ package weigh
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"uakari/internal/fact"
@@ -265,12 +267,19 @@ func (s servant) failedStart() (Reading, bool) {
 		// A file without times speaks of this start only if it was written
 		// since the unit changed its state.
 		if !s.u.Since.IsZero() && !file.Changed.Before(s.u.Since.Add(-startSlack)) {
-			for _, text := range file.Lines {
+			for _, text := range newest(file.Lines) {
 				lines = append(lines, fact.LogLine{Text: text})
 			}
 		}
 	}
-	cause, line := fromLog(lines)
+	var texts []string
+	for _, l := range lines {
+		texts = append(texts, l.Text)
+	}
+	cause, line := s.v.cardReason(texts, "service")
+	if cause == "" {
+		cause, line = fromLog(lines)
+	}
 	if cause == "" {
 		return Reading{}, false
 	}
@@ -287,6 +296,35 @@ func (s servant) failedStart() (Reading, bool) {
 	}
 	r.Short = append(r.Short, "whoever held the port does not hold it now")
 	return r, true
+}
+
+// stamped is the time at the beginning of a line, as most servers write it.
+var stamped = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^\[?(\d{4})[-/](\d\d)[-/](\d\d)[ T](\d\d:\d\d:\d\d)`)
+})
+
+// newest is the lines of a file that were written around the time of its last
+// one, where lines have times: what is older speaks of another start.
+func newest(lines []string) []string {
+	at := func(line string) (time.Time, bool) {
+		m := stamped().FindStringSubmatch(line)
+		if m == nil {
+			return time.Time{}, false
+		}
+		when, err := time.Parse("2006-01-02 15:04:05", m[1]+"-"+m[2]+"-"+m[3]+" "+m[4])
+		return when, err == nil
+	}
+	for i, last := len(lines)-1, (time.Time{}); i >= 0; i-- {
+		when, ok := at(lines[i])
+		switch {
+		case !ok:
+		case last.IsZero():
+			last = when
+		case last.Sub(when) > startSlack:
+			return lines[i+1:]
+		}
+	}
+	return lines
 }
 
 // lastTries is the lines of the last two starts: what a service said before

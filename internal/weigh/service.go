@@ -28,6 +28,13 @@ func (v *view) serviceReadings(w *wants, t *try) []Reading {
 	if s == nil || list == nil {
 		return readings
 	}
+	for _, u := range s.Needs {
+		if u.Active != "active" {
+			readings = append(readings, Reading{Gate: Room, Cause: "service/needs-down", Apart: true, Harmless: t.symptom == Fine, Because: factIDs(f), Vantage: t.server,
+				Summary: fmt.Sprintf("the card says that it needs %s, which is %s", u.Name, strings.TrimSpace(orElse(u.Active, "not there")+" "+u.Result)),
+				Values:  v.place(t, values{"unit": u.Name, "needed": u.Name, "program": v.ask.Card.Name})})
+		}
+	}
 	p, short := v.chosen(s.Programs)
 	if p == nil || len(short) > 0 && len(list.On(t.target.Port)) > 0 {
 		return readings // whoever holds the port may be the service
@@ -100,6 +107,9 @@ func installed(p *fact.Program) bool {
 // mainUnit is the unit that runs a program: one that is there, a service
 // before a socket, one that is up before one that is not.
 func mainUnit(p *fact.Program) *fact.Unit {
+	if p == nil {
+		return nil
+	}
 	var best *fact.Unit
 	rank := func(u *fact.Unit) int {
 		switch {

@@ -11,6 +11,9 @@ import (
 // settingsReadings reads the intent gate: is the client told the right thing?
 // What it was told is right when the server has a listener there.
 func (v *view) settingsReadings(w *wants, t *try) []Reading {
+	if r, ok := v.missingProxy(w, t); ok {
+		return append(v.toldReadings(t), r)
+	}
 	if r, ok := v.proxyReading(w, t); ok {
 		return append(v.toldReadings(t), r)
 	}

@@ -34,6 +34,9 @@ func (v *view) staleReading(w *wants, t *try) (Reading, bool) {
 		r.Gate, r.Cause = Intent, "settings/stale-address"
 		r.Summary = fmt.Sprintf("the client goes to %s, which %s does not have; it has %s", t.target.Addr, at.Host, own)
 	}
+	if !t.lookup.literal {
+		r = v.frontReading(w, t, r)
+	}
 	c, tried := v.climbs[seat{v.client, instead}]
 	switch {
 	case !tried:

@@ -186,7 +186,22 @@ func (v *view) remedies(j *judged) []trail.Remedy {
 	if j.certainty == trail.Possible {
 		return []trail.Remedy{}
 	}
-	return remediesFor(j.Cause, j.Values)
+	list := remediesFor(j.Cause, j.Values)
+	if c := v.ask.Card; c != nil {
+		for i := range list {
+			for _, person := range c.Call {
+				if person.Part == string(rungOf(j.Cause)) {
+					list[i].Owner += "; call " + person.Who
+				}
+			}
+			for _, page := range c.Links {
+				if page.Part == string(rungOf(j.Cause)) {
+					list[i].Owner += "; see " + page.URL
+				}
+			}
+		}
+	}
+	return list
 }
 
 func boolOrder(a, b bool) int {

@@ -86,3 +86,19 @@ func TestNameEnds(t *testing.T) {
 		peculiar(c.answer)(newScene(t, web).holds("v1", gauge)).check(name, c.want)
 	}
 }
+
+// TestStub is a caching resolver on this host that fails for what is behind
+// it.
+func TestStub(t *testing.T) {
+	stub, behind := "127.0.0.53:53", "10.20.0.2:53"
+	s := newScene(t, web).add("v1", fact.LookNames, fact.Target{Name: "tidebook.varzea.example"}, func(f *fact.Fact) {
+		f.Setup = &fact.ResolverSetup{Path: "/etc/resolv.conf", Servers: []netip.AddrPort{netip.MustParseAddrPort(stub)}, Upstreams: []netip.AddrPort{netip.MustParseAddrPort(behind)}, Ndots: 1}
+	})
+	s = s.saysFor("tidebook.varzea.example", stub, "tidebook.varzea.example.", fact.ServerFailure)
+	expect(t, s.weigh(), "names/server-failure proven")
+	got := s.saysFor("tidebook.varzea.example", behind, "tidebook.varzea.example.", fact.NoReply).weigh()
+	expect(t, got, "names/resolver-silent proven")
+	if !strings.Contains(got.Causes[0].Summary, "it asks 10.20.0.2, which does not answer") {
+		t.Error(got.Causes[0].Summary)
+	}
+}

@@ -13,6 +13,7 @@ import (
 	"encoding/json"
 	"slices"
 
+	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/trail"
 )
@@ -35,7 +36,57 @@ func Weigh(set fact.Set) (trail.Trail, []Want) {
 	v := newView(set)
 	w := &wants{}
 	tried := v.walk(w)
-	return v.trail(tried), w.list
+	t := v.trail(tried)
+	for _, hop := range set.Behind {
+		behind, _ := Weigh(hop.Set)
+		t.Behind = append(t.Behind, trail.Behind{From: hop.From, Pair: hop.Pair, Trail: behind})
+	}
+	return t, w.list
+}
+
+// Next is an endpoint that is worth a trace of its own, from a vantage of this
+// one: a backend that it needs and does not get, or its partner in a pair.
+type Next struct {
+	From     string // the vantage
+	Endpoint string // as it would be typed
+	Pair     bool
+}
+
+// mostHops bounds how many hops behind one endpoint are traced.
+const mostHops = 3
+
+// Hops is what is to be traced from the server: the card's pairs and, where a
+// gateway answers for a backend that fails, the backends behind it.
+func Hops(set fact.Set) []Next {
+	v := newView(set)
+	var list []Next
+	add := func(next Next) {
+		if len(list) < mostHops && !slices.Contains(list, next) {
+			list = append(list, next)
+		}
+	}
+	for _, t := range v.walk(&wants{}) {
+		last := t.last()
+		if last.server == "" {
+			continue
+		}
+		if v.ask.Card != nil {
+			for _, input := range v.ask.Card.Pairs {
+				add(Next{last.server, input, true})
+			}
+		}
+		if !slices.ContainsFunc(last.verdict.causes, func(j *judged) bool { return j.Cause == "answer/hop-fails" && j.blocking }) {
+			continue
+		}
+		for _, f := range v.facts(last.server, fact.LookUpstreams) {
+			for _, up := range v.backends(f) {
+				if text, _ := v.upstream(&wants{}, last, up); text != "" {
+					add(Next{last.server, up.Scheme + "://" + endpoint.HostPort(up.Host, up.Port) + "/", false})
+				}
+			}
+		}
+	}
+	return list
 }
 
 // wants collects what would help, each once.
@@ -138,7 +189,9 @@ func (v *view) tryNoAddress(w *wants, l *lookup, target fact.Target, depth int) 
 // rungReaders turn facts into readings, a function per rung.
 var rungReaders = []func(*view, *wants, *try) []Reading{
 	(*view).settingsReadings,
+	(*view).cardReadings,
 	(*view).nameReadings,
+	(*view).recordReadings,
 	(*view).serviceReadings,
 	(*view).portReadings,
 	(*view).ruleReadings,
@@ -147,8 +200,12 @@ var rungReaders = []func(*view, *wants, *try) []Reading{
 	(*view).sheetReadings,
 	(*view).accessReadings,
 	(*view).certReadings,
+	(*view).certFileReadings,
+	(*view).policyReadings,
 	(*view).loginReadings,
 	(*view).answerReadings,
+	(*view).strainReadings,
+	(*view).mapperReadings,
 }
 
 // tryAddress weighs one address of the endpoint.

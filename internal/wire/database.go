@@ -5,48 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"strconv"
 	"strings"
 	"time"
 
 	"uakari/internal/fact"
 )
-
-// greetMySQL reads the first packet: a handshake of version 10, or an error
-// packet that refuses (the MySQL protocol's "Initial Handshake Packet").
-func greetMySQL(c *Conn) fact.Greeting {
-	began := time.Now()
-	g := fact.Greeting{}
-	head, err := c.r.Peek(6)
-	if err == nil {
-		size := int(head[0]) | int(head[1])<<8 | int(head[2])<<16
-		if Recognise(head) != "mysql" || size < 1 || size > mostLine {
-			rest := c.unread()
-			g = fact.Greeting{Ending: fact.Malformed, Head: Clean(string(rest)), Protocol: Recognise(rest)}
-			g.TookMS = MS(time.Since(began))
-			return g
-		}
-		body := make([]byte, size+4)
-		if _, err = io.ReadFull(c, body); err == nil {
-			g.Protocol = "mysql"
-			if body[4] == 0xff && len(body) >= 7 {
-				text := string(body[7:])
-				if strings.HasPrefix(text, "#") && len(text) > 6 {
-					text = text[6:]
-				}
-				g.Code, g.Refusal = strconv.Itoa(int(binary.LittleEndian.Uint16(body[5:]))), Clean(text)
-				g.Head = g.Refusal
-			} else {
-				version, _, _ := strings.Cut(string(body[5:]), "\x00")
-				g.Head = Clean(version)
-			}
-		}
-	} else if rest := c.unread(); len(rest) > 0 {
-		g.Head, g.Protocol = Clean(string(rest)), Recognise(rest)
-	}
-	g.Ending, g.TookMS = ending(err), MS(time.Since(began))
-	return g
-}
 
 // PostgreSQL's codes for requests before a session (the manual's "Message
 // Formats").

@@ -41,11 +41,24 @@ func askHTTP(c *Conn, q Question) fact.Reply {
 			r.Date = date
 		}
 		r.Refused = r.Status == 401 || r.Status == 407
-		// The head is the answer. Of the body, what came with it is enough.
-		r.Text = Clean(string(c.unread()))
+		// The head is the answer. Of the body, its beginning is enough: what
+		// came with the head or, where it matters, comes right after it.
+		size, err := strconv.Atoi(header.Get("Content-Length"))
+		if (r.Status >= 400 || q.Body) && r.Status != 304 && size != 0 && c.r.Buffered() == 0 {
+			c.SetReadDeadline(time.Now().Add(bodyWait))
+			c.r.Peek(1)
+		}
+		r.Text, r.Whole = CleanTo(string(c.unread()), mostBody), err == nil && size <= min(c.r.Buffered(), mostBody)
 		return nil
 	})
 }
+
+// What is kept of a page, in characters, and how long its beginning is waited
+// for once the head is there.
+const (
+	mostBody = 1000
+	bodyWait = 100 * time.Millisecond
+)
 
 // httpDate is the one form of date that servers must send (RFC 9110 section
 // 5.6.7).

@@ -1,6 +1,7 @@
 package wire
 
 import (
+	"bytes"
 	"errors"
 	"io"
 	"strconv"
@@ -58,19 +59,25 @@ var errNotLDAP = errors.New("not LDAP")
 
 // ldapMessage reads one LDAPMessage: its operation's tag and content.
 func (c *Conn) ldapMessage() (op byte, body []byte, err error) {
+	op, body, _, err = c.ldapControlled()
+	return op, body, err
+}
+
+// ldapControlled reads one LDAPMessage with the controls behind its operation.
+func (c *Conn) ldapControlled() (op byte, body, controls []byte, err error) {
 	tag, message, err := c.ber()
 	if err != nil {
-		return 0, nil, err
+		return 0, nil, nil, err
 	}
 	if tag != 0x30 || len(message) < 5 || message[0] != 0x02 || int(message[1])+2 >= len(message) {
-		return 0, nil, errNotLDAP
+		return 0, nil, nil, errNotLDAP
 	}
 	rest := message[2+int(message[1]):]
 	size, used, ok := berLength(rest[1:])
 	if !ok || 1+used+size > len(rest) {
-		return 0, nil, errNotLDAP
+		return 0, nil, nil, errNotLDAP
 	}
-	return rest[0], rest[1+used : 1+used+size], nil
+	return rest[0], rest[1+used : 1+used+size], rest[1+used+size:], nil
 }
 
 // ber reads one BER element from the connection.
@@ -121,4 +128,53 @@ func berLength(b []byte) (size, used int, ok bool) {
 		size = size<<8 | int(each)
 	}
 	return size, 1 + n, size >= 0
+}
+
+// passwordPolicy asks a directory to say what its password policy finds of the
+// account, by a control of an Internet-Draft that directories follow.
+const passwordPolicy = "1.3.6.1.4.1.42.2.27.8.5.1"
+
+// policyErrors are the policy's findings by their number.
+var policyErrors = []string{"passwordExpired", "accountLocked", "changeAfterReset", "passwordModNotAllowed", "mustSupplyOldPassword",
+	"insufficientPasswordQuality", "passwordTooShort", "passwordTooYoung", "passwordInHistory"}
+
+// policyFinding is what a policy found, of the controls of an answer; "" for
+// nothing.
+func policyFinding(controls []byte) string {
+	at := bytes.Index(controls, []byte(passwordPolicy))
+	if at < 0 {
+		return ""
+	}
+	// The value is an OCTET STRING with a SEQUENCE of an optional warning [0]
+	// and an optional error [1].
+	value := controls[at+len(passwordPolicy):]
+	if len(value) >= 3 && value[0] == 0x01 {
+		value = value[3:] // whether it is critical
+	}
+	if len(value) < 2 || value[0] != 0x04 {
+		return ""
+	}
+	size, used, ok := berLength(value[1:])
+	if !ok || 1+used+size > len(value) {
+		return ""
+	}
+	value = value[1+used : 1+used+size]
+	size, used, ok = 0, 0, len(value) >= 2 && value[0] == 0x30
+	if ok {
+		size, used, ok = berLength(value[1:])
+	}
+	if !ok || 1+used+size > len(value) {
+		return ""
+	}
+	for rest := value[1+used : 1+used+size]; len(rest) >= 2; {
+		size, used, ok := berLength(rest[1:])
+		if !ok || 1+used+size > len(rest) {
+			return ""
+		}
+		if n := rest[1+used:]; rest[0] == 0x81 && size == 1 && int(n[0]) < len(policyErrors) {
+			return policyErrors[n[0]]
+		}
+		rest = rest[1+used+size:]
+	}
+	return ""
 }

@@ -12,6 +12,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -22,12 +23,14 @@ import (
 type Credentials struct {
 	Account, Secret string
 	Host, Path      string // of the endpoint
+	Realm           string // the client's own, of Kerberos
 }
 
 // Logins is one login try in each protocol that has one here. Each presents
 // the secret once, whatever comes of it.
 var Logins = map[string]func(*Conn, Credentials) (fact.Login, error){
-	"http": loginHTTP, "redis": loginRedis, "ldap": loginLDAP, "smtp": loginSMTP, "imap": loginIMAP, "postgres": loginPostgres,
+	"http": loginHTTP, "redis": loginRedis, "ldap": loginLDAP, "smtp": loginSMTP, "imap": loginIMAP, "postgres": loginPostgres, "mysql": loginMySQL,
+	"krb5": loginKerberos,
 }
 
 // TryLogin makes the one try and says how it ended.
@@ -77,6 +80,9 @@ func loginHTTP(c *Conn, with Credentials) (fact.Login, error) {
 		l.Offered = append(l.Offered, strings.ToLower(Clean(scheme)))
 	}
 	l.Code, l.Text = strconv.Itoa(r.Status), r.Reason
+	if r.Status == 401 && len(l.Offered) > 0 && !slices.Contains(l.Offered, "basic") {
+		l.Code, l.Text = "mechanism", "it takes no account by basic"
+	}
 	l.Outcome = outcome(r.Status < 400 || r.Status == 404 || r.Status == 405)
 	return l, nil
 }
@@ -125,10 +131,11 @@ func loginLDAP(c *Conn, with Credentials) (fact.Login, error) {
 	bind := append([]byte{0x02, 0x01, 0x03}, berOf(0x04, []byte(with.Account))...)
 	bind = append(bind, berOf(0x80, []byte(with.Secret))...)
 	message := append([]byte{0x02, 0x01, 0x02}, berOf(0x60, bind)...)
+	message = append(message, berOf(0xa0, berOf(0x30, berOf(0x04, []byte(passwordPolicy))))...)
 	if _, err := c.Write(berOf(0x30, message)); err != nil {
 		return l, err
 	}
-	op, body, err := c.ldapMessage()
+	op, body, controls, err := c.ldapControlled()
 	if err != nil {
 		return l, err
 	}
@@ -150,6 +157,9 @@ func loginLDAP(c *Conn, with Credentials) (fact.Login, error) {
 			l.Text = string(rest[1+used : 1+used+size])
 		}
 		rest = rest[1+used+size:]
+	}
+	if found := policyFinding(controls); found != "" {
+		l.Text = strings.TrimSpace(l.Text + " password policy: " + found)
 	}
 	l.Outcome = outcome(body[2] == 0)
 	return l, nil

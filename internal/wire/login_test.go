@@ -7,6 +7,14 @@ import (
 	"uakari/internal/fact"
 )
 
+// ldapPolicy is the answer to a bind with what a password policy found.
+func ldapPolicy(code, found byte) string {
+	body := append([]byte{0x0a, 1, code}, append(berOf(4, nil), berOf(4, nil)...)...)
+	value := berOf(0x30, append(berOf(0xa0, berOf(0x80, []byte{5})), berOf(0x81, []byte{found})...))
+	control := berOf(0x30, append(berOf(4, []byte(passwordPolicy)), berOf(4, value)...))
+	return string(berOf(0x30, append(append([]byte{2, 1, 2}, berOf(0x61, body)...), berOf(0xa0, control)...)))
+}
+
 // TestLogins is one try in each protocol, and what servers say to it.
 func TestLogins(t *testing.T) {
 	const ehlo = "250-tidebook\r\n250 AUTH PLAIN LOGIN\r\n"
@@ -20,13 +28,17 @@ func TestLogins(t *testing.T) {
 	}{
 		{"http", []string{"HTTP/1.1 200 OK\r\n\r\n"}, fact.LoginAccepted, "200", "basic", ""},
 		{"http", []string{"HTTP/1.1 404 Not Found\r\n\r\n"}, fact.LoginAccepted, "404", "basic", ""},
-		{"http", []string{"HTTP/1.1 401 Unauthorized\r\nWWW-Authenticate: Digest realm=x\r\n\r\n"}, fact.LoginRefused, "401", "basic", ""},
+		{"http", []string{"HTTP/1.1 401 Unauthorized\r\nWWW-Authenticate: Digest realm=x\r\n\r\n"}, fact.LoginRefused, "mechanism", "basic", "no account by basic"},
+		{"http", []string{"HTTP/1.1 401 Unauthorized\r\nWWW-Authenticate: Basic realm=x\r\n\r\n"}, fact.LoginRefused, "401", "basic", ""},
 		{"http", []string{"HTTP/1.1 403 Forbidden\r\n\r\n"}, fact.LoginRefused, "403", "basic", ""},
 		{"http", []string{""}, fact.LoginFailed, "", "basic", ""},
 		{"redis", []string{"+OK\r\n"}, fact.LoginAccepted, "", "AUTH", ""},
 		{"redis", []string{"-WRONGPASS invalid username-password pair\r\n"}, fact.LoginRefused, "WRONGPASS", "AUTH", "invalid"},
 		{"ldap", []string{ldapResult(0x61, 0, "")}, fact.LoginAccepted, "0", "simple", ""},
 		{"ldap", []string{ldapResult(0x61, 49, "data 775")}, fact.LoginRefused, "49", "simple", "data 775"},
+		{"ldap", []string{ldapPolicy(49, 1)}, fact.LoginRefused, "49", "simple", "password policy: accountLocked"},
+		{"ldap", []string{ldapPolicy(0, 2)}, fact.LoginAccepted, "0", "simple", "password policy: changeAfterReset"},
+		{"ldap", []string{ldapPolicy(49, 77)}, fact.LoginRefused, "49", "simple", ""},
 		{"ldap", []string{ldapResult(0x65, 0, "")}, fact.LoginFailed, "", "simple", "not LDAP"},
 		{"smtp", []string{ehlo, "235 2.7.0 yes\r\n"}, fact.LoginAccepted, "235 2.7.0", "PLAIN", ""},
 		{"smtp", []string{ehlo, "535 5.7.8 no\r\n"}, fact.LoginRefused, "535 5.7.8", "PLAIN", "no"},

@@ -32,18 +32,22 @@ const (
 type Conn struct {
 	net.Conn
 	r *bufio.Reader
+	// hello is what a MySQL server said first: logging in answers it.
+	hello mysqlHello
 }
 
 // NewConn wraps a fresh connection.
-func NewConn(c net.Conn) *Conn { return &Conn{c, bufio.NewReaderSize(c, mostLine)} }
+func NewConn(c net.Conn) *Conn { return &Conn{Conn: c, r: bufio.NewReaderSize(c, mostLine)} }
 
 // Read reads through the buffer, so that nothing peeked at is lost.
 func (c *Conn) Read(p []byte) (int, error) { return c.r.Read(p) }
 
 // Question is what to ask.
 type Question struct {
-	Host string // as the client names it
-	Path string
+	Host  string // as the client names it
+	Path  string
+	Realm string // the client's own, of Kerberos
+	Body  bool   // what is in the answer matters, too
 }
 
 // Protocol is what is said in one protocol. A nil step does not exist in it.
@@ -62,10 +66,17 @@ var Protocols = map[string]Protocol{
 	"ssh":      {Greet: greetSSH},
 	"smtp":     {Greet: greetSMTP, Upgrade: upgradeSMTP, Ask: askSMTP},
 	"imap":     {Greet: greetIMAP, Upgrade: upgradeIMAP, Ask: askIMAP},
-	"mysql":    {Greet: greetMySQL},
+	"mysql":    {Greet: greetMySQL, Upgrade: upgradeMySQL},
 	"postgres": {Upgrade: upgradePostgres, Ask: askPostgres},
 	"redis":    {Ask: askRedis},
 	"ldap":     {Ask: askLDAP},
+	"krb5":     {Ask: askKerberos},
+	"pop3":     {Greet: greetPOP3, Upgrade: upgradePOP3, Ask: askPOP3},
+	"ftp":      {Greet: greetFTP, Upgrade: upgradeFTP, Ask: askFTP},
+	"amqp":     {Ask: askAMQP},
+	"mqtt":     {Ask: askMQTT},
+	"nfs":      {Ask: askNFS},
+	"dns":      {Ask: askDNS},
 }
 
 // ending says how a wait for bytes ended, from its error.
@@ -83,6 +94,13 @@ func ending(err error) fact.Ending {
 		return fact.Malformed
 	}
 	return fact.Malformed
+}
+
+// Over goes on over TLS, with what was heard so far.
+func (c *Conn) Over(secured net.Conn) *Conn {
+	next := NewConn(secured)
+	next.hello = c.hello
+	return next
 }
 
 // Ending is the ending of an error that ended a connection.
@@ -107,11 +125,14 @@ func (c *Conn) unread() []byte {
 
 // Clean makes foreign text printable and short: one line, no control or
 // invisible characters.
-func Clean(s string) string {
+func Clean(s string) string { return CleanTo(s, mostHead) }
+
+// CleanTo is Clean with a length of one's own, in characters.
+func CleanTo(s string, most int) string {
 	var b strings.Builder
 	n := 0
 	for _, r := range s {
-		if n == mostHead {
+		if n == most {
 			b.WriteRune('…')
 			break
 		}

@@ -37,6 +37,40 @@ type accessFile struct {
 	keep     *regexp.Regexp
 }
 
+// paths is the files of this kind, as the program that holds the port was
+// told of them, or in the usual places.
+func (f accessFile) paths(held map[string]int) []string {
+	for _, program := range f.programs {
+		pid := held[program]
+		if pid == 0 {
+			continue
+		}
+		if !sameRoot(pid) {
+			return nil
+		}
+		files := argued(program, pid)
+		if len(files) == 0 {
+			break
+		}
+		if f.kind == "pg_hba" {
+			return withIncluded([]string{listOfPostgres(files[0])})
+		}
+		return withIncluded(files)
+	}
+	return settingsOf("", 0, f.globs)
+}
+
+// listOfPostgres is the access list that settings of PostgreSQL name, or the
+// one beside them.
+func listOfPostgres(settings string) string {
+	if text, err := readSome(settings); err == nil {
+		if m := regexp.MustCompile(`(?m)^\s*hba_file\s*=?\s*'([^']+)'`).FindSubmatch(text); m != nil {
+			return string(m[1])
+		}
+	}
+	return filepath.Join(filepath.Dir(settings), "pg_hba.conf")
+}
+
 // mostLines bounds what is kept of one file.
 const mostLines = 20000
 
@@ -55,8 +89,8 @@ func Access(ctx context.Context, env look.Env, order fact.Order, emit look.Emit)
 			a.Files = append(a.Files, f)
 		}
 	}
-	for name, path := range held {
-		if wrapped(path) {
+	for name, pid := range held {
+		if wrapped(procFile(pid, "exe")) {
 			a.Wrapped = append(a.Wrapped, name)
 		}
 	}
@@ -64,14 +98,8 @@ func Access(ctx context.Context, env look.Env, order fact.Order, emit look.Emit)
 		if f.programs != nil && !env.Deep && !slices.ContainsFunc(f.programs, func(p string) bool { _, ok := held[p]; return ok }) {
 			continue
 		}
-		for _, glob := range f.globs {
-			paths, err := filepath.Glob(glob)
-			if err != nil {
-				continue // the patterns are this file's own
-			}
-			for _, path := range paths {
-				add(path, f.kind, f.keep)
-			}
+		for _, path := range f.paths(held) {
+			add(path, f.kind, f.keep)
 		}
 	}
 	if env.Card != nil && env.Card.AllowList != "" {
@@ -108,17 +136,16 @@ func keepFile(path, kind string, keep *regexp.Regexp) (fact.AccessFile, error) {
 	return f, nil
 }
 
-// programsOn is the programs that hold a port, with the paths of their
-// binaries.
-func programsOn(ctx context.Context, env look.Env, port uint16) map[string]string {
-	held := map[string]string{}
+// programsOn is the programs that hold a port, with their processes.
+func programsOn(ctx context.Context, env look.Env, port uint16) map[string]int {
+	held := map[string]int{}
 	Listeners(ctx, env, fact.Order{Look: fact.LookListeners, Target: fact.Target{Port: port}}, func(f fact.Fact) {
 		if f.Listeners == nil {
 			return
 		}
 		for _, l := range f.Listeners.On(port) {
 			if l.PID != 0 && l.Program != "" {
-				held[l.Program] = fmt.Sprintf("/proc/%d/exe", l.PID)
+				held[l.Program] = l.PID
 			}
 		}
 	})

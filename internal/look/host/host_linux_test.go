@@ -145,7 +145,7 @@ func TestSettingsPorts(t *testing.T) {
 	}
 	p := schemeProgram(t, "ssh", "sshd")
 	p.Settings = []string{filepath.Join(dir, "*")}
-	from, ports := settingsPorts(p)
+	from, ports := settingsPorts(p, 0)
 	if from != file || len(ports) != 3 || ports[0] != 2222 || ports[1] != 2022 || ports[2] != 2023 {
 		t.Errorf("got %s %v", from, ports)
 	}
@@ -154,7 +154,7 @@ func TestSettingsPorts(t *testing.T) {
 	if err := os.WriteFile(file, []byte("server {\n  listen 443 ssl;\n  listen [::]:8443 ssl;\n # listen 99;\n listen unix:/run/x;\n}\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if _, ports := settingsPorts(nginx); len(ports) != 2 || ports[0] != 443 || ports[1] != 8443 {
+	if _, ports := settingsPorts(nginx, 0); len(ports) != 2 || ports[0] != 443 || ports[1] != 8443 {
 		t.Errorf("nginx: %v", ports)
 	}
 }

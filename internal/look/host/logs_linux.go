@@ -16,6 +16,9 @@ const (
 	mostLogLines = 20
 )
 
+// mostLogLine is how much is kept of one line, in characters.
+const mostLogLine = 500
+
 // logFiles is the ends of the newest files of some patterns. One that cannot
 // be read is left out: the journal may have it all the same.
 func logFiles(patterns []string) []fact.LogFile {
@@ -39,7 +42,7 @@ func logFiles(patterns []string) []fact.LogFile {
 		if text, err := tailOf(path, newest.Size()); err == nil {
 			lines := strings.Split(strings.TrimRight(text, "\n"), "\n")
 			for _, line := range lines[max(0, len(lines)-mostLogLines):] {
-				f.Lines = append(f.Lines, wire.Clean(line))
+				f.Lines = append(f.Lines, wire.CleanTo(line, mostLogLine))
 			}
 		}
 		list = append(list, f)

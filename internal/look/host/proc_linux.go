@@ -11,6 +11,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"uakari/internal/fact"
@@ -96,6 +97,11 @@ func process(pid int) (fact.Process, bool) {
 		return fact.Process{}, false
 	}
 	p := fact.Process{PID: pid, State: fields[state]}
+	if info, err := os.Stat(procFile(pid, "")); err == nil {
+		if st, ok := info.Sys().(*syscall.Stat_t); ok {
+			p.User = userName(st.Uid)
+		}
+	}
 	if ticks, err := strconv.ParseInt(fields[start], 10, 64); err == nil && !bootTime().IsZero() {
 		p.Since = bootTime().Add(time.Duration(ticks) * (time.Second / clockTicks))
 	}

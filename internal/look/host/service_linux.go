@@ -36,6 +36,10 @@ func Service(ctx context.Context, env look.Env, order fact.Order, emit look.Emit
 		}
 	}
 	scheme, _ := endpoint.Lookup(order.Target.Scheme)
+	if _, err := processesNow(); err != nil {
+		emit(env.Failed(order, "/proc", "could not list the processes", err, ""))
+		return
+	}
 	s := fact.Service{Programs: []fact.Program{}}
 	s.Programs = append(s.Programs, named(env)...)
 	if len(s.Programs) == 0 {
@@ -57,7 +61,7 @@ func Service(ctx context.Context, env look.Env, order fact.Order, emit look.Emit
 		}
 	} else {
 		s.Manager = "systemd"
-		if err := askManager(ctx, s.Programs, scheme, env); err != nil {
+		if err := askManager(ctx, &s, scheme, env); err != nil {
 			emit(env.Failed(order, "systemd", "could not ask the service manager", err, "a running system bus"))
 		}
 	}
@@ -82,10 +86,31 @@ func logsOf(p fact.Program, scheme endpoint.Scheme, env look.Env) []fact.LogFile
 	}
 	for _, row := range scheme.Programs {
 		if row.Name == p.Name && p.Path != "" {
-			logs = append(logs, logFiles(row.Logs)...)
+			logs = append(logs, logFiles(append(settingsLogs(row), row.Logs...))...)
 		}
 	}
 	return logs
+}
+
+// settingsLogs is the log files that a program's settings name.
+func settingsLogs(p endpoint.Program) []string {
+	if p.LogTo == "" {
+		return nil
+	}
+	var files []string
+	named := regexp.MustCompile(p.LogTo)
+	for _, path := range settingsOf(p.Name, pidOf(p.Name), p.Settings) {
+		text, err := readSome(path)
+		if err != nil {
+			continue // its settings are for others' eyes; the usual places remain
+		}
+		for _, m := range named.FindAllSubmatch(text, -1) {
+			if file := string(m[1]); !slices.Contains(files, file) && !slices.Contains(p.Logs, file) {
+				files = append(files, file)
+			}
+		}
+	}
+	return files
 }
 
 // rank orders how a program is known to belong to the endpoint.
@@ -177,7 +202,7 @@ func fromTable(p endpoint.Program, port uint16) fact.Program {
 	if found.Path == "" {
 		return found
 	}
-	files, ports := settingsPorts(p)
+	files, ports := settingsPorts(p, pidOf(p.Name))
 	found.Ports = ports
 	switch {
 	case slices.Contains(ports, port):
@@ -204,36 +229,27 @@ func installed(patterns []string) string {
 	return ""
 }
 
-// mostSettings bounds what is read of one settings file, in bytes.
-const mostSettings = 1 << 20
-
-// settingsPorts is the ports that a program's settings name, and the first
-// file that names one.
-func settingsPorts(p endpoint.Program) (file string, ports []uint16) {
+// settingsPorts is the ports that a program's settings name, as a process of
+// it was told of them, and the first file that names one.
+func settingsPorts(p endpoint.Program, pid int) (file string, ports []uint16) {
 	if p.Port == "" {
 		return "", nil
 	}
 	pattern := regexp.MustCompile(p.Port)
-	for _, glob := range p.Settings {
-		matches, err := filepath.Glob(glob)
+	for _, path := range settingsOf(p.Name, pid, p.Settings) {
+		text, err := readSome(path)
 		if err != nil {
-			continue
+			continue // its settings are for others' eyes; then it is one of the scheme only
 		}
-		for _, path := range matches {
-			text, err := os.ReadFile(path)
-			if err != nil {
-				continue // its settings are for others' eyes; then it is one of the scheme only
+		for _, m := range pattern.FindAllSubmatch(text, -1) {
+			n, err := strconv.ParseUint(string(m[1]), 10, 16)
+			if err != nil || slices.Contains(ports, uint16(n)) {
+				continue
 			}
-			for _, m := range pattern.FindAllSubmatch(text[:min(len(text), mostSettings)], -1) {
-				n, err := strconv.ParseUint(string(m[1]), 10, 16)
-				if err != nil || slices.Contains(ports, uint16(n)) {
-					continue
-				}
-				if file == "" {
-					file = path
-				}
-				ports = append(ports, uint16(n))
+			if file == "" {
+				file = path
 			}
+			ports = append(ports, uint16(n))
 		}
 	}
 	return file, ports
@@ -241,13 +257,13 @@ func settingsPorts(p endpoint.Program) (file string, ports []uint16) {
 
 // findProcesses fills in the processes of each program, in one pass.
 func findProcesses(programs []fact.Program) error {
-	list, err := pids()
+	list, err := processes()
 	if err != nil {
 		return err
 	}
 	const most = 50 // of one program
-	for _, pid := range slices.Backward(list) {
-		name := programName(pid)
+	for _, each := range slices.Backward(list) {
+		pid, name := each.pid, each.program
 		for i := range programs {
 			p := &programs[i]
 			ours := p.Name == name || p.Why != "scheme" && len(p.Units) > 0 && unitOf(pid) == p.Units[0].Name
@@ -306,8 +322,10 @@ func managed() bool {
 	return err == nil || !errors.Is(err, fs.ErrNotExist)
 }
 
-// askManager fills in the units of each program that is there.
-func askManager(ctx context.Context, programs []fact.Program, scheme endpoint.Scheme, env look.Env) error {
+// askManager fills in the units of each program that is there, and those that
+// the card needs.
+func askManager(ctx context.Context, s *fact.Service, scheme endpoint.Scheme, env look.Env) error {
+	programs := s.Programs
 	conn, err := dbus.NewWithContext(ctx)
 	if err != nil {
 		return err
@@ -321,6 +339,15 @@ func askManager(ctx context.Context, programs []fact.Program, scheme endpoint.Sc
 			if u, ok := unitState(ctx, conn, name, env.Deep); ok || p.Why == "card" || p.Why == "unit" {
 				p.Units = append(p.Units, u)
 			}
+		}
+	}
+	if env.Card != nil {
+		for _, name := range env.Card.Needs {
+			if !strings.Contains(name, ".") {
+				name += ".service"
+			}
+			u, _ := unitState(ctx, conn, name, env.Deep) // one that is not there is a fact too
+			s.Needs = append(s.Needs, u)
 		}
 	}
 	return nil

@@ -3,8 +3,6 @@ package host
 import (
 	"context"
 	"fmt"
-	"os"
-	"path/filepath"
 	"regexp"
 	"strconv"
 	"strings"
@@ -44,22 +42,17 @@ func Upstreams(ctx context.Context, env look.Env, order fact.Order, emit look.Em
 	u := fact.Upstreams{List: []fact.Upstream{}}
 	held := programsOn(ctx, env, order.Target.Port)
 	for _, f := range upstreamFiles() {
-		if _, holds := held[f.program]; !holds && len(held) > 0 {
+		pid, holds := held[f.program]
+		if !holds && len(held) > 0 {
 			continue
 		}
-		for _, glob := range f.globs {
-			paths, err := filepath.Glob(glob)
+		for _, path := range settingsOf(f.program, pid, f.globs) {
+			text, err := readSome(path)
 			if err != nil {
-				continue // the patterns are this file's own
+				emit(env.Failed(order, path, "could not read the gateway's settings", err, "root"))
+				continue
 			}
-			for _, path := range paths {
-				text, err := os.ReadFile(path)
-				if err != nil {
-					emit(env.Failed(order, path, "could not read the gateway's settings", err, "root"))
-					continue
-				}
-				u.List = append(u.List, upstreamsIn(string(text[:min(len(text), mostSettings)]), path, f.line)...)
-			}
+			u.List = append(u.List, upstreamsIn(string(text), path, f.line)...)
 		}
 	}
 	u.List = u.List[:min(len(u.List), mostUpstreams)]

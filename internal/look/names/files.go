@@ -124,11 +124,39 @@ func ReadSetup(path string) (fact.ResolverSetup, error) {
 	}
 	if path == systemSetup {
 		s.Order = sourceOrder(systemSources)
+		s.Upstreams = upstreamsOf(s.Servers, upstreamFiles)
 	}
 	if len(s.Servers) == 0 {
 		s.Servers = []netip.AddrPort{netip.MustParseAddrPort("127.0.0.1:53")}
 	}
 	return s, err
+}
+
+// upstreamFiles are where caching resolvers of a host keep the ones that they
+// ask themselves, as resolv.conf(5) does.
+var upstreamFiles = []string{"/run/systemd/resolve/resolv.conf", "/run/NetworkManager/no-stub-resolv.conf", "/run/dnsmasq/resolv.conf"}
+
+// upstreamsOf is the resolvers behind one on this host itself; none where the
+// host asks others straight away.
+func upstreamsOf(servers []netip.AddrPort, files []string) []netip.AddrPort {
+	if !slices.ContainsFunc(servers, func(s netip.AddrPort) bool { return s.Addr().IsLoopback() }) {
+		return nil
+	}
+	for _, file := range files {
+		var list []netip.AddrPort
+		err := lines(file, "#;", func(_ int, fields []string) {
+			if fields[0] != "nameserver" || len(fields) < 2 || len(list) == mostServers {
+				return
+			}
+			if addr, err := netip.ParseAddr(fields[1]); err == nil && !addr.IsLoopback() {
+				list = append(list, netip.AddrPortFrom(addr, 53))
+			}
+		})
+		if err == nil && len(list) > 0 {
+			return list
+		}
+	}
+	return nil
 }
 
 // sourceOrder is the sources of host names in their order; nil where the file

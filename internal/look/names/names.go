@@ -38,6 +38,14 @@ func Look(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	}()
 	defer func() { <-system }()
 	candidates := setup.Candidates(order.Target.Name)
+	behind := setup
+	behind.Servers = setup.Upstreams
+	upstream := make(chan struct{})
+	go func() {
+		defer close(upstream)
+		l.ask(ctx, behind, candidates[:1])
+	}()
+	defer func() { <-upstream }()
 	if !l.ask(ctx, setup, candidates[:1]) {
 		l.ask(ctx, setup, candidates[1:])
 	}

@@ -72,11 +72,19 @@ func loginTry(ctx context.Context, env look.Env, order fact.Order) fact.Login {
 			return withheld("the server does not encrypt, and the secret would be sent in the clear")
 		}
 	}
-	return wire.TryLogin(c.conn, scheme.Wire, wire.Credentials{Account: t.Account, Secret: env.Secret, Host: c.hostHeader(), Path: t.Path})
+	return wire.TryLogin(c.conn, scheme.Wire, wire.Credentials{Account: t.Account, Secret: env.Secret, Host: c.hostHeader(), Path: t.Path, Realm: c.realm()})
 }
 
 // errSpent keeps the library from presenting a secret a second time.
 var errSpent = errors.New("the one try was made")
+
+// codeWords are what questions for a second factor speak of.
+var codeWords = []string{"verification code", "one-time", "otp", "passcode", "token", "authenticator", "second factor", "security code"}
+
+// wantsCode reports whether a question is for something else than the secret.
+func wantsCode(question string) bool {
+	return slices.ContainsFunc(codeWords, func(w string) bool { return strings.Contains(strings.ToLower(question), w) })
+}
 
 // loginSSH tries a key, or a password once: by the password method or, where
 // the server has only that, in answer to its questions.
@@ -84,7 +92,7 @@ func (c *climber) loginSSH() fact.Login {
 	t := c.order.Target
 	l := fact.Login{Mechanism: "password"}
 	var auth []ssh.AuthMethod
-	spent := false
+	spent, second := false, false
 	if c.env.Identity != "" {
 		text, err := os.ReadFile(c.env.Identity)
 		if err != nil {
@@ -94,7 +102,7 @@ func (c *climber) loginSSH() fact.Login {
 		if err != nil {
 			return withheld("the key could not be read: " + err.Error())
 		}
-		l.Mechanism = "publickey"
+		l.Mechanism, l.Key = "publickey", ssh.FingerprintSHA256(key.PublicKey())
 		auth = append(auth, ssh.PublicKeys(key))
 	} else {
 		auth = append(auth, ssh.PasswordCallback(func() (string, error) { spent = true; return c.env.Secret, nil }),
@@ -104,6 +112,10 @@ func (c *climber) loginSSH() fact.Login {
 				}
 				if len(questions) == 0 {
 					return nil, nil
+				}
+				if slices.ContainsFunc(questions, wantsCode) {
+					second = true
+					return nil, errSpent // a secret is no answer to that
 				}
 				spent, l.Mechanism = true, "keyboard-interactive"
 				answers := make([]string, len(questions))
@@ -137,6 +149,8 @@ func (c *climber) loginSSH() fact.Login {
 		conn.Close()
 	case errors.Is(err, errSeen):
 		return withheld("the host key is " + state + ", and a password is shown only to a host that is known")
+	case second:
+		l.Outcome, l.Code, l.Text = fact.LoginRefused, "second-factor", "the server asks for a code beside the secret"
 	case strings.Contains(err.Error(), "unable to authenticate"):
 		l.Outcome, l.Text = fact.LoginRefused, "none of its ways was accepted, after "+methods(err)
 		if !slices.ContainsFunc([]string{"password", "keyboard-interactive", "publickey"}, func(m string) bool { return strings.Contains(methods(err), m) }) {

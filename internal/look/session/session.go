@@ -9,6 +9,7 @@ import (
 	"context"
 	"fmt"
 	"net"
+	"os"
 	"strings"
 	"sync"
 	"time"
@@ -216,11 +217,33 @@ func (c *climber) ask() {
 		f.Reply = &r
 		c.emit(f)
 	})
-	r := c.wire.Ask(c.conn, wire.Question{Host: c.hostHeader(), Path: t.Path})
+	matters := c.env.Card != nil && c.env.Card.Answer != nil && c.env.Card.Answer.Contains != ""
+	r := c.wire.Ask(c.conn, wire.Question{Host: c.hostHeader(), Path: t.Path, Realm: c.realm(), Body: matters})
 	answered()
 	f := c.env.Seen(c.order, fmt.Sprintf("%s of %s", r.Asked, c.address()), sawReply(r))
 	f.Reply = &r
 	c.emit(f)
+}
+
+// realm is this host's own realm (krb5.conf(5)); "" if it has none.
+func (c *climber) realm() string {
+	if c.scheme.Wire != "krb5" {
+		return ""
+	}
+	path := os.Getenv("KRB5_CONFIG")
+	if path == "" {
+		path = "/etc/krb5.conf"
+	}
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return "" // then the server's domain names it
+	}
+	for line := range strings.Lines(string(text)) {
+		if key, value, ok := strings.Cut(line, "="); ok && strings.TrimSpace(key) == "default_realm" {
+			return strings.TrimSpace(value)
+		}
+	}
+	return ""
 }
 
 // hostHeader is the Host of an HTTP request: the port belongs to it unless it

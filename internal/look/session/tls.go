@@ -22,6 +22,7 @@ import (
 const (
 	mostCerts      = 100
 	mostChainBytes = 1 << 20
+	mostStaple     = 64 << 10
 )
 
 // handshake makes a TLS handshake that checks nothing and keeps everything.
@@ -55,6 +56,9 @@ func (c *climber) handshake(ctx context.Context) bool {
 	h := fact.Handshake{ServerName: config.ServerName, TookMS: wire.MS(time.Since(began))}
 	state := conn.ConnectionState()
 	h.Chain = keepChain(state)
+	if len(state.OCSPResponse) <= mostStaple {
+		h.Staple = state.OCSPResponse
+	}
 	if wanted != nil {
 		h.Wanted, h.Authorities = true, authorities(wanted.AcceptableCAs)
 	}
@@ -72,7 +76,7 @@ func (c *climber) handshake(ctx context.Context) bool {
 	if err != nil {
 		return false
 	}
-	c.conn = wire.NewConn(conn)
+	c.conn = c.conn.Over(conn)
 	return true
 }
 
@@ -178,7 +182,7 @@ func (c *climber) trust(chain [][]byte) {
 		c.emit(c.env.Failed(c.order, "trust store", "could not read the client's trust store", err, "a readable file for --trust"))
 		return
 	}
-	t := fact.Trust{Source: store.Source, Count: store.Count(), Roots: store.For(chain)}
+	t := fact.Trust{Source: store.Source, Count: store.Count(), Roots: store.For(chain), Revoked: store.Lists(chain)}
 	f := c.env.Seen(c.order, "trust store "+store.Source, fmt.Sprintf("%d of %d roots could vouch for the chain", len(t.Roots), t.Count))
 	f.Trust = &t
 	c.emit(f)

@@ -11,6 +11,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 )
@@ -31,6 +32,7 @@ var ErrNone = errors.New("no trust store in any of the usual places; name one wi
 type Store struct {
 	Source string
 	der    [][]byte
+	lists  [][]byte
 }
 
 // Count is the number of roots.
@@ -76,8 +78,26 @@ func read(path string) (*Store, error) {
 	return nil, ErrNone
 }
 
+// readFile reads a store from a file or a folder. The certificates of the
+// system's one file are not parsed: there are many.
 func readFile(path string) (*Store, error) {
-	text, err := os.ReadFile(filepath.Clean(path))
+	path = filepath.Clean(path)
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil, err
+	}
+	if info.IsDir() {
+		c, err := readFolder(path)
+		return &Store{Source: path, der: c.Certs, lists: c.Lists}, err
+	}
+	if !slices.Contains(systemFiles, path) {
+		c, err := ReadFile(path, "")
+		if err == nil && len(c.Certs) == 0 {
+			err = fmt.Errorf("%s: no certificate, only a revocation list", path)
+		}
+		return &Store{Source: path, der: c.Certs, lists: c.Lists}, err
+	}
+	text, err := os.ReadFile(path)
 	if err != nil {
 		return nil, err
 	}
@@ -95,6 +115,25 @@ func readFile(path string) (*Store, error) {
 		return nil, fmt.Errorf("%s: no certificate in PEM form", path)
 	}
 	return s, nil
+}
+
+// Lists is the revocation lists in the store that an issuer named in a chain
+// made.
+func (s *Store) Lists(chain [][]byte) [][]byte {
+	var lists [][]byte
+	for _, der := range s.lists {
+		list, err := x509.ParseRevocationList(der)
+		if err != nil {
+			continue // it was parsed when it was read
+		}
+		for _, raw := range chain {
+			if cert, err := x509.ParseCertificate(raw); err == nil && bytes.Equal(cert.RawIssuer, list.RawIssuer) {
+				lists = append(lists, der)
+				break
+			}
+		}
+	}
+	return lists
 }
 
 // For is the roots that could vouch for a chain: those whose subject is an

@@ -1,0 +1,367 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"uakari/internal/casebook"
+	"uakari/internal/fact"
+	"uakari/internal/tell"
+	"uakari/internal/trail"
+	"uakari/internal/weigh"
+)
+
+func newCase() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "case",
+		Short: "incidents, from the first failure to \"it works again\"",
+		Long: `A case keeps what was seen of one incident, what was noted, and what was
+changed. uakari trace --case new opens one; uakari confirm CASE traces again and
+closes it when it works and no temporary change stands.
+
+The casebook is one file, in the state folder or where UAKARI_CASEBOOK says. If
+that is set, every trace is kept.`,
+	}
+	cmd.AddCommand(newCaseList(), newCaseShow(), newCaseNote(), newCaseChange(), newCaseClose(), newCaseExport(), newCaseImport())
+	return cmd
+}
+
+// caseNumbers completes the numbers of cases.
+func caseNumbers(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+	if len(args) > 0 {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	var numbers []string
+	err := withBook(func(ctx context.Context, b casebook.Store) error {
+		list, err := b.List(ctx)
+		for _, c := range list {
+			numbers = append(numbers, fmt.Sprintf("%d\t%s", c.ID, printable(c.Title)))
+		}
+		return err
+	})
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveError
+	}
+	return numbers, cobra.ShellCompDirectiveDefault
+}
+
+// withBook opens the user's casebook for one command.
+func withBook(do func(ctx context.Context, b casebook.Store) error) error {
+	path, err := casebook.Path()
+	if err != nil {
+		return err
+	}
+	ctx, stop := interruptible()
+	defer stop()
+	b, err := casebook.Open(ctx, path)
+	if err != nil {
+		return err
+	}
+	return errors.Join(do(ctx, b), b.Done())
+}
+
+// caseID reads the number of a case.
+func caseID(text string) (int64, error) {
+	id, err := strconv.ParseInt(text, 10, 64)
+	if err != nil || id < 1 {
+		return 0, fmt.Errorf("case %q: expected a number, see: uakari case list", text)
+	}
+	return id, nil
+}
+
+// getCase finds a case by its number.
+func getCase(ctx context.Context, b casebook.Store, text string) (casebook.Case, error) {
+	id, err := caseID(text)
+	if err != nil {
+		return casebook.Case{}, err
+	}
+	c, err := b.Get(ctx, id)
+	if errors.Is(err, casebook.ErrNone) {
+		return c, fmt.Errorf("there is no case %d; see: uakari case list", id)
+	}
+	return c, err
+}
+
+// tracesOf is the traces of a case, of which there is at least one.
+func tracesOf(number string) ([]casebook.Entry, error) {
+	var traces []casebook.Entry
+	err := withBook(func(ctx context.Context, b casebook.Store) error {
+		c, err := getCase(ctx, b, number)
+		if err != nil {
+			return err
+		}
+		if traces = c.Traces(); len(traces) == 0 {
+			return fmt.Errorf("case %d has no trace", c.ID)
+		}
+		return nil
+	})
+	return traces, err
+}
+
+func newCaseList() *cobra.Command {
+	var asJSON, open bool
+	var color string
+	cmd := &cobra.Command{
+		Use: "list", Short: "every case, the newest first", Args: takes(0, 0, "flags alone"),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			on, err := colour(color, cmd.OutOrStdout())
+			if err != nil {
+				return err
+			}
+			return withBook(func(ctx context.Context, b casebook.Store) error {
+				list, err := b.List(ctx)
+				if err != nil {
+					return err
+				}
+				kept := []casebook.Case{}
+				for _, c := range list {
+					if !open || c.Closed.IsZero() {
+						kept = append(kept, c)
+					}
+				}
+				return told(cmd, asJSON, kept, func() string { return tell.Cases(kept, on) })
+			})
+		},
+	}
+	cmd.Flags().BoolVar(&open, "open", false, "those that are not closed only")
+	cmd.Flags().BoolVar(&asJSON, "json", false, "write JSON")
+	cmd.Flags().StringVar(&color, "color", "auto", "auto, always or never")
+	return cmd
+}
+
+func newCaseShow() *cobra.Command {
+	var asJSON bool
+	var color string
+	cmd := &cobra.Command{
+		Use: "show CASE", ValidArgsFunction: caseNumbers, Short: "one case: what was seen, noted and changed, in its order", Args: takes(1, 1, "the number of a CASE"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			on, err := colour(color, cmd.OutOrStdout())
+			if err != nil {
+				return err
+			}
+			return withBook(func(ctx context.Context, b casebook.Store) error {
+				c, err := getCase(ctx, b, args[0])
+				if err != nil {
+					return err
+				}
+				return told(cmd, asJSON, c, func() string { return tell.Case(c, judgedOf(c), on) })
+			})
+		},
+	}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "write JSON, with all that was seen")
+	cmd.Flags().StringVar(&color, "color", "auto", "auto, always or never")
+	return cmd
+}
+
+// judgedOf weighs every trace of a case again.
+func judgedOf(c casebook.Case) map[int64]trail.Trail {
+	judged := map[int64]trail.Trail{}
+	for _, e := range c.Traces() {
+		judged[e.Number], _ = weigh.Weigh(*e.Set)
+	}
+	return judged
+}
+
+func newCaseNote() *cobra.Command {
+	return &cobra.Command{
+		Use: "note CASE TEXT", ValidArgsFunction: caseNumbers, Short: "add a remark", Args: takes(2, 2, "the number of a CASE, and a TEXT in quotes"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return withBook(func(ctx context.Context, b casebook.Store) error {
+				c, err := getCase(ctx, b, args[0])
+				if err != nil {
+					return err
+				}
+				return b.Add(ctx, c.ID, casebook.Entry{At: time.Now(), Kind: casebook.Note, Text: args[1]})
+			})
+		},
+	}
+}
+
+func newCaseChange() *cobra.Command {
+	var temporary bool
+	var undo string
+	var remedy int
+	var undone int64
+	cmd := &cobra.Command{
+		Use: "change CASE [TEXT]", ValidArgsFunction: caseNumbers,
+		Short: "write down what was changed, and whether it must be undone",
+		Long: `Write down what was changed: in words, or by the number of a remedy of the case's
+last trace (--remedy 1). A temporary change keeps the case open until it is
+marked as undone (--undone with its number, which uakari case show tells).`,
+		Args: takes(1, 2, "the number of a CASE, and a TEXT in quotes"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return withBook(func(ctx context.Context, b casebook.Store) error {
+				c, err := getCase(ctx, b, args[0])
+				if err != nil {
+					return err
+				}
+				if undone > 0 {
+					if err := b.Undone(ctx, c.ID, undone, time.Now()); errors.Is(err, casebook.ErrNone) {
+						return fmt.Errorf("case %d has no standing change %d; see: uakari case show %d", c.ID, undone, c.ID)
+					} else if err != nil {
+						return err
+					}
+					return nil
+				}
+				e := casebook.Entry{At: time.Now(), Kind: casebook.Change, Temporary: temporary, Undo: undo}
+				switch {
+				case remedy > 0:
+					if e.Text, e.Undo, err = remedyOf(c, remedy); err != nil {
+						return err
+					}
+					if undo != "" {
+						e.Undo = undo
+					}
+				case len(args) == 2 && strings.TrimSpace(args[1]) != "":
+					e.Text = args[1]
+				default:
+					return errors.New("change: what was done? Expected a TEXT in quotes, --remedy N or --undone N")
+				}
+				if temporary && e.Undo == "" {
+					return errors.New("change: a temporary change says how it is undone: --undo \"…\"")
+				}
+				return b.Add(ctx, c.ID, e)
+			})
+		},
+	}
+	cmd.Flags().BoolVar(&temporary, "temporary", false, "it must be undone before the case is closed")
+	cmd.Flags().StringVar(&undo, "undo", "", "how it is undone, in `words` or as a command")
+	cmd.Flags().IntVar(&remedy, "remedy", 0, "take over the remedy with this `number` of the last trace")
+	cmd.Flags().Int64Var(&undone, "undone", 0, "the change with this `number` was undone")
+	return cmd
+}
+
+// remedyOf is a remedy of the case's last trace, counted as it is told.
+func remedyOf(c casebook.Case, number int) (text, undo string, err error) {
+	traces := c.Traces()
+	if len(traces) == 0 {
+		return "", "", fmt.Errorf("case %d has no trace", c.ID)
+	}
+	judged, _ := weigh.Weigh(*traces[len(traces)-1].Set)
+	n := 0
+	for _, cause := range judged.Causes {
+		for _, r := range cause.Remedies {
+			if n++; n == number {
+				if text = r.Do; r.Command != "" {
+					text += ": " + r.Command
+				}
+				return text + " (on " + r.Host + ")", r.Undo, nil
+			}
+		}
+	}
+	return "", "", fmt.Errorf("--remedy %d: the last trace of case %d has %d", number, c.ID, n)
+}
+
+func newCaseClose() *cobra.Command {
+	return &cobra.Command{
+		Use: "close CASE", ValidArgsFunction: caseNumbers, Short: "close a case without confirming it", Args: takes(1, 1, "the number of a CASE"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return withBook(func(ctx context.Context, b casebook.Store) error {
+				c, err := getCase(ctx, b, args[0])
+				if err != nil {
+					return err
+				}
+				if standing := c.Standing(); len(standing) > 0 {
+					return fmt.Errorf("case %d stays open: the temporary change %d stands (%s); undo it, then: uakari case change %d --undone %d", c.ID, standing[0].Number, printable(standing[0].Text), c.ID, standing[0].Number)
+				}
+				return b.Close(ctx, c.ID, time.Now())
+			})
+		},
+	}
+}
+
+func newCaseExport() *cobra.Command {
+	var file string
+	cmd := &cobra.Command{
+		Use: "export [CASE…]", ValidArgsFunction: caseNumbers, Short: "write cases, to be imported elsewhere", Args: takes(0, manyArgs, "numbers of cases"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return withBook(func(ctx context.Context, b casebook.Store) error {
+				var ids []int64
+				for _, arg := range args {
+					c, err := getCase(ctx, b, arg)
+					if err != nil {
+						return err
+					}
+					ids = append(ids, c.ID)
+				}
+				var text strings.Builder
+				if err := casebook.Export(ctx, b, &text, ids...); err != nil {
+					return err
+				}
+				return write(cmd, file, []byte(text.String()))
+			})
+		},
+	}
+	cmd.Flags().StringVarP(&file, "output", "o", "", "write to this `file` instead of standard output")
+	return cmd
+}
+
+func newCaseImport() *cobra.Command {
+	return &cobra.Command{
+		Use: "import FILE", Short: "take over cases that were exported elsewhere", Args: takes(1, 1, "a file that uakari case export wrote, or -"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return withBook(func(ctx context.Context, b casebook.Store) error {
+				in := io.Reader(cmd.InOrStdin())
+				if args[0] != "-" {
+					f, err := os.Open(args[0])
+					if err != nil {
+						return err
+					}
+					defer f.Close()
+					in = f
+				}
+				added, err := casebook.Import(ctx, b, args[0], in)
+				for _, c := range added {
+					fmt.Fprintf(cmd.OutOrStdout(), "case %d: %s\n", c.ID, printable(c.Title))
+				}
+				if err == nil && len(added) == 0 {
+					fmt.Fprintln(cmd.OutOrStdout(), "all of them are here already")
+				}
+				return err
+			})
+		},
+	}
+}
+
+// keep keeps a trace in a case: a new one, the one with a number, or, of those
+// that are kept without being asked, the open one for the same endpoint.
+func keep(which string, set fact.Set, judged trail.Trail) (id int64, err error) {
+	entry := casebook.Entry{At: set.Ended, Kind: casebook.Trace, Text: tell.Short(judged), Set: &set}
+	err = withBook(func(ctx context.Context, b casebook.Store) error {
+		switch {
+		case which == "":
+			list, err := b.List(ctx)
+			if err != nil {
+				return err
+			}
+			for _, c := range list {
+				if c.Closed.IsZero() && c.Endpoint == set.Ask.Endpoint.Input {
+					id = c.ID
+					return b.Add(ctx, id, entry)
+				}
+			}
+		case which != "new":
+			c, err := getCase(ctx, b, which)
+			if err != nil {
+				return err
+			}
+			id = c.ID
+			return b.Add(ctx, id, entry)
+		}
+		c, err := b.Open(ctx, casebook.Case{Title: tell.Title(judged), Endpoint: set.Ask.Endpoint.Input, First: tell.Short(judged), Opened: set.Ask.Began}, entry)
+		if err == nil && which == "" && judged.Outcome == trail.OutcomeClear {
+			return b.Close(ctx, c.ID, set.Ended) // kept, and nothing is open
+		}
+		id = c.ID
+		return err
+	})
+	return id, err
+}

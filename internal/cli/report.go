@@ -1,0 +1,59 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"path/filepath"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"uakari/internal/casebook"
+	"uakari/internal/tell"
+)
+
+func newReport() *cobra.Command {
+	var file string
+	cmd := &cobra.Command{
+		Use:   "report CASE -o FILE.html|FILE.md|FILE.json",
+		Short: "one case as a page to hand over",
+		Long: `Write one case as a page to hand to a colleague, a network team or a supplier: what
+failed and why, the way and where it breaks, the ladder before and now, what was
+changed, the evidence, and what could not be seen. The page is one file that
+needs no other, and has no script. Look through it before you hand it on.`,
+		ValidArgsFunction: caseNumbers,
+		Args:              takes(1, 1, "the number of a CASE"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return withBook(func(ctx context.Context, b casebook.Store) error {
+				c, err := getCase(ctx, b, args[0])
+				if err != nil {
+					return err
+				}
+				text, err := reported(tell.MakeReport(c, judgedOf(c), time.Now()), file)
+				if err != nil {
+					return err
+				}
+				return write(cmd, file, text)
+			})
+		},
+	}
+	cmd.Flags().StringVarP(&file, "output", "o", "", "the `file`, by whose ending the form is chosen; Markdown to standard output if not given")
+	return cmd
+}
+
+// reported is a report in the form that a file's name asks for.
+func reported(r tell.Report, file string) ([]byte, error) {
+	switch ending := filepath.Ext(file); ending {
+	case ".html", ".htm":
+		text, err := r.HTML()
+		return []byte(text), err
+	case ".json":
+		text, err := json.MarshalIndent(r, "", "  ")
+		return append(text, '\n'), err
+	case ".md", "":
+		return []byte(r.Markdown()), nil
+	default:
+		return nil, fmt.Errorf("-o %s: expected a file that ends in .html, .md or .json", file)
+	}
+}

@@ -1,0 +1,169 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"uakari/internal/fact"
+	"uakari/internal/tell"
+	"uakari/internal/trace"
+	"uakari/internal/trail"
+	"uakari/internal/weigh"
+)
+
+// watchFlags is what the flags of watch say.
+type watchFlags struct {
+	traceFlags
+	every, lasts time.Duration
+	until        string
+	all          bool
+}
+
+func newWatch() *cobra.Command {
+	f := watchFlags{traceFlags: traceFlags{out: "text"}}
+	cmd := &cobra.Command{
+		Use:   "watch ENDPOINT",
+		Short: "repeat, to catch a fault that comes and goes",
+		Long: `Trace again and again, and say what changed at the moment it failed: the address,
+the process that holds the port, the unit's start, the certificate, the route.
+On a terminal the sum so far stays in view; in a pipe there is a line for every
+turn. The sum is told at the end, also on Ctrl-C. An account is tried once, in
+the first trace alone.
+
+Exit status: 0 the last trace was clear, 1 it was a fault, 3 unsure, 2 wrong
+usage, 130 interrupted.`,
+		Example: `  uakari watch https://tidebook.varzea.example/ --every 10s --for 1h
+  uakari watch ledger:5432 --until fault`,
+		Args: takes(1, 1, "one ENDPOINT"),
+		RunE: func(cmd *cobra.Command, args []string) error { return f.watch(cmd, args[0]) },
+	}
+	f.addFlags(cmd)
+	f.addFar(cmd)
+	flags := cmd.Flags()
+	flags.DurationVar(&f.every, "every", 10*time.Second, "the time from one trace to the next")
+	flags.DurationVar(&f.lasts, "for", 0, "end after this long; without it, go on until Ctrl-C or --until")
+	flags.StringVar(&f.until, "until", "", "end at the first `fault` or clear")
+	flags.BoolVar(&f.all, "all", false, "a line for every trace, not for every turn alone")
+	flags.StringVar(&f.color, "color", "auto", "auto, always or never")
+	return cmd
+}
+
+func (f *watchFlags) watch(cmd *cobra.Command, input string) error {
+	switch {
+	case f.every < time.Second:
+		return fmt.Errorf("--every %s: expected a time of at least 1s", f.every)
+	case f.lasts < 0:
+		return fmt.Errorf("--for %s: expected a time above zero, like 1h", f.lasts)
+	case f.until != "" && f.until != "fault" && f.until != "clear":
+		return fmt.Errorf("--until %q: expected fault or clear", f.until)
+	}
+	on, err := colour(f.color, cmd.OutOrStdout())
+	if err != nil {
+		return err
+	}
+	ask, env, err := f.ask(input)
+	if err != nil {
+		return err
+	}
+	ctx, stop := interruptible()
+	defer stop()
+	at, done, err := f.vantages(ctx, env)
+	defer done()
+	if err != nil {
+		return err
+	}
+	live := isTerminal(cmd.OutOrStdout()) && !f.all
+	view := redrawn{cmd: cmd}
+	var tally weigh.Tally
+	began := time.Now()
+	for {
+		next := time.Now().Add(f.every)
+		ask.Began = time.Now().UTC()
+		before := tally.Last
+		pulse, err := f.pulse(ctx, ask, at)
+		if err != nil {
+			break
+		}
+		ask.Account = "" // accounts lock: one try is enough
+		turned := tally.Add(pulse)
+		switch {
+		case live:
+			view.draw(tell.Watching(input, tally, f.every, f.left(began), on))
+		case turned || tally.Tries == 1 || f.all:
+			var changes []string
+			if tally.Tries > 1 {
+				changes = pulse.Changed(before)
+			}
+			if err := write(cmd, "", []byte(tell.Watched(pulse, changes))); err != nil {
+				return err
+			}
+		}
+		if f.ends(pulse, began, next) || !sleep(ctx, time.Until(next)) {
+			break
+		}
+	}
+	view.clear()
+	if err := write(cmd, "", []byte(tell.WatchEnded(input, tally, on))); err != nil {
+		return err
+	}
+	if ctx.Err() != nil {
+		return exit(exitInterrupted)
+	}
+	if status := statuses[tally.Last.Outcome]; status != exitClear {
+		return status
+	}
+	return nil
+}
+
+// pulse is one trace. It fails only when the watch is interrupted.
+func (f *watchFlags) pulse(ctx context.Context, ask fact.Ask, at []trace.Vantage) (weigh.Pulse, error) {
+	inner, cancel := context.WithTimeout(ctx, f.deadline)
+	defer cancel()
+	set, judged := trace.Run(inner, ask, at, nil)
+	if ctx.Err() != nil {
+		return weigh.Pulse{}, errors.New("interrupted")
+	}
+	return weigh.PulseOf(set, judged), nil
+}
+
+// ends reports whether the watch is over.
+func (f *watchFlags) ends(p weigh.Pulse, began, next time.Time) bool {
+	clear := p.Outcome == trail.OutcomeClear
+	return f.until == "fault" && !clear || f.until == "clear" && clear || f.lasts > 0 && next.After(began.Add(f.lasts))
+}
+
+// left is how long the watch still goes on, in words.
+func (f *watchFlags) left(began time.Time) string {
+	text := ""
+	if f.lasts > 0 {
+		text = fmt.Sprintf(", for %s more", max(0, time.Until(began.Add(f.lasts))).Round(time.Second))
+	}
+	if f.until != "" {
+		text += ", until " + f.until
+	}
+	return text
+}
+
+// redrawn is a view on a terminal that is written over its last state.
+type redrawn struct {
+	cmd   *cobra.Command
+	lines int
+}
+
+func (r *redrawn) draw(text string) {
+	r.clear()
+	fmt.Fprint(r.cmd.OutOrStdout(), text)
+	r.lines = strings.Count(text, "\n")
+}
+
+func (r *redrawn) clear() {
+	if r.lines > 0 {
+		fmt.Fprintf(r.cmd.OutOrStdout(), "\x1b[%dA\x1b[J", r.lines)
+	}
+	r.lines = 0
+}

@@ -1,0 +1,152 @@
+package fact
+
+// Card says what a healthy application looks like ("uakari.card/1",
+// docs/schema/card.schema.json).
+type Card struct {
+	Format   string   `json:"format" yaml:"format"`
+	Name     string   `json:"name" yaml:"name"`
+	Endpoint string   `json:"endpoint,omitempty" yaml:"endpoint"`
+	Aliases  []string `json:"aliases,omitempty" yaml:"aliases"`
+	Unit     string   `json:"unit,omitempty" yaml:"unit"`
+	Program  string   `json:"program,omitempty" yaml:"program"` // name, or path
+	Ports    []uint16 `json:"ports,omitempty" yaml:"ports"`     // every one that should be open
+	Log      string   `json:"log,omitempty" yaml:"log"`         // a log that is written as long as it is well
+	Fresh    string   `json:"fresh,omitempty" yaml:"fresh"`     // how fresh that log must be: "10m"
+	// AllowList is a file of the application's own, an address or a net a
+	// line, that names who is let in.
+	AllowList string `json:"allow_list,omitempty" yaml:"allow-list"`
+
+	Needs         []string `json:"needs,omitempty" yaml:"needs"`                   // units that it cannot do without
+	ClientProgram string   `json:"client_program,omitempty" yaml:"client-program"` // that makes the connection on the client
+	ServiceRecord string   `json:"service_record,omitempty" yaml:"service-record"` // by which clients find the server
+	Proxy         string   `json:"proxy,omitempty" yaml:"proxy"`                   // through which clients must go: "http://heron:3128"
+	Limit         string   `json:"limit,omitempty" yaml:"limit"`                   // how long clients wait for an answer: "10s"
+
+	PortMap  []PortUse     `json:"port_map,omitempty" yaml:"port-map"`
+	Settings []SettingRule `json:"settings,omitempty" yaml:"settings"`
+	Signs    []Sign        `json:"signs,omitempty" yaml:"signs"`
+	Account  *CardAccount  `json:"account,omitempty" yaml:"account"`
+	Answer   *CardAnswer   `json:"answer,omitempty" yaml:"answer"`
+	Reasons  []Reason      `json:"reasons,omitempty" yaml:"reasons"`
+	From     []string      `json:"from,omitempty" yaml:"from"`   // nets that may use it
+	Hops     []string      `json:"hops,omitempty" yaml:"hops"`   // endpoints that it needs itself
+	Pairs    []string      `json:"pairs,omitempty" yaml:"pairs"` // endpoints that must reach it, and that it must reach
+
+	Notes []string `json:"notes,omitempty" yaml:"notes"`
+	Links []Page   `json:"links,omitempty" yaml:"links"` // the organisation's own pages
+	Call  []Person `json:"call,omitempty" yaml:"call"`
+}
+
+// PortUse is what one port, or a range of them, is for.
+type PortUse struct {
+	Port  uint16 `json:"port,omitempty" yaml:"port"`
+	Range string `json:"range,omitempty" yaml:"range"` // "50000-50100", of ports chosen at run time
+	For   string `json:"for" yaml:"for"`
+}
+
+// SettingRule is a setting that must be right, on one side or on both.
+type SettingRule struct {
+	Name string `json:"name" yaml:"name"`
+	// Is says what the value must be: "host", "port", "address" or "url" of
+	// the endpoint, or "same", where only the two sides must agree.
+	Is     string      `json:"is,omitempty" yaml:"is"`
+	Value  string      `json:"value,omitempty" yaml:"value"` // instead: exactly this
+	Client *SettingAt  `json:"client,omitempty" yaml:"client"`
+	Server *SettingAt  `json:"server,omitempty" yaml:"server"`
+	Copies []SettingAt `json:"copies,omitempty" yaml:"copies"` // further ones on the client that must agree
+}
+
+// SettingAt is where a setting stands.
+type SettingAt struct {
+	File   string `json:"file" yaml:"file"`
+	Format string `json:"format" yaml:"format"` // "ini", "yaml", "json", "toml", "xml", "properties", "env", "ssh" or "pg-service"
+	Key    string `json:"key" yaml:"key"`       // "portal.port"
+}
+
+// Sign is a mark of health.
+type Sign struct {
+	On       string `json:"on" yaml:"on"` // "client" or "server"
+	File     string `json:"file,omitempty" yaml:"file"`
+	Folder   string `json:"folder,omitempty" yaml:"folder"`
+	AtLeast  int    `json:"at_least,omitempty" yaml:"at-least"`   // files in the folder
+	AtMost   int    `json:"at_most,omitempty" yaml:"at-most"`     // files of today in the folder: a log for each start
+	Fresh    string `json:"fresh,omitempty" yaml:"fresh"`         // how lately it must have changed: "24h"
+	LastLine string `json:"last_line,omitempty" yaml:"last-line"` // what its last line must hold
+	Must     string `json:"must,omitempty" yaml:"must"`           // a line that must be there
+	MustNot  string `json:"must_not,omitempty" yaml:"must-not"`   // a line that must not
+}
+
+// CardAccount is the account that clients use.
+type CardAccount struct {
+	Name      string   `json:"name,omitempty" yaml:"name"`
+	Mechanism string   `json:"mechanism,omitempty" yaml:"mechanism"`
+	Groups    []string `json:"groups,omitempty" yaml:"groups"` // that it must be in, on the server
+}
+
+// CardAnswer is the answer that is right.
+type CardAnswer struct {
+	Status   []int  `json:"status,omitempty" yaml:"status"`
+	Contains string `json:"contains,omitempty" yaml:"contains"`
+	Program  string `json:"program,omitempty" yaml:"program"` // what the server calls itself
+}
+
+// Reason is what a line of the application's log means.
+type Reason struct {
+	Log   string `json:"log" yaml:"log"`     // a regular expression
+	Cause string `json:"cause" yaml:"cause"` // of the catalogue
+	Says  string `json:"says,omitempty" yaml:"says"`
+}
+
+// Page is a page of the organisation's own.
+type Page struct {
+	Part string `json:"part" yaml:"part"` // a rung, or any word
+	URL  string `json:"url" yaml:"url"`
+}
+
+// Person is whom to call.
+type Person struct {
+	Part string `json:"part" yaml:"part"`
+	Who  string `json:"who" yaml:"who"`
+}
+
+// Settings is the settings that a card names, as one side has them.
+type Settings struct {
+	Side string        `json:"side"` // "client" or "server"
+	List []SettingSeen `json:"list"`
+	// Program is the client program that the card names, and where it was
+	// found; an empty path: it is not installed.
+	Program     string `json:"program,omitempty"`
+	ProgramPath string `json:"program_path,omitempty"`
+}
+
+// SettingSeen is one setting as it was read. Values of keys that name a secret
+// are not kept.
+type SettingSeen struct {
+	Rule  int       `json:"rule"` // the card's, from 0
+	Copy  int       `json:"copy"` // 0: the setting itself; from 1: its copies
+	At    SettingAt `json:"at"`
+	Value string    `json:"value,omitempty"`
+	Line  int       `json:"line,omitempty"`
+	// Missing says why there is no value: "no such file", "no such key",
+	// "empty"; Unread, why it could not be read.
+	Missing string `json:"missing,omitempty"`
+	Unread  string `json:"unread,omitempty"`
+	// Near is a line that looks as if it were meant: a misspelt key, or one
+	// that is commented out.
+	Near     string  `json:"near,omitempty"`
+	NearLine int     `json:"near_line,omitempty"`
+	Stray    []Stray `json:"stray,omitempty"`
+	Clean    string  `json:"clean,omitempty"` // the value without them
+}
+
+// Signs is the marks of health that a card names, as one side has them.
+type Signs struct {
+	Side string     `json:"side"`
+	List []SignSeen `json:"list"`
+}
+
+// SignSeen is one of them. Wrong is what is not as it should be.
+type SignSeen struct {
+	Sign  Sign   `json:"sign"`
+	Wrong string `json:"wrong,omitempty"`
+}

@@ -1,0 +1,30 @@
+package fact
+
+import "time"
+
+// CertFiles is the certificates and keys that a service's settings name. Of a
+// key no more is kept than whether it belongs to its certificate.
+type CertFiles struct {
+	Pairs []CertPair `json:"pairs"`
+}
+
+// CertPair is one certificate file with the key for it.
+type CertPair struct {
+	Program string   `json:"program"`
+	Place   string   `json:"place"`           // where the settings name it: "/etc/nginx/nginx.conf:12"
+	Names   []string `json:"names,omitempty"` // of the hosts that the settings give it to
+	Ports   []uint16 `json:"ports,omitempty"` // on which it is served, as far as the settings say
+
+	Cert    string    `json:"cert"`
+	Chain   [][]byte  `json:"chain,omitempty"` // DER, as the file has them
+	Changed time.Time `json:"changed,omitzero"`
+	Key     string    `json:"key,omitempty"`
+	// Belongs is whether the key belongs to the first certificate; nil: that
+	// could not be seen.
+	Belongs *bool `json:"belongs,omitempty"`
+	// Wrong is why the service cannot use the files: "no such file", "no
+	// certificate in it", "openldap may not read it".
+	Wrong string `json:"wrong,omitempty"`
+	// Unread is why this look could not read them.
+	Unread string `json:"unread,omitempty"`
+}

@@ -1,0 +1,359 @@
+package host
+
+import (
+	"context"
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"sync"
+
+	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/parser"
+
+	"uakari/internal/card"
+	"uakari/internal/endpoint"
+	"uakari/internal/fact"
+	"uakari/internal/look"
+	"uakari/internal/written"
+)
+
+// mostSettingFile bounds a settings file that a card names, in bytes.
+const mostSettingFile = 4 << 20
+
+// mostSettings bounds what is read of any other settings file, in bytes.
+const mostSettings = 1 << 20
+
+// readSome reads a file, up to that bound.
+func readSome(path string) ([]byte, error) {
+	text, err := os.ReadFile(path)
+	return text[:min(len(text), mostSettings)], err
+}
+
+// Settings leaves the settings that the card names, as this side of the
+// connection has them, and whether the client program is there.
+func Settings(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
+	s := fact.Settings{Side: order.Target.Name, List: []fact.SettingSeen{}}
+	if env.Card == nil {
+		emit(env.Failed(order, "card", "could not look at settings", errors.New("there is no card"), "--card FILE"))
+		return
+	}
+	if s.Side == "client" && env.Card.ClientProgram != "" {
+		s.Program = env.Card.ClientProgram
+		if path, err := exec.LookPath(s.Program); err == nil {
+			s.ProgramPath = path
+		}
+	}
+	for i, rule := range env.Card.Settings {
+		places := []*fact.SettingAt{rule.Client}
+		if s.Side == "server" {
+			places = []*fact.SettingAt{rule.Server}
+		} else {
+			for j := range rule.Copies {
+				places = append(places, &rule.Copies[j])
+			}
+		}
+		for j, at := range places {
+			if at != nil {
+				seen := readSetting(*at)
+				seen.Rule, seen.Copy = i, j
+				s.List = append(s.List, seen)
+			}
+		}
+	}
+	f := env.Seen(order, "settings on the "+s.Side, sawSettings(s))
+	f.Settings = &s
+	emit(f)
+}
+
+func sawSettings(s fact.Settings) string {
+	var parts []string
+	for _, seen := range s.List {
+		switch {
+		case seen.Missing != "":
+			parts = append(parts, seen.At.Key+": "+seen.Missing)
+		case seen.Unread != "":
+			parts = append(parts, seen.At.Key+": "+seen.Unread)
+		default:
+			parts = append(parts, fmt.Sprintf("%s is %q", seen.At.Key, seen.Value))
+		}
+	}
+	if len(parts) == 0 {
+		return "none named"
+	}
+	return strings.Join(parts, ", ")
+}
+
+// found is a key with its value in a settings file.
+type found struct {
+	key, value string
+	line       int
+	off        bool // commented out
+}
+
+// readSetting reads one setting. The last of several counts.
+func readSetting(at fact.SettingAt) fact.SettingSeen {
+	seen := fact.SettingSeen{At: at}
+	text, err := readSettingFile(at.File)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		seen.Missing = "there is no file " + at.File
+		return seen
+	case err != nil:
+		seen.Unread = err.Error()
+		return seen
+	}
+	all, err := settingsIn(text, at.Format)
+	if err != nil {
+		seen.Unread = fmt.Sprintf("%s cannot be read as %s: %v", at.File, at.Format, err)
+		return seen
+	}
+	seen.Missing = "no such key in " + at.File
+	nearest := max(2, len(at.Key)/4) + 1
+	for _, f := range all {
+		if f.key == at.Key && !f.off {
+			seen.Missing, seen.Value, seen.Line = "", withoutSecrets(f.value), f.line
+			continue
+		}
+		clean, _ := endpoint.Clean(f.key)
+		distance := written.Distance(strings.ToLower(clean), strings.ToLower(at.Key))
+		if distance < nearest && !card.Secretive(f.key) {
+			nearest, seen.NearLine = distance, f.line
+			seen.Near = fmt.Sprintf("%s = %s", f.key, withoutSecrets(f.value))
+			if f.off {
+				seen.Near = "commented out: " + seen.Near
+			}
+		}
+	}
+	switch {
+	case seen.Missing == "" && strings.TrimSpace(seen.Value) == "":
+		seen.Missing = fmt.Sprintf("it is empty (%s, line %d)", at.File, seen.Line)
+	case seen.Missing == "":
+		seen.Near, seen.NearLine = "", 0
+		if clean, stray := endpoint.Clean(seen.Value); len(stray) > 0 {
+			seen.Clean, seen.Stray = clean, stray
+		}
+	}
+	return seen
+}
+
+// secretsIn finds what may be a secret within a value: URLs, which may name an
+// account, and words of connection strings.
+var secretsIn = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`(?i)[a-z][a-z0-9+.-]*://\S+|\b((?:password|passwd|pwd|secret|token|api[-_]?key)\s*[=:]\s*)[^\s;&,]+`)
+})
+
+// withoutSecrets is a value without what may be a secret in it.
+func withoutSecrets(value string) string {
+	return secretsIn().ReplaceAllStringFunc(value, func(found string) string {
+		scheme, rest, isURL := strings.Cut(found, "://")
+		if !isURL {
+			return found[:strings.IndexAny(found, "=:")+1] + "…"
+		}
+		u, err := url.Parse(found)
+		switch at := strings.LastIndexByte(rest, '@'); {
+		case err == nil && u.User == nil, at < 0:
+			return found
+		default:
+			// What is before the last "@" may be an account whose secret has
+			// any characters.
+			if err == nil {
+				at = strings.IndexByte(rest, '@')
+			}
+			return scheme + "://" + rest[at+1:]
+		}
+	})
+}
+
+func readSettingFile(file string) (string, error) {
+	path := atHome(file)
+	info, err := os.Stat(path)
+	if err != nil {
+		return "", err
+	}
+	if info.Size() > mostSettingFile {
+		return "", fmt.Errorf("%s: %d bytes; at most %d are read", file, info.Size(), mostSettingFile)
+	}
+	text, err := os.ReadFile(path)
+	return string(text), err
+}
+
+// atHome puts the user's home in place of "~/".
+func atHome(file string) string {
+	if rest, ok := strings.CutPrefix(file, "~/"); ok {
+		if home, err := os.UserHomeDir(); err == nil {
+			return filepath.Join(home, rest)
+		}
+	}
+	return file
+}
+
+// settingsIn is every key with its value, in any of the card's formats.
+func settingsIn(text, format string) ([]found, error) {
+	switch format {
+	case "yaml", "json":
+		return inTree(text)
+	case "xml":
+		return inXML(text)
+	}
+	return inLines(text, lineFormats[format]), nil
+}
+
+// lineFormat is how a format of lines is written.
+type lineFormat struct {
+	separators string // the first of them ends a key; blanks do too where none is found
+	comments   string
+	sections   bool // [section] goes before the keys below it
+	hosts      bool // "Host pattern" does
+	exact      bool // blanks at the end of a value belong to it
+}
+
+var lineFormats = map[string]lineFormat{
+	"ini":        {separators: "=:", comments: "#;", sections: true},
+	"toml":       {separators: "=", comments: "#", sections: true},
+	"pg-service": {separators: "=", comments: "#", sections: true},
+	"properties": {separators: "=:", comments: "#!", exact: true},
+	"env":        {separators: "=", comments: "#", exact: true},
+	"ssh":        {separators: "= \t", comments: "#", hosts: true},
+}
+
+func inLines(text string, as lineFormat) []found {
+	var list []found
+	section, number := "", 0
+	for line := range strings.Lines(text) {
+		number++
+		line = strings.TrimRight(line, "\r\n")
+		trimmed := strings.TrimLeft(line, " \t")
+		off := trimmed != "" && strings.ContainsRune(as.comments, rune(trimmed[0]))
+		if off {
+			trimmed = strings.TrimLeft(trimmed, as.comments+" \t")
+		}
+		if as.sections && strings.HasPrefix(trimmed, "[") && strings.Contains(trimmed, "]") {
+			if name, _, _ := strings.Cut(trimmed[1:], "]"); !off {
+				section = strings.TrimSpace(name) + "."
+			}
+			continue
+		}
+		at := strings.IndexAny(trimmed, as.separators)
+		if at <= 0 {
+			continue
+		}
+		key := strings.TrimSpace(strings.TrimPrefix(strings.TrimRight(trimmed[:at], " \t"), "export "))
+		value := strings.TrimLeft(trimmed[at+1:], " \t=")
+		if !as.exact {
+			value = strings.TrimRight(value, " \t")
+		}
+		if off && strings.ContainsAny(key, " \t") {
+			continue // a sentence
+		}
+		value = unquoted(value, as)
+		if as.hosts && (strings.EqualFold(key, "Host") || strings.EqualFold(key, "Match")) && !off {
+			section = value + "."
+			continue
+		}
+		list = append(list, found{section + key, value, number, off})
+	}
+	return list
+}
+
+// unquoted takes quotes, and a comment behind a quoted value, away.
+func unquoted(value string, as lineFormat) string {
+	if value == "" || value[0] != '"' && value[0] != '\'' {
+		if as.separators == "=" && as.sections {
+			value, _, _ = strings.Cut(value, " #")
+			value = strings.TrimRight(value, " \t")
+		}
+		return value
+	}
+	if end := strings.IndexByte(value[1:], value[0]); end >= 0 {
+		return value[1 : 1+end]
+	}
+	return value
+}
+
+// inTree reads YAML, and JSON as a part of it: keys are joined by dots, places
+// in lists are numbers.
+func inTree(text string) ([]found, error) {
+	file, err := parser.ParseBytes([]byte(strings.TrimPrefix(text, "\ufeff")), 0)
+	if err != nil {
+		first, _, _ := strings.Cut(err.Error(), "\n")
+		return nil, errors.New(first)
+	}
+	var list []found
+	var walk func(path string, n ast.Node)
+	walk = func(path string, n ast.Node) {
+		if len(list) > 10000 {
+			return
+		}
+		join := func(key string) string { return strings.TrimPrefix(path+"."+key, ".") }
+		switch n := n.(type) {
+		case *ast.MappingNode:
+			for _, v := range n.Values {
+				walk(path, v)
+			}
+		case *ast.MappingValueNode:
+			walk(join(n.Key.GetToken().Value), n.Value)
+		case *ast.SequenceNode:
+			for i, v := range n.Values {
+				walk(join(fmt.Sprint(i)), v)
+			}
+		case *ast.NullNode:
+			list = append(list, found{path, "", n.GetToken().Position.Line, false})
+		case ast.ScalarNode:
+			list = append(list, found{path, fmt.Sprint(n.GetValue()), n.GetToken().Position.Line, false})
+		}
+	}
+	for _, doc := range file.Docs {
+		if doc.Body != nil {
+			walk("", doc.Body)
+		}
+	}
+	for i, line := range strings.Split(text, "\n") {
+		trimmed := strings.TrimSpace(line)
+		if rest, ok := strings.CutPrefix(trimmed, "#"); ok {
+			if key, value, ok := strings.Cut(strings.TrimSpace(rest), ":"); ok && !strings.ContainsAny(key, " \t") {
+				list = append(list, found{key, strings.TrimSpace(value), i + 1, true})
+			}
+		}
+	}
+	return list, nil
+}
+
+// inXML reads elements by their path, and attributes behind an "@".
+func inXML(text string) ([]found, error) {
+	d := xml.NewDecoder(strings.NewReader(text))
+	var list []found
+	var path []string
+	value := ""
+	line := func() int { return strings.Count(text[:min(int(d.InputOffset()), len(text))], "\n") + 1 }
+	for {
+		token, err := d.Token()
+		if errors.Is(err, io.EOF) {
+			return list, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		switch t := token.(type) {
+		case xml.StartElement:
+			path, value = append(path, t.Name.Local), ""
+			for _, a := range t.Attr {
+				list = append(list, found{strings.Join(path, ".") + "@" + a.Name.Local, a.Value, line(), false})
+			}
+		case xml.CharData:
+			value += string(t)
+		case xml.EndElement:
+			if len(path) > 0 {
+				list = append(list, found{strings.Join(path, "."), value, line(), false})
+				path, value = path[:len(path)-1], ""
+			}
+		}
+	}
+}

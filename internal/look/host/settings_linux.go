@@ -1,0 +1,256 @@
+package host
+
+import (
+	"bytes"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+)
+
+// Bounds on settings that include others.
+const (
+	mostIncluded = 200 // files
+	mostDepth    = 8   // of files that include files
+)
+
+// settingsArgs is, by program, the arguments that name its settings or the
+// folder that they are in, and the file in that folder.
+var settingsArgs = map[string][]struct{ flag, file string }{
+	"nginx":        {{"-c", ""}},
+	"haproxy":      {{"-f", ""}},
+	"apache2":      {{"-f", ""}},
+	"httpd":        {{"-f", ""}},
+	"postgres":     {{"config_file=", ""}, {"-D", "postgresql.conf"}},
+	"slapd":        {{"-f", ""}, {"-F", "cn=config.ldif"}},
+	"mariadbd":     {{"--defaults-file=", ""}, {"--defaults-extra-file=", ""}},
+	"mysqld":       {{"--defaults-file=", ""}, {"--defaults-extra-file=", ""}},
+	"redis-server": {{"", ""}},
+	"dovecot":      {{"-c", ""}},
+	"sshd":         {{"-f", ""}},
+	"mosquitto":    {{"-c", ""}},
+	"dnsmasq":      {{"-C", ""}, {"--conf-file=", ""}},
+}
+
+// includes finds a directive that reads further files, in any of the ways in
+// which the programs of the table write it.
+var includes = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`(?mi)^[ \t]*!?(?:include|includedir|include_dir|include_try|include_if_exists|includeoptional)(?:[ \t]*=[ \t]*|[ \t]+)['"]?([^\s'";#]+)`)
+})
+
+// settingsOf is the settings files of a program as it runs: those that the
+// arguments of a process name or, where there is none, those of the places
+// where distributions put them; with all that they include.
+func settingsOf(program string, pid int, globs []string) []string {
+	if pid != 0 {
+		if !sameRoot(pid) {
+			return nil // what it calls /etc is not this host's
+		}
+		if files := argued(program, pid); len(files) > 0 {
+			return withIncluded(files)
+		}
+	}
+	var files []string
+	for _, pattern := range globs {
+		matches, err := filepath.Glob(pattern)
+		if err != nil {
+			continue // the patterns are this program's own
+		}
+		files = append(files, matches...)
+	}
+	return withIncluded(files)
+}
+
+// sameRoot reports whether a process sees the files that this host has, as far
+// as that can be seen: one in a container has others under the same names.
+func sameRoot(pid int) bool {
+	own, err := os.Stat("/")
+	if err != nil {
+		return true
+	}
+	other, err := os.Stat(procFile(pid, "root") + "/")
+	return err != nil || os.SameFile(own, other)
+}
+
+// argued is the settings files that a process was started with or, of one that
+// was made by another of the same program, that one.
+func argued(program string, pid int) []string {
+	for range mostDepth {
+		if files := arguedBy(program, pid); len(files) > 0 {
+			return files
+		}
+		if pid = parentOf(pid); pid <= 1 || programName(pid) != program {
+			break
+		}
+	}
+	return nil
+}
+
+// parentOf is the process that made another; 0 if it cannot be seen.
+func parentOf(pid int) int {
+	text, err := os.ReadFile(procFile(pid, "stat"))
+	if err != nil {
+		return 0
+	}
+	fields := strings.Fields(string(text[bytes.LastIndexByte(text, ')')+1:]))
+	if len(fields) < 2 {
+		return 0
+	}
+	parent, err := strconv.Atoi(fields[1])
+	if err != nil {
+		return 0
+	}
+	return parent
+}
+
+func arguedBy(program string, pid int) []string {
+	text, err := os.ReadFile(procFile(pid, "cmdline"))
+	if err != nil {
+		return nil
+	}
+	args := strings.Split(strings.TrimRight(string(text), "\x00"), "\x00")
+	if len(args) == 1 {
+		args = strings.Fields(args[0]) // a program that wrote its title over them
+	}
+	folder, err := os.Readlink(procFile(pid, "cwd"))
+	if err != nil {
+		folder = "/"
+	}
+	prefix := folder
+	if at := slices.Index(args, "-p"); at > 0 && at+1 < len(args) && program == "nginx" {
+		prefix = args[at+1]
+	}
+	for _, row := range settingsArgs[program] {
+		for i, arg := range args[min(1, len(args)):] {
+			value := ""
+			switch next := i + 2; {
+			case row.flag == "" && !strings.HasPrefix(arg, "-"):
+				value = arg
+			case row.flag == "":
+			case strings.HasSuffix(row.flag, "=") && strings.Contains(arg, row.flag):
+				_, value, _ = strings.Cut(arg, row.flag)
+			case arg == row.flag && next < len(args):
+				value = args[next]
+			case len(row.flag) == 2 && strings.HasPrefix(arg, row.flag) && len(arg) > 2:
+				value = arg[2:]
+			}
+			if value == "" {
+				continue
+			}
+			path := filepath.Join(value, row.file)
+			if !filepath.IsAbs(path) {
+				path = filepath.Join(prefix, path)
+			}
+			if info, err := os.Stat(path); err == nil && !info.IsDir() {
+				return []string{path}
+			}
+		}
+	}
+	return nil
+}
+
+// withIncluded is files and what they include, each once.
+func withIncluded(files []string) []string {
+	var list []string
+	var take func(path string, depth int)
+	take = func(path string, depth int) {
+		if depth > mostDepth || len(list) == mostIncluded || slices.Contains(list, path) {
+			return
+		}
+		info, err := os.Stat(path)
+		if err != nil || info.IsDir() {
+			return
+		}
+		list = append(list, path)
+		text, err := readSome(path)
+		if err != nil {
+			return // whoever reads its settings says so
+		}
+		for _, m := range includes().FindAllSubmatch(text, -1) {
+			pattern := string(m[1])
+			if !filepath.IsAbs(pattern) {
+				pattern = filepath.Join(filepath.Dir(path), pattern)
+			}
+			if info, err := os.Stat(pattern); err == nil && info.IsDir() {
+				pattern = filepath.Join(pattern, "*")
+			}
+			matches, err := filepath.Glob(pattern)
+			if err != nil {
+				continue // a pattern of somebody else's that is none
+			}
+			for _, each := range matches {
+				take(each, depth+1)
+			}
+		}
+	}
+	for _, path := range files {
+		take(path, 0)
+	}
+	return list
+}
+
+// glance is how long a list of processes is good for: several looks of one
+// moment ask for it.
+const glance = 300 * time.Millisecond
+
+// namedProcess is a process with its program.
+type namedProcess struct {
+	pid     int
+	program string
+}
+
+var running struct {
+	sync.Mutex
+	at   time.Time
+	list []namedProcess
+}
+
+// processes is every process of this host with its program, the newest first,
+// as of a moment ago.
+func processes() ([]namedProcess, error) {
+	running.Lock()
+	defer running.Unlock()
+	if time.Since(running.at) < glance {
+		return running.list, nil
+	}
+	return lookAround()
+}
+
+// processesNow is the same, as of now.
+func processesNow() ([]namedProcess, error) {
+	running.Lock()
+	defer running.Unlock()
+	return lookAround()
+}
+
+// lookAround lists the processes anew. The caller holds the lock.
+func lookAround() ([]namedProcess, error) {
+	all, err := pids()
+	if err != nil {
+		return nil, err
+	}
+	list := make([]namedProcess, len(all))
+	for i, pid := range all {
+		list[i] = namedProcess{pid, programName(pid)}
+	}
+	running.at, running.list = time.Now(), list
+	return list, nil
+}
+
+// pidOf is the oldest process of a program on this host's network; 0 for none.
+func pidOf(program string) int {
+	list, err := processes()
+	if err != nil {
+		return 0
+	}
+	for _, p := range slices.Backward(list) {
+		if p.program == program && !apart(p.pid) && sameRoot(p.pid) {
+			return p.pid
+		}
+	}
+	return 0
+}

@@ -1,0 +1,61 @@
+package session
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"net"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"uakari/internal/endpoint"
+	"uakari/internal/fact"
+	"uakari/internal/look"
+	"uakari/internal/wire"
+)
+
+// Through asks the proxy that the card names for a tunnel to the endpoint (RFC
+// 9110 section 9.3.6). Nothing is sent through it.
+func Through(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
+	t := order.Target
+	if env.Card == nil {
+		return
+	}
+	p := fact.Through{Proxy: env.Card.Proxy}
+	place := endpoint.HostPort(strings.TrimSuffix(t.Name, "."), t.Port)
+	status, err := tunnel(ctx, env, p.Proxy, place)
+	if err != nil {
+		emit(env.Failed(order, "proxy "+p.Proxy, "could not ask the proxy", err, ""))
+		return
+	}
+	p.Status, p.Open = status, status/100 == 2
+	f := env.Seen(order, fmt.Sprintf("proxy %s, asked for %s", p.Proxy, place), fmt.Sprintf("answers %d", status))
+	f.Through = &p
+	emit(f)
+}
+
+func tunnel(ctx context.Context, env look.Env, proxy, place string) (status int, err error) {
+	u, err := url.Parse(proxy)
+	if err != nil || u.Host == "" {
+		return 0, fmt.Errorf("%q is no proxy's address like http://heron:3128", proxy)
+	}
+	d := net.Dialer{Timeout: env.Patience()}
+	conn, err := d.DialContext(ctx, "tcp", u.Host)
+	if err != nil {
+		return 0, err
+	}
+	defer conn.Close()
+	conn.SetDeadline(time.Now().Add(look.Within(ctx, 10*time.Second)))
+	c := wire.NewConn(conn)
+	if _, err := fmt.Fprintf(c, "CONNECT %[1]s HTTP/1.1\r\nHost: %[1]s\r\nUser-Agent: uakari\r\n\r\n", place); err != nil {
+		return 0, err
+	}
+	answer, err := http.ReadResponse(bufio.NewReader(c), nil)
+	if err != nil {
+		return 0, err
+	}
+	answer.Body.Close()
+	return answer.StatusCode, nil
+}

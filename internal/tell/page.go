@@ -1,0 +1,84 @@
+package tell
+
+import (
+	"embed"
+	"fmt"
+	"html/template"
+	"strings"
+	"sync"
+)
+
+//go:embed page.html
+var pageFile embed.FS
+
+// page is the report's page; everything that fills it is escaped for its place.
+var page = sync.OnceValue(func() *template.Template {
+	return template.Must(template.New("page.html").Funcs(template.FuncMap{"safe": safe, "stateClass": stateClass}).ParseFS(pageFile, "page.html"))
+})
+
+func stateClass(s any) string {
+	switch fmt.Sprint(s) {
+	case "fault":
+		return "bad"
+	case "clear":
+		return "good"
+	case "doubt":
+		return "odd"
+	}
+	return "dim"
+}
+
+// Bar is one bar of the plot of times, in the units of its drawing.
+type Bar struct {
+	Step, Says  string
+	Y, TextY, W int
+}
+
+// bars lays the times out below each other, the longest as wide as the plot.
+func (r Report) bars() []Bar {
+	longest := 0.0
+	for _, t := range r.Times {
+		longest = max(longest, t.MS)
+	}
+	var list []Bar
+	for i, t := range r.Times {
+		width := 2
+		if longest > 0 {
+			width = max(2, int(420*t.MS/longest))
+		}
+		list = append(list, Bar{t.Step, fmt.Sprintf("%.1f ms", t.MS), 6 + 28*i, 22 + 28*i, width})
+	}
+	return list
+}
+
+// drawn is a host in the drawing of the way.
+type drawn struct {
+	ReportPlace
+	Label        string // the host, as much of it as has room
+	X, Mid, Next int
+	Last, Broken bool
+}
+
+// drawing places the hosts from left to right.
+func (r Report) drawing() []drawn {
+	const box, gap, most = 190, 70, 22
+	var list []drawn
+	for i, p := range r.Path {
+		x := 10 + i*(box+gap)
+		label := []rune(p.Host)
+		if len(label) > most {
+			label = append(label[:most-1], '…')
+		}
+		list = append(list, drawn{p, string(label), x, x + box/2, x + box, i == len(r.Path)-1, p.Breaks != ""})
+	}
+	return list
+}
+
+// HTML is a report as one page that needs nothing else: no script, no outside
+// resource.
+func (r Report) HTML() (string, error) {
+	var b strings.Builder
+	err := page().Execute(&b, map[string]any{"R": r, "Heading": r.heading(), "Bars": r.bars(), "PlotH": 12 + 28*len(r.Times), "Way": r.drawing(), "WayW": 20 + 260*len(r.Path) - 70,
+		"Sections": r.sections(), "Made": r.Made.Format(moments)})
+	return b.String(), err
+}

@@ -1,0 +1,106 @@
+package tell
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"uakari/internal/trail"
+	"uakari/internal/weigh"
+)
+
+// Watched is the line that a watch writes for one trace, without colour.
+func Watched(p weigh.Pulse, changes []string) string {
+	text := p.At.UTC().Format(time.TimeOnly) + " "
+	switch {
+	case p.Outcome == trail.OutcomeClear:
+		text += fmt.Sprintf("reached %s, connect %.1f ms, answer %.1f ms", safe(p.Addr), p.ConnectMS, p.AnswerMS)
+	case p.Why != "":
+		text += "FAULT " + safe(p.Why)
+	default:
+		text += "not reached, and nothing proves why"
+	}
+	if len(changes) > 0 {
+		text += "; changed since the last time: " + safe(strings.Join(changes, "; "))
+	}
+	return text + "\n"
+}
+
+// Watching is the view of a watch that goes on.
+func Watching(goal string, t weigh.Tally, every time.Duration, left string, colour bool) string {
+	p := paint{colour}
+	var b strings.Builder
+	state := p.as(green, "works")
+	if t.Last.Outcome != trail.OutcomeClear {
+		state = p.as(red, "FAULT")
+	}
+	fmt.Fprintf(&b, "%s  %s, %s in a row", p.as(bold, safe(goal)), state, counted(t.Streak, "time"))
+	fmt.Fprintf(&b, "\nevery %s%s; Ctrl-C ends it and tells the sum\n\n", every, left)
+	b.WriteString(tallied(t, p))
+	return b.String()
+}
+
+// WatchEnded is the sum of a watch.
+func WatchEnded(goal string, t weigh.Tally, colour bool) string {
+	p := paint{colour}
+	var b strings.Builder
+	head := fmt.Sprintf("%s: %s, %s failed", safe(goal), counted(t.Tries, "try"), counted(t.Failed, ""))
+	if t.Worst > 1 {
+		head += fmt.Sprintf(", at most %d in a row", t.Worst)
+	}
+	for _, line := range wrap(head+".", width) {
+		fmt.Fprintln(&b, p.as(bold, line))
+	}
+	if t.Tries > 0 {
+		fmt.Fprintf(&b, "From %s to %s UTC.\n\n", t.First.At.UTC().Format(moments), t.Last.At.UTC().Format(moments))
+	}
+	b.WriteString(tallied(t, p))
+	return b.String()
+}
+
+// tallied is the addresses with their times, and the turns.
+func tallied(t weigh.Tally, p paint) string {
+	var b strings.Builder
+	wide := len("address")
+	for addr := range t.ByAddr {
+		wide = max(wide, len(addr))
+	}
+	if len(t.ByAddr) > 0 {
+		fmt.Fprintf(&b, "  %-*s %6s %6s  %s\n", wide, "address", "tries", "failed", "half, 95 of 100, all within")
+	}
+	for _, addr := range slices.Sorted(maps.Keys(t.ByAddr)) {
+		a := t.ByAddr[addr]
+		failed := fmt.Sprintf("%6d", a.Failed)
+		if a.Failed > 0 {
+			failed = p.as(red, failed)
+		}
+		times := "-"
+		if a.Tries > a.Failed {
+			times = fmt.Sprintf("%.1f, %.1f, %.1f ms", a.Within(0.5), a.Within(0.95), a.MostMS)
+		}
+		fmt.Fprintf(&b, "  %-*s %6d %s  %s\n", wide, safe(addr), a.Tries, failed, times)
+	}
+	const most = 8
+	turns := t.Turns[max(0, len(t.Turns)-most):]
+	if len(turns) > 0 {
+		b.WriteString("\nWhen it turned:\n")
+	}
+	for _, turn := range turns {
+		block(&b, "  ", "           ", strings.TrimSuffix(Watched(turn.Pulse, turn.Changes), "\n"), width)
+	}
+	return b.String()
+}
+
+func counted(n int, word string) string {
+	switch {
+	case word == "":
+		return fmt.Sprint(n)
+	case n == 1:
+		return "1 " + word
+	case strings.HasSuffix(word, "y"):
+		return fmt.Sprintf("%d %sies", n, strings.TrimSuffix(word, "y"))
+	}
+	return fmt.Sprintf("%d %ss", n, word)
+}

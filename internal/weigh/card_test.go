@@ -1,0 +1,338 @@
+package weigh
+
+import (
+	"net/netip"
+	"strings"
+	"testing"
+	"time"
+
+	"uakari/internal/fact"
+	"uakari/internal/trail"
+)
+
+// carded is a client that reaches a server of which a card speaks.
+func carded(t *testing.T, card fact.Card, steps ...step) *scene {
+	if len(steps) == 0 {
+		steps = []step{connected, replied(200)}
+	}
+	s := newScene(t, web).holds("v1", gauge).holds("v2", tidebook).named(tidebook).client(tidebook, steps...).listening(listener("0.0.0.0", 80, "nginx"), listener("0.0.0.0", 8090, "nginx"))
+	card.Name = "tidebook"
+	s.set.Ask.Card = &card
+	s.ask = s.set.Ask
+	return s
+}
+
+func (s *scene) side(vantage, side string, list ...fact.SettingSeen) *scene {
+	return s.add(vantage, fact.LookSettings, fact.Target{Name: side}, func(f *fact.Fact) { f.Settings = &fact.Settings{Side: side, List: list} })
+}
+
+// TestSettingRules is one setting of the client each, with what is wrong.
+func TestSettingRules(t *testing.T) {
+	at := fact.SettingAt{File: "/etc/gauge.ini", Format: "ini", Key: "portal"}
+	for name, c := range map[string]struct {
+		is, value string
+		want      []string
+	}{
+		"the right host":            {"host", "tidebook.varzea.example", nil},
+		"in capitals, with a dot":   {"host", "TIDEBOOK.varzea.example.", nil},
+		"an alias of the card":      {"host", "readings.varzea.example", nil},
+		"not looked up yet":         {"host", "tidebok.varzea.example", []string{"settings/wrong-host likely"}},
+		"no name at all":            {"host", "tide book", []string{"settings/wrong-host proven"}},
+		"the server's address":      {"host", tidebook, nil},
+		"another address":           {"host", "10.20.0.99", []string{"settings/stale-address proven"}},
+		"the right port":            {"port", "80", nil},
+		"another port":              {"port", "8080", []string{"settings/wrong-port proven"}},
+		"no port at all":            {"port", "eighty", []string{"settings/wrong-port proven"}},
+		"the right address":         {"address", tidebook, nil},
+		"an old address":            {"address", "10.20.0.99", []string{"settings/stale-address proven"}},
+		"a port that listens too":   {"port", "8090", nil},
+		"no address":                {"address", "tidebook", []string{"settings/wrong-host likely"}},
+		"the right URL":             {"url", "http://tidebook.varzea.example/", nil},
+		"a URL of another port":     {"url", "http://tidebook.varzea.example:8080/", []string{"settings/wrong-port proven"}},
+		"a URL of another security": {"url", "https://tidebook.varzea.example:80/", []string{"settings/wrong-security proven"}},
+		"a URL of another host":     {"url", "http://tidebok.varzea.example/", []string{"settings/wrong-host likely"}},
+		"no URL":                    {"url", "http://", []string{"settings/wrong-host proven"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			card := fact.Card{Aliases: []string{"readings.varzea.example"}, Settings: []fact.SettingRule{{Name: "portal", Is: c.is, Client: &at}}}
+			got := carded(t, card).side("v1", "client", fact.SettingSeen{At: at, Value: c.value, Line: 3}).weigh()
+			expect(t, got, c.want...)
+		})
+	}
+	// Where the other name leads decides.
+	host := fact.Card{Settings: []fact.SettingRule{{Name: "portal", Is: "host", Client: &at}}}
+	for addr, want := range map[string][]string{tidebook: nil, "10.20.0.77": {"settings/wrong-host proven"}} {
+		s := carded(t, host).side("v1", "client", fact.SettingSeen{At: at, Value: "ledger.varzea.example"})
+		s.add("v1", fact.LookNames, fact.Target{Name: "ledger.varzea.example"}, func(f *fact.Fact) {
+			f.HostsFile = &fact.HostsFile{Path: "/etc/hosts", Name: "ledger.varzea.example", Line: 2, Addrs: []netip.Addr{netip.MustParseAddr(addr)}}
+		})
+		expect(t, s.weigh(), want...)
+	}
+	// An endpoint that does not work may be the one that is wrong.
+	port := fact.Card{Settings: []fact.SettingRule{{Name: "portal", Is: "port", Client: &at}}}
+	expect(t, carded(t, port, reset).side("v1", "client", fact.SettingSeen{At: at, Value: "8081"}).weigh(), "settings/wrong-port likely")
+	exact := fact.Card{Settings: []fact.SettingRule{{Name: "station", Value: "7", Client: &at}}}
+	expect(t, carded(t, exact).side("v1", "client", fact.SettingSeen{At: at, Value: "7"}).weigh())
+	expect(t, carded(t, exact).side("v1", "client", fact.SettingSeen{At: at, Value: "8"}).weigh(), "settings/copies-differ proven")
+	same := fact.Card{Settings: []fact.SettingRule{{Name: "station", Is: "same", Client: &at, Server: &at}}}
+	one, two := fact.SettingSeen{At: at, Value: "7", Line: 1}, fact.SettingSeen{At: at, Value: "8", Line: 2}
+	expect(t, carded(t, same).side("v1", "client", one).side("v2", "server", two).weigh(), "settings/copies-differ proven")
+	expect(t, carded(t, same).side("v1", "client", one).side("v2", "server", one).weigh())
+	copied := two
+	copied.Copy = 1
+	expect(t, carded(t, same).side("v1", "client", one, copied).weigh(), "settings/copies-differ proven")
+	expect(t, carded(t, same).side("v1", "client", fact.SettingSeen{At: at, Unread: "permission denied"}).weigh()) // nobody could read it
+	missing := carded(t, same).side("v1", "client", fact.SettingSeen{At: at, Missing: "no such key in /etc/gauge.ini", Near: "portl = x", NearLine: 4}).weigh()
+	expect(t, missing, "settings/blank proven")
+	if !strings.Contains(missing.Causes[0].Summary, `line 4 has "portl = x": was that meant?`) {
+		t.Error(missing.Causes[0].Summary)
+	}
+}
+
+// TestCardRest is what else a card says, and what comes of it.
+func TestCardRest(t *testing.T) {
+	body := func(status int, program, text string) step {
+		return answered(fact.Reply{Ending: fact.Done, Protocol: "http", Status: status, Program: program, Text: text, Whole: text != "", Date: began, SentMS: 1, FirstMS: 301})
+	}
+	for name, c := range map[string]struct {
+		card  fact.Card
+		steps []step
+		want  []string
+	}{
+		"too slow":             {fact.Card{Limit: "100ms"}, []step{connected, body(200, "", "")}, []string{"answer/too-slow proven"}},
+		"in time":              {fact.Card{Limit: "1s"}, []step{connected, body(200, "", "")}, nil},
+		"no answer in time":    {fact.Card{Limit: "3s"}, []step{connected, answered(fact.Reply{Ending: fact.Stalled, TookMS: 9000})}, []string{"answer/too-slow proven behind service/hung"}},
+		"another program":      {fact.Card{Answer: &fact.CardAnswer{Program: "tidebook"}}, []step{connected, body(200, "apache", "")}, []string{"answer/wrong-application proven"}},
+		"the program":          {fact.Card{Answer: &fact.CardAnswer{Program: "TideBook"}}, []step{connected, body(200, "tidebook/3", "")}, nil},
+		"another status":       {fact.Card{Answer: &fact.CardAnswer{Status: []int{204}}}, []step{connected, body(200, "", "")}, []string{"answer/error-status proven"}},
+		"without what it has":  {fact.Card{Answer: &fact.CardAnswer{Contains: "tides"}}, []step{connected, body(200, "", "floods")}, []string{"answer/wrong-application proven"}},
+		"with what it has":     {fact.Card{Answer: &fact.CardAnswer{Contains: "tides"}}, []step{connected, body(200, "", "the tides")}, nil},
+		"an error it calls so": {fact.Card{Answer: &fact.CardAnswer{Status: []int{403}}}, []step{connected, body(403, "", "")}, []string{"answer/error-status proven"}},
+	} {
+		t.Run(name, func(t *testing.T) { expect(t, carded(t, c.card, c.steps...).weigh(), c.want...) })
+	}
+	absent := carded(t, fact.Card{ClientProgram: "upload"}).add("v1", fact.LookSettings, fact.Target{Name: "client"}, func(f *fact.Fact) { f.Settings = &fact.Settings{Side: "client", Program: "upload"} })
+	expect(t, absent.weigh(), "settings/client-missing proven")
+	from := fact.Card{From: []string{"10.99.0.0/16"}}
+	expect(t, carded(t, from).weigh()) // it works: whatever the card says
+	needs := carded(t, fact.Card{Needs: []string{"ledger"}}, connected, replied(500))
+	needs.add("v2", fact.LookService, fact.Target{Port: 80, Scheme: "http"}, func(f *fact.Fact) {
+		f.Service = &fact.Service{Manager: "systemd", Programs: []fact.Program{nginxUp}, Needs: []fact.Unit{{Name: "ledger.service", Active: "failed"}}}
+	})
+	expect(t, needs.weigh(), "service/needs-down proven", "answer/error-status proven behind service/needs-down")
+}
+
+// TestSigns is marks of health that are not as they should be: they explain a
+// failure of the client's, and otherwise are doubts.
+func TestSigns(t *testing.T) {
+	card := fact.Card{Signs: []fact.Sign{{On: "client", File: "/var/lib/gauge/sites"}, {On: "server", File: "/var/log/tide"}}}
+	seen := func(s *scene, vantage, side string, wrong string) *scene {
+		return s.add(vantage, fact.LookSigns, fact.Target{Name: side}, func(f *fact.Fact) {
+			f.Signs = &fact.Signs{Side: side, List: []fact.SignSeen{{Sign: fact.Sign{On: side, File: "/x"}, Wrong: wrong}}}
+		})
+	}
+	expectDoubts(t, seen(carded(t, card), "v1", "client", "/x is stale").weigh(), "settings/not-received proven")
+	expectDoubts(t, seen(carded(t, card), "v2", "server", "/x is stale").weigh(), "service/stale-log proven")
+	expectDoubts(t, seen(carded(t, card), "v1", "client", "").weigh())
+}
+
+// TestServiceRecord is a record by which clients find the server.
+func TestServiceRecord(t *testing.T) {
+	scene := func(lists ...[]fact.ServiceRecord) trail.Trail {
+		s := carded(t, fact.Card{ServiceRecord: "_tides._tcp.varzea.example"})
+		for _, list := range lists {
+			s.add("v1", fact.LookServices, fact.Target{Name: "_tides._tcp.varzea.example"}, func(f *fact.Fact) {
+				f.ServiceRecords = &fact.ServiceRecords{Outcome: fact.NoSuchName, List: list}
+			})
+		}
+		return s.weigh()
+	}
+	expect(t, scene(nil), "names/no-service-record proven")
+	expect(t, scene()) // nobody has said anything yet
+	right := []fact.ServiceRecord{{Target: "tidebook.varzea.example", Port: 80}}
+	expect(t, scene(right))
+	expectDoubts(t, scene([]fact.ServiceRecord{{Target: "ledger.varzea.example", Port: 80}}), "names/no-service-record proven")
+	expectDoubts(t, scene([]fact.ServiceRecord{{Target: "tidebook.varzea.example", Port: 8080}}, right))
+}
+
+// TestRedirects is where an answer sends the client, and whether it gets there.
+func TestRedirects(t *testing.T) {
+	const other = "10.20.0.77"
+	led := func(location string, more func(*scene)) trail.Trail {
+		s := newScene(t, web).holds("v1", gauge).named(tidebook).client(tidebook, connected, answered(fact.Reply{Ending: fact.Done, Protocol: "http", Status: 302, Location: location, Date: began}))
+		if more != nil {
+			more(s)
+		}
+		return s.weigh()
+	}
+	target := fact.Target{Name: "readings.varzea.example", Addr: netip.MustParseAddr(other), Port: 80, Scheme: "http", Security: fact.Plain, Path: "/new"}
+	readings := func(steps ...step) func(*scene) {
+		return func(s *scene) {
+			s.add("v1", fact.LookNames, fact.Target{Name: target.Name}, func(f *fact.Fact) {
+				f.HostsFile = &fact.HostsFile{Path: "/etc/hosts", Name: target.Name, Line: 2, Addrs: []netip.Addr{netip.MustParseAddr(other)}}
+			})
+			s.climb("v1", target, steps...)
+		}
+	}
+	for name, c := range map[string]struct {
+		location string
+		more     func(*scene)
+		want     []string
+	}{
+		"a path of its own":       {"/new", nil, nil},
+		"back to itself":          {"http://tidebook.varzea.example/", nil, []string{"answer/redirects-away proven"}},
+		"a host that works":       {"http://readings.varzea.example/new", readings(connected, replied(200)), nil},
+		"a host that does not":    {"http://readings.varzea.example/new", readings(reset), []string{"answer/redirects-away proven"}},
+		"a page that is an error": {"http://readings.varzea.example/new", readings(connected, replied(404)), nil},
+		"not looked up yet":       {"http://readings.varzea.example/new", nil, nil},
+		"no place at all":         {"http://[::", nil, nil},
+	} {
+		t.Run(name, func(t *testing.T) { expect(t, led(c.location, c.more), c.want...) })
+	}
+}
+
+// TestNotReady is applications that say themselves that they are not ready.
+func TestNotReady(t *testing.T) {
+	for text, want := range map[string]string{
+		"Down for maintenance until noon": "answer/not-ready proven", "The portal is starting up.": "answer/not-ready proven",
+		"Internal error": "answer/error-status proven", "maintenanceplan not found": "answer/error-status proven",
+	} {
+		got := newScene(t, web).holds("v1", gauge).named(tidebook).client(tidebook, connected, answered(fact.Reply{Ending: fact.Done, Protocol: "http", Status: 503, Text: text, Date: began})).weigh()
+		expect(t, got, want)
+	}
+}
+
+// TestStrain is a connection that is left idle, and many at once.
+func TestStrain(t *testing.T) {
+	base := func() *scene {
+		return newScene(t, web).holds("v1", gauge).named(tidebook).client(tidebook, connected, replied(200))
+	}
+	for ending, want := range map[fact.Ending][]string{fact.Done: nil, fact.Closed: nil, fact.ResetMid: {"answer/cut-when-idle proven"}, fact.Stalled: {"answer/cut-when-idle proven"}} {
+		s := base()
+		s.set.Ask.IdleS = 60
+		target := s.target(tidebook)
+		target.Again = 60
+		s.add("v1", fact.LookIdle, target, func(f *fact.Fact) { f.Idle = &fact.Idle{WaitMS: 60000, Ending: ending} })
+		expect(t, s.weigh(), want...)
+	}
+	width := func(s *scene, l fact.Load) {
+		target := s.target(tidebook)
+		target.Again = l.Width
+		s.add("v1", fact.LookLoad, target, func(f *fact.Fact) { f.Load = &l })
+	}
+	s := base()
+	s.set.Ask.Widths = []int{1, 8}
+	width(s, fact.Load{Width: 1, Asked: 100, MedianMS: 10})
+	if _, wants := Weigh(s.set); wants[len(wants)-1].Look != fact.LookLoad || wants[len(wants)-1].Target.Again != 8 {
+		t.Errorf("%+v", wants)
+	}
+	width(s, fact.Load{Width: 8, Asked: 100, Failed: 2, Why: "503", MedianMS: 11})
+	expectDoubts(t, s.weigh(), "answer/overloaded proven")
+	slow := base()
+	slow.set.Ask.Widths = []int{1, 8}
+	width(slow, fact.Load{Width: 1, Asked: 100, MedianMS: 10})
+	width(slow, fact.Load{Width: 8, Asked: 100, MedianMS: 40})
+	expectDoubts(t, slow.weigh())
+}
+
+// TestMapper is a port mapper, and the port that it names.
+func TestMapper(t *testing.T) {
+	scene := func(entries []fact.MapperEntry, outcome step) trail.Trail {
+		s := newScene(t, "rpc://tidebook.varzea.example/nfs").holds("v1", gauge).named(tidebook).client(tidebook, connected, greeted(fact.Done, "", "", ""))
+		s.add("v1", fact.LookMapper, fact.Target{Addr: netip.MustParseAddr(tidebook), Port: 111}, func(f *fact.Fact) { f.Mapper = &fact.Mapper{Entries: entries} })
+		if outcome != nil {
+			s.climb("v1", fact.Target{Name: "tidebook.varzea.example", Addr: netip.MustParseAddr(tidebook), Port: 2049, Scheme: "tcp", Security: fact.Plain}, outcome)
+		}
+		return s.weigh()
+	}
+	nfs := []fact.MapperEntry{{Program: 100003, Name: "nfs", Version: 3, Transport: "tcp", Port: 2049}}
+	expect(t, scene(nfs, connected))
+	expect(t, scene(nfs, silent), "ports/dynamic-shut proven")
+	expect(t, scene(nil, nil), "ports/dynamic-shut proven")
+	expect(t, scene([]fact.MapperEntry{{Name: "nfs", Transport: "udp", Port: 2049}}, nil), "ports/dynamic-shut proven")
+	expect(t, scene(nfs, nil))
+}
+
+// TestDifferences compares two moments of the same hosts.
+func TestDifferences(t *testing.T) {
+	at := func(rules string, addrs ...string) fact.Set {
+		s := newScene(t, web).holds("v1", gauge).tables("v2", rules)
+		if len(addrs) > 0 {
+			s.hosts(addrs...)
+		}
+		return s.set
+	}
+	before := at("-A INPUT -p tcp --dport 80 -j DROP", tidebook)
+	if got := Differences(before, before); len(got) != 0 {
+		t.Errorf("the same: %q", got)
+	}
+	got := strings.Join(Differences(before, at("", tidebook)), "; ")
+	if !strings.Contains(got, "tidebook, packet filters: no longer has") || !strings.Contains(got, "DROP") {
+		t.Errorf("a rule less: %q", got)
+	}
+	got = strings.Join(Differences(before, at("-A INPUT -p tcp --dport 80 -j DROP", tidebook, "10.20.0.99")), "; ")
+	if got != "gauge-07, /etc/hosts: now has 10.20.0.99 tidebook.varzea.example" {
+		t.Errorf("an entry more: %q", got)
+	}
+	if got := Differences(at(""), before); strings.Contains(strings.Join(got, ""), "hosts") {
+		t.Errorf("what nobody looked at before differs: %q", got)
+	}
+}
+
+// TestTally adds up a watch.
+func TestTally(t *testing.T) {
+	var tally Tally
+	pulse := func(n int, outcome trail.Outcome, addr, holder string) Pulse {
+		return Pulse{At: began.Add(time.Duration(n) * time.Minute), Outcome: outcome, Addr: addr, ConnectMS: 1, AnswerMS: float64(n), Marks: map[string]string{"address": addr, "holder of the port": holder}}
+	}
+	turns := 0
+	for i := range 100 {
+		outcome, holder := trail.OutcomeClear, "nginx, pid 7"
+		if i >= 40 && i < 43 {
+			outcome, holder = trail.OutcomeFault, "nobody"
+		}
+		if tally.Add(pulse(i, outcome, tidebook, holder)) {
+			turns++
+		}
+	}
+	a := tally.ByAddr[tidebook]
+	if tally.Tries != 100 || tally.Failed != 3 || tally.Worst != 3 || tally.Streak != 57 || turns != 2 || len(tally.Turns) != 2 {
+		t.Errorf("%+v, %d turns", tally, turns)
+	}
+	if c := tally.Turns[0].Changes; len(c) != 1 || c[0] != "holder of the port: nobody, was nginx, pid 7" {
+		t.Errorf("%q", c)
+	}
+	if half, most := a.Within(0.5), a.Within(1); a.Tries != 100 || half < 45 || half > 57 || most < 95 || most > 101 {
+		t.Errorf("%+v: half %f, all %f", a, half, most)
+	}
+	before, after := pulse(1, trail.OutcomeClear, tidebook, "x"), pulse(2, trail.OutcomeFault, tidebook, "x")
+	before.Log, after.Log = "started", "no tide today"
+	if c := after.Changed(before); len(c) != 1 || c[0] != "its log: no tide today" {
+		t.Errorf("%q", c)
+	}
+	var long Tally
+	for i := range 5000 {
+		outcome := trail.OutcomeClear
+		if i%2 == 0 {
+			outcome = trail.OutcomeFault
+		}
+		long.Add(pulse(i, outcome, netip.AddrFrom4([4]byte{10, 20, byte(i >> 8), byte(i)}).String(), ""))
+	}
+	if len(long.Turns) > mostTurns || len(long.ByAddr) > mostAddrs {
+		t.Errorf("%d turns and %d addresses are kept", len(long.Turns), len(long.ByAddr))
+	}
+}
+
+// TestFront is a name that gives a gateway which does not carry the port.
+func TestFront(t *testing.T) {
+	const front = "10.20.0.1"
+	scene := func(listeners ...fact.Listener) trail.Trail {
+		s := newScene(t, web).holds("v1", gauge).holds("v2", tidebook).named(front).client(front, reset)
+		s.set.Vantages = append(s.set.Vantages, fact.Vantage{ID: "v3", Role: fact.Gateway, Host: "heron", Means: fact.SSH})
+		s.holds("v3", front).client(tidebook, connected, replied(200)).listening(listener("0.0.0.0", 80, "nginx"))
+		s.add("v3", fact.LookListeners, fact.Target{Port: 80, Scheme: "http"}, func(f *fact.Fact) { f.Listeners = &fact.Listeners{All: listeners} })
+		return s.weigh()
+	}
+	expect(t, scene(listener("0.0.0.0", 443, "haproxy")), "names/points-at-front proven")
+	expect(t, scene(listener("0.0.0.0", 80, "haproxy")), "names/stale-address proven")
+}

@@ -1,0 +1,89 @@
+package weigh
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+	"sync"
+
+	"uakari/internal/fact"
+)
+
+// deniedFile is how web servers log a file that they may not read: nginx, and
+// Apache's "AH00035" and "AH00132".
+var deniedFile = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`(?:open\(\) "|")(/[^"]+)" (?:failed|is forbidden) \(13: Permission denied\)|\(13\)Permission denied: .*?access to (/\S+) denied \(filesystem path '(/[^']+)'\)`)
+})
+
+// pathReading reads an answer of "forbidden" whose reason is a file, or a
+// folder above it, that the web server's own account may not enter.
+func (v *view) pathReading(w *wants, t *try, r Reading, reply fact.Reply) (Reading, bool) {
+	if reply.Status != 403 && reply.Status != 404 && reply.Status != 500 || t.server == "" || v.scheme.Wire != "http" {
+		return r, false
+	}
+	w.add(Want{Look: fact.LookService, At: fact.Server, On: t.server, Target: fact.Target{Port: t.target.Port, Scheme: t.target.Scheme, Again: 1}, Gate: Answer})
+	for _, s := range v.facts(t.server, fact.LookService) {
+		if s.Service == nil || s.Order.Target.Again != 1 {
+			continue
+		}
+		p, _ := v.chosen(s.Service.Programs)
+		if p == nil {
+			continue
+		}
+		worker := ""
+		for _, proc := range p.Processes {
+			if proc.User != "" && proc.User != "root" {
+				worker = proc.User
+			}
+		}
+		path, line := deniedIn(p, reply)
+		if path == "" || worker == "" {
+			continue
+		}
+		target := fact.Target{Account: worker, Path: path}
+		w.add(Want{Look: fact.LookPathRight, At: fact.Server, On: t.server, Target: target, Gate: Answer})
+		for _, f := range v.facts(t.server, fact.LookPathRight) {
+			if f.PathRight == nil || f.Order.Target != target || f.PathRight.Why == "" {
+				continue
+			}
+			at := f.PathRight
+			r.Cause, r.Harmless, r.Because = "login/path-right", false, union(r.Because, factIDs(s, f))
+			r.Summary = fmt.Sprintf("%s answers %d because %s; its log: \"%s\"", p.Name, reply.Status, at.Why, shortened(line))
+			r.Values = v.place(t, values{"user": worker, "level": at.Level, "mode": at.Mode, "chmod": at.Grant})
+			return r, true
+		}
+	}
+	return r, false
+}
+
+// ofRequest reports whether a line speaks of the path that was asked for.
+func ofRequest(line, asked string) bool {
+	if _, request, ok := strings.Cut(line, `request: "`); ok {
+		_, path, _ := strings.Cut(request, " ")
+		path, _, _ = strings.Cut(path, " ")
+		path, _, _ = strings.Cut(path, "?")
+		return path == asked
+	}
+	return strings.Contains(line, "access to "+asked+" denied")
+}
+
+// deniedIn is the file of the newest log line that tells of one that was
+// denied, for the path that was asked for.
+func deniedIn(p *fact.Program, reply fact.Reply) (path, line string) {
+	_, asked, _ := strings.Cut(reply.Asked, " ")
+	asked, _, _ = strings.Cut(asked, "?")
+	for _, file := range p.Logs {
+		for _, each := range slices.Backward(file.Lines) {
+			m := deniedFile().FindStringSubmatch(each)
+			if m == nil || !ofRequest(each, asked) {
+				continue
+			}
+			if m[3] != "" {
+				return m[3], each
+			}
+			return m[1], each
+		}
+	}
+	return "", ""
+}

@@ -1,0 +1,125 @@
+package weigh
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"uakari/internal/fact"
+)
+
+// recordReadings reads the service record that the card says clients find the
+// server by.
+func (v *view) recordReadings(w *wants, t *try) []Reading {
+	if v.ask.Card == nil || v.ask.Card.ServiceRecord == "" {
+		return nil
+	}
+	name := strings.TrimSuffix(v.ask.Card.ServiceRecord, ".")
+	w.add(Want{Look: fact.LookServices, At: fact.Client, Target: fact.Target{Name: name}, Gate: Name})
+	var none []*fact.Fact
+	found, asked := []fact.ServiceRecord(nil), 0
+	for _, f := range v.facts(v.client, fact.LookServices) {
+		switch {
+		case f.ServiceRecords == nil || f.Order.Target.Name != name:
+			continue
+		case len(f.ServiceRecords.List) > 0:
+			found = append(found, f.ServiceRecords.List...)
+		case f.ServiceRecords.Outcome == fact.NoSuchName || f.ServiceRecords.Outcome == fact.NoData:
+			none = append(none, f)
+		}
+		asked++
+	}
+	_, zone, _ := strings.Cut(strings.TrimPrefix(name[strings.Index(name, ".")+1:], "_"), ".")
+	r := Reading{Gate: Name, Cause: "names/no-service-record", Apart: true, Because: factIDs(none...), Vantage: v.client,
+		Values: values{"record": name, "zone": zone, "port": fmt.Sprint(v.ask.Endpoint.Port), "host": strings.TrimSuffix(v.ask.Endpoint.Host, ".")}}
+	switch {
+	case asked == 0 || len(found) == 0 && len(none) == 0:
+		return nil // nobody has said anything yet, or could
+	case len(found) == 0:
+		r.Summary = fmt.Sprintf("clients find the server by %s, and there is no such record", name)
+		return []Reading{r}
+	}
+	e := v.ask.Endpoint
+	if slices.ContainsFunc(found, func(s fact.ServiceRecord) bool {
+		return s.Port == e.Port && strings.EqualFold(s.Target, strings.TrimSuffix(e.Host, "."))
+	}) {
+		return nil
+	}
+	r.Harmless = true
+	r.Summary = fmt.Sprintf("%s leads clients to %s:%d, not to %s:%d", name, found[0].Target, found[0].Port, e.Host, e.Port)
+	return []Reading{r}
+}
+
+// frontReading reads an address that belongs to a gateway which does not
+// carry the port.
+func (v *view) frontReading(w *wants, t *try, r Reading) Reading {
+	for _, at := range v.set.Vantages {
+		if at.Role != fact.Gateway {
+			continue
+		}
+		w.add(Want{Look: fact.LookAddresses, At: fact.Gateway, On: at.ID, Gate: Name})
+		f, held := v.addresses(at.ID)
+		if held == nil || !held.Holds(t.target.Addr) {
+			continue
+		}
+		w.add(Want{Look: fact.LookListeners, At: fact.Gateway, On: at.ID, Target: fact.Target{Port: t.target.Port, Scheme: t.target.Scheme}, Gate: Name})
+		seen, list := v.listeners(at.ID)
+		if list == nil || len(list.On(t.target.Port)) > 0 {
+			continue
+		}
+		r.Cause = "names/points-at-front"
+		r.Summary = fmt.Sprintf("%s gives %s, which is %s, and nothing there takes port %d; %s has %s", t.target.Name, t.target.Addr, at.Host, t.target.Port, r.Values["server"], r.Values["right"])
+		r.Because = union(r.Because, factIDs(f, seen))
+		r.Values["front"], r.Values["port"] = at.Host, fmt.Sprint(t.target.Port)
+	}
+	return r
+}
+
+// reverseReading reads a list that names this client, whose address does not
+// lead back to that name: the service cannot know that it is meant.
+func (v *view) reverseReading(w *wants, t *try, source netip.Addr) (Reading, bool) {
+	if t.server == "" || !source.IsValid() {
+		return Reading{}, false
+	}
+	for _, f := range v.facts(t.server, fact.LookAccess) {
+		if f.Access == nil {
+			continue
+		}
+		for _, file := range f.Access.Files {
+			for _, line := range file.Lines {
+				name := namedIn(line.Text, v.host(v.client))
+				if name == "" {
+					continue
+				}
+				target := fact.Target{Addr: source}
+				w.add(Want{Look: fact.LookReverse, At: fact.Server, On: t.server, Target: target, Gate: Door})
+				for _, back := range v.facts(t.server, fact.LookReverse) {
+					if back.Reverse == nil || back.Order.Target != target || slices.Contains(back.Reverse.Back, name) {
+						continue
+					}
+					says := "has no name"
+					if len(back.Reverse.Names) > 0 {
+						says = "leads to " + strings.Join(back.Reverse.Names, ", ")
+					}
+					return Reading{Gate: Door, Cause: "names/reverse-differs", Apart: true, Because: factIDs(f, back), Vantage: t.server,
+						Summary: fmt.Sprintf("%s, line %d, lets %s in by name, and its address %s %s, looked up on %s", file.Path, line.Number, name, source, says, v.host(t.server)),
+						Values:  v.place(t, values{"address": source.String(), "name": name, "zone": "the reverse zone of " + source.String(), "server": v.host(t.server)})}, true
+				}
+			}
+		}
+	}
+	return Reading{}, false
+}
+
+// namedIn is the full name of a host in a line, if its first label is the
+// host's; "" if there is none.
+func namedIn(line, host string) string {
+	for _, word := range strings.FieldsFunc(line, func(r rune) bool { return r == ' ' || r == '\t' || r == ',' || r == ';' }) {
+		first, _, dotted := strings.Cut(word, ".")
+		if dotted && host != "" && strings.EqualFold(first, host) {
+			return strings.ToLower(strings.TrimSuffix(word, "."))
+		}
+	}
+	return ""
+}

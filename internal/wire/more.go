@@ -1,0 +1,169 @@
+package wire
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+	"time"
+
+	"uakari/internal/fact"
+)
+
+// greetPOP3 reads "+OK …"; "-ERR" is a refusal (RFC 1939 section 4).
+func greetPOP3(c *Conn) fact.Greeting {
+	g := c.firstLine("pop3", func(s string) bool { return strings.HasPrefix(s, "+OK") || strings.HasPrefix(s, "-ERR") })
+	if g.Protocol == "pop3" && strings.HasPrefix(g.Head, "-ERR") {
+		g.Refusal, g.Code = g.Head, "-ERR"
+	}
+	return g
+}
+
+// upgradePOP3 asks for TLS (RFC 2595 section 4).
+func upgradePOP3(c *Conn) fact.Upgrade {
+	return c.askUpgrade("STLS\r\n", func(answer string) bool { return strings.HasPrefix(answer, "+OK") })
+}
+
+// askUpgrade sends a line that asks for TLS and reads a line in answer.
+func (c *Conn) askUpgrade(ask string, good func(string) bool) fact.Upgrade {
+	began := time.Now()
+	u := fact.Upgrade{}
+	_, err := io.WriteString(c, ask)
+	if err == nil {
+		var line string
+		line, err = c.line()
+		u.Offered, u.Head = good(line), Clean(line)
+	}
+	u.Ending, u.TookMS = ending(err), MS(time.Since(began))
+	return u
+}
+
+// askPOP3 asks what the server can do (RFC 2449 section 5); any answer will
+// do, since old servers know no such question.
+func askPOP3(c *Conn, _ Question) fact.Reply {
+	return c.ask("pop3", "CAPA", "CAPA\r\n", func(r *fact.Reply) error {
+		text, err := c.line()
+		r.Text = Clean(text)
+		if err == nil && !strings.HasPrefix(text, "+OK") && !strings.HasPrefix(text, "-ERR") {
+			return errNotPOP3
+		}
+		return err
+	})
+}
+
+var errNotPOP3 = errors.New("not POP3")
+
+// greetFTP reads "220 …"; 4xx and 5xx are refusals (RFC 959 section 5.4). It
+// is a greeting as that of mail servers is.
+func greetFTP(c *Conn) fact.Greeting {
+	g := greetSMTP(c)
+	if g.Protocol == "smtp" {
+		g.Protocol = "ftp"
+	}
+	return g
+}
+
+// upgradeFTP asks for TLS (RFC 4217 section 4).
+func upgradeFTP(c *Conn) fact.Upgrade {
+	return c.askUpgrade("AUTH TLS\r\n", func(answer string) bool { return strings.HasPrefix(answer, "234") })
+}
+
+// askFTP asks for nothing (RFC 959 section 4.1.3). Servers that want an
+// account first say so.
+func askFTP(c *Conn, _ Question) fact.Reply {
+	return c.ask("ftp", "NOOP", "NOOP\r\n", func(r *fact.Reply) error {
+		code, text, err := c.smtpReply()
+		r.Status, r.Text, r.Refused = code, Clean(text), code == 530
+		if code >= 400 && code != 530 {
+			r.Code = strconv.Itoa(code)
+		}
+		return err
+	})
+}
+
+// askAMQP offers version 0-9-1: a server that speaks it begins a session, one
+// that speaks another says which (AMQP 0-9-1 section 2.2.4).
+func askAMQP(c *Conn, _ Question) fact.Reply {
+	return c.ask("amqp", "a session of version 0-9-1", "AMQP\x00\x00\x09\x01", func(r *fact.Reply) error {
+		head := make([]byte, 7)
+		if _, err := io.ReadFull(c, head); err != nil {
+			r.Text = Clean(string(head))
+			return err
+		}
+		switch {
+		case string(head[:4]) == "AMQP":
+			r.Code, r.Text = "version", fmt.Sprintf("it speaks another version (% x)", head[4:])
+		case head[0] != 1 || binary.BigEndian.Uint16(head[1:]) != 0:
+			r.Spoke = Recognise(head)
+			return errors.New("not AMQP")
+		default:
+			r.Refused = true // it wants an account next
+		}
+		return nil
+	})
+}
+
+// askMQTT opens a session without an account (MQTT 3.1.1 section 3.1), which
+// a server grants or refuses by a code.
+func askMQTT(c *Conn, _ Question) fact.Reply {
+	body := "\x00\x04MQTT\x04\x02\x00\x0a\x00\x06uakari"
+	return c.ask("mqtt", "a session without an account", "\x10"+string(rune(len(body)))+body, func(r *fact.Reply) error {
+		head := make([]byte, 4)
+		if _, err := io.ReadFull(c, head); err != nil {
+			return err
+		}
+		if head[0] != 0x20 || head[1] != 2 {
+			r.Spoke = Recognise(head)
+			return errors.New("not MQTT")
+		}
+		switch head[3] {
+		case 0:
+			io.WriteString(c, "\xe0\x00") // an orderly end
+		case 4, 5:
+			r.Refused = true
+		default:
+			r.Code, r.Text = strconv.Itoa(int(head[3])), "the session is refused"
+		}
+		return nil
+	})
+}
+
+// askNFS calls the procedure that does nothing, of version 3 and, if that is
+// refused, it still answers (RFC 5531 section 12.1).
+func askNFS(c *Conn, _ Question) fact.Reply {
+	var call []byte
+	for _, word := range []uint32{0x75616b61, 0, 2, 100003, 3, 0, 0, 0, 0, 0} {
+		call = binary.BigEndian.AppendUint32(call, word)
+	}
+	send := string(binary.BigEndian.AppendUint32(nil, uint32(len(call))|1<<31)) + string(call)
+	return c.ask("nfs", "the procedure that does nothing", send, func(r *fact.Reply) error {
+		head := make([]byte, 12)
+		if _, err := io.ReadFull(c, head); err != nil {
+			return err
+		}
+		if binary.BigEndian.Uint32(head[4:]) != 0x75616b61 || binary.BigEndian.Uint32(head[8:]) != 1 {
+			r.Spoke = Recognise(head)
+			return errors.New("not RPC")
+		}
+		return nil
+	})
+}
+
+// askDNS asks over TCP who answers for the root; any answer to it will do (RFC
+// 7766).
+func askDNS(c *Conn, _ Question) fact.Reply {
+	question := "\x75\x61\x01\x00\x00\x01\x00\x00\x00\x00\x00\x00\x00\x00\x02\x00\x01"
+	return c.ask("dns", "who answers for the root", "\x00\x11"+question, func(r *fact.Reply) error {
+		head := make([]byte, 14)
+		if _, err := io.ReadFull(c, head); err != nil {
+			return err
+		}
+		if string(head[2:4]) != question[:2] || head[4]&0x80 == 0 {
+			r.Spoke = Recognise(head)
+			return errors.New("not DNS")
+		}
+		return nil
+	})
+}
