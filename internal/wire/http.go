@@ -20,7 +20,7 @@ func askHTTP(c *Conn, q Question) fact.Reply {
 		path = "/" + path
 	}
 	path, _, _ = strings.Cut(path, "#")
-	bounded := c.bound()
+	reader := c.bound()
 	send := "GET " + path + " HTTP/1.1\r\nHost: " + q.Host + "\r\nUser-Agent: uakari\r\nAccept: */*\r\nConnection: close\r\n\r\n"
 	return c.ask("http", "GET "+path, send, func(r *fact.Reply) error {
 		head, _ := c.r.Peek(min(c.r.Buffered(), 16))
@@ -29,11 +29,8 @@ func askHTTP(c *Conn, q Question) fact.Reply {
 			return errNotHTTP
 		}
 		header, err := c.httpHead(r)
-		if err != nil && bounded.N == 0 {
-			return errTooLong
-		}
 		if err != nil {
-			return err
+			return reader.why(err)
 		}
 		r.Program = Clean(header.Get("Server"))
 		r.Location = Clean(header.Get("Location"))
@@ -64,12 +61,41 @@ const (
 // 5.6.7).
 const httpDate = "Mon, 02 Jan 2006 15:04:05 GMT"
 
+// bounded ends what is read of a connection after a number of bytes, and
+// remembers what else ended it: line readers hand out the half line before
+// the error, and a half line is not a broken one.
+type bounded struct {
+	from io.Reader
+	left int
+	err  error
+}
+
 // bound makes an end of what is read of a connection from now on. Nothing
 // may have been read yet.
-func (c *Conn) bound() *io.LimitedReader {
-	bounded := &io.LimitedReader{R: c.Conn, N: mostReply}
-	c.r.Reset(bounded)
-	return bounded
+func (c *Conn) bound() *bounded {
+	b := &bounded{from: c.Conn, left: mostReply}
+	c.r.Reset(b)
+	return b
+}
+
+func (b *bounded) Read(p []byte) (int, error) {
+	if b.left == 0 {
+		b.err = errTooLong
+		return 0, b.err
+	}
+	n, err := b.from.Read(p[:min(len(p), b.left)])
+	b.left -= n
+	b.err = err
+	return n, err
+}
+
+// why is why reading failed: what ended the connection, if anything did,
+// before what could not be read of its last line.
+func (b *bounded) why(err error) error {
+	if b.err != nil {
+		return b.err
+	}
+	return err
 }
 
 // httpHead reads a status line and its header, past any that are only on the

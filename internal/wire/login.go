@@ -65,7 +65,7 @@ func loginHTTP(c *Conn, with Credentials) (fact.Login, error) {
 	if path == "" {
 		path = "/"
 	}
-	c.bound()
+	reader := c.bound()
 	token := base64.StdEncoding.EncodeToString([]byte(with.Account + ":" + with.Secret))
 	if _, err := fmt.Fprintf(c, "GET %s HTTP/1.1\r\nHost: %s\r\nUser-Agent: uakari\r\nAuthorization: Basic %s\r\nConnection: close\r\n\r\n", path, with.Host, token); err != nil {
 		return l, err
@@ -73,7 +73,7 @@ func loginHTTP(c *Conn, with Credentials) (fact.Login, error) {
 	var r fact.Reply
 	header, err := c.httpHead(&r)
 	if err != nil {
-		return l, err
+		return l, reader.why(err)
 	}
 	for _, challenge := range header.Values("Www-Authenticate") {
 		scheme, _, _ := strings.Cut(challenge, " ")

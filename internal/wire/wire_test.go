@@ -171,6 +171,23 @@ func TestQuestions(t *testing.T) {
 	}
 }
 
+// TestHalfLines is a head of HTTP that ends in the middle, at every byte: what
+// ended it is told, not that half a line is no line.
+func TestHalfLines(t *testing.T) {
+	const head = "HTTP/1.1 200 OK\r\nServer: tidebook\r\n\r\n"
+	for n := 1; n < len(head); n++ {
+		r := Protocols["http"].Ask(peer(t, head[:n]), Question{Host: "tidebook.tidelog.example", Path: "/"})
+		if r.Ending != fact.Closed {
+			t.Errorf("closed after %q: %+v", head[:n], r)
+		}
+		slow := peer(t, head[:n], "never said")
+		slow.SetDeadline(time.Now().Add(10 * time.Millisecond))
+		if r := Protocols["http"].Ask(slow, Question{Host: "tidebook.tidelog.example", Path: "/"}); r.Ending != fact.Stalled {
+			t.Errorf("silent after %q: %+v", head[:n], r)
+		}
+	}
+}
+
 // TestEndless is a server that never stops talking: what is read is bounded.
 func TestEndless(t *testing.T) {
 	endless := map[string]string{
