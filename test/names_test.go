@@ -46,7 +46,7 @@ zone "varzea.example" { type primary; file "zone"; };
 }
 
 // background runs a program on a host until the test ends.
-func (l *lab) background(ns string, words ...string) {
+func (l *lab) background(ns string, words ...string) *exec.Cmd {
 	l.t.Helper()
 	cmd := exec.Command("ip", append([]string{"netns", "exec", ns}, words...)...)
 	log := &strings.Builder{}
@@ -61,6 +61,7 @@ func (l *lab) background(ns string, words ...string) {
 			l.t.Logf("%v: %s", words, log)
 		}
 	})
+	return cmd
 }
 
 // ready waits until a name server answers.

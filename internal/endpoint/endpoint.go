@@ -94,7 +94,7 @@ func Parse(input string) (fact.Endpoint, error) {
 	}
 	e := fact.Endpoint{
 		Input: input, Scheme: scheme.Name, Assumed: assumed, Host: host, Port: port,
-		Transport: "tcp", Security: scheme.Security, Verify: scheme.Verify, Path: path,
+		Transport: scheme.Transport(), Security: scheme.Security, Verify: scheme.Verify, Path: path,
 	}
 	if err := applyQuery(&e, scheme); err != nil {
 		return fact.Endpoint{}, err

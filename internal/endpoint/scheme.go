@@ -19,7 +19,9 @@ type Scheme struct {
 	Port     uint16 // 0: must be given
 	Also     []uint16
 	Security fact.Security
+	UDP      bool // spoken in datagrams; else over TCP
 	First    First
+	Open     bool   // nobody signs in with an account of their own
 	Wire     string // the protocol spoken; "" : none beyond the connection
 	// Verify says whether ordinary clients of this scheme check the
 	// server's certificate. Mail relays and database clients encrypt where
@@ -79,6 +81,10 @@ var (
 		Logs: []string{"/var/log/vsftpd.log"}}
 	nfsd    = Program{Name: "nfsd", Paths: []string{"/usr/sbin/rpc.nfsd"}, Units: []string{"nfs-server.service"}, Default: 2049}
 	rpcbind = Program{Name: "rpcbind", Paths: []string{"/usr/sbin/rpcbind", "/sbin/rpcbind"}, Units: []string{"rpcbind.service", "rpcbind.socket"}, Default: 111}
+	chronyd = Program{Name: "chronyd", Paths: []string{"/usr/sbin/chronyd"}, Units: []string{"chrony.service", "chronyd.service"},
+		Settings: []string{"/etc/chrony/chrony.conf", "/etc/chrony.conf"}, Port: `(?m)^\s*port\s+(\d+)`, Default: 123, Logs: []string{"/var/log/chrony/*.log"}}
+	ntpd = Program{Name: "ntpd", Paths: []string{"/usr/sbin/ntpd"}, Units: []string{"ntpsec.service", "ntp.service", "ntpd.service"},
+		Settings: []string{"/etc/ntpsec/ntp.conf", "/etc/ntp.conf"}, Default: 123, Logs: []string{"/var/log/ntp.log", "/var/log/ntpsec/*.log"}}
 	named   = Program{Name: "named", Paths: []string{"/usr/sbin/named"}, Units: []string{"named.service", "bind9.service"}, Default: 53}
 	dnsmasq = Program{Name: "dnsmasq", Paths: []string{"/usr/sbin/dnsmasq"}, Units: []string{"dnsmasq.service"}, Settings: []string{"/etc/dnsmasq.conf", "/etc/dnsmasq.d/*"}, Port: `(?m)^\s*port=(\d+)`, Default: 53}
 	unbound = Program{Name: "unbound", Paths: []string{"/usr/sbin/unbound"}, Units: []string{"unbound.service"}, Settings: []string{"/etc/unbound/unbound.conf"}, Port: `(?m)^\s*port:\s*(\d+)`, Default: 53}
@@ -131,11 +137,14 @@ var Schemes = []Scheme{
 	{Name: "mqtt", Port: 1883, Security: fact.Plain, First: ClientFirst, Wire: "mqtt", Programs: on(mosquitto, 1883)},
 	{Name: "mqtts", Port: 8883, Security: fact.TLS, First: ClientFirst, Wire: "mqtt", Verify: true, Programs: on(mosquitto, 8883)},
 	{Name: "ftp", Port: 21, Security: fact.StartTLS, First: ServerFirst, Wire: "ftp", Programs: []Program{vsftpd}},
-	{Name: "nfs", Port: 2049, Security: fact.Plain, First: ClientFirst, Wire: "nfs", Programs: []Program{nfsd}},
+	{Name: "nfs", Port: 2049, Open: true, Security: fact.Plain, First: ClientFirst, Wire: "nfs", Programs: []Program{nfsd}},
 	{Name: "rpc", Port: 111, Security: fact.Plain, First: ClientFirst, Programs: []Program{rpcbind}},
-	{Name: "dns", Port: 53, Security: fact.Plain, First: ClientFirst, Wire: "dns", Programs: []Program{named, dnsmasq, unbound}},
+	{Name: "dns", Port: 53, UDP: true, Open: true, Security: fact.Plain, First: ClientFirst, Wire: "dns", Programs: []Program{named, dnsmasq, unbound}},
+	{Name: "dns+tcp", Port: 53, Open: true, Security: fact.Plain, First: ClientFirst, Wire: "dns", Programs: []Program{named, dnsmasq, unbound}},
+	{Name: "ntp", Port: 123, UDP: true, Open: true, Security: fact.Plain, First: ClientFirst, Wire: "ntp", Record: "_ntp._udp", Programs: []Program{chronyd, ntpd}},
 	{Name: "tls", Security: fact.TLS, First: ClientFirst, Verify: true},
 	{Name: "tcp", Security: fact.Plain, First: NobodyKnows},
+	{Name: "udp", UDP: true, Security: fact.Plain, First: NobodyKnows},
 }
 
 // Lookup finds a scheme by its name or another name for it.
@@ -151,6 +160,14 @@ func Lookup(name string) (Scheme, bool) {
 		}
 	}
 	return Scheme{}, false
+}
+
+// Transport is what carries it: "tcp" or "udp".
+func (s Scheme) Transport() string {
+	if s.UDP {
+		return "udp"
+	}
+	return "tcp"
 }
 
 // byPort is the scheme whose own port this is; tcp, where there is none.

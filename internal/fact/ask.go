@@ -29,7 +29,7 @@ type Endpoint struct {
 	Assumed   bool     `json:"assumed,omitempty"` // the scheme was not given but taken from the port
 	Host      string   `json:"host"`              // in ASCII form; exactly as typed if Stray is not empty
 	Port      uint16   `json:"port"`
-	Transport string   `json:"transport"` // "tcp"
+	Transport string   `json:"transport"` // "tcp" or "udp"
 	Security  Security `json:"security"`
 	Path      string   `json:"path,omitempty"`
 	Verify    bool     `json:"verify"` // clients of this endpoint check its certificate

@@ -41,7 +41,7 @@ type Listener struct {
 	Addr      netip.Addr `json:"addr"`                // unspecified: every address
 	Port      uint16     `json:"port"`
 	V6Only    *bool      `json:"v6_only,omitempty"` // of an IPv6 wildcard; nil: not known
-	Queue     uint32     `json:"queue"`             // connections that wait to be accepted
+	Queue     uint32     `json:"queue"`             // connections that wait to be accepted; UDP: bytes that wait to be read
 	Limit     uint32     `json:"limit"`             // the backlog asked for; Limit+1 may wait
 	Inode     uint32     `json:"inode,omitempty"`
 	UID       uint32     `json:"uid"`
@@ -75,9 +75,10 @@ func (l Listener) Takes(addr netip.Addr) (takes, certain bool) {
 
 // Full reports whether the kernel turns new connections away. The queue
 // takes one more than the limit (sk_acceptq_is_full in include/net/sock.h).
-func (l Listener) Full() bool { return l.Queue > l.Limit }
+func (l Listener) Full() bool { return l.Transport != "udp" && l.Queue > l.Limit }
 
-// Listeners is every listening TCP socket of one network namespace. Owners
+// Listeners is every listening TCP socket of one network namespace, and its
+// bound UDP sockets where they matter or all was asked for. Owners
 // are filled in for the port that was asked for and for the endpoint's
 // programs.
 type Listeners struct {
@@ -88,11 +89,11 @@ type Listeners struct {
 	Hidden string `json:"hidden,omitempty"`
 }
 
-// On is the listeners on a port.
-func (l Listeners) On(port uint16) []Listener {
+// On is the sockets on a port of a transport, "tcp" or "udp".
+func (l Listeners) On(transport string, port uint16) []Listener {
 	var on []Listener
 	for _, each := range l.All {
-		if each.Port == port {
+		if each.Port == port && (each.Transport == "udp") == (transport == "udp") {
 			on = append(on, each)
 		}
 	}

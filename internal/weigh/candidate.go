@@ -24,10 +24,16 @@ var candidateTable = []candidate{
 	{[]Symptom{SilentTCP, SilentUDP}, Way, "rules/transit-silent", "a filter or router on the way may swallow it", "something on the way swallows it"},
 	{[]Symptom{SilentTCP, SilentUDP}, Host, "service/host-down", "the machine may be off or off the network", "the machine is off or off the network"},
 	{[]Symptom{SilentTCP, SilentUDP}, Name, "names/stale-address", "the address may be an old one", "the address is an old one"},
+	{[]Symptom{SilentUDP}, Listener, "ports/none-listening", "the service may be down, and a filter may hold back that it is", "nothing takes datagrams on this address and port"},
+	{[]Symptom{SilentUDP}, Room, "service/hung", "the service may be hung", "the service is hung"},
+	{[]Symptom{SilentUDP}, Door, "answer/source-refused", "the service may pass over this client's address in silence", "the service passes over this client's address in silence"},
 	{[]Symptom{SilentTCP}, Room, "ports/queue-full", "the service may be hung and its queue full", "the service is hung and its queue full"},
-	{[]Symptom{SilentTCP}, WayBack, "rules/return-drop", "the reply may be lost on its way back", "the reply is lost on its way back"},
+	{[]Symptom{SilentTCP, SilentUDP}, WayBack, "rules/return-drop", "the reply may be lost on its way back", "the reply is lost on its way back"},
 	{[]Symptom{SilentTCP, SilentUDP}, Intent, "settings/wrong-host", "the host may be the wrong one", "the host is the wrong one"},
 	{[]Symptom{SilentTCP, SilentUDP}, WayOut, "rules/client-drop", "this client's own filter may drop it", "this client's own filter drops it"},
+
+	{[]Symptom{PortUnreachable}, Listener, "ports/none-listening", "the service may be down, or on another port or address", "nothing takes datagrams on this address and port"},
+	{[]Symptom{PortUnreachable}, WayIn, "rules/server-reject", "the server's own filter may refuse it", "the server's own filter refuses it"},
 
 	// The kernel at either end says no by itself.
 	{[]Symptom{ICMPFromClient}, WayOut, "rules/client-reject", "", "this client's own filter refuses it"},

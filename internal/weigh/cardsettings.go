@@ -318,7 +318,7 @@ func (j settingJudge) listens(value string) (listens, known bool) {
 	if j.t.server == "" || list == nil {
 		return false, false
 	}
-	return len(list.On(uint16(n))) > 0, true
+	return len(list.On(j.v.ask.Endpoint.Transport, uint16(n))) > 0, true
 }
 
 // differs reads two settings that should agree.

@@ -185,7 +185,7 @@ func firstExplaining(sym Symptom, shut []*judged) *judged {
 // consistent reports whether a shut gate may give the symptom.
 func consistent(sym Symptom, r Reading) bool {
 	if r.Shows != nil {
-		return slices.Contains(r.Shows, sym)
+		return slices.Contains(r.Shows, sym) || like[sym] != NotTried && slices.Contains(r.Shows, like[sym])
 	}
 	return symptoms[sym].may.has(r.Gate)
 }

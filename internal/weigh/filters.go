@@ -11,7 +11,7 @@ import (
 )
 
 // filtered is the symptoms that a packet filter may give.
-var filtered = []Symptom{SilentTCP, SilentUDP, RefusedByReset, ICMPFromClient, ICMPFromTarget, ICMPFromElsewhere, NotPermittedHere, ServerFirstSilent,
+var filtered = []Symptom{SilentTCP, SilentUDP, Unasked, RefusedByReset, ICMPFromClient, ICMPFromTarget, PortUnreachable, ICMPFromElsewhere, NotPermittedHere, ServerFirstSilent,
 	ClientFirstSilent, UnreachableFrom}
 
 // post is one host on a packet's way, as far as it was seen.
@@ -48,7 +48,7 @@ func (v *view) filterReadings(w *wants, t *try) []Reading {
 			Want{Look: fact.LookPeers, At: fact.Server, On: t.server, Gate: WayIn})
 	}
 	var readings []Reading
-	p := filter.Packet{Proto: filter.TCP, From: source, To: t.target.Addr.Unmap().WithZone(""), ToPort: t.target.Port, Flags: filter.SYN}
+	p := v.firstPacket(t, source)
 	sure := true // the packet that reaches a host is the one that it is judged by
 	gate := Way
 	posts := v.posts(t, seats)
@@ -95,6 +95,15 @@ func (v *view) filterReadings(w *wants, t *try) []Reading {
 		}
 	}
 	return append(readings, v.wayBackOpen(t, posts, readings)...)
+}
+
+// firstPacket is the client's first packet, from a source.
+func (v *view) firstPacket(t *try, source netip.Addr) filter.Packet {
+	p := filter.Packet{Proto: filter.TCP, From: source, To: t.target.Addr.Unmap().WithZone(""), ToPort: t.target.Port, Flags: filter.SYN}
+	if v.scheme.UDP {
+		p.Proto, p.Flags = filter.UDP, 0
+	}
+	return p
 }
 
 // wayBackOpen reads the way back open where both ends let the reply pass:
@@ -349,12 +358,12 @@ func (v *view) block(t *try, at post, gate Gate, walk filter.Walk, step filter.S
 		r.Values["absent"], r.Values["client"], r.Values["server"], r.Values["addr"] = "yes", host, host, step.Packet.To.String()
 		return r
 	}
-	r.Cause, r.Shows = dropCauses[role], []Symptom{SilentTCP, SilentUDP, NotPermittedHere}
+	r.Cause, r.Shows = dropCauses[role], []Symptom{SilentTCP, NotPermittedHere}
 	if rejects {
 		r.Cause, r.Shows = rejectCauses[role], shownBy(role, step.With)
 	}
 	if gate == WayBack {
-		r.Cause, r.Shows = "rules/return-drop", []Symptom{SilentTCP, SilentUDP}
+		r.Cause, r.Shows = "rules/return-drop", []Symptom{SilentTCP}
 	}
 	r.Summary = v.ruleText(host, step, gate == WayBack)
 	v.mend(&r, at, step)
@@ -465,7 +474,7 @@ func (v *view) redirected(t *try, at post, walk filter.Walk) (Reading, bool) {
 			r.Gate = Way
 			r.Short = []string{"whether it is meant to go there is not known"}
 		case held != nil && held.Holds(walk.Last.To) && list != nil:
-			if slices.ContainsFunc(list.On(walk.Last.ToPort), func(l fact.Listener) bool { takes, _ := l.Takes(walk.Last.To); return takes }) {
+			if slices.ContainsFunc(list.On(v.ask.Endpoint.Transport, walk.Last.ToPort), func(l fact.Listener) bool { takes, _ := l.Takes(walk.Last.To); return takes }) {
 				return Reading{}, false
 			}
 			r.Summary += ", where nothing listens"

@@ -287,7 +287,7 @@ func (v *view) confirmed(t *try) bool {
 		return true
 	}
 	return slices.ContainsFunc(v.programsAt(t.server), func(p fact.Program) bool {
-		return (p.Why == "card" || p.Why == "unit") && (p.Path != "" || len(p.Processes) > 0)
+		return v.named(&p) && (p.Path != "" || len(p.Processes) > 0)
 	})
 }
 

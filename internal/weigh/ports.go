@@ -17,7 +17,7 @@ func (v *view) taking(t *try) []fact.Listener {
 	if list == nil {
 		return nil
 	}
-	return slices.DeleteFunc(list.On(t.target.Port), func(l fact.Listener) bool {
+	return slices.DeleteFunc(list.On(v.ask.Endpoint.Transport, t.target.Port), func(l fact.Listener) bool {
 		takes, certain := l.Takes(t.target.Addr)
 		return !takes || !certain
 	})
@@ -48,7 +48,7 @@ func (v *view) portReadings(w *wants, t *try) []Reading {
 		// namespace leads on, as with published container ports.
 		return nil
 	}
-	onPort := v.ours(t, list.On(t.target.Port))
+	onPort := v.ours(t, list.On(v.ask.Endpoint.Transport, t.target.Port))
 	for _, l := range onPort {
 		if takes, _ := l.Takes(t.target.Addr); takes {
 			return nil // it may take this address; nobody can say
@@ -106,7 +106,7 @@ func (v *view) missingPorts(t *try, f *fact.Fact, list *fact.Listeners) (Reading
 	}
 	var missing []string
 	for _, port := range v.ask.Card.Ports {
-		if len(list.On(port)) == 0 {
+		if len(list.On(v.ask.Endpoint.Transport, port)) == 0 {
 			missing = append(missing, fmt.Sprint(port))
 		}
 	}
@@ -134,7 +134,7 @@ var publishers = []string{"docker-proxy", "rootlessport", "conmon", "slirp4netns
 // have been answered: it does not ask who answers.
 func (v *view) foreignPort(t *try, f *fact.Fact, l fact.Listener) []Reading {
 	p, _ := v.chosen(v.programsAt(t.server))
-	if t.symptom == Fine && p.Why != "card" && p.Why != "unit" {
+	if t.symptom == Fine && !v.named(p) {
 		return v.openPort(t, f, l)
 	}
 	r := Reading{
@@ -167,6 +167,7 @@ func (v *view) openPort(t *try, f *fact.Fact, l fact.Listener) []Reading {
 			Short:   []string{"the kernel counts for all ports together, and this queue had room when it was looked at"},
 			Values:  v.place(t, values{"program": owner(l), "pid": nonZero(l.PID), "unit": l.Unit}),
 		})
+	case l.Transport == "udp": // whether it reads what comes is seen by a second look
 	case t.symptom == SilentTCP || !symptoms[t.symptom].may.has(Room):
 		readings = append(readings, Reading{Gate: Room, Because: factIDs(f), Vantage: t.server,
 			Summary: fmt.Sprintf("queue %d of %d", l.Queue, max(l.Limit, 1))})
@@ -225,8 +226,11 @@ func (v *view) heldBy(t *try, l fact.Listener) string {
 	if by == "" {
 		by = owner(l)
 	}
-	return fmt.Sprintf("%s held by %s, queue %d of %d",
-		endpoint.HostPort(t.target.Addr.String(), t.target.Port), by, l.Queue, max(l.Limit, 1))
+	text := fmt.Sprintf("%s held by %s", endpoint.HostPort(t.target.Addr.String(), t.target.Port), by)
+	if l.Transport == "udp" {
+		return text
+	}
+	return text + fmt.Sprintf(", queue %d of %d", l.Queue, max(l.Limit, 1))
 }
 
 func owner(l fact.Listener) string {
@@ -352,7 +356,7 @@ func (v *view) ownAddress(t *try) (netip.Addr, bool) {
 	if list == nil {
 		return netip.Addr{}, false
 	}
-	for _, l := range v.ours(t, list.On(t.target.Port)) {
+	for _, l := range v.ours(t, list.On(v.ask.Endpoint.Transport, t.target.Port)) {
 		switch {
 		case !l.Addr.IsUnspecified():
 			return l.Addr, true

@@ -65,7 +65,7 @@ func (v *view) frontReading(w *wants, t *try, r Reading) Reading {
 		}
 		w.add(Want{Look: fact.LookListeners, At: fact.Gateway, On: at.ID, Target: fact.Target{Port: t.target.Port, Scheme: t.target.Scheme}, Gate: Name})
 		seen, list := v.listeners(at.ID)
-		if list == nil || len(list.On(t.target.Port)) > 0 {
+		if list == nil || len(list.On(v.ask.Endpoint.Transport, t.target.Port)) > 0 {
 			continue
 		}
 		r.Cause = "names/points-at-front"

@@ -2,7 +2,6 @@ package weigh
 
 import (
 	"fmt"
-	"slices"
 
 	"uakari/internal/fact"
 )
@@ -13,14 +12,14 @@ func (v *view) ruleReadings(w *wants, t *try) []Reading {
 	if v.onSame(t) {
 		readings = append(readings, Reading{Gate: Way, Vantage: v.client, Summary: "both ends are this host"})
 	}
-	if slices.Contains([]Symptom{NoRouteHere, SilentTCP, NeighbourSilent}, t.symptom) {
+	if t.symptom.silent() || t.symptom == NoRouteHere || t.symptom == NeighbourSilent {
 		w.add(Want{Look: fact.LookRoute, At: fact.Client, Target: fact.Target{Addr: t.target.Addr}, Gate: WayOut})
 		if r, ok := v.routeReading(t); ok {
 			readings = append(readings, r)
 		}
 	}
-	if t.symptom == SilentTCP && !v.onSame(t) {
-		w.add(Want{Look: fact.LookHops, At: fact.Client, Target: fact.Target{Addr: t.target.Addr, Port: t.target.Port}, Gate: Way})
+	if t.symptom.silent() && !v.onSame(t) {
+		w.add(Want{Look: fact.LookHops, At: fact.Client, Target: fact.Target{Addr: t.target.Addr, Port: t.target.Port, Scheme: t.target.Scheme}, Gate: Way})
 	}
 	if t.symptom == NeighbourSilent {
 		w.add(Want{Look: fact.LookLink, At: fact.Client, Target: fact.Target{Addr: t.target.Addr}, Gate: Way})

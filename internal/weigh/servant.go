@@ -98,7 +98,7 @@ func (s servant) down() []Reading {
 	if since := here[0].Since; !since.IsZero() && s.v.ask.Began.Sub(since) < startingTime && s.mute() {
 		r := s.reading(Listener, "service/starting", fmt.Sprintf("%s started %s ago and has not opened the port yet%s", s.p.Name, span(s.v.ask.Began.Sub(since)), s.stillClosed()))
 		r.Most = trail.Likely
-		if s.p.Why == "card" || s.p.Why == "unit" {
+		if s.v.named(s.p) {
 			return []Reading{r}
 		}
 	}
@@ -181,7 +181,7 @@ func (s servant) closedPorts() (closed, all int) {
 		return 0, 0
 	}
 	for _, port := range s.v.ask.Card.Ports {
-		if len(list.On(port)) == 0 {
+		if len(list.On(s.v.ask.Endpoint.Transport, port)) == 0 {
 			closed++
 		}
 	}
@@ -200,7 +200,7 @@ func (s servant) stillClosed() string {
 // absent reads a service that is not there at all. Only where it was said
 // which one it is can it be missed.
 func (s servant) absent() []Reading {
-	if s.p.Why != "card" && s.p.Why != "unit" {
+	if !s.v.named(s.p) {
 		return nil
 	}
 	what := "program " + s.p.Name
@@ -213,7 +213,7 @@ func (s servant) absent() []Reading {
 // stopped reads a service that simply does not run.
 func (s servant) stopped(summary string) Reading {
 	r := s.reading(Listener, "service/stopped", summary)
-	if s.manager != "" && s.u == nil && s.p.Why != "card" {
+	if s.manager != "" && s.u == nil && !s.v.named(s.p) {
 		r.Short = append(r.Short, s.manager+" knows no unit for it")
 	}
 	return r
@@ -380,7 +380,7 @@ func restarts(u *fact.Unit) string {
 // will go on.
 func (s servant) up() []Reading {
 	var readings []Reading
-	stuck := s.t.symptom == ServerFirstSilent || s.t.symptom == ClientFirstSilent || s.t.symptom == SilentTCP
+	stuck := s.t.symptom == ServerFirstSilent || s.t.symptom == ClientFirstSilent || s.t.symptom.silent()
 	for _, r := range s.p.Here() {
 		if (stuck || s.t.symptom == ServerFirstClosed || s.t.symptom == ClientFirstClosed) && r.Limit > 0 && r.Files >= r.Limit {
 			starved := s.reading(Room, "service/starved", fmt.Sprintf("%s (pid %d) has %d files open and may have no more", s.p.Name, r.PID, r.Files))
@@ -392,7 +392,11 @@ func (s servant) up() []Reading {
 		}
 	}
 	if l, ok := s.unaccepted(); ok && stuck && s.t.symptom != SilentTCP && !s.t.climb.hasty() {
-		readings = append(readings, s.hung(fmt.Sprintf("%s takes no connections: %s waiting", owner(l), waiting(l.Queue))))
+		what := fmt.Sprintf("%s takes no connections: %s waiting", owner(l), waiting(l.Queue))
+		if l.Transport == "udp" {
+			what = fmt.Sprintf("%s reads no datagrams: %d bytes wait", owner(l), l.Queue)
+		}
+		readings = append(readings, s.hung(what))
 	}
 	harmless := func(cause, summary string) {
 		r := s.reading(Listener, cause, summary)
@@ -454,7 +458,7 @@ func (s servant) unaccepted() (fact.Listener, bool) {
 	if last == nil {
 		return fact.Listener{}, false
 	}
-	for _, l := range last.On(s.t.target.Port) {
+	for _, l := range last.On(s.v.ask.Endpoint.Transport, s.t.target.Port) {
 		if takes, certain := l.Takes(s.t.target.Addr); takes && certain && l.Queue > 0 {
 			return l, true
 		}

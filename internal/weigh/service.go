@@ -36,7 +36,7 @@ func (v *view) serviceReadings(w *wants, t *try) []Reading {
 		}
 	}
 	p, short := v.chosen(s.Programs)
-	if p == nil || len(short) > 0 && len(list.On(t.target.Port)) > 0 {
+	if p == nil || len(short) > 0 && len(list.On(v.ask.Endpoint.Transport, t.target.Port)) > 0 {
 		return readings // whoever holds the port may be the service
 	}
 	if !v.confirmed(t) {
@@ -56,7 +56,7 @@ func (v *view) serviceReadings(w *wants, t *try) []Reading {
 // who holds its port, on whatever address, or by its processes.
 func (v *view) running(t *try) string {
 	if _, list := v.listeners(t.server); list != nil {
-		for _, l := range v.ours(t, list.On(t.target.Port)) {
+		for _, l := range v.ours(t, list.On(v.ask.Endpoint.Transport, t.target.Port)) {
 			if l.PID != 0 {
 				return strings.TrimRight(fmt.Sprintf("%s runs (pid %d) %s", l.Program, l.PID, since(v.ask.Began, l.Since)), " ")
 			}
@@ -79,24 +79,66 @@ const notConfirmed = "this host is taken for the server only because the name gi
 // the scheme. On a port that is not the scheme's own, a guard is missing then:
 // something else may be served there.
 func (v *view) chosen(programs []fact.Program) (*fact.Program, []string) {
-	var only []*fact.Program
+	var told, only []*fact.Program
 	for i := range programs {
 		p := &programs[i]
-		if p.Why == "card" || p.Why == "unit" || p.Why != "scheme" && installed(p) {
+		switch {
+		case v.named(p):
 			return p, nil
-		}
-		if p.Path != "" {
+		case p.Why != "scheme" && installed(p):
+			told = append(told, p)
+		case p.Path != "":
 			only = append(only, p)
 		}
 	}
-	if len(only) == 1 {
-		p := only[0]
-		if v.scheme.Usual(v.ask.Endpoint.Port) {
-			return p, nil
-		}
-		return p, []string{p.Name + " is taken for the endpoint's service because it is the only one of its kind here"}
+	switch {
+	case len(told) > 0:
+		return likeliest(told)
+	case len(only) == 1 && v.scheme.Usual(v.ask.Endpoint.Port):
+		return only[0], nil
+	case len(only) == 1:
+		return only[0], []string{only[0].Name + " is taken for the endpoint's service because it is the only one of its kind here"}
 	}
 	return nil, nil
+}
+
+// named reports whether the administrator said that a program serves the
+// endpoint: by a card, which a record may have been made without, or by a unit.
+func (v *view) named(p *fact.Program) bool {
+	c := v.ask.Card
+	return p.Why == "card" || p.Why == "unit" || c != nil && (c.Program != "" && path.Base(c.Program) == p.Name ||
+		c.Unit != "" && slices.ContainsFunc(p.Units, func(u fact.Unit) bool { return u.Name == c.Unit }))
+}
+
+// likeliest is which of several programs, whose settings all name the port,
+// serves it: the one that runs or, failing that, the one that should. A guard
+// is missing where that does not tell.
+func likeliest(told []*fact.Program) (*fact.Program, []string) {
+	signs := []func(*fact.Program) bool{
+		func(p *fact.Program) bool { return len(p.Here()) > 0 },
+		func(p *fact.Program) bool {
+			u := mainUnit(p)
+			return u != nil && (u.Enabled == "enabled" || u.Active == "failed" || u.Active == "activating")
+		},
+	}
+	left := told
+	for _, sign := range signs {
+		with := slices.DeleteFunc(slices.Clone(left), func(p *fact.Program) bool { return !sign(p) })
+		if len(with) == 1 {
+			return with[0], nil
+		}
+		if len(with) > 0 {
+			left = with
+		}
+	}
+	if len(told) == 1 {
+		return told[0], nil
+	}
+	var names []string
+	for _, p := range left {
+		names = append(names, p.Name)
+	}
+	return left[0], []string{"any of " + strings.Join(names, ", ") + " could serve it"}
 }
 
 // installed reports whether a program or a unit of it is there at all.
@@ -141,7 +183,7 @@ func (v *view) hostReadings(w *wants, t *try) []Reading {
 		}
 		return []Reading{{Gate: Host, Because: factIDs(f), Vantage: t.server, Summary: v.host(t.server) + " has this address and is up"}}
 	}
-	if !slices.Contains([]Symptom{SilentTCP, UnreachableFrom}, t.symptom) {
+	if !t.symptom.silent() && t.symptom != UnreachableFrom {
 		return nil
 	}
 	w.add(Want{Look: fact.LookEcho, At: fact.Client, Target: fact.Target{Addr: t.target.Addr}, Gate: Host})

@@ -30,7 +30,7 @@ func (v *view) toldReadings(t *try) []Reading {
 		return nil
 	}
 	f, list := v.listeners(t.server)
-	if list == nil || len(list.On(t.target.Port)) == 0 {
+	if list == nil || len(list.On(v.ask.Endpoint.Transport, t.target.Port)) == 0 {
 		return nil
 	}
 	return []Reading{{Gate: Intent, Because: factIDs(f), Vantage: t.server, Summary: v.told(t.target)}}

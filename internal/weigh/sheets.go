@@ -302,8 +302,8 @@ func (v *view) sheetReadings(w *wants, t *try) []Reading {
 		because = []string{id}
 	}
 	target := t.target.Addr.Unmap().WithZone("")
-	base := Reading{Gate: Way, Because: because, Vantage: v.client, Shows: []Symptom{SilentTCP, SilentUDP, UnreachableFrom, ICMPFromElsewhere}}
-	p := filter.Packet{Proto: filter.TCP, From: source, To: target, ToPort: t.target.Port}
+	base := Reading{Gate: Way, Because: because, Vantage: v.client, Shows: []Symptom{SilentTCP, UnreachableFrom, ICMPFromElsewhere}}
+	p := v.firstPacket(t, source)
 	var readings []Reading
 	add := func(cause, summary string, values values, more func(*Reading)) {
 		r := base

@@ -16,8 +16,10 @@ const (
 	NoAddress
 	SilentTCP
 	SilentUDP
+	Unasked // UDP: something was sent, and nobody knows whether it asks for an answer
 	RefusedByReset
-	ICMPFromClient // port unreachable or prohibited, from the client itself
+	PortUnreachable // UDP: the target says that nobody takes it, or its filter says so
+	ICMPFromClient  // port unreachable or prohibited, from the client itself
 	ICMPFromTarget
 	ICMPFromElsewhere
 	NeighbourSilent    // host unreachable, said by the client's own kernel
@@ -54,7 +56,9 @@ var symptoms = [symptomCount]symptomRow{
 	NotTried:           {0, 0, "not tried"},
 	NoAddress:          {gates(Name, Intent), 0, "the name gives no address"},
 	SilentTCP:          {gates(Intent, Name, WayOut, Way, Host, WayIn, Room, WayBack), 0, "no answer"},
-	SilentUDP:          {gates(Intent, Name) | upTo(Door), 0, "no answer"},
+	SilentUDP:          {gates(Intent, Name, WayBack) | upTo(Door), 0, "no answer"},
+	Unasked:            {gates(Intent, Name, WayBack) | upTo(Door), 0, "nothing comes back, and nobody knows whether it should"},
+	PortUnreachable:    {gates(WayIn, Listener), gates(WayOut, Way, Host), "refused by an ICMP message of the target"},
 	RefusedByReset:     {gates(Listener, WayIn, Way, WayOut, Name, Intent), 0, "refused"},
 	ICMPFromClient:     {gates(WayOut), 0, "refused by this host itself"},
 	ICMPFromTarget:     {gates(WayIn), gates(WayOut, Way, Host), "refused by an ICMP message of the target"},
@@ -78,8 +82,15 @@ var symptoms = [symptomCount]symptomRow{
 	Fine:               {0, allGates &^ gates(Account), "it answers"},
 }
 
+// like is what a symptom looks like over TCP: a gate that gives that one
+// gives this one.
+var like = [symptomCount]Symptom{SilentUDP: SilentTCP, Unasked: SilentTCP, PortUnreachable: ICMPFromTarget}
+
 // String is how the client would say it.
 func (s Symptom) String() string { return symptoms[s].says }
+
+// silent reports whether nothing at all came back.
+func (s Symptom) silent() bool { return s == SilentTCP || like[s] == SilentTCP }
 
 // progress orders symptoms by how far the try got; a larger number after a
 // change is progress, even if it is still an error.
@@ -142,7 +153,7 @@ func (c climb) symptom(own []netip.Addr) Symptom {
 	case c.greeting != nil && (c.greeting.Greeting.Ending == fact.Closed || c.greeting.Greeting.Ending == fact.ResetMid):
 		return ClientFirstClosed
 	case c.connect != nil && c.connect.Connect.Outcome != fact.Connected:
-		return connectSymptom(*c.connect.Connect, c.target.Addr, own)
+		return connectSymptom(*c.connect.Connect, scheme, c.target.Addr, own)
 	case c.ended(scheme):
 		return Fine
 	}
@@ -217,14 +228,30 @@ func onlyMissing(r fact.Reply, target fact.Target) bool {
 // "must not" (RFC 792, RFC 1812 section 5.2.7.1, RFC 4443 section 3.1).
 var undeliverable = map[int][]uint8{4: {0, 1, 5, 6, 7, 8, 11, 12}, 6: {0, 2, 3}}
 
-func connectSymptom(c fact.Connect, target netip.Addr, own []netip.Addr) Symptom {
+// noPort reports whether a message says that nobody takes datagrams on a port
+// (RFC 1122 section 3.2.2.1, RFC 4443 section 3.1). Filters say the same.
+func noPort(m fact.ICMPError) bool {
+	return m.Version == 4 && m.Type == 3 && m.Code == 3 || m.Version == 6 && m.Type == 1 && m.Code == 4
+}
+
+func connectSymptom(c fact.Connect, scheme endpoint.Scheme, target netip.Addr, own []netip.Addr) Symptom {
 	switch c.Outcome {
 	case fact.Silent:
+		switch {
+		case scheme.UDP && scheme.Wire == "":
+			return Unasked
+		case scheme.UDP:
+			return SilentUDP
+		}
 		return SilentTCP
 	case fact.Reset:
 		return RefusedByReset
 	case fact.ICMP:
-		return icmpSymptom(*c.ICMP, target, own)
+		sym := icmpSymptom(*c.ICMP, target, own)
+		if sym == ICMPFromTarget && scheme.UDP && noPort(*c.ICMP) {
+			return PortUnreachable
+		}
+		return sym
 	}
 	switch c.Errno {
 	case "EADDRNOTAVAIL":

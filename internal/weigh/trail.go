@@ -241,6 +241,11 @@ func (s sum) reached() trail.Reached {
 		if t.symptom == NotTried && (t.instead == nil || !t.lookup.settled) {
 			return trail.Unknown
 		}
+		// Silence of a service that may have nothing to say is no answer
+		// either way, unless something was seen to stop what was sent.
+		if t.symptom == Unasked && !slices.ContainsFunc(t.verdict.causes, func(j *judged) bool { return j.blocking }) {
+			return trail.Unknown
+		}
 	}
 	if len(s.tries) == 0 {
 		return trail.Unknown
@@ -322,6 +327,8 @@ func (v *view) moot(rung trail.Rung, s sum) string {
 		return "the server offers no TLS, and the client does not insist"
 	case rung == trail.Login && v.scheme.Wire == "":
 		return "nobody logs in to a bare " + e.Scheme + " endpoint"
+	case rung == trail.Login && v.scheme.Open:
+		return "nobody signs in to " + strings.ToUpper(v.scheme.Wire)
 	case rung == trail.Answer && v.scheme.Wire == "":
 		return "a bare " + e.Scheme + " endpoint is not asked anything"
 	}

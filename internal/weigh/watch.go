@@ -49,7 +49,7 @@ func PulseOf(set fact.Set, t trail.Trail) Pulse {
 		case f.Route != nil && f.Vantage == client && f.Route.Outcome == "found":
 			p.Marks["route"] = f.Saw
 		case f.Listeners != nil && f.Order.Target.Again == 0:
-			for _, l := range f.Listeners.On(port) {
+			for _, l := range f.Listeners.On(set.Ask.Endpoint.Transport, port) {
 				p.Marks["holder of the port"] = fmt.Sprintf("%s, pid %d", orElse(l.Program, "unknown"), l.PID)
 				if l.Full() {
 					p.Marks["queue"] = "full"

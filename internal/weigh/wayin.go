@@ -11,7 +11,7 @@ import (
 // tables: a full state table, the unit's own address list, and a reply that
 // has no way back.
 func (v *view) wayInReadings(w *wants, t *try) []Reading {
-	if t.server == "" || t.symptom != SilentTCP {
+	if t.server == "" || !t.symptom.silent() {
 		return nil
 	}
 	w.add(Want{Look: fact.LookBarriers, At: fact.Server, On: t.server, Gate: WayIn})

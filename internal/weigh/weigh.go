@@ -221,7 +221,7 @@ func (v *view) tryAddress(w *wants, l *lookup, target fact.Target, depth int) *t
 		if t.symptom == SilentTCP {
 			w.add(Want{Look: fact.LookKernel, At: fact.Server, On: t.server, Target: fact.Target{Again: 1}, Gate: Room})
 		}
-		if t.symptom == ServerFirstSilent || t.symptom == ClientFirstSilent {
+		if t.symptom == ServerFirstSilent || t.symptom == ClientFirstSilent || t.symptom == SilentUDP {
 			at.Again = 1
 			w.add(Want{Look: fact.LookListeners, At: fact.Server, On: t.server, Target: at, Gate: Room})
 		}

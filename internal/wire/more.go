@@ -151,16 +151,32 @@ func askNFS(c *Conn, _ Question) fact.Reply {
 	})
 }
 
-// askDNS asks over TCP who answers for the root; any answer to it will do (RFC
-// 7766).
-func askDNS(c *Conn, _ Question) fact.Reply {
-	question := "\x75\x61\x01\x00\x00\x01\x00\x00\x00\x00\x00\x00\x00\x00\x02\x00\x01"
-	return c.ask("dns", "who answers for the root", "\x00\x11"+question, func(r *fact.Reply) error {
-		head := make([]byte, 14)
-		if _, err := io.ReadFull(c, head); err != nil {
+// head reads the beginning of an answer. One datagram is the whole of it.
+func (c *Conn) head(b []byte, datagram bool) error {
+	if !datagram {
+		_, err := io.ReadFull(c, b)
+		return err
+	}
+	n, err := c.Read(b)
+	if err == nil && n < len(b) {
+		return errors.New("a short datagram")
+	}
+	return err
+}
+
+// askDNS asks who answers for the root; any answer to it will do. Over TCP a
+// message's length comes before it (RFC 7766).
+func askDNS(c *Conn, q Question) fact.Reply {
+	question, length := "\x75\x61\x01\x00\x00\x01\x00\x00\x00\x00\x00\x00\x00\x00\x02\x00\x01", "\x00\x11"
+	if q.Datagram {
+		length = ""
+	}
+	return c.ask("dns", "who answers for the root", length+question, func(r *fact.Reply) error {
+		head := make([]byte, len(length)+12)
+		if err := c.head(head, q.Datagram); err != nil {
 			return err
 		}
-		if string(head[2:4]) != question[:2] || head[4]&0x80 == 0 {
+		if message := head[len(length):]; string(message[:2]) != question[:2] || message[2]&0x80 == 0 {
 			r.Spoke = Recognise(head)
 			return errors.New("not DNS")
 		}

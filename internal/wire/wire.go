@@ -48,6 +48,8 @@ type Question struct {
 	Path  string
 	Realm string // the client's own, of Kerberos
 	Body  bool   // what is in the answer matters, too
+	// Datagram says that the question goes out as one, not over a connection.
+	Datagram bool
 }
 
 // Protocol is what is said in one protocol. A nil step does not exist in it.
@@ -77,6 +79,7 @@ var Protocols = map[string]Protocol{
 	"mqtt":     {Ask: askMQTT},
 	"nfs":      {Ask: askNFS},
 	"dns":      {Ask: askDNS},
+	"ntp":      {Ask: askNTP},
 }
 
 // ending says how a wait for bytes ended, from its error.

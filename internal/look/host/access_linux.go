@@ -143,7 +143,7 @@ func programsOn(ctx context.Context, env look.Env, port uint16) map[string]int {
 		if f.Listeners == nil {
 			return
 		}
-		for _, l := range f.Listeners.On(port) {
+		for _, l := range f.Listeners.On("tcp", port) {
 			if l.PID != 0 && l.Program != "" {
 				held[l.Program] = l.PID
 			}

@@ -46,7 +46,7 @@ func TestListeners(t *testing.T) {
 		t.Helper()
 		for _, f := range taken(t, Listeners, look.Env{}, fact.Target{Port: port}) {
 			if f.Listeners != nil {
-				if on := f.Listeners.On(port); len(on) == 1 {
+				if on := f.Listeners.On("tcp", port); len(on) == 1 {
 					return on[0]
 				}
 			}
@@ -79,7 +79,7 @@ func TestWildcards(t *testing.T) {
 	defer l.Close()
 	port := netip.MustParseAddrPort(l.Addr().String()).Port()
 	for _, f := range taken(t, Listeners, look.Env{}, fact.Target{Port: port}) {
-		on := f.Listeners.On(port)
+		on := f.Listeners.On("tcp", port)
 		if len(on) != 1 || on[0].V6Only == nil || !*on[0].V6Only {
 			t.Fatalf("got %+v", on)
 		}

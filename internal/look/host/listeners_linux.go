@@ -33,14 +33,17 @@ func Listeners(_ context.Context, env look.Env, order fact.Order, emit look.Emit
 	}
 	sockets, err := dumpListening(unix.IPPROTO_TCP)
 	if err != nil {
-		sockets, err = procListening("/proc/self/net")
+		sockets, err = procListening("/proc/self/net", "tcp")
 	}
 	if err != nil {
 		emit(env.Failed(order, source, "could not list the listening sockets", err, "root"))
 		return
 	}
-	if order.Target.Port == 0 {
+	scheme, _ := endpoint.Lookup(order.Target.Scheme)
+	if order.Target.Port == 0 || scheme.UDP {
 		if udp, err := dumpListening(unix.IPPROTO_UDP); err == nil {
+			sockets = append(sockets, udp...)
+		} else if udp, err := procListening("/proc/self/net", "udp"); err == nil {
 			sockets = append(sockets, udp...)
 		}
 	}
@@ -52,24 +55,27 @@ func Listeners(_ context.Context, env look.Env, order fact.Order, emit look.Emit
 	for _, s := range sockets {
 		list.All = append(list.All, s.Listener)
 	}
-	if port := order.Target.Port; port != 0 && len(list.On(port)) == 0 {
-		list.Elsewhere = elsewhere(port)
+	if port := order.Target.Port; port != 0 && len(list.On(scheme.Transport(), port)) == 0 {
+		list.Elsewhere = elsewhere(scheme.Transport(), port)
 	}
 	if hidden {
 		list.Hidden = "processes of other users are visible to root only"
 	}
-	f := env.Seen(order, source, sawListeners(list, order.Target.Port))
+	f := env.Seen(order, source, sawListeners(list, scheme.Transport(), order.Target.Port))
 	f.Listeners = &list
 	emit(f)
 }
 
-func sawListeners(list fact.Listeners, port uint16) string {
-	on := list.On(port)
+func sawListeners(list fact.Listeners, transport string, port uint16) string {
+	on := list.On(transport, port)
 	if len(on) == 0 {
 		return fmt.Sprintf("none of %d holds port %d", len(list.All), port)
 	}
 	l := on[0]
-	text := fmt.Sprintf("%s, queue %d of %d", endpoint.HostPort(l.Addr.String(), port), l.Queue, max(l.Limit, 1))
+	text := endpoint.HostPort(l.Addr.String(), port)
+	if transport == "tcp" {
+		text += fmt.Sprintf(", queue %d of %d", l.Queue, max(l.Limit, 1))
+	}
 	if l.Program != "" {
 		text += fmt.Sprintf(", %s (pid %d)", l.Program, l.PID)
 	}
@@ -105,11 +111,15 @@ const (
 
 // procListening reads the same from /proc, where the kernel's interface is
 // closed. Queues are there, limits and units are not.
-func procListening(folder string) ([]socket, error) {
+func procListening(folder, transport string) ([]socket, error) {
+	state, mark := "0A", ""
+	if transport == "udp" {
+		state, mark = "07", "udp"
+	}
 	var all []socket
-	err := eachSocket(folder, func(p procSocket) {
-		if p.state == "0A" {
-			all = append(all, socket{Listener: fact.Listener{Addr: p.local.Addr(), Port: p.local.Port(), Inode: p.inode, Limit: unknownLimit}})
+	err := eachSocket(folder, transport, func(p procSocket) {
+		if p.state == state {
+			all = append(all, socket{Listener: fact.Listener{Transport: mark, Addr: p.local.Addr(), Port: p.local.Port(), Inode: p.inode, Limit: unknownLimit}})
 		}
 	})
 	return all, err
@@ -120,7 +130,7 @@ const unknownLimit = 1<<32 - 1
 
 // elsewhere is the listeners on a port in other network namespaces of this
 // host, as far as their processes can be seen.
-func elsewhere(port uint16) []fact.Listener {
+func elsewhere(transport string, port uint16) []fact.Listener {
 	list, err := pids()
 	if err != nil {
 		return nil
@@ -137,7 +147,7 @@ func elsewhere(port uint16) []fact.Listener {
 			continue
 		}
 		seen[space] = true
-		sockets, err := procListening(procFile(pid, "net"))
+		sockets, err := procListening(procFile(pid, "net"), transport)
 		if err != nil {
 			continue
 		}

@@ -232,7 +232,7 @@ func Peers(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	if p.Port == 0 {
 		source = "connections"
 	}
-	err := eachSocket("/proc/self/net", func(s procSocket) {
+	err := eachSocket("/proc/self/net", "tcp", func(s procSocket) {
 		state := tcpStates[s.state]
 		if p.Port != 0 && s.local.Port() != p.Port || state == "" {
 			return
@@ -261,14 +261,14 @@ type procSocket struct {
 	inode         uint32
 }
 
-// eachSocket calls do for every TCP socket of a network namespace
-// (proc_pid_net(5)).
-func eachSocket(folder string, do func(procSocket)) error {
+// eachSocket calls do for every socket of a transport, "tcp" or "udp", in a
+// network namespace (proc_pid_net(5)).
+func eachSocket(folder, transport string, do func(procSocket)) error {
 	var failed error
-	for _, name := range []string{"/tcp", "/tcp6"} {
+	for _, name := range []string{"/" + transport, "/" + transport + "6"} {
 		file, err := os.Open(folder + name)
 		if err != nil {
-			if name == "/tcp" {
+			if name == "/"+transport {
 				failed = err
 			}
 			continue

@@ -9,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/look"
 	"uakari/internal/look/witness"
@@ -46,11 +47,17 @@ func expired(ctx context.Context, t fact.Target, limit int, wait time.Duration) 
 	w := witness.New()
 	w.Hops = limit
 	defer w.Close()
+	scheme, _ := endpoint.Lookup(t.Scheme)
 	d := net.Dialer{Timeout: wait, Control: w.Control, KeepAlive: -1}
-	conn, err := d.DialContext(ctx, "tcp", netip.AddrPortFrom(t.Addr, t.Port).String())
+	conn, err := d.DialContext(ctx, scheme.Transport(), netip.AddrPortFrom(t.Addr, t.Port).String())
+	if err == nil && scheme.UDP {
+		conn.SetDeadline(time.Now().Add(wait))
+		if _, err := conn.Write(nil); err == nil {
+			conn.Read(make([]byte, 1)) // until the router's message ends it
+		}
+	}
 	if err == nil {
-		conn.Close()
-		return netip.Addr{}
+		defer conn.Close()
 	}
 	const exceeded4, exceeded6 = 11, 3
 	if m := w.ICMP(); m != nil && slices.Contains([][2]int{{4, exceeded4}, {6, exceeded6}}, [2]int{m.Version, int(m.Type)}) {

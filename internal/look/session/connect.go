@@ -31,21 +31,26 @@ func connect(ctx context.Context, addr netip.Addr, port uint16, wait time.Durati
 		}
 		return conn, result
 	}
+	failed := failure(err, w)
+	failed.TookMS = result.TookMS
+	return nil, failed
+}
+
+// failure tells the ways apart in which a first packet fails.
+func failure(err error, w *witness.Witness) fact.Connect {
 	var errno syscall.Errno
 	switch icmp := w.ICMP(); {
 	case icmp != nil:
-		result.Outcome, result.ICMP = fact.ICMP, icmp
+		return fact.Connect{Outcome: fact.ICMP, ICMP: icmp}
 	case errors.Is(err, os.ErrDeadlineExceeded), errors.Is(err, context.DeadlineExceeded), errors.Is(err, context.Canceled),
 		errors.Is(err, syscall.ETIMEDOUT), isTimeout(err):
-		result.Outcome = fact.Silent
+		return fact.Connect{Outcome: fact.Silent}
 	case errors.Is(err, errRefused):
-		result.Outcome = fact.Reset
+		return fact.Connect{Outcome: fact.Reset}
 	case errors.As(err, &errno):
-		result.Outcome, result.Errno = fact.LocalError, errnoName(errno)
-	default:
-		result.Outcome, result.Errno = fact.LocalError, err.Error()
+		return fact.Connect{Outcome: fact.LocalError, Errno: errnoName(errno)}
 	}
-	return nil, result
+	return fact.Connect{Outcome: fact.LocalError, Errno: err.Error()}
 }
 
 func isTimeout(err error) bool {

@@ -66,6 +66,10 @@ type climber struct {
 func Look(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	scheme, _ := endpoint.Lookup(order.Target.Scheme)
 	c := &climber{env: env, order: order, scheme: scheme, wire: wire.Protocols[scheme.Wire], emit: emit}
+	if scheme.UDP {
+		c.datagrams(ctx)
+		return
+	}
 	raw := c.connect(ctx)
 	if raw == nil {
 		return

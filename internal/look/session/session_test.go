@@ -229,6 +229,81 @@ func TestEndings(t *testing.T) {
 	}
 }
 
+// TestDatagrams is servers that are asked over UDP.
+func TestDatagrams(t *testing.T) {
+	dns := func(says string) func(net.PacketConn, net.Addr, []byte) {
+		return func(c net.PacketConn, to net.Addr, asked []byte) {
+			c.WriteTo(append(asked[:2:2], says...), to)
+		}
+	}
+	clock := func(head string) func(net.PacketConn, net.Addr, []byte) {
+		return func(c net.PacketConn, to net.Addr, asked []byte) {
+			answer := make([]byte, 48)
+			copy(answer, head)
+			copy(answer[24:], asked[40:48])
+			copy(answer[40:], "\xee\xae\x62\x80\x80\x00\x00\x00")
+			c.WriteTo(answer, to)
+		}
+	}
+	lost := 0
+	for _, c := range []struct {
+		name, scheme string
+		handle       func(net.PacketConn, net.Addr, []byte)
+		want         string
+	}{
+		{"an answer", "dns", dns("\x81\x80\x00\x01\x00\x00\x00\x00\x00\x00"), "connected done  "},
+		{"an answer to the third", "dns", func(c net.PacketConn, to net.Addr, asked []byte) {
+			if lost++; lost == asks {
+				dns("\x81\x80\x00\x01\x00\x00\x00\x00\x00\x00")(c, to, asked)
+			}
+		}, "connected done  "},
+		{"a question given back", "dns", dns("\x01\x00\x00\x01\x00\x00\x00\x00\x00\x00"), "connected malformed  "},
+		{"a few bytes", "dns", dns(""), "connected malformed  "},
+		{"silence", "dns", func(net.PacketConn, net.Addr, []byte) {}, "silent"},
+		{"the time", "ntp", clock("\x24\x02"), "connected done  2026-11-23"},
+		{"a clock that is not set", "ntp", clock("\xe4\x02"), "connected done unsynchronised "},
+		{"a kiss of death", "ntp", clock("\xe4\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00DENY"), "connected done DENY "},
+		{"something else", "ntp", dns("x"), "connected malformed  "},
+		{"an answer to nothing", "udp", func(c net.PacketConn, to net.Addr, asked []byte) { c.WriteTo([]byte("!"), to) }, "connected done  "},
+	} {
+		server, err := net.ListenPacket("udp", "127.0.0.1:0")
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer server.Close()
+		go func() {
+			for buffer := make([]byte, 512); ; {
+				n, from, err := server.ReadFrom(buffer)
+				if err != nil {
+					return
+				}
+				c.handle(server, from, buffer[:n])
+			}
+		}()
+		steps := climb(t, netip.MustParseAddrPort(server.LocalAddr().String()), c.scheme, fact.Plain, 2*time.Second)
+		got := string(steps["connect"].Connect.Outcome)
+		if r := steps["reply"].Reply; r != nil {
+			got += fmt.Sprintf(" %s %s ", r.Ending, r.Code)
+			if !r.Date.IsZero() {
+				got += r.Date.Format(time.DateOnly)
+			}
+		}
+		if got != c.want {
+			t.Errorf("%s: %q, want %q", c.name, got, c.want)
+		}
+	}
+
+	closed, err := net.ListenPacket("udp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	at := netip.MustParseAddrPort(closed.LocalAddr().String())
+	closed.Close()
+	if c := climb(t, at, "dns", fact.Plain, 2*time.Second)["connect"].Connect; c.Outcome != fact.ICMP || c.ICMP.Code != 3 || c.ICMP.From != at.Addr() {
+		t.Errorf("nobody there: %+v", c)
+	}
+}
+
 func TestAlert(t *testing.T) {
 	at := serve(t, func(c net.Conn) {
 		c.Read(make([]byte, 4096))

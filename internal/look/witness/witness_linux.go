@@ -5,6 +5,7 @@ package witness
 import (
 	"encoding/binary"
 	"net/netip"
+	"strings"
 	"syscall"
 
 	"golang.org/x/sys/unix"
@@ -29,7 +30,7 @@ func New() *Witness { return &Witness{fd: -1} }
 func (w *Witness) Control(network, _ string, c syscall.RawConn) error {
 	return c.Control(func(fd uintptr) {
 		// Without the queue the connect still works and tells less.
-		if network == "tcp6" {
+		if strings.HasSuffix(network, "6") {
 			unix.SetsockoptInt(int(fd), unix.SOL_IPV6, unix.IPV6_RECVERR, 1)
 			if w.Hops > 0 {
 				unix.SetsockoptInt(int(fd), unix.SOL_IPV6, unix.IPV6_UNICAST_HOPS, w.Hops)

@@ -1,0 +1,102 @@
+package session
+
+import (
+	"context"
+	"net"
+	"net/netip"
+	"time"
+
+	"uakari/internal/fact"
+	"uakari/internal/look"
+	"uakari/internal/look/witness"
+	"uakari/internal/wire"
+)
+
+// asks is how often a question is put in a datagram, within the time of one
+// connect: datagrams get lost on ways that are well.
+const asks = 3
+
+// kept is a connection that keeps the error that ended its last step.
+type kept struct {
+	net.Conn
+	err error
+}
+
+func (k *kept) Read(p []byte) (n int, err error) {
+	n, k.err = k.Conn.Read(p)
+	return n, k.err
+}
+
+func (k *kept) Write(p []byte) (n int, err error) {
+	n, k.err = k.Conn.Write(p)
+	return n, k.err
+}
+
+// datagrams climbs without a connection: the question itself is the first
+// packet, and only an answer, or who refuses it, tells anything. Where no
+// question is known, an empty datagram is sent once.
+func (c *climber) datagrams(ctx context.Context) {
+	w := witness.New()
+	defer w.Close()
+	began := time.Now()
+	wait := look.Within(ctx, c.env.Patience())
+	dialer := net.Dialer{Timeout: wait, Control: w.Control}
+	raw, err := dialer.DialContext(ctx, "udp", netip.AddrPortFrom(c.order.Target.Addr, c.order.Target.Port).String())
+	if err != nil {
+		c.reached(began, failure(err, w))
+		return
+	}
+	defer raw.Close()
+	stop := context.AfterFunc(ctx, func() { raw.SetDeadline(time.Unix(1, 0)) })
+	defer stop()
+	conn := &kept{Conn: raw}
+	var local netip.AddrPort
+	if at, ok := raw.LocalAddr().(*net.UDPAddr); ok {
+		local = unmap(at.AddrPort())
+	}
+	for n := range asks {
+		conn.SetDeadline(began.Add(wait * time.Duration(n+1) / asks))
+		r := c.question(conn)
+		icmp := w.ICMP()
+		if icmp == nil && conn.err != nil && isTimeout(conn.err) && ctx.Err() == nil && n+1 < asks {
+			continue
+		}
+		result := fact.Connect{Outcome: fact.Connected}
+		if icmp != nil {
+			result = fact.Connect{Outcome: fact.ICMP, ICMP: icmp}
+		} else if conn.err != nil {
+			result = failure(conn.err, w)
+		}
+		result.Local = local
+		c.reached(began, result)
+		if result.Outcome == fact.Connected {
+			f := c.env.Seen(c.order, r.Asked+" of "+c.address(), sawReply(r))
+			f.Reply = &r
+			c.emit(f)
+		}
+		return
+	}
+}
+
+// question puts the protocol's question once.
+func (c *climber) question(conn net.Conn) fact.Reply {
+	if c.wire.Ask != nil {
+		return c.wire.Ask(wire.NewConn(conn), wire.Question{Host: c.hostHeader(), Datagram: true})
+	}
+	if _, err := conn.Write(nil); err == nil {
+		conn.Read(make([]byte, 1)) // its error is kept
+	}
+	return fact.Reply{Ending: fact.Done, Asked: "an empty datagram"}
+}
+
+// reached leaves what became of the first packet.
+func (c *climber) reached(began time.Time, result fact.Connect) {
+	result.TookMS = wire.MS(time.Since(began))
+	saw := sawConnect(result)
+	if result.Outcome == fact.Connected {
+		saw = "answered after " + short(result.TookMS)
+	}
+	f := c.env.Seen(c.order, "datagram to "+c.address(), saw)
+	f.Connect = &result
+	c.emit(f)
+}
