@@ -248,6 +248,19 @@ type Link struct {
 	Answer []netip.Addr `json:"answer,omitempty"` // other neighbours that answer now
 }
 
+// Claims is which machines on the links of a host answer for addresses.
+type Claims struct {
+	List []Claim `json:"list"`
+}
+
+// Claim is the machines that answer for one address on one link.
+type Claim struct {
+	Addr netip.Addr `json:"addr"`
+	Dev  string     `json:"dev"`
+	Own  bool       `json:"own,omitempty"`  // it is the host's that asked: nobody else should answer
+	MACs []string   `json:"macs,omitempty"` // "02:00:0a:14:00:0e"
+}
+
 // Hops is the routers on the way to an address, the nearest first, as far as
 // they say that packets with too small a hop limit die with them. Those that
 // say nothing are invalid addresses.

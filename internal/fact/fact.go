@@ -56,6 +56,7 @@ const (
 	LookSession   Kind = "session"   // one connection, climbed as far as it goes
 	LookEcho      Kind = "echo"      // a sign of life
 	LookLink      Kind = "link"      // which neighbours answer on the link to an address
+	LookClaims    Kind = "claims"    // which machines on the link have an address
 	LookHops      Kind = "hops"      // the routers that say a packet died with them
 	LookRoute     Kind = "route"     // which way this host sends to an address
 	LookAddresses Kind = "addresses" // the addresses and links of this host
@@ -147,6 +148,7 @@ type Fact struct {
 	Route     *Route         `json:"route,omitempty"`
 	Link      *Link          `json:"link,omitempty"`
 	Hops      *Hops          `json:"hops,omitempty"`
+	Claims    *Claims        `json:"claims,omitempty"`
 	Addresses *Addresses     `json:"addresses,omitempty"`
 	Listeners *Listeners     `json:"listeners,omitempty"`
 	Service   *Service       `json:"service,omitempty"`
@@ -216,6 +218,8 @@ func (f Fact) Payload() any {
 		return f.Route
 	case f.Link != nil:
 		return f.Link
+	case f.Claims != nil:
+		return f.Claims
 	case f.Hops != nil:
 		return f.Hops
 	case f.Addresses != nil:

@@ -10,6 +10,7 @@ import (
 type Addresses struct {
 	Host string    `json:"host"` // its own name
 	Held []Address `json:"held"`
+	MACs []string  `json:"macs,omitempty"` // of its links
 }
 
 // Address is one address on one link.

@@ -110,10 +110,20 @@ type Peer struct {
 // makes the way in unread.
 type Barriers struct {
 	Programs []string `json:"programs,omitempty"` // packet programs: "XDP on eth0"
-	Links    []string `json:"links,omitempty"`    // tunnels and bridges: "wg0 (wireguard)"
-	Policies int      `json:"policies,omitempty"` // IPsec policies
-	Tracked  int      `json:"tracked,omitempty"`  // entries of the state table
-	TrackMax int      `json:"track_max,omitempty"`
+	// Groups is packet programs of control groups, which see what the
+	// processes in them send and get.
+	Groups   []GroupProgram `json:"groups,omitempty"`
+	Links    []string       `json:"links,omitempty"`    // tunnels and bridges: "wg0 (wireguard)"
+	Policies int            `json:"policies,omitempty"` // IPsec policies
+	Tracked  int            `json:"tracked,omitempty"`  // entries of the state table
+	TrackMax int            `json:"track_max,omitempty"`
+}
+
+// GroupProgram is one packet program of a control group.
+type GroupProgram struct {
+	Group string `json:"group"` // "/system.slice/tidebook.service"
+	Hook  string `json:"hook"`  // what it decides on: "what comes in"
+	Name  string `json:"name,omitempty"`
 }
 
 // Resources is what a service may run out of.

@@ -12,7 +12,7 @@ import (
 // recorded is what a record holds of every host, whatever it is made for.
 var recorded = []fact.Kind{fact.LookIdentity, fact.LookAddresses, fact.LookRoutes, fact.LookNeighbours, fact.LookResolver,
 	fact.LookKernel, fact.LookListeners, fact.LookBarriers, fact.LookResources,
-	fact.LookTables, fact.LookPeers, fact.LookKeyTable}
+	fact.LookTables, fact.LookClaims, fact.LookPeers, fact.LookKeyTable}
 
 // Record looks at everything that a host can tell of itself, at what else is
 // wanted and, if an endpoint is asked for, at the endpoint from here, as its client and as its

@@ -75,7 +75,7 @@ func answersOrder(f fact.Fact, order fact.Order) bool {
 	case fact.LookStored, fact.LookServices, fact.LookReverse:
 		return f.Order.Target == order.Target
 	case fact.LookListeners:
-		return f.Order.Target.Port == 0 || f.Order.Target.Port == order.Target.Port
+		return f.Order.Target.Port == 0 || f.Order.Target.Port == order.Target.Port && f.Order.Target.Scheme == order.Target.Scheme
 	case fact.LookSession, fact.LookEcho, fact.LookRoute, fact.LookLink, fact.LookHops:
 		return f.Order.Target == order.Target
 	}

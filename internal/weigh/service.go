@@ -181,7 +181,13 @@ func (v *view) hostReadings(w *wants, t *try) []Reading {
 				return []Reading{r}
 			}
 		}
+		if r, bad := v.twice(w, t); bad {
+			return []Reading{r}
+		}
 		return []Reading{{Gate: Host, Because: factIDs(f), Vantage: t.server, Summary: v.host(t.server) + " has this address and is up"}}
+	}
+	if r, bad := v.twice(w, t); bad {
+		return []Reading{r}
 	}
 	if !t.symptom.silent() && t.symptom != UnreachableFrom {
 		return nil
@@ -193,6 +199,48 @@ func (v *view) hostReadings(w *wants, t *try) []Reading {
 		}
 	}
 	return nil
+}
+
+// anotherAnswers is what a client may meet at a machine that is not the server.
+var anotherAnswers = []Symptom{SilentTCP, RefusedByReset, ICMPFromTarget, ServerFirstClosed, ServerFirstSilent, ServerFirstRefused,
+	ClientFirstClosed, ClientFirstSilent, OtherProtocol, SessionFailed, RefusedByCode, ErrorAnswer}
+
+// twice reads who on the link answers for the target's address: nobody else
+// may when the server itself asks, and one machine when the client does.
+func (v *view) twice(w *wants, t *try) (Reading, bool) {
+	if t.symptom == Fine || t.symptom == NotTried || !t.target.Addr.Is4() || v.onSame(t) {
+		return Reading{}, false
+	}
+	w.add(Want{Look: fact.LookClaims, At: fact.Client, Target: fact.Target{Addr: t.target.Addr}, Gate: Host})
+	var own []string
+	if t.server != "" {
+		w.add(Want{Look: fact.LookClaims, At: fact.Server, On: t.server, Gate: Host})
+		if _, a := v.addresses(t.server); a != nil {
+			own = a.MACs
+		}
+	}
+	r := Reading{Gate: Host, Cause: "service/address-twice", Values: v.place(t, values{}), Shows: anotherAnswers}
+	for _, at := range []string{t.server, v.client} {
+		for _, f := range v.facts(at, fact.LookClaims) {
+			if f.Claims == nil {
+				continue
+			}
+			for _, c := range f.Claims.List {
+				others := slices.DeleteFunc(slices.Clone(c.MACs), func(mac string) bool { return slices.Contains(own, mac) })
+				if c.Addr != t.target.Addr || c.Own != (at == t.server) || len(others) == 0 || !c.Own && len(c.MACs) < 2 {
+					continue
+				}
+				r.Because, r.Vantage = factIDs(f), at
+				r.Summary = fmt.Sprintf("another machine answers for %s on the link %s of %s: %s", c.Addr, c.Dev, v.host(at), strings.Join(others, ", "))
+				if own == nil {
+					r.Summary = fmt.Sprintf("two machines answer for %s on the link %s of %s: %s", c.Addr, c.Dev, v.host(at), strings.Join(others, ", "))
+					r.Short = []string{"one machine with two links there answers so, too"}
+				}
+				return r, true
+			}
+		}
+	}
+	return Reading{}, false
 }
 
 // badAddress reads an address that the server has and cannot be reached at.

@@ -269,3 +269,35 @@ func FuzzWeigh(f *testing.F) {
 		}
 	})
 }
+
+// TestAddressTwice is a link on which somebody answers for the server's
+// address.
+func TestAddressTwice(t *testing.T) {
+	const ours, theirs = "02:00:0a:14:00:0e", "02:00:0a:14:00:63"
+	claim := func(s *scene, vantage string, own bool, macs ...string) *scene {
+		target := fact.Target{}
+		if !own {
+			target.Addr = netip.MustParseAddr(tidebook)
+		}
+		return s.add(vantage, fact.LookClaims, target, func(f *fact.Fact) {
+			f.Claims = &fact.Claims{List: []fact.Claim{{Addr: netip.MustParseAddr(tidebook), Dev: "eth0", Own: own, MACs: macs}}}
+		})
+	}
+	refused := func(server bool) *scene {
+		s := newScene(t, "http://10.20.0.14").holds("v1", gauge).client(tidebook, reset)
+		if !server {
+			return s
+		}
+		s.add("v2", fact.LookAddresses, fact.Target{}, func(f *fact.Fact) {
+			f.Addresses = &fact.Addresses{Host: "tidebook", MACs: []string{ours},
+				Held: []fact.Address{{Prefix: netip.MustParsePrefix("10.20.0.14/24"), Link: "eth0", Up: true}}}
+		})
+		return s.listening(listener("0.0.0.0", 80, "nginx"))
+	}
+	claim(refused(true), "v2", true, theirs).check("the server hears another", "service/address-twice proven")
+	claim(refused(true), "v2", true).check("the server hears nobody")
+	claim(refused(true), "v2", true, ours).check("the server hears itself on another link")
+	claim(refused(true), "v1", false, ours, theirs).check("the client hears two", "service/address-twice proven")
+	claim(refused(false), "v1", false, ours, theirs).check("the client alone hears two", "service/address-twice likely")
+	claim(refused(true), "v1", false, theirs).check("one that answers for others")
+}

@@ -13,7 +13,7 @@ import (
 
 // Addresses leaves every address of this host.
 func Addresses(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
-	held, err := addresses()
+	held, macs, err := addresses()
 	if err != nil {
 		emit(env.Failed(order, "addresses of this host", "could not list this host's addresses", err, ""))
 		return
@@ -23,6 +23,6 @@ func Addresses(_ context.Context, env look.Env, order fact.Order, emit look.Emit
 		name = "this host"
 	}
 	f := env.Seen(order, "addresses of "+name, fmt.Sprintf("%d addresses", len(held)))
-	f.Addresses = &fact.Addresses{Host: name, Held: held}
+	f.Addresses = &fact.Addresses{Host: name, Held: held, MACs: macs}
 	emit(f)
 }

@@ -2,6 +2,7 @@ package host
 
 import (
 	"net/netip"
+	"slices"
 
 	"github.com/vishvananda/netlink"
 	"golang.org/x/sys/unix"
@@ -17,20 +18,23 @@ var addressStates = []struct {
 }{{unix.IFA_F_DADFAILED, "duplicate"}, {unix.IFA_F_TENTATIVE, "tentative"}, {unix.IFA_F_DEPRECATED, "deprecated"}}
 
 // addresses asks the kernel for every address and the state of its link.
-func addresses() ([]fact.Address, error) {
+func addresses() (held []fact.Address, macs []string, err error) {
 	links, err := netlink.LinkList()
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	list, err := netlink.AddrList(nil, netlink.FAMILY_ALL)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	byIndex := map[int]*netlink.LinkAttrs{}
 	for _, link := range links {
 		byIndex[link.Attrs().Index] = link.Attrs()
+		if mac := link.Attrs().HardwareAddr.String(); mac != "" && !slices.Contains(macs, mac) {
+			macs = append(macs, mac)
+		}
 	}
-	held := []fact.Address{}
+	held = []fact.Address{}
 	for _, a := range list {
 		link := byIndex[a.LinkIndex]
 		addr, ok := netip.AddrFromSlice(a.IP)
@@ -48,5 +52,5 @@ func addresses() ([]fact.Address, error) {
 		}
 		held = append(held, each)
 	}
-	return held, nil
+	return held, macs, nil
 }

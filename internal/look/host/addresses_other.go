@@ -11,16 +11,19 @@ import (
 )
 
 // addresses is what the standard library tells.
-func addresses() ([]fact.Address, error) {
+func addresses() (held []fact.Address, macs []string, err error) {
 	links, err := net.Interfaces()
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	held := []fact.Address{}
+	held = []fact.Address{}
 	for _, link := range links {
+		if mac := link.HardwareAddr.String(); mac != "" {
+			macs = append(macs, mac)
+		}
 		addrs, err := link.Addrs()
 		if err != nil {
-			return nil, fmt.Errorf("link %s: %w", link.Name, err)
+			return nil, nil, fmt.Errorf("link %s: %w", link.Name, err)
 		}
 		for _, a := range addrs {
 			prefix, err := netip.ParsePrefix(a.String())
@@ -34,5 +37,5 @@ func addresses() ([]fact.Address, error) {
 			})
 		}
 	}
-	return held, nil
+	return held, macs, nil
 }

@@ -173,6 +173,9 @@ func Neighbours(_ context.Context, env look.Env, order fact.Order, emit look.Emi
 // and the wire.
 var tunnelKinds = []string{"wireguard", "tun", "ipip", "gre", "gretap", "sit", "ip6tnl", "vti", "xfrm", "vxlan", "geneve", "bridge", "bond", "macvlan", "ipvlan"}
 
+// mostTold bounds how many barriers are told in words.
+const mostTold = 8
+
 // Barriers leaves what can stop packets beside filter tables and routes.
 func Barriers(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	b := fact.Barriers{}
@@ -184,6 +187,9 @@ func Barriers(_ context.Context, env look.Env, order fact.Order, emit look.Emit)
 		attrs := link.Attrs()
 		if attrs.Xdp != nil && attrs.Xdp.Attached {
 			b.Programs = append(b.Programs, "XDP on "+attrs.Name)
+		}
+		if linkPrograms(attrs.Index) {
+			b.Programs = append(b.Programs, "a packet program on "+attrs.Name)
 		}
 		if slices.Contains(tunnelKinds, link.Type()) {
 			b.Links = append(b.Links, fmt.Sprintf("%s (%s)", attrs.Name, link.Type()))
@@ -199,10 +205,20 @@ func Barriers(_ context.Context, env look.Env, order fact.Order, emit look.Emit)
 	} else {
 		emit(env.Failed(order, "IPsec policies", "could not read the IPsec policies", err, "root"))
 	}
+	if b.Groups, err = groupPrograms(); err != nil {
+		emit(env.Failed(order, "packet programs of control groups", "could not ask for packet programs of control groups", err, "root"))
+	}
 	b.Tracked, b.TrackMax = number("/proc/sys/net/netfilter/nf_conntrack_count"), number("/proc/sys/net/netfilter/nf_conntrack_max")
 	saw := "nothing beside filter tables and routes"
-	if len(b.Programs)+len(b.Links)+b.Policies > 0 {
-		saw = strings.Join(append(slices.Clone(b.Programs), b.Links...), ", ")
+	if len(b.Programs)+len(b.Links)+len(b.Groups)+b.Policies > 0 {
+		list := append(slices.Clone(b.Programs), b.Links...)
+		for _, g := range b.Groups {
+			list = append(list, strings.TrimSpace("packet program "+g.Name)+" of "+g.Group)
+		}
+		saw = strings.Join(list[:min(len(list), mostTold)], ", ")
+		if more := len(list) - mostTold; more > 0 {
+			saw += fmt.Sprintf(" and %d more", more)
+		}
 	}
 	f := env.Seen(order, "barriers", saw)
 	f.Barriers = &b

@@ -17,6 +17,12 @@ func Route(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
 		errors.New("not looked at on "+runtime.GOOS), ""))
 }
 
+// Claims cannot be asked for here.
+func Claims(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
+	emit(env.Failed(order, "who answers for "+order.Target.Addr.String()+" on the link", "could not ask the link",
+		errors.New("not looked at on "+runtime.GOOS), ""))
+}
+
 // Link cannot be looked at here.
 func Link(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	emit(env.Failed(order, "neighbours on the link to "+order.Target.Addr.String(), "could not read the neighbours",
