@@ -143,8 +143,8 @@ func TestFilterGuards(t *testing.T) {
 // server.
 func withGroup(group, name string, unit fact.Unit) func(*scene) *scene {
 	return func(s *scene) *scene {
-		unit.Name, unit.Load, unit.Active = "tidebook.service", "loaded", "active"
-		s.programs("systemd", fact.Program{Name: "tidebook", Path: "/usr/sbin/tidebook", Why: "unit", Units: []fact.Unit{unit},
+		unit.Name, unit.Load, unit.Active = "nginx.service", "loaded", "active"
+		s.programs("systemd", fact.Program{Name: "nginx", Path: "/usr/sbin/nginx", Why: "unit", Units: []fact.Unit{unit},
 			Processes: []fact.Process{{PID: 4121, State: "S"}}})
 		s.add("v2", fact.LookTables, fact.Target{}, func(f *fact.Fact) { f.Tables = tablesOf("") })
 		return s.tables("v1", "").barriers("v2", fact.Barriers{Groups: []fact.GroupProgram{{Group: group, Hook: "what comes in", Name: name}}})
@@ -164,12 +164,12 @@ func TestReadOpen(t *testing.T) {
 			s.add("v2", fact.LookTables, fact.Target{}, func(f *fact.Fact) { f.Tables = tablesOf("") })
 			return s.tables("v1", "").barriers("v2", fact.Barriers{Programs: []string{"XDP on eth0"}})
 		}, false},
-		{"a program of the service's control group", withGroup("/system.slice/tidebook.service", "tide_gate", fact.Unit{}), false},
+		{"a program of the service's control group", withGroup("/system.slice/nginx.service", "tide_gate", fact.Unit{}), false},
 		{"a program of all control groups", withGroup("/", "tide_gate", fact.Unit{}), false},
 		{"a program of a slice", withGroup("/system.slice", "sd_fw_ingress", fact.Unit{}), false},
 		{"a program of another service", withGroup("/system.slice/ledger.service", "tide_gate", fact.Unit{}), true},
-		{"the unit's own address list", withGroup("/system.slice/tidebook.service", "sd_fw_ingress", fact.Unit{Denies: []string{"10.99.0.0/16"}}), true},
-		{"an address list that was not read", withGroup("/system.slice/tidebook.service", "sd_fw_ingress", fact.Unit{}), false},
+		{"the unit's own address list", withGroup("/system.slice/nginx.service", "sd_fw_ingress", fact.Unit{Denies: []string{"10.99.0.0/16"}}), true},
+		{"an address list that was not read", withGroup("/system.slice/nginx.service", "sd_fw_ingress", fact.Unit{}), false},
 		{"IPsec policies", func(s *scene) *scene {
 			s.add("v2", fact.LookTables, fact.Target{}, func(f *fact.Fact) { f.Tables = tablesOf("") })
 			return s.tables("v1", "").barriers("v2", fact.Barriers{Policies: 2})
