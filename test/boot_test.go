@@ -62,7 +62,7 @@ mount -t proc proc proc
 mount -t sysfs sysfs sys
 mount -t tmpfs tmpfs dev
 mknod -m 666 dev/null c 1 3; mknod -m 666 dev/zero c 1 5; mknod -m 666 dev/full c 1 7
-mknod -m 666 dev/random c 1 8; mknod -m 666 dev/urandom c 1 9; mknod -m 666 dev/tty c 5 0
+mknod -m 666 dev/random c 1 8; mknod -m 666 dev/urandom c 1 9; mknod -m 666 dev/tty c 5 0; mknod -m 644 dev/kmsg c 1 11
 mkdir dev/pts dev/shm; ln -s /proc/self/fd dev/fd
 mount -t devpts devpts dev/pts
 mount -t tmpfs tmpfs run

@@ -36,6 +36,7 @@ const squat = "systemctl stop nginx; systemd-run -q --unit=squatter /usr/bin/per
 
 // oddProgram is a server that is unwell in a way of one's choice.
 const oddProgram = `use IO::Socket::INET;
+if ($ARGV[0] eq "hungry") { open(my $g, ">", "/mnt/tide/cgroup.procs"); print $g $$; close $g; my $x = "x" x 100_000_000; sleep 600 }
 if ($ARGV[0] eq "zombie") { if (!fork) { $0 = "tidegate"; exit } sleep 600; exit }
 my $s = IO::Socket::INET->new(LocalPort => 8457, Listen => $ARGV[0] eq "stuffed" ? 1 : 5, ReuseAddr => 1) or die "listen: $!";
 my @open;
@@ -82,6 +83,13 @@ var faults = []fault{
 		to: "http://10.20.0.14:8457/", args: []string{"--unit", "almanac"}, want: "service/starting proven"},
 	{name: "disk full", ruin: "mkdir -p /srv/full; mount -t tmpfs -o size=64k tmpfs /srv/full; " + unit("[Service]\nExecStart=/bin/dd if=/dev/zero of=/srv/full/x bs=1k count=500\n"), mend: "umount /srv/full; " + noUnit,
 		to: "http://10.20.0.14:8457/", args: []string{"--unit", "almanac"}, want: "service/starved proven", bits: "No space left on device"},
+	{name: "killed for memory", ruin: "mkdir -p /mnt/memory; mount -t cgroup -o memory memory /mnt/memory; mkdir /mnt/memory/uakari-$$; ln -sfn /mnt/memory/uakari-$$ /mnt/tide; echo 16M > /mnt/tide/memory.limit_in_bytes; " +
+		"echo 16M > /mnt/tide/memory.memsw.limit_in_bytes; " + unit("[Service]\nExecStart=/usr/bin/perl /root/odd.pl hungry\n"), mend: noUnit + "; rmdir $(readlink /mnt/tide); umount /mnt/memory",
+		to: "http://10.20.0.14:8457/", args: []string{"--unit", "almanac"}, want: "service/starved proven", bits: "was killed for want of memory"},
+	// The kernel here has no policy of its own to refuse by: its line is written into its log.
+	{name: "refused by the system's policy", ruin: unit("[Service]\nExecStart=/usr/bin/perl -e \"exit 13\"\n") +
+		`; echo '<5>audit: type=1400 audit(1795402800.000:62): apparmor="DENIED" operation="open" profile="almanac" name="/srv/tide" comm="perl" requested_mask="r" denied_mask="r"' > /dev/kmsg; sleep 0.3`, mend: noUnit,
+		to: "http://10.20.0.14:8457/", args: []string{"--unit", "almanac"}, want: "service/policy-denied proven", bits: "was refused by the system's policy"},
 	{name: "accepts nobody", ruin: "systemd-run -q --unit=almanac /usr/bin/perl /root/odd.pl mute; sleep 0.5", mend: "systemctl stop almanac",
 		to: "http://10.20.0.14:8457/", args: []string{"--unit", "almanac", "--deadline", "9s"}, want: "service/hung proven", bits: "takes no connections"},
 	{name: "descriptors used up", ruin: "systemd-run -q -p LimitNOFILE=16 --unit=almanac /usr/bin/perl /root/odd.pl full; sleep 0.5", mend: "systemctl stop almanac",

@@ -160,6 +160,8 @@ type Unit struct {
 	Status  int       `json:"status,omitempty"` // exit status, or signal number, of the main process
 	Signal  bool      `json:"signal,omitempty"` // Status is a signal
 	Enabled string    `json:"enabled,omitempty"`
+	MainPID int       `json:"main_pid,omitempty"` // of the last main process
+	Runs    []string  `json:"runs,omitempty"`     // the programs that it starts
 	Since   time.Time `json:"since,omitzero"`
 	// Restarts counts automatic restarts; Starts the starts in the log of
 	// the last day.

@@ -30,6 +30,14 @@ func (v *view) ruleReadings(w *wants, t *try) []Reading {
 			}
 		}
 	}
+	if t.symptom == NoPortHere {
+		r := Reading{Gate: WayOut, Cause: "ports/client-exhausted", Because: t.climb.ids(), Vantage: v.client, Values: v.place(t, values{}),
+			Summary: fmt.Sprintf("the kernel of %s has no local port left to come from", v.host(v.client))}
+		if _, own := v.addresses(v.client); own == nil || !v.hasFamily(t.target.Addr.Is6()) {
+			r.Short = []string{"it says the same where a host has no address of this family"}
+		}
+		readings = append(readings, r)
+	}
 	if t.symptom == ICMPFromElsewhere {
 		readings = append(readings, v.refusedBetween(t))
 	}

@@ -132,7 +132,7 @@ func (s servant) denied() (Reading, bool) {
 		words string
 	}{{"service/policy-denied", res.Denials, "was refused by the system's policy"}, {"service/starved", res.Kills, "was killed for want of memory"}} {
 		for _, l := range slices.Backward(row.lines) {
-			if strings.Contains(l.Text, `"`+s.p.Name+`"`) || strings.Contains(l.Text, "("+s.p.Name+")") {
+			if s.isNamed(l.Text) {
 				r := s.reading(Listener, row.cause, fmt.Sprintf("%s %s: \"%s\"", s.p.Name, row.words, l.Text))
 				r.Because = union(r.Because, factIDs(f))
 				if s.u == nil || l.At.IsZero() || l.At.Sub(s.u.Since).Abs() > sameEvent {
@@ -143,6 +143,22 @@ func (s servant) denied() (Reading, bool) {
 		}
 	}
 	return Reading{}, false
+}
+
+// isNamed reports whether a line of the kernel's log is about the servant: it
+// names its program, one that its unit starts, its process or its control
+// group.
+func (s servant) isNamed(line string) bool {
+	names := []string{s.p.Name}
+	if s.u != nil {
+		names = append(names, s.u.Runs...)
+		if strings.Contains(line, "/"+s.u.Name+",") || s.u.MainPID != 0 && strings.Contains(line, fmt.Sprintf("Killed process %d ", s.u.MainPID)) {
+			return true
+		}
+	}
+	return slices.ContainsFunc(names, func(name string) bool {
+		return strings.Contains(line, `"`+name+`"`) || strings.Contains(line, "("+name+")")
+	})
 }
 
 // fullDisk doubts a server with a full file system.
@@ -354,16 +370,11 @@ func ending(u *fact.Unit) string {
 	case u.Status != 0:
 		text = fmt.Sprintf("exit status %d", u.Status)
 	}
-	if len(u.Log) > 0 {
-		last := u.Log[len(u.Log)-1]
-		for _, l := range slices.Backward(u.Log) {
-			// The manager's own lines say that it failed, not why.
-			if l.Unit == u.Name && !strings.HasPrefix(l.Text, u.Name) && !strings.HasPrefix(l.Text, "Failed to start") && !strings.HasPrefix(l.Text, "Start") && !strings.HasPrefix(l.Text, "Stopp") {
-				last = l
-				break
-			}
+	for _, l := range slices.Backward(u.Log) {
+		// The manager's own lines say that it failed, not why.
+		if l.Unit == u.Name && !strings.HasPrefix(l.Text, u.Name) && !strings.HasPrefix(l.Text, "Failed to start") && !strings.HasPrefix(l.Text, "Start") && !strings.HasPrefix(l.Text, "Stopp") {
+			return text + fmt.Sprintf(", its log ends in \"%s\"", l.Text)
 		}
-		text += fmt.Sprintf(", its log ends in \"%s\"", last.Text)
 	}
 	return text
 }

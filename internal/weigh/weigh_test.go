@@ -61,7 +61,7 @@ func TestClientAlone(t *testing.T) {
 			f.Connect.ICMP.Type = 11
 		}}, []string{"rules/no-route likely"}, "", "fault", "no"},
 		{"no route here", web, []step{local("ENETUNREACH")}, []string{"rules/no-route likely"}, "", "fault", "no"},
-		{"no port here", web, []step{local("EADDRNOTAVAIL")}, []string{"ports/client-exhausted likely"}, "", "fault", "no"},
+		{"no port here", web, []step{local("EADDRNOTAVAIL")}, []string{"ports/client-exhausted proven"}, "", "fault", "no"},
 		{"not permitted here", web, []step{local("EPERM")}, []string{"rules/client-drop likely"}, "", "fault", "no"},
 		{"server first, closed", shell, []step{connected, greeted(fact.Closed, "", "", "")}, nil, "answer/source-refused service/hung", "unsure", "no"},
 		{"server first, silent", shell, []step{connected, greeted(fact.Stalled, "", "", "")}, nil, "service/hung settings/wrong-security", "unsure", "no"},

@@ -213,7 +213,9 @@ func Barriers(_ context.Context, env look.Env, order fact.Order, emit look.Emit)
 	if len(b.Programs)+len(b.Links)+len(b.Groups)+b.Policies > 0 {
 		list := append(slices.Clone(b.Programs), b.Links...)
 		for _, g := range b.Groups {
-			list = append(list, strings.TrimSpace("packet program "+g.Name)+" of "+g.Group)
+			if text := strings.TrimSpace("packet program "+g.Name) + " of " + g.Group; !slices.Contains(list, text) {
+				list = append(list, text)
+			}
 		}
 		saw = strings.Join(list[:min(len(list), mostTold)], ", ")
 		if more := len(list) - mostTold; more > 0 {

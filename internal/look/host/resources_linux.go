@@ -3,7 +3,9 @@ package host
 import (
 	"context"
 	"fmt"
+	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"golang.org/x/sys/unix"
@@ -12,15 +14,40 @@ import (
 	"uakari/internal/look"
 )
 
-// diskPaths is where services write.
-var diskPaths = []string{"/", "/var", "/var/log", "/var/lib", "/tmp", "/run", "/srv", "/home"}
+// ownKinds is the kinds of file system on which services of this host write.
+// Those of other hosts may hang, and others are always full.
+var ownKinds = []string{"ext2", "ext3", "ext4", "xfs", "btrfs", "f2fs", "jfs", "reiserfs", "zfs", "bcachefs", "tmpfs", "overlay", "vfat"}
+
+// mostDisks bounds the file systems that are looked at.
+const mostDisks = 64
+
+// disks is where the file systems of this host are that can be written to
+// (proc_pid_mounts(5)).
+func disks() []string {
+	paths := []string{"/"}
+	mounts, err := os.ReadFile("/proc/self/mounts")
+	if err != nil {
+		return paths
+	}
+	for line := range strings.Lines(string(mounts)) {
+		f := strings.Fields(line)
+		if len(f) < 4 || !slices.Contains(ownKinds, f[2]) || !slices.Contains(strings.Split(f[3], ","), "rw") || len(paths) == mostDisks {
+			continue
+		}
+		path := strings.NewReplacer(`\040`, " ", `\011`, "\t", `\134`, `\`).Replace(f[1])
+		if !strings.HasPrefix(path, "/dev") && !strings.HasPrefix(path, "/sys") && !strings.HasPrefix(path, "/proc") {
+			paths = append(paths, path)
+		}
+	}
+	return paths
+}
 
 // Resources leaves disk space, and what the kernel's log tells of processes
 // killed for memory and of denials by mandatory access control.
 func Resources(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	r := fact.Resources{Disks: []fact.Disk{}}
 	seen := map[unix.Fsid]bool{}
-	paths := diskPaths
+	paths := disks()
 	if env.Card != nil && filepath.IsAbs(env.Card.Program) {
 		paths = append([]string{filepath.Dir(env.Card.Program)}, paths...)
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/netip"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -41,6 +42,7 @@ func unitState(ctx context.Context, conn *dbus.Conn, name string, deep bool) (fa
 	}
 	const killed, dumped = 2, 3 // si_code of sigaction(2): CLD_KILLED, CLD_DUMPED
 	u.Status, u.Signal = p.number("ExecMainStatus"), p.number("ExecMainCode") == killed || p.number("ExecMainCode") == dumped
+	u.MainPID, u.Runs = p.number("ExecMainPID"), p.programs("ExecStart")
 	u.Private, _ = props["PrivateNetwork"].(bool)
 	u.Denies, u.Allows = p.prefixes("IPAddressDeny"), p.prefixes("IPAddressAllow")
 	u.Failed = p.conditions()
@@ -119,6 +121,21 @@ func (p properties) pairs(key string) []string {
 	for _, row := range rows {
 		if len(row) == 2 {
 			list = append(list, fmt.Sprintf("%v %v", row[0], row[1]))
+		}
+	}
+	return list
+}
+
+// programs reads a list of commands, of which the program comes first.
+func (p properties) programs(key string) []string {
+	rows, _ := p[key].([][]any)
+	var list []string
+	for _, row := range rows {
+		if len(row) == 0 {
+			continue
+		}
+		if path, ok := row[0].(string); ok && path != "" {
+			list = append(list, filepath.Base(path))
 		}
 	}
 	return list
