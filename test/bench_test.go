@@ -199,9 +199,10 @@ func TestHelperMany(t *testing.T) {
 	time.Sleep(10 * time.Minute)
 }
 
-// BenchmarkSSH counts what a trace over SSH costs beyond logging in and running
-// a command that does nothing, in round trips of a link of 20 ms each way. The
-// command's channel and its start are two of the three that are allowed.
+// BenchmarkSSH counts what a trace over SSH costs beyond logging in, running a
+// command that does nothing and the same trace without SSH, in round trips of a
+// link of 20 ms each way. The command's channel and its start are two of the
+// three that are allowed.
 func BenchmarkSSH(b *testing.B) {
 	const delay = 20 * time.Millisecond
 	for _, need := range []string{"/usr/sbin/sshd", "/usr/bin/ssh-keygen"} {
@@ -245,13 +246,16 @@ func BenchmarkSSH(b *testing.B) {
 	put(filepath.Join(dir, ".ssh", "known_hosts"), "[10.20.0.14]:2022 "+string(host))
 	b.Setenv("HOME", dir)
 	b.Setenv("SSH_AUTH_SOCK", "")
-	// The client's own try takes two round trips, the greeting being the
-	// second, and goes on beside the looks over there.
+	// The client's own try takes round trips of its own: connecting, the
+	// greeting, and two until the host key is known.
 	trace := append(enter(far.client), program, "trace", "--at", "root@10.20.0.14:2022", "--identity", key, "ssh://10.20.0.14:2022")
+	alone := append(enter(far.client), program, "trace", "ssh://10.20.0.14:2022")
 	login := append(enter(far.client), bare(b, "login"), "10.20.0.14:2022", key)
 	for b.Loop() {
 		own, other := sideBySide(b, 9, trace, login)
-		b.ReportMetric(ms(own-other)/ms(2*delay), "beyond")
+		client, _ := sideBySide(b, 9, alone, login)
+		b.ReportMetric(ms(own-other-client)/ms(2*delay), "beyond")
+		b.ReportMetric(ms(client)/ms(2*delay), "client-alone")
 		b.ReportMetric(ms(other)/ms(2*delay), "login-and-command")
 	}
 }

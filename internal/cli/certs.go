@@ -100,7 +100,7 @@ func (f *traceFlags) certEndpoint(cmd *cobra.Command, input string, names []stri
 		ask.Card.Aliases = append(ask.Card.Aliases, names...)
 	}
 	var set fact.Set
-	err = f.look(cmd, env, func(ctx context.Context, at []trace.Vantage, watch func(trace.Event)) {
+	err = f.look(cmd, env, []fact.Order{{Look: fact.LookAddresses}}, func(ctx context.Context, at []trace.Vantage, watch func(trace.Event)) {
 		set, _ = trace.Run(ctx, ask, at, watch)
 	})
 	return set, err

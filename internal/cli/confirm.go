@@ -193,7 +193,7 @@ func concluded(id int64, seen fact.Set, now trail.Trail, works bool, closing tel
 func (f *confirmFlags) once(ctx context.Context, cmd *cobra.Command, ask fact.Ask, env look.Env) (fact.Set, trail.Trail, error) {
 	ctx, cancel := context.WithTimeout(ctx, f.deadline)
 	defer cancel()
-	at, done, err := f.vantages(ctx, env)
+	at, done, err := f.vantages(ctx, env, weigh.First(ask.Endpoint))
 	defer done()
 	if err != nil && !errors.Is(err, context.Canceled) {
 		return fact.Set{}, trail.Trail{}, err

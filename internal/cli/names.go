@@ -67,7 +67,7 @@ func (f *traceFlags) names(cmd *cobra.Command, input string, authority bool) err
 	var unseen []string
 	var wg sync.WaitGroup
 	interrupted := false
-	err = f.look(cmd, env, func(ctx context.Context, at []trace.Vantage, watch func(trace.Event)) {
+	err = f.look(cmd, env, []fact.Order{{Look: fact.LookAddresses}}, func(ctx context.Context, at []trace.Vantage, watch func(trace.Event)) {
 		if record := serviceRecord(e); record != "" {
 			wg.Go(func() { services, unseen = servicesFrom(ctx, at[0], record, watch) })
 		}

@@ -158,8 +158,9 @@ func parseResolver(text string) (netip.AddrPort, error) {
 }
 
 // vantages is every host to look from: here, those of records, those over
-// SSH. The caller closes what is returned beside them.
-func (s *seeing) vantages(ctx context.Context, env look.Env) (at []trace.Vantage, done func(), err error) {
+// SSH, which are ordered the first looks for an endpoint as they are reached.
+// The caller closes what is returned beside them.
+func (s *seeing) vantages(ctx context.Context, env look.Env, first []fact.Order) (at []trace.Vantage, done func(), err error) {
 	var far []*vantage.SSH
 	done = func() {
 		for _, f := range far {
@@ -194,7 +195,7 @@ func (s *seeing) vantages(ctx context.Context, env look.Env) (at []trace.Vantage
 			return nil, done, err
 		}
 		v, err := vantage.DialSSH(ctx, vantage.Login{To: login, Identity: s.identity, Secret: secret, Lend: s.lend, AsRoot: s.asRoot, Wait: s.wait},
-			fact.Vantage{ID: fmt.Sprintf("s%d", i+1), Role: role, Means: fact.SSH}, env)
+			fact.Vantage{ID: fmt.Sprintf("s%d", i+1), Role: role, Means: fact.SSH}, env, first)
 		if err != nil {
 			return nil, done, err
 		}

@@ -99,7 +99,7 @@ func (f *traceFlags) run(cmd *cobra.Command, input string) error {
 	}
 	var set fact.Set
 	var judged trail.Trail
-	err = f.look(cmd, env, func(ctx context.Context, at []trace.Vantage, watch func(trace.Event)) {
+	err = f.look(cmd, env, weigh.First(ask.Endpoint), func(ctx context.Context, at []trace.Vantage, watch func(trace.Event)) {
 		set, judged = trace.Run(ctx, ask, at, watch)
 		if set = trace.Follow(ctx, set, at, watch); len(set.Behind) > 0 {
 			judged, _ = weigh.Weigh(set)
@@ -173,13 +173,13 @@ func (f *traceFlags) strain(cmd *cobra.Command, ask *fact.Ask) error {
 
 // look opens the vantages, and shows how the looks fare, until the deadline or
 // an interruption.
-func (f *traceFlags) look(cmd *cobra.Command, env look.Env, do func(context.Context, []trace.Vantage, func(trace.Event))) error {
+func (f *traceFlags) look(cmd *cobra.Command, env look.Env, first []fact.Order, do func(context.Context, []trace.Vantage, func(trace.Event))) error {
 	ctx, stop := interruptible()
 	defer stop()
 	ctx, cancel := context.WithTimeout(ctx, f.deadline)
 	defer cancel()
 	env.Each = f.each
-	at, done, err := f.vantages(ctx, env)
+	at, done, err := f.vantages(ctx, env, first)
 	defer done()
 	if err != nil {
 		return err

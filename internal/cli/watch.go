@@ -72,7 +72,7 @@ func (f *watchFlags) watch(cmd *cobra.Command, input string) error {
 	}
 	ctx, stop := interruptible()
 	defer stop()
-	at, done, err := f.vantages(ctx, env)
+	at, done, err := f.vantages(ctx, env, weigh.First(ask.Endpoint))
 	defer done()
 	if err != nil {
 		return err

@@ -38,7 +38,7 @@ type SSH struct {
 	login  Login
 	hops   []*ssh.Client // the way there, the last being the host
 	in     ssh.Channel
-	early  *early
+	early  map[fact.Order]*early
 	stderr *tail
 	ended  chan struct{}
 
@@ -54,15 +54,16 @@ type pending struct {
 	done chan struct{}
 }
 
-// DialSSH logs in and starts the program over there. Every error says which
-// host, and what to do.
-func DialSSH(ctx context.Context, login Login, info fact.Vantage, env look.Env) (*SSH, error) {
-	s := &SSH{info: info, login: login, ended: make(chan struct{}), looks: map[int]*pending{}, stderr: &tail{}}
+// DialSSH logs in and starts the program over there, and orders the first
+// looks together with the hello, so that their answers cost no round trip of
+// their own. Every error says which host, and what to do.
+func DialSSH(ctx context.Context, login Login, info fact.Vantage, env look.Env, first []fact.Order) (*SSH, error) {
+	s := &SSH{info: info, login: login, ended: make(chan struct{}), looks: map[int]*pending{}, stderr: &tail{}, early: map[fact.Order]*early{}}
 	if err := s.dial(ctx); err != nil {
 		s.Close()
 		return nil, err
 	}
-	host, err := s.start(ctx, env)
+	host, err := s.start(ctx, env, first)
 	if err != nil {
 		s.Close()
 		return nil, err
@@ -131,13 +132,9 @@ func handshake(ctx context.Context, conn net.Conn, addr string, config *ssh.Clie
 	return ssh.NewClient(c, channels, requests), nil
 }
 
-// first is the look that every run begins with. It is ordered together with
-// the hello, so that its answer costs no round trip of its own.
-var first = fact.Order{Look: fact.LookAddresses}
-
 // start starts the program over there and exchanges hellos. The command and
 // all that is said first are sent without waiting for an answer in between.
-func (s *SSH) start(ctx context.Context, env look.Env) (host string, err error) {
+func (s *SSH) start(ctx context.Context, env look.Env, first []fact.Order) (host string, err error) {
 	command, binary, err := s.command()
 	if err != nil {
 		return "", fmt.Errorf("--at %s: %w", s.login.To, err)
@@ -152,14 +149,19 @@ func (s *SSH) start(ctx context.Context, env look.Env) (host string, err error) 
 	if _, err := channel.SendRequest("exec", false, exec); err != nil {
 		return "", s.fail("starting the program there", err)
 	}
-	s.early = &early{done: make(chan struct{})}
-	s.looks[0], s.next = &pending{emit: s.early.keep, done: s.early.done}, 1
+	for n, order := range first {
+		e := &early{done: make(chan struct{})}
+		s.early[order], s.looks[n] = e, &pending{emit: e.keep, done: e.done}
+	}
+	s.next = len(first)
 	go func() {
 		// An error shows in that no hello comes back.
 		if _, err := channel.Write(binary); err == nil {
 			s.say(hello{Version: talkVersion, WaitMS: float64(env.Wait.Milliseconds()), Resolvers: env.Resolvers,
 				HostsFile: env.HostsFile, Unit: env.Unit, Card: env.Card})
-			s.say(said{N: 0, Order: &first})
+			for n, order := range first {
+				s.say(said{N: n, Order: &order})
+			}
 		}
 	}()
 	complaints := make(chan struct{})
@@ -182,7 +184,7 @@ func (s *SSH) start(ctx context.Context, env look.Env) (host string, err error) 
 	}
 }
 
-// early keeps the facts of the first look until the run asks for them.
+// early keeps the facts of a first look until the run asks for them.
 type early struct {
 	mu    sync.Mutex // guards facts
 	facts []fact.Fact
@@ -302,8 +304,12 @@ func (s *SSH) listen(lines *bufio.Scanner, complaints <-chan struct{}, greeted c
 // Look sends an order over and hands on the facts that come back. A
 // connection that is lost is a fact.
 func (s *SSH) Look(ctx context.Context, order fact.Order, emit func(fact.Fact)) {
-	if order == first {
-		s.lookEarly(ctx, emit)
+	s.mu.Lock()
+	e := s.early[order]
+	delete(s.early, order) // asked again, it is looked at again
+	s.mu.Unlock()
+	if e != nil {
+		s.lookEarly(ctx, e, order, emit)
 		return
 	}
 	p := &pending{done: make(chan struct{}), emit: func(f fact.Fact) {
@@ -335,16 +341,16 @@ func (s *SSH) Look(ctx context.Context, order fact.Order, emit func(fact.Fact)) 
 }
 
 // lookEarly hands on the facts that were ordered with the hello.
-func (s *SSH) lookEarly(ctx context.Context, emit func(fact.Fact)) {
+func (s *SSH) lookEarly(ctx context.Context, e *early, order fact.Order, emit func(fact.Fact)) {
 	select {
-	case <-s.early.done:
+	case <-e.done:
 	case <-ctx.Done():
 		return
 	}
-	s.early.mu.Lock()
-	defer s.early.mu.Unlock()
-	for _, f := range s.early.facts {
-		f.Vantage, f.Order = s.info.ID, first
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	for _, f := range e.facts {
+		f.Vantage, f.Order = s.info.ID, order
 		emit(f)
 	}
 }

@@ -208,6 +208,13 @@ var rungReaders = []func(*view, *wants, *try) []Reading{
 	(*view).mapperReadings,
 }
 
+// First is the looks that weighing wants of every server of an endpoint,
+// whatever comes of them.
+func First(e fact.Endpoint) []fact.Order {
+	at := fact.Target{Port: e.Port, Scheme: e.Scheme}
+	return []fact.Order{{Look: fact.LookAddresses}, {Look: fact.LookListeners, Target: at}, {Look: fact.LookService, Target: at}, {Look: fact.LookKernel}}
+}
+
 // tryAddress weighs one address of the endpoint.
 func (v *view) tryAddress(w *wants, l *lookup, target fact.Target, depth int) *try {
 	w.add(Want{Look: fact.LookSession, At: fact.Client, Target: target, Gate: Answer},
