@@ -237,6 +237,7 @@ type Reply struct {
 // Echo is one ICMP echo. No reply proves nothing.
 type Echo struct {
 	Answered bool    `json:"answered"`
+	Left     int     `json:"left,omitempty"` // hops that the reply had left when it came
 	TookMS   float64 `json:"took_ms,omitempty"`
 }
 
@@ -246,6 +247,11 @@ type Link struct {
 	Dev    string       `json:"dev"`
 	State  string       `json:"state"`            // of the address itself; "": not in the table
 	Answer []netip.Addr `json:"answer,omitempty"` // other neighbours that answer now
+}
+
+// ResetHops is how many hops a refusal by a reset had left when it came.
+type ResetHops struct {
+	Left int `json:"left"`
 }
 
 // Claims is which machines on the links of a host answer for addresses.

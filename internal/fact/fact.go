@@ -56,6 +56,7 @@ const (
 	LookSession   Kind = "session"   // one connection, climbed as far as it goes
 	LookEcho      Kind = "echo"      // a sign of life
 	LookLink      Kind = "link"      // which neighbours answer on the link to an address
+	LookReset     Kind = "reset"     // with which hop limit a refusal arrives
 	LookClaims    Kind = "claims"    // which machines on the link have an address
 	LookHops      Kind = "hops"      // the routers that say a packet died with them
 	LookRoute     Kind = "route"     // which way this host sends to an address
@@ -110,6 +111,7 @@ type Target struct {
 	Security Security   `json:"security,omitempty"`
 	Path     string     `json:"path,omitempty"`
 	Account  string     `json:"account,omitempty"`
+	Small    bool       `json:"small,omitempty"` // in small segments
 	Again    int        `json:"again,omitempty"` // counts looks that must be taken anew
 	Apart    bool       `json:"apart,omitempty"` // of another endpoint than the one that card and unit speak of
 }
@@ -149,6 +151,7 @@ type Fact struct {
 	Link      *Link          `json:"link,omitempty"`
 	Hops      *Hops          `json:"hops,omitempty"`
 	Claims    *Claims        `json:"claims,omitempty"`
+	Reset     *ResetHops     `json:"reset,omitempty"`
 	Addresses *Addresses     `json:"addresses,omitempty"`
 	Listeners *Listeners     `json:"listeners,omitempty"`
 	Service   *Service       `json:"service,omitempty"`
@@ -220,6 +223,8 @@ func (f Fact) Payload() any {
 		return f.Link
 	case f.Claims != nil:
 		return f.Claims
+	case f.Reset != nil:
+		return f.Reset
 	case f.Hops != nil:
 		return f.Hops
 	case f.Addresses != nil:

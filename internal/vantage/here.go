@@ -31,6 +31,7 @@ var looks = map[fact.Kind]func(context.Context, look.Env, fact.Order, look.Emit)
 	fact.LookRoute:     path.Route,
 	fact.LookLink:      path.Link,
 	fact.LookHops:      path.Hops,
+	fact.LookReset:     path.Reset,
 	fact.LookClaims:    path.Claims,
 	fact.LookAddresses: host.Addresses,
 	fact.LookListeners: host.Listeners,

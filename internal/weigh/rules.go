@@ -30,6 +30,13 @@ func (v *view) ruleReadings(w *wants, t *try) []Reading {
 			}
 		}
 	}
+	if r, ok := v.largePackets(w, t); ok {
+		readings = append(readings, r)
+	}
+	if t.symptom == RefusedByReset && t.server == "" && !v.onSame(t) {
+		w.add(Want{Look: fact.LookReset, At: fact.Client, Target: fact.Target{Addr: t.target.Addr, Port: t.target.Port}, Gate: Way},
+			Want{Look: fact.LookEcho, At: fact.Client, Target: fact.Target{Addr: t.target.Addr}, Gate: Way})
+	}
 	if t.symptom == NoPortHere {
 		r := Reading{Gate: WayOut, Cause: "ports/client-exhausted", Because: t.climb.ids(), Vantage: v.client, Values: v.place(t, values{}),
 			Summary: fmt.Sprintf("the kernel of %s has no local port left to come from", v.host(v.client))}
@@ -42,6 +49,45 @@ func (v *view) ruleReadings(w *wants, t *try) []Reading {
 		readings = append(readings, v.refusedBetween(t))
 	}
 	return readings
+}
+
+// largePackets tries a connection that stalled once more in small segments: if
+// that gets on, the large ones are lost on the way.
+func (v *view) largePackets(w *wants, t *try) (Reading, bool) {
+	if t.symptom != ClientFirstSilent || v.onSame(t) || v.scheme.UDP {
+		return Reading{}, false
+	}
+	small := t.target
+	small.Small = true
+	w.add(Want{Look: fact.LookSession, At: fact.Client, Target: small, Gate: Way})
+	c, ok := v.climbs[seat{v.client, small}]
+	if !ok || c.symptom(v.own()).progress() <= t.symptom.progress() {
+		return Reading{}, false
+	}
+	return Reading{Gate: Way, Cause: "rules/large-packets-lost", Because: append(t.climb.ids(), c.ids()...), Vantage: v.client,
+		Summary: fmt.Sprintf("it stalls as usual and gets on in small segments: packets of full size to or from %s are lost on the way", t.target.Addr),
+		Values:  v.place(t, values{})}, true
+}
+
+// sentBy hints who sent a reset, by the hop limit with which it comes and the
+// one of an echo reply: the same machine mostly begins with the same, and the
+// last router differs by one from the server behind it.
+func (v *view) sentBy(t *try) (other bool, text, id string) {
+	for _, reset := range v.facts(v.client, fact.LookReset) {
+		if reset.Reset == nil || reset.Order.Target.Addr != t.target.Addr || reset.Order.Target.Port != t.target.Port {
+			continue
+		}
+		for _, echo := range v.facts(v.client, fact.LookEcho) {
+			if echo.Echo == nil || echo.Echo.Left == 0 || echo.Order.Target.Addr != t.target.Addr {
+				continue
+			}
+			if a, b := reset.Reset.Left, echo.Echo.Left; a != b {
+				return true, fmt.Sprintf("; the refusal comes with %d hops left and an echo reply with %d, as if two machines sent them", a, b), reset.ID
+			}
+			return false, fmt.Sprintf("; the refusal and an echo reply both come with %d hops left, as from one machine", reset.Reset.Left), reset.ID
+		}
+	}
+	return false, "", ""
 }
 
 // diesAfter says how far the client's silent packets get; "" where no router

@@ -268,8 +268,32 @@ func (v *view) tryAddress(w *wants, l *lookup, target fact.Target, depth int) *t
 			j.certainty, j.blocking = trail.Possible, false
 		}
 	}
+	v.hintSender(t)
 	v.correct(w, t, depth)
 	return t
+}
+
+// hintSender puts first among what may have refused a connection what the hop
+// limits of its reset hint at. It proves nothing.
+func (v *view) hintSender(t *try) {
+	other, text, id := v.sentBy(t)
+	if t.symptom != RefusedByReset || text == "" {
+		return
+	}
+	hinted := Listener
+	if other {
+		hinted = Way
+	}
+	list := t.verdict.causes
+	first := slices.IndexFunc(list, func(j *judged) bool { return j.unread })
+	at := slices.IndexFunc(list, func(j *judged) bool { return j.unread && j.Gate == hinted })
+	if at < 0 {
+		return
+	}
+	j := list[at]
+	j.Summary += text
+	j.Because = append(j.Because, id)
+	t.verdict.causes = slices.Insert(slices.Delete(list, at, at+1), first, j)
 }
 
 // patience is how long an answer must have been waited for, in milliseconds,

@@ -4,6 +4,7 @@ package path
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net"
 	"os"
@@ -23,15 +24,22 @@ import (
 const echoWait = 1500 * time.Millisecond
 
 // Echo asks for one ICMP echo by a datagram socket, which an ordinary user
-// may open where the system lets him.
+// may open where the system lets him, or by a raw one, which root may.
 func Echo(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	addr := order.Target.Addr
 	source := "echo to " + addr.String()
-	network, any, kind, protocol := "udp4", "0.0.0.0", icmp.Type(ipv4.ICMPTypeEcho), 1
+	network, raw, any, kind, protocol := "udp4", "ip4:icmp", "0.0.0.0", icmp.Type(ipv4.ICMPTypeEcho), 1
 	if addr.Is6() {
-		network, any, kind, protocol = "udp6", "::", icmp.Type(ipv6.ICMPTypeEchoRequest), 58
+		network, raw, any, kind, protocol = "udp6", "ip6:ipv6-icmp", "::", icmp.Type(ipv6.ICMPTypeEchoRequest), 58
 	}
+	var to net.Addr = &net.UDPAddr{IP: addr.AsSlice(), Zone: addr.Zone()}
+	id := -1 // the kernel chooses
 	conn, err := icmp.ListenPacket(network, any)
+	if errors.Is(err, os.ErrPermission) {
+		if conn, err = icmp.ListenPacket(raw, any); err == nil {
+			to, id = &net.IPAddr{IP: addr.AsSlice(), Zone: addr.Zone()}, os.Getpid()&0xffff
+		}
+	}
 	if err != nil {
 		emit(env.Failed(order, source, "could not send an echo", err, "root, or net.ipv4.ping_group_range"))
 		return
@@ -42,6 +50,12 @@ func Echo(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 		deadline = d
 	}
 	conn.SetDeadline(deadline)
+	// Without the hop limit the reply still is a sign of life.
+	if p := conn.IPv4PacketConn(); p != nil {
+		p.SetControlMessage(ipv4.FlagTTL, true)
+	} else if p := conn.IPv6PacketConn(); p != nil {
+		p.SetControlMessage(ipv6.FlagHopLimit, true)
+	}
 	stop := context.AfterFunc(ctx, func() { conn.SetDeadline(time.Unix(1, 0)) })
 	defer stop()
 
@@ -52,11 +66,12 @@ func Echo(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 		return
 	}
 	began := time.Now()
-	if _, err := conn.WriteTo(bytes, &net.UDPAddr{IP: addr.AsSlice(), Zone: addr.Zone()}); err != nil {
+	if _, err := conn.WriteTo(bytes, to); err != nil {
 		emit(env.Failed(order, source, "could not send an echo", err, ""))
 		return
 	}
-	e := fact.Echo{Answered: answered(conn, protocol)}
+	var e fact.Echo
+	e.Left, e.Answered = answered(conn, protocol, id)
 	saw := "no answer, which proves nothing"
 	if e.Answered {
 		e.TookMS = wire.MS(time.Since(began))
@@ -67,18 +82,39 @@ func Echo(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	emit(f)
 }
 
-// answered waits for an echo reply. The kernel hands this socket only what
-// answers its own request.
-func answered(conn *icmp.PacketConn, protocol int) bool {
+// answered waits for an echo reply, and tells how many hops it had left. The
+// kernel hands a datagram socket only what answers its own request, and a raw
+// one every message: then it is known by its number.
+func answered(conn *icmp.PacketConn, protocol, id int) (left int, ok bool) {
 	buffer := make([]byte, 1500)
 	for {
-		n, _, err := conn.ReadFrom(buffer)
+		n, left, err := receive(conn, buffer)
 		if err != nil {
-			return false
+			return 0, false
 		}
 		m, err := icmp.ParseMessage(protocol, buffer[:n])
-		if err == nil && (m.Type == ipv4.ICMPTypeEchoReply || m.Type == ipv6.ICMPTypeEchoReply) {
-			return true
+		if err != nil || m.Type != ipv4.ICMPTypeEchoReply && m.Type != ipv6.ICMPTypeEchoReply {
+			continue
+		}
+		if echo, ok := m.Body.(*icmp.Echo); ok && (id < 0 || echo.ID == id) {
+			return left, true
 		}
 	}
+}
+
+// receive reads one message and how many hops it had left; 0 if the system
+// does not say.
+func receive(conn *icmp.PacketConn, buffer []byte) (n, left int, err error) {
+	if p := conn.IPv4PacketConn(); p != nil {
+		n, control, _, err := p.ReadFrom(buffer)
+		if control != nil {
+			left = control.TTL
+		}
+		return n, left, err
+	}
+	n, control, _, err := conn.IPv6PacketConn().ReadFrom(buffer)
+	if control != nil {
+		left = control.HopLimit
+	}
+	return n, left, err
 }

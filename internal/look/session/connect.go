@@ -15,14 +15,22 @@ import (
 	"uakari/internal/wire"
 )
 
+// smallSegment is small enough for every link that is in use: with the heads
+// of TCP and IPv6 it is less than the least that IPv6 allows (RFC 8200 section
+// 5), in bytes.
+const smallSegment = 1100
+
 // connect connects once and tells every way to fail apart. Where the system
 // can say so, it tells who sent an ICMP refusal.
-func connect(ctx context.Context, addr netip.Addr, port uint16, wait time.Duration) (net.Conn, fact.Connect) {
+func connect(ctx context.Context, t fact.Target, wait time.Duration) (net.Conn, fact.Connect) {
 	w := witness.New()
+	if t.Small {
+		w.Segment = smallSegment
+	}
 	defer w.Close()
 	d := net.Dialer{Timeout: look.Within(ctx, wait), Control: w.Control, KeepAlive: -1}
 	began := time.Now()
-	conn, err := d.DialContext(ctx, "tcp", netip.AddrPortFrom(addr, port).String())
+	conn, err := d.DialContext(ctx, "tcp", netip.AddrPortFrom(t.Addr, t.Port).String())
 	result := fact.Connect{TookMS: wire.MS(time.Since(began))}
 	if err == nil {
 		result.Outcome = fact.Connected

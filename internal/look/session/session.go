@@ -100,8 +100,8 @@ func (c *climber) address() string {
 
 // connect makes the connection; nil if there is none.
 func (c *climber) connect(ctx context.Context) net.Conn {
-	conn, result := connect(ctx, c.order.Target.Addr, c.order.Target.Port, c.env.Patience())
-	f := c.env.Seen(c.order, "tcp connect "+c.address(), sawConnect(result))
+	conn, result := connect(ctx, c.order.Target, c.env.Patience())
+	f := c.env.Seen(c.order, c.connecting(), sawConnect(result))
 	f.Connect = &result
 	c.emit(f)
 	return conn
@@ -156,6 +156,13 @@ func (c *climber) tell(g fact.Greeting) {
 	f := c.env.Seen(c.order, "greeting of "+c.address(), sawGreeting(g))
 	f.Greeting = &g
 	c.emit(f)
+}
+
+func (c *climber) connecting() string {
+	if c.order.Target.Small {
+		return "tcp connect " + c.address() + " in small segments"
+	}
+	return "tcp connect " + c.address()
 }
 
 // setDeadline makes every step end in time to be told.

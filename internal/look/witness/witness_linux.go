@@ -21,6 +21,12 @@ type Witness struct {
 	// Hops, if above zero, limits how many routers a packet may pass
 	// (IP_TTL, IPV6_UNICAST_HOPS).
 	Hops int
+	// Least, if above zero, is how many hops an answer must have left to be
+	// taken (IP_MINTTL, IPV6_MINHOPCOUNT).
+	Least int
+	// Segment, if above zero, is the most that either end may send in one
+	// segment (TCP_MAXSEG), in bytes.
+	Segment int
 }
 
 // New is a witness of one connection.
@@ -40,6 +46,16 @@ func (w *Witness) Control(network, _ string, c syscall.RawConn) error {
 			if w.Hops > 0 {
 				unix.SetsockoptInt(int(fd), unix.SOL_IP, unix.IP_TTL, w.Hops)
 			}
+		}
+		if w.Least > 0 {
+			if strings.HasSuffix(network, "6") {
+				unix.SetsockoptInt(int(fd), unix.SOL_IPV6, unix.IPV6_MINHOPCOUNT, w.Least)
+			} else {
+				unix.SetsockoptInt(int(fd), unix.SOL_IP, unix.IP_MINTTL, w.Least)
+			}
+		}
+		if w.Segment > 0 {
+			unix.SetsockoptInt(int(fd), unix.SOL_TCP, unix.TCP_MAXSEG, w.Segment)
 		}
 		if dup, err := unix.FcntlInt(fd, unix.F_DUPFD_CLOEXEC, 0); err == nil {
 			w.fd = dup

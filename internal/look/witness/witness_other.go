@@ -9,7 +9,7 @@ import (
 )
 
 // Witness sees nothing here: only Linux keeps a queue of errors per socket.
-type Witness struct{ Hops int }
+type Witness struct{ Hops, Least, Segment int }
 
 // New is a witness of one connection.
 func New() *Witness { return &Witness{} }

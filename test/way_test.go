@@ -1,0 +1,45 @@
+package test
+
+import (
+	"os"
+	"strings"
+	"testing"
+)
+
+// TestHelperLarge is the process of a web server with a large page; it is no
+// test.
+func TestHelperLarge(t *testing.T) {
+	serve(t, "HTTP/1.1 200 OK\r\nContent-Length: 20000\r\nConnection: close\r\n\r\n"+strings.Repeat("tide ", 4000))
+}
+
+// TestNarrowWay puts a link on the way that takes smaller packets than both
+// ends believe, and holds back the messages that would tell them.
+func TestNarrowWay(t *testing.T) {
+	for _, ip := range []struct{ addr, mute string }{
+		{"10.20.0.14", "icmp type destination-unreachable drop"},
+		{"[fd20::14]", "icmpv6 type packet-too-big drop"},
+	} {
+		l := newLab(t)
+		start(t, ip.addr+":8080", enter(l.server), os.Args[0], "-test.run=TestHelperLarge$", "-test.timeout=0", "WEB="+ip.addr+":8080")
+		endpoint := "http://" + ip.addr + ":8080/"
+		expectHealthy(t, traced(t, enter(l.client), endpoint))
+		l.sh("ip -n " + l.router + " link set c mtu 1300")
+		l.filter(l.router, "table inet f { chain c { type filter hook output priority 0; policy accept;\n"+ip.mute+"\n}\n}")
+		expect(t, traced(t, enter(l.client), "--deadline", "8s", endpoint), "rules/large-packets-lost proven")
+	}
+}
+
+// TestForgedReset has a router refuse in the server's place.
+func TestForgedReset(t *testing.T) {
+	l := newLab(t)
+	l.web(l.server, "10.20.0.14:8080")
+	own := dump(traced(t, enter(l.client), "--wait", "2s", "http://10.20.0.14:8081/"))
+	if !strings.Contains(own, "ports/none-listening possible false: the service may be down, or on another port or address; the refusal and an echo reply both come with 63 hops left") {
+		t.Errorf("the server's own: %s", own)
+	}
+	l.filter(l.router, "table inet f { chain c { type filter hook forward priority 0; policy accept;\ntcp dport 8080 reject with tcp reset\n}\n}")
+	forged := dump(traced(t, enter(l.client), "--wait", "2s", "http://10.20.0.14:8080/"))
+	if !strings.Contains(forged, "  rules/transit-reject possible false: a filter on the way may refuse in the server's place; the refusal comes with 64 hops left and an echo reply with 63") {
+		t.Errorf("a router's: %s", forged)
+	}
+}
