@@ -2,6 +2,7 @@ package test
 
 import (
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -71,5 +72,44 @@ func TestLists(t *testing.T) {
 	judged := traced(t, enter(l.client), "--wait", "2s", "--card", card, "--record", record, "http://10.20.0.14:8080/")
 	if !strings.Contains(dump(judged), "rules/not-on-list likely true: "+list+" does not name 10.20.7.31") {
 		t.Errorf("the list is not found\n%s", dump(judged))
+	}
+}
+
+// TestListsOfServers has real servers turn a client away by their own lists,
+// which a record of the server brings along.
+func TestListsOfServers(t *testing.T) {
+	found := needs(t, "openssh-server", "/usr/sbin/sshd", "/usr/bin/ssh-keygen")
+	redis := needs(t, "redis-server", "/usr/bin/redis-server")[0]
+	l := newLab(t)
+	dir := t.TempDir()
+	for _, name := range []string{"host", "mine"} {
+		if out, err := exec.Command(found[1], "-q", "-t", "ed25519", "-N", "", "-f", filepath.Join(dir, name)).CombinedOutput(); err != nil {
+			t.Fatalf("%v: %s", err, out)
+		}
+	}
+	if err := os.MkdirAll("/run/sshd", 0o755); err != nil {
+		t.Fatal(err)
+	}
+	conf := write(t, filepath.Join(dir, "sshd_config"), "Port 2022\nHostKey "+dir+"/host\nPidFile none\nUsePAM no\nStrictModes no\nPermitRootLogin yes\nAuthorizedKeysFile "+dir+"/mine.pub\n"+
+		"AllowUsers root@10.20.9.0/24 root@127.0.0.1\n")
+	start(t, "127.0.0.1:2022", enter(l.server), found[0], "-D", "-e", "-f", conf)
+	store := write(t, filepath.Join(dir, "redis.conf"), "bind 0.0.0.0\nport 6379\nsave \"\"\ndir "+dir+"\n")
+	start(t, "127.0.0.1:6379", enter(l.server), redis, store)
+	for _, c := range []struct {
+		endpoint, want, says string
+		args                 []string
+	}{
+		{"ssh://10.20.0.14:2022", "login/not-from-here likely", "line 8 (allowusers root@10.20.9.0/24 root@127.0.0.1) lets root in from elsewhere, and not from 10.20.7.31",
+			[]string{"--user", "root", "--identity", filepath.Join(dir, "mine")}},
+		{"redis://10.20.0.14", "rules/not-on-list likely", "protected mode is on (/etc/redis/redis.conf, ", nil},
+	} {
+		r := runIn(t, enter(l.server), "record", "--deadline", "9s", "--for", c.endpoint, "-o", "-")
+		record := write(t, filepath.Join(dir, "tidebook.json"), strings.ReplaceAll(r.stdout, `"host": "`, `"host": "tidebook-`))
+		gateway := write(t, filepath.Join(dir, "heron.json"), strings.ReplaceAll(runIn(t, enter(l.router), "record", "--deadline", "9s", "-o", "-").stdout, `"host": "`, `"host": "heron-`))
+		judged := traced(t, enter(l.client), append(c.args, "--wait", "2s", "--record", record, "--record", "gateway="+gateway, c.endpoint)...)
+		expectButAge(t, judged, c.want)
+		if !strings.Contains(dump(judged), c.says) {
+			t.Errorf("it does not say %q\n%s", c.says, dump(judged))
+		}
 	}
 }

@@ -108,6 +108,9 @@ var faults = []fault{
 		to: "https://10.20.0.14/", want: "certs/key-mismatch proven", bits: "/etc/nginx/tide.key does not belong to the certificate /etc/nginx/tide.crt"},
 	{name: "no certificate file", ruin: secureSite + "rm /etc/nginx/tide.crt; systemctl restart nginx || true", mend: restoreSite,
 		to: "https://10.20.0.14/", want: "certs/store-unreadable proven", bits: "there is no file /etc/nginx/tide.crt"},
+	{name: "sshd's own list", ruin: "useradd tide; echo 'AllowUsers root tide@10.20.9.*' > /etc/ssh/sshd_config.d/tide.conf; systemctl reload ssh; sleep 0.3",
+		mend: "rm /etc/ssh/sshd_config.d/tide.conf; userdel tide; systemctl reload ssh; sleep 0.3", to: "ssh://10.20.0.14", args: []string{"--user", "tide"},
+		want: "login/not-from-here proven", bits: "/etc/ssh/sshd_config.d/tide.conf, line 1 (allowusers root tide@10.20.9.*) lets tide in from elsewhere"},
 	{name: "two faults at once", ruin: "systemctl stop nginx; iptables-nft -A INPUT -p tcp --dport 80 -j DROP", mend: "iptables-nft -F; systemctl start nginx", want: "rules/server-drop proven, service/stopped proven", bits: "chain INPUT, rule 1"},
 	{name: "not installed", ruin: "true", mend: "true", to: "http://10.20.0.14:8457/", args: []string{"--unit", "almanac"}, want: "service/not-installed proven"},
 }

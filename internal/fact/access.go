@@ -15,7 +15,7 @@ type Access struct {
 // out: they may hold secrets.
 type AccessFile struct {
 	Path    string    `json:"path"`
-	Kind    string    `json:"kind"` // "hosts.allow", "hosts.deny", "pg_hba", "nginx", "list"
+	Kind    string    `json:"kind"` // "hosts.allow", "hosts.deny", "pg_hba", "nginx", "sshd", "redis", "mysql", "list"
 	Changed time.Time `json:"changed"`
 	Lines   []Line    `json:"lines"`
 }

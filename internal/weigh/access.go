@@ -41,8 +41,9 @@ func (v *view) accessReadings(w *wants, t *try) []Reading {
 				continue
 			}
 			r := Reading{Gate: Door, Cause: cause, Shows: shows, Because: factIDs(f), Vantage: t.server, Summary: text,
-				Values: v.place(t, values{"source": source.String(), "file": line.file, "line": line.text, "allow": line.allow})}
-			if _, direct, _ := v.source(t); !direct && !v.seenFrom(t, source) && !v.onSame(t) {
+				Values: v.place(t, values{"source": source.String(), "file": line.file, "line": line.text, "allow": line.allow,
+					"opens": orElse(line.opens, "lets "+source.String()+" in, and nobody else")})}
+			if _, direct, _ := v.source(t); !line.any && !direct && !v.seenFrom(t, source) && !v.onSame(t) {
 				r.Short = append(r.Short, "a translation on the way may show the server another address than "+source.String())
 			}
 			if line.since != "" {
@@ -67,13 +68,15 @@ func (v *view) localAddress(t *try) netip.Addr {
 type listLine struct {
 	file, text string
 	allow      string // the line that would let the client in
+	any        bool   // every source fares alike, but this host's own
+	opens      string // what that line does beside; "": it lets the client in, and nobody else
 	since      string // why the running service may not have read it yet
 }
 
 // accessJudges read one kind of list each. They return no text where nothing
 // keeps the source out.
 var accessJudges = []func(v *view, t *try, a *fact.Access, source netip.Addr) (cause string, shows []Symptom, text string, line listLine){
-	wrapperJudge, hbaJudge, nginxJudge, plainJudge,
+	wrapperJudge, hbaJudge, nginxJudge, redisJudge, plainJudge,
 }
 
 // wrapperJudge evaluates hosts.allow and hosts.deny (hosts_access(5)): the
@@ -397,6 +400,38 @@ func (v *view) readBy(t *try, changed time.Time) string {
 		return "the file changed after the service started; whether it was read since is not known"
 	}
 	return ""
+}
+
+// redisJudge says which setting it is by which a store turned a source away:
+// it protects itself while nobody needs a secret.
+func redisJudge(v *view, t *try, a *fact.Access, source netip.Addr) (string, []Symptom, string, listLine) {
+	if c := t.climb.reply; v.scheme.Wire != "redis" || c == nil || c.Reply.Code != "DENIED" {
+		return "", nil, "", listLine{}
+	}
+	for _, f := range a.Files {
+		if f.Kind != "redis" {
+			continue
+		}
+		where := "by default"
+		line := listLine{file: f.Path, any: true, allow: "requirepass SECRET", opens: "every client must send that secret from then on", since: v.readBy(t, f.Changed)}
+		if p, _ := v.chosen(v.programsAt(t.server)); line.since == "" && (mainUnit(p) == nil || mainUnit(p).Active != "active") {
+			line.since = "the store hides which file it was started with"
+		}
+		for _, l := range f.Lines {
+			switch word, value, _ := strings.Cut(strings.TrimSpace(l.Text), " "); strings.ToLower(word) {
+			case "requirepass", "user", "aclfile":
+				return "", nil, "", listLine{} // there is a secret, or there may be: the reason is another
+			case "protected-mode":
+				where, line.text = fmt.Sprintf("by line %d", l.Number), strings.TrimSpace(l.Text)
+				if strings.TrimSpace(value) == "no" {
+					return "", nil, "", listLine{}
+				}
+			}
+		}
+		return "rules/not-on-list", []Symptom{ErrorAnswer, RefusedByCode, ClientFirstClosed},
+			fmt.Sprintf("protected mode is on (%s, %s) and no secret is set: it keeps %s out", f.Path, where, source), line
+	}
+	return "", nil, "", listLine{}
 }
 
 // plainJudge evaluates a plain list that a card names: who is not on it is

@@ -143,6 +143,9 @@ func (v *view) refusedLogin(w *wants, t *try, f, account *fact.Fact) Reading {
 		r.Short = []string{"the protocol does not say why; the server's log or its accounts do"}
 		v.loginReason(w, t, f, &r)
 		v.accountReason(t, f, account, &r)
+		if r.Cause == "login/rejected" || r.Cause == "login/no-right" || r.Cause == "login/missing-group" {
+			v.sshListReason(w, t, f, account, &r)
+		}
 	}
 	return r
 }

@@ -27,8 +27,15 @@ var accessFiles = sync.OnceValue(func() []accessFile {
 			regexp.MustCompile(`^\s*(local|host\w*|include\w*)\s`)},
 		{"nginx", []string{"nginx"}, []string{"/etc/nginx/nginx.conf", "/etc/nginx/conf.d/*.conf", "/etc/nginx/sites-enabled/*"},
 			regexp.MustCompile(`[{}]|^\s*(allow|deny|listen|server_name|include|satisfy|set_real_ip_from|real_ip_header)\b`)},
+		{"sshd", []string{"sshd"}, []string{"/etc/ssh/sshd_config", "/etc/ssh/sshd_config.d/*.conf"},
+			regexp.MustCompile(`(?i)^\s*(match|allowusers|denyusers|allowgroups|denygroups|permitrootlogin|include)\b`)},
+		{"redis", []string{"redis-server"}, []string{"/etc/redis/redis.conf", "/etc/redis.conf"},
+			regexp.MustCompile(`(?i)^\s*(protected-mode|requirepass|aclfile|user|include)\b`)},
 	}
 })
+
+// hiddenWords are directives of which only that they stand there is kept.
+var hiddenWords = []string{"requirepass", "user"}
 
 type accessFile struct {
 	kind     string
@@ -130,6 +137,9 @@ func keepFile(path, kind string, keep *regexp.Regexp) (fact.AccessFile, error) {
 			return f, fmt.Errorf("more than %d lines", mostLines)
 		}
 		if strings.TrimSpace(line) != "" && (keep == nil || keep.MatchString(line)) {
+			if word, _, _ := strings.Cut(strings.TrimSpace(line), " "); slices.Contains(hiddenWords, strings.ToLower(word)) {
+				line = word + " …"
+			}
 			f.Lines = append(f.Lines, fact.Line{Number: number, Text: line})
 		}
 	}
