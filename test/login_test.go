@@ -81,7 +81,7 @@ func TestMariaDB(t *testing.T) {
 	}
 	start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, found[0], "--defaults-file="+settings)
 	ask := exec.Command(found[2], "--no-defaults", "-u", "root", "-S", filepath.Join(dir, "s"), "-e",
-		"create database tides; create user gauge@'%' identified by 'tide7'; grant all on tides.* to gauge@'%'; create user shut@'%' identified by 'tide7' account lock; delete from mysql.global_priv where user=''; flush privileges;")
+		"create database tides; create user gauge@'%' identified by 'tide7'; grant all on tides.* to gauge@'%'; create user far@'10.20.9.%' identified by 'tide7'; create user shut@'%' identified by 'tide7' account lock; delete from mysql.global_priv where user=''; flush privileges;")
 	if out, err := ask.CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
 	}
@@ -93,7 +93,9 @@ func TestMariaDB(t *testing.T) {
 	if judged := login("gauge", right, "tides"); rung(judged, trail.Login).State != trail.Clear || judged.Outcome != trail.OutcomeClear {
 		t.Error(dump(judged))
 	}
-	expect(t, login("gauge", wrong, "tides"), "login/rejected likely")
+	expect(t, login("gauge", wrong, "tides"), "login/wrong-secret likely")
+	expect(t, login("far", right, ""), "login/not-from-here proven")
+	expect(t, login("nobody", right, ""), "login/unknown-account proven")
 	expect(t, login("gauge", right, "floods"), "login/no-right proven")
 	expect(t, login("shut", right, ""), "login/locked proven")
 	write(t, filepath.Join(dir, ".my.cnf"), "[client]\nuser=gauge\npassword=canary-old\n")

@@ -76,7 +76,7 @@ type listLine struct {
 // accessJudges read one kind of list each. They return no text where nothing
 // keeps the source out.
 var accessJudges = []func(v *view, t *try, a *fact.Access, source netip.Addr) (cause string, shows []Symptom, text string, line listLine){
-	wrapperJudge, hbaJudge, nginxJudge, redisJudge, plainJudge,
+	wrapperJudge, hbaJudge, nginxJudge, redisJudge, mysqlJudge, plainJudge,
 }
 
 // wrapperJudge evaluates hosts.allow and hosts.deny (hosts_access(5)): the

@@ -145,6 +145,7 @@ func (v *view) refusedLogin(w *wants, t *try, f, account *fact.Fact) Reading {
 		v.accountReason(t, f, account, &r)
 		if r.Cause == "login/rejected" || r.Cause == "login/no-right" || r.Cause == "login/missing-group" {
 			v.sshListReason(w, t, f, account, &r)
+			v.mysqlListReason(w, t, f, &r)
 		}
 	}
 	return r

@@ -288,3 +288,35 @@ func FuzzPeer(f *testing.F) {
 		}
 	})
 }
+
+// TestAskMySQL reads the rows of an answer, and takes no broken one.
+func TestAskMySQL(t *testing.T) {
+	packet := func(n byte, body string) string { return string([]byte{byte(len(body)), 0, 0, n}) + body }
+	hello := "!" + packet(0, "\x0a10.11.6\x00\x01\x00\x00\x00abcdefgh\x00\x00\x82\x2d\x02\x00\x08\x00\x15"+string(make([]byte, 10))+"ijklmnopqrst\x00mysql_native_password\x00")
+	answer := func(rows ...string) string {
+		text := packet(1, "\x02") + packet(2, "a column") + packet(3, "a column") + packet(4, "\xfe\x00\x00\x00\x00")
+		for i, r := range rows {
+			text += packet(byte(5+i), r)
+		}
+		return text + packet(9, "\xfe\x00\x00\x00\x00")
+	}
+	for _, c := range []struct {
+		name  string
+		says  []string
+		rows  int
+		fails bool
+	}{
+		{"rows", []string{hello, packet(2, "\x00\x00\x00"), answer("\x04root\x09localhost", "\x05gauge\xfb")}, 2, false},
+		{"no rows", []string{hello, packet(2, "\x00\x00\x00"), answer()}, 0, false},
+		{"refused", []string{hello, packet(2, "\xff\x15\x04#28000no")}, 0, true},
+		{"no right", []string{hello, packet(2, "\x00\x00\x00"), packet(1, "\xff\x76\x04#42000no")}, 0, true},
+		{"a length that lies", []string{hello, packet(2, "\x00\x00\x00"), answer("\xf0root")}, 0, true},
+		{"an end in the middle", []string{hello, packet(2, "\x00\x00\x00"), packet(1, "\x02")}, 0, true},
+		{"no database", []string{"!SSH-2.0-x\r\n"}, 0, true},
+	} {
+		rows, err := AskMySQL(peer(t, c.says...).Conn, "root", "SELECT User, Host FROM mysql.user", 10)
+		if len(rows) != c.rows || (err != nil) != c.fails {
+			t.Errorf("%s: %q, %v", c.name, rows, err)
+		}
+	}
+}

@@ -109,10 +109,24 @@ func Access(ctx context.Context, env look.Env, order fact.Order, emit look.Emit)
 			add(path, f.kind, f.keep)
 		}
 	}
+	for _, name := range []string{"mariadbd", "mysqld"} {
+		if pid := held[name]; pid != 0 && sameRoot(pid) {
+			f, err := mysqlAccounts(ctx, name, pid)
+			if err != nil {
+				emit(env.Failed(order, "the accounts of "+name, "could not ask the database for its accounts", err, "root, and its administrator without a secret over its local socket"))
+				continue
+			}
+			a.Files = append(a.Files, f)
+		}
+	}
 	if env.Card != nil && env.Card.AllowList != "" {
 		add(env.Card.AllowList, "list", nil)
 	}
-	f := env.Seen(order, "access lists", fmt.Sprintf("%d files", len(a.Files)))
+	saw, asked := fmt.Sprintf("%d files", len(a.Files)), slices.IndexFunc(a.Files, func(f fact.AccessFile) bool { return f.Kind == "mysql" })
+	if asked >= 0 {
+		saw = fmt.Sprintf("%d files, and %s", len(a.Files)-1, a.Files[asked].Path)
+	}
+	f := env.Seen(order, "access lists", saw)
 	f.Access = &a
 	emit(f)
 }

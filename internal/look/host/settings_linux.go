@@ -90,6 +90,21 @@ func argued(program string, pid int) []string {
 	return nil
 }
 
+// argumentsOf is the values of the arguments of a process that begin so.
+func argumentsOf(pid int, prefix string) []string {
+	text, err := os.ReadFile(procFile(pid, "cmdline"))
+	if err != nil {
+		return nil
+	}
+	var list []string
+	for arg := range strings.SplitSeq(string(text), "\x00") {
+		if value, ok := strings.CutPrefix(arg, prefix); ok {
+			list = append(list, value)
+		}
+	}
+	return list
+}
+
 // parentOf is the process that made another; 0 if it cannot be seen.
 func parentOf(pid int) int {
 	text, err := os.ReadFile(procFile(pid, "stat"))
