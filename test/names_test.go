@@ -8,6 +8,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"uakari/internal/trail"
 )
 
 // authority runs a real name server for varzea.example on a host.
@@ -36,6 +38,7 @@ xn--mar-dma IN A 10.20.0.14
 _ldap._tcp IN SRV 20 0 389 tidebook
 _ldap._tcp IN SRV 10 60 8080 tidebook
 _kerberos._tcp IN SRV 0 0 0 .
+_ntp._udp IN SRV 0 0 123 tidebook
 `, serial, tidebook))
 	conf := write(l.t, filepath.Join(dir, "named.conf"), fmt.Sprintf(`options { directory "%s"; listen-on { %s; }; listen-on-v6 { none; }; recursion no; pid-file none; session-keyfile "%s/key"; dnssec-validation no; };
 controls { };
@@ -140,6 +143,27 @@ func TestServiceRecords(t *testing.T) {
 		}
 		j := runIn(t, enter(l.client), "names", "--json", "--resolver", "10.20.7.53", "--wait", "2s", c.name)
 		validate(t, "names", []byte(j.stdout))
+	}
+	// A trace of a domain goes on to the servers that its records name.
+	conf := write(t, filepath.Join(t.TempDir(), "chrony.conf"), "local stratum 8\nallow 10.20.0.0/16\nbindaddress 10.20.0.14\nbindcmdaddress /\ncmdport 0\npidfile /dev/null\nuser root\n")
+	l.background(l.server, needs(t, "chrony", "/usr/sbin/chronyd")[0], "-d", "-x", "-f", conf)
+	time.Sleep(500 * time.Millisecond)
+	at := []string{"--resolver", "10.20.7.53", "--wait", "2s"}
+	well := traced(t, enter(l.client), append(at, "ntp://varzea.example")...)
+	expectHealthy(t, well)
+	if got := rung(well, trail.Names).Summary; !strings.Contains(got, "_ntp._udp.varzea.example leads to tidebook.varzea.example:123") {
+		t.Errorf("the rung of names says %q", got)
+	}
+	bad := dump(traced(t, enter(l.client), append(at, "ldap://varzea.example")...))
+	for _, want := range []string{"tcp connect 10.20.0.14:8080: connected", "tcp connect 10.20.0.14:389: refused"} {
+		if !strings.Contains(bad, want) {
+			t.Errorf("%q is missing in\n%s", want, bad)
+		}
+	}
+	none := traced(t, enter(l.client), append(at, "kerberos://varzea.example")...)
+	expect(t, none, "names/no-address proven")
+	if !strings.Contains(dump(none), "_kerberos._tcp.varzea.example says that the service is not offered there") {
+		t.Error(dump(none))
 	}
 	if r := runIn(t, enter(l.client), "trace", "--resolver", "10.20.7.53", "--wait", "2s", "http://maré.varzea.example:8080/"); !strings.Contains(oneLine(r.stdout), "reaches maré.varzea.example:8080 (xn--mar-dma.varzea.example in DNS)") {
 		t.Errorf("%s%s", r.stdout, r.stderr)

@@ -13,6 +13,7 @@ import (
 // lookup is what a name gives this client, and who says so.
 type lookup struct {
 	name    string
+	led     string // how a service record led to it
 	literal bool
 	addrs   []netip.Addr // in the client's own order
 	settled bool         // everything that decides is known
@@ -34,7 +35,7 @@ type lookup struct {
 // lookUp follows the client's own way to an answer: its hosts file, then each
 // name of the search list at the first resolver that answers at all.
 func (v *view) lookUp(w *wants, name string) *lookup {
-	l := &lookup{name: name}
+	l := &lookup{name: name, led: v.led[name]}
 	if addr, ok := endpoint.Literal(name); ok {
 		l.literal, l.settled, l.addrs = true, true, []netip.Addr{addr}
 		return l
@@ -185,7 +186,9 @@ func (v *view) ordered(addrs []netip.Addr) []netip.Addr {
 }
 
 // says tells where an address came from.
-func (l *lookup) says(addr netip.Addr) string {
+func (l *lookup) says(addr netip.Addr) string { return l.led + l.saysOf(addr) }
+
+func (l *lookup) saysOf(addr netip.Addr) string {
 	switch {
 	case l.literal:
 		return "an address; no name to look up"

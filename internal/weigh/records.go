@@ -1,11 +1,13 @@
 package weigh
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"slices"
 	"strings"
 
+	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 )
 
@@ -49,6 +51,78 @@ func (v *view) recordReadings(w *wants, t *try) []Reading {
 	r.Harmless = true
 	r.Summary = fmt.Sprintf("%s leads clients to %s:%d, not to %s:%d", name, found[0].Target, found[0].Port, e.Host, e.Port)
 	return []Reading{r}
+}
+
+// mostRecords bounds how many servers of a domain are tried.
+const mostRecords = 4
+
+// tryRecords weighs the servers that service records name for a domain, in the
+// order in which clients try them (RFC 2782): the least priority first, and of
+// one priority the greatest weight.
+func (v *view) tryRecords(w *wants, l *lookup, target fact.Target, depth int) []*try {
+	record := v.recordOf(target)
+	if depth > 0 || record == "" || !l.settled {
+		return nil
+	}
+	w.add(Want{Look: fact.LookServices, At: fact.Client, Target: fact.Target{Name: record}, Gate: Name})
+	var list []fact.ServiceRecord
+	for _, f := range v.facts(v.client, fact.LookServices) {
+		if f.ServiceRecords == nil || f.Order.Target.Name != record {
+			continue
+		}
+		for _, s := range f.ServiceRecords.List {
+			if s.Target != "" && s.Target != "." && !slices.Contains(list, s) {
+				list = append(list, s)
+			}
+		}
+	}
+	slices.SortStableFunc(list, func(a, b fact.ServiceRecord) int {
+		return cmp.Or(cmp.Compare(a.Priority, b.Priority), cmp.Compare(b.Weight, a.Weight), strings.Compare(a.Target, b.Target))
+	})
+	var tries []*try
+	for _, s := range list[:min(len(list), mostRecords)] {
+		next := target
+		next.Name, next.Port = strings.TrimSuffix(s.Target, "."), s.Port
+		v.led[next.Name] = fmt.Sprintf("%s leads to %s: ", record, endpoint.HostPort(next.Name, next.Port))
+		tries = append(tries, v.tryName(w, next, depth+1)...)
+	}
+	return tries
+}
+
+// noRecord adds to the reason why a name gives nothing that no service record
+// leads on from it either, or that one says the service is not there (RFC 2782,
+// a target of ".").
+func (v *view) noRecord(t *try) {
+	record := v.recordOf(t.target)
+	for _, f := range v.facts(v.client, fact.LookServices) {
+		s := f.ServiceRecords
+		if record == "" || s == nil || f.Order.Target.Name != record {
+			continue
+		}
+		text := ""
+		switch {
+		case len(s.List) > 0:
+			text = "; " + record + " says that the service is not offered there"
+		case s.Outcome == fact.NoSuchName || s.Outcome == fact.NoData:
+			text = "; there is no service record " + record + " either"
+		}
+		for _, j := range t.verdict.causes {
+			if j.Gate == Name && text != "" && (j.Cause == "names/no-address" || j.Cause == "names/no-such-name") {
+				j.Summary += text
+				j.Because = union(j.Because, factIDs(f))
+				return
+			}
+		}
+	}
+}
+
+// recordOf is the service record by which clients of the endpoint's scheme find
+// the servers of a domain; "" where they go by names alone.
+func (v *view) recordOf(target fact.Target) string {
+	if v.scheme.Record == "" || v.ask.Endpoint.Assumed || target.Name == "" {
+		return ""
+	}
+	return v.scheme.Record + "." + strings.TrimSuffix(target.Name, ".")
 }
 
 // frontReading reads an address that belongs to a gateway which does not

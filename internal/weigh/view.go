@@ -17,6 +17,8 @@ type view struct {
 	client string // the client's vantage
 	// climbs has every session by where it was looked from and at what.
 	climbs map[seat]climb
+	// led says of names that a service record led to, how.
+	led map[string]string
 }
 
 type seat struct {
@@ -25,7 +27,7 @@ type seat struct {
 }
 
 func newView(set fact.Set) *view {
-	v := &view{set: set, ask: set.Ask, climbs: map[seat]climb{}}
+	v := &view{set: set, ask: set.Ask, climbs: map[seat]climb{}, led: map[string]string{}}
 	v.scheme, _ = endpoint.Lookup(set.Ask.Endpoint.Scheme)
 	for _, at := range set.Vantages {
 		if at.Role == fact.Client && v.client == "" {

@@ -164,6 +164,9 @@ func (v *view) tryName(w *wants, target fact.Target, depth int) []*try {
 	}
 	l := v.lookUp(w, target.Name)
 	if len(l.addrs) == 0 {
+		if tries := v.tryRecords(w, l, target, depth); len(tries) > 0 {
+			return tries
+		}
 		return []*try{v.tryNoAddress(w, l, target, depth)}
 	}
 	var tries []*try
@@ -182,6 +185,7 @@ func (v *view) tryNoAddress(w *wants, l *lookup, target fact.Target, depth int) 
 		t.symptom = NoAddress
 	}
 	t.verdict = combine(t.symptom, v.nameReadings(w, t))
+	v.noRecord(t)
 	v.correct(w, t, depth)
 	return t
 }
