@@ -32,7 +32,7 @@ A name such as _ldap._tcp.varzea.example, and an endpoint whose scheme is found
 that way, is also looked up as a service record, and every target is tried.
 
 Exit status: 0 it gives an address or a service that takes connections, 1 it
-gives none, 3 the views differ, 2 wrong usage.`,
+gives none, 3 the views differ or nobody knows, 2 wrong usage.`,
 		Args: takes(1, 1, "one NAME"),
 		RunE: func(cmd *cobra.Command, args []string) error { return f.names(cmd, args[0], authority) },
 	}
@@ -90,6 +90,8 @@ func (f *traceFlags) names(cmd *cobra.Command, input string, authority bool) err
 		return err
 	}
 	switch {
+	case !views.Answered():
+		return exit(exitUnsure)
 	case len(views.Gives) == 0 && !slices.ContainsFunc(views.Services, tell.ServiceView.Works):
 		return exit(exitFault)
 	case !views.Agree:

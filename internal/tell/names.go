@@ -58,6 +58,19 @@ func (s ServiceView) Works() bool {
 	return slices.ContainsFunc(s.Tried, func(t ServiceTry) bool { return t.Outcome == fact.Connected })
 }
 
+// Answered reports whether any resolver said that the name gives something, or
+// nothing: where none does, nobody knows.
+func (n NameViews) Answered() bool {
+	return len(n.Gives) > 0 || slices.ContainsFunc(n.Views, func(v NameView) bool { return settled(v.Outcome) }) ||
+		slices.ContainsFunc(n.Services, func(s ServiceView) bool { return s.Target != "" || settled(s.Outcome) })
+}
+
+// settled reports whether a resolver knows what a name gives, or that it gives
+// nothing.
+func settled(outcome string) bool {
+	return slices.Contains([]fact.AnswerOutcome{fact.Addressed, fact.NoSuchName, fact.NoData}, fact.AnswerOutcome(outcome))
+}
+
 // NameView is one source's answer.
 type NameView struct {
 	Host      string       `json:"host"`
@@ -267,12 +280,6 @@ func (n NameViews) tellServices(b *strings.Builder) {
 	}
 }
 
-// settled says whether the resolver knows what the record is, or that there
-// is none.
-func (s ServiceView) settled() bool {
-	return slices.Contains([]fact.AnswerOutcome{fact.Addressed, fact.NoSuchName, fact.NoData}, fact.AnswerOutcome(s.Outcome))
-}
-
 // nothing says why a record leads nowhere.
 func (s ServiceView) nothing() string {
 	if s.Outcome == string(fact.Addressed) {
@@ -311,8 +318,10 @@ func (n NameViews) leadsTo() string {
 func (n NameViews) answer() string {
 	leads := n.leadsTo()
 	switch {
-	case len(n.Gives) == 0 && leads == "" && strings.HasPrefix(n.Name, "_") && !slices.ContainsFunc(n.Services, ServiceView.settled):
+	case !n.Answered() && strings.HasPrefix(n.Name, "_"):
 		return fmt.Sprintf("Not known: where %s leads; no resolver says.", n.shownName())
+	case !n.Answered():
+		return fmt.Sprintf("Not known: what %s gives; no resolver says.", n.shownName())
 	case len(n.Gives) == 0 && leads == "" && strings.HasPrefix(n.Name, "_"):
 		return fmt.Sprintf("%s leads to no server here.", n.shownName())
 	case len(n.Gives) == 0 && leads == "":

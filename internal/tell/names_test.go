@@ -35,7 +35,7 @@ func TestServiceRecordsAreTold(t *testing.T) {
 			"_ldap._tcp.varzea.example leads to ledger:389, which takes no connection from", "10.20.0.14 refuses"},
 		{"_ldap._tcp.varzea.example", []ServiceView{service("led\x1b[2Jger", 389)},
 			"_ldap._tcp.varzea.example leads to led", "gives no address here"},
-		{"xn--mar-dma.example", nil, "maré.example (xn--mar-dma.example in DNS) gives no address here.", ""},
+		{"xn--mar-dma.example", nil, "Not known: what maré.example (xn--mar-dma.example in DNS) gives; no resolver", ""},
 	} {
 		n := NameViews{Name: c.name, Agree: true, Services: c.services}
 		if strings.HasPrefix(c.name, "xn--") {
