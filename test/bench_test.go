@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"github.com/vishvananda/netlink/nl"
+	"github.com/miekg/dns"
 	"golang.org/x/sys/unix"
 
 	"uakari/internal/fact"
@@ -118,6 +119,82 @@ func BenchmarkLink(b *testing.B) {
 		b.ReportMetric(ms(own)/ms(trips*2*delay), "ratio")
 		b.ReportMetric(ms(other)/ms(trips*2*delay), "bare-ratio")
 	}
+}
+
+// BenchmarkNames compares all views of a name, of 4 resolvers, 3 suffixes, 2
+// types and 3 authoritative servers, with the longest chain of round trips over
+// a link of 20 ms each way: the system's own look-up, which asks for one suffix
+// after the other and then for the name as it is. The bound is 1.2.
+func BenchmarkNames(b *testing.B) {
+	const delay, trips = 20 * time.Millisecond, 4
+	far := newLink(b, delay)
+	var addrs []string
+	for _, last := range []int{21, 22, 23, 24, 31, 32, 33} {
+		addr := fmt.Sprintf("10.20.0.%d", last)
+		if out, err := exec.Command("ip", "netns", "exec", far.server, "ip", "addr", "add", addr+"/32", "dev", "lo").CombinedOutput(); err != nil {
+			b.Fatalf("%v: %s", err, out)
+		}
+		addrs = append(addrs, addr+":53")
+	}
+	servers := exec.Command("ip", "netns", "exec", far.server, os.Args[0], "-test.run=TestHelperResolvers$", "-test.timeout=0")
+	servers.Env = append(os.Environ(), "RESOLVERS="+strings.Join(addrs, ","))
+	if err := servers.Start(); err != nil {
+		b.Fatal(err)
+	}
+	defer servers.Wait()
+	defer servers.Process.Kill()
+	settings := filepath.Join("/etc/netns", far.client)
+	if err := os.MkdirAll(settings, 0o755); err != nil {
+		b.Fatal(err)
+	}
+	defer os.RemoveAll(settings)
+	write(b, filepath.Join(settings, "resolv.conf"), "search river.example varzea.example harbour.example\nnameserver 10.20.0.21\nnameserver 10.20.0.22\nnameserver 10.20.0.23\nnameserver 10.20.0.24\noptions ndots:5\n")
+	time.Sleep(500 * time.Millisecond)
+	views := append(enter(far.client), program, "names", "--json", "tidebook.varzea.example")
+	out, err := exec.Command(views[0], views[1:]...).Output()
+	if n := strings.Count(string(out), `"serial"`); n < 3 || strings.Count(string(out), `"10.20.0.14"`) < 7 {
+		b.Fatalf("%v: %d authoritative servers in %s", err, n, out)
+	}
+	for b.Loop() {
+		own, other := sideBySide(b, 15, views, append(enter(far.client), program, "version"))
+		b.ReportMetric(ms(own-other)/ms(trips*2*delay), "ratio")
+		b.ReportMetric(ms(own), "names-ms")
+	}
+}
+
+// TestHelperResolvers is the process of resolvers and authoritative servers,
+// which all say the same; it is no test.
+func TestHelperResolvers(t *testing.T) {
+	text := os.Getenv("RESOLVERS")
+	if text == "" {
+		t.Skip("only a helper")
+	}
+	zone := map[string]string{"tidebook.varzea.example. A": "10.20.0.14", "varzea.example. NS": "ns1.varzea.example.", "ns1.varzea.example. A": "10.20.0.31",
+		"ns2.varzea.example. A": "10.20.0.32", "ns3.varzea.example. A": "10.20.0.33", "varzea.example. SOA": "ns1.varzea.example. post.varzea.example. 7 3600 600 86400 60"}
+	handler := dns.HandlerFunc(func(w dns.ResponseWriter, q *dns.Msg) {
+		m := new(dns.Msg)
+		m.SetReply(q)
+		m.Authoritative, m.RecursionAvailable = true, true
+		name, kind := strings.ToLower(q.Question[0].Name), dns.TypeToString[q.Question[0].Qtype]
+		values := []string{zone[name+" "+kind]}
+		if name == "varzea.example." && kind == "NS" {
+			values = []string{"ns1.varzea.example.", "ns2.varzea.example.", "ns3.varzea.example."}
+		}
+		for _, value := range values {
+			if rr, err := dns.NewRR(fmt.Sprintf("%s 300 IN %s %s", name, kind, value)); err == nil && value != "" {
+				m.Answer = append(m.Answer, rr)
+			}
+		}
+		if len(m.Answer) == 0 && !strings.HasSuffix(name, "varzea.example.") {
+			m.Rcode = dns.RcodeNameError
+		}
+		w.WriteMsg(m)
+	})
+	for _, addr := range strings.Split(text, ",") {
+		server := &dns.Server{Addr: addr, Net: "udp", Handler: handler}
+		go func() { t.Error(server.ListenAndServe()) }()
+	}
+	time.Sleep(10 * time.Minute)
 }
 
 // BenchmarkPorts compares listing 20,000 listeners with their owners with a
