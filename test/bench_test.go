@@ -15,8 +15,8 @@ import (
 	"testing"
 	"time"
 
-	"github.com/vishvananda/netlink/nl"
 	"github.com/miekg/dns"
+	"github.com/vishvananda/netlink/nl"
 	"golang.org/x/sys/unix"
 
 	"uakari/internal/fact"

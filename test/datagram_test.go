@@ -83,13 +83,19 @@ func TestDatagrams(t *testing.T) {
 	}
 }
 
+// clock runs a real time server on the server.
+func (l *lab) clock() {
+	l.t.Helper()
+	chronyd := needs(l.t, "chrony", "/usr/sbin/chronyd")[0]
+	dir := l.t.TempDir()
+	conf := write(l.t, filepath.Join(dir, "chrony.conf"), "local stratum 8\nallow 10.20.0.0/16\nbindaddress 10.20.0.14\nbindcmdaddress /\ncmdport 0\npidfile "+dir+"/pid\nuser root\n")
+	l.background(l.server, chronyd, "-d", "-x", "-f", conf)
+}
+
 // TestClock asks a real time server.
 func TestClock(t *testing.T) {
-	chronyd := needs(t, "chrony", "/usr/sbin/chronyd")[0]
 	l := newLab(t)
-	dir := t.TempDir()
-	conf := write(t, filepath.Join(dir, "chrony.conf"), "local stratum 8\nallow 10.20.0.0/16\nbindaddress 10.20.0.14\nbindcmdaddress /\ncmdport 0\npidfile "+dir+"/pid\nuser root\n")
-	l.background(l.server, chronyd, "-d", "-x", "-f", conf)
+	l.clock()
 	var judged trail.Trail
 	for range 20 {
 		if judged = traced(t, enter(l.client), "--wait", "1s", "ntp://10.20.0.14"); judged.Reached == trail.Yes {

@@ -145,8 +145,7 @@ func TestServiceRecords(t *testing.T) {
 		validate(t, "names", []byte(j.stdout))
 	}
 	// A trace of a domain goes on to the servers that its records name.
-	conf := write(t, filepath.Join(t.TempDir(), "chrony.conf"), "local stratum 8\nallow 10.20.0.0/16\nbindaddress 10.20.0.14\nbindcmdaddress /\ncmdport 0\npidfile /dev/null\nuser root\n")
-	l.background(l.server, needs(t, "chrony", "/usr/sbin/chronyd")[0], "-d", "-x", "-f", conf)
+	l.clock()
 	time.Sleep(500 * time.Millisecond)
 	at := []string{"--resolver", "10.20.7.53", "--wait", "2s"}
 	well := traced(t, enter(l.client), append(at, "ntp://varzea.example")...)

@@ -29,7 +29,7 @@ func TestPath(t *testing.T) {
 		{"the server refuses by ICMP", func(l *lab) { l.filter(l.server, reject("input", "with icmpx admin-prohibited")) }, []string{"rules/server-reject likely"}, ""},
 		{"the server refuses by reset", func(l *lab) { l.filter(l.server, reject("input", "with tcp reset")) }, nil, "ports/none-listening"},
 		{"the router refuses by ICMP", func(l *lab) { l.filter(l.router, reject("forward", "")) }, []string{"rules/transit-reject proven"}, ""},
-		{"the router refuses by reset", func(l *lab) { l.filter(l.router, reject("forward", "with tcp reset")) }, nil, "ports/none-listening"},
+		{"the router refuses by reset", func(l *lab) { l.filter(l.router, reject("forward", "with tcp reset")) }, nil, "rules/transit-reject"},
 		{"the client refuses by ICMP", func(l *lab) { l.filter(l.client, reject("output", "")) }, []string{"rules/client-reject proven"}, ""},
 		{"the client has no route", func(l *lab) {
 			l.sh("ip -n " + l.client + " route del default")

@@ -3,6 +3,7 @@ package test
 import (
 	"crypto/x509"
 	"crypto/x509/pkix"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -56,6 +57,10 @@ func unit(service string) string {
 
 const noUnit = "systemctl stop almanac; rm /etc/systemd/system/almanac.service; systemctl daemon-reload; systemctl reset-failed"
 
+// shoal is a unit of this run alone: all hosts of a machine, and all runs, share
+// one kernel log.
+var shoal = fmt.Sprintf("shoal%d", os.Getpid())
+
 var faults = []fault{
 	{name: "stopped", ruin: "systemctl stop nginx", mend: "systemctl start nginx", want: "service/stopped proven", bits: "nginx.service is stopped"},
 	{name: "masked", ruin: "systemctl mask --now nginx", mend: "systemctl unmask nginx; systemctl start nginx", want: "service/stopped proven", bits: "masked"},
@@ -87,9 +92,9 @@ var faults = []fault{
 		"echo 16M > /mnt/tide/memory.memsw.limit_in_bytes; " + unit("[Service]\nExecStart=/usr/bin/perl /root/odd.pl hungry\n"), mend: noUnit + "; rmdir $(readlink /mnt/tide); umount /mnt/memory",
 		to: "http://10.20.0.14:8457/", args: []string{"--unit", "almanac"}, want: "service/starved proven", bits: "was killed for want of memory"},
 	// The kernel here has no policy of its own to refuse by: its line is written into its log.
-	{name: "refused by the system's policy", ruin: unit("[Service]\nExecStart=/usr/bin/perl -e \"exit 13\"\n") +
-		`; echo '<5>audit: type=1400 audit(1795402800.000:62): apparmor="DENIED" operation="open" profile="almanac" name="/srv/tide" comm="perl" requested_mask="r" denied_mask="r"' > /dev/kmsg; sleep 0.3`, mend: noUnit,
-		to: "http://10.20.0.14:8457/", args: []string{"--unit", "almanac"}, want: "service/policy-denied proven", bits: "was refused by the system's policy"},
+	{name: "refused by the system's policy", ruin: strings.ReplaceAll(unit("[Service]\nExecStart=/bin/sh -c \"exit 13\"\n"), "almanac", shoal) +
+		`; echo '<5>audit: type=1400 audit(1795402800.000:62): apparmor="DENIED" operation="open" profile="` + shoal + `" name="/srv/tide" comm="` + shoal + `" requested_mask="r" denied_mask="r"' > /dev/kmsg; sleep 0.3`,
+		mend: strings.ReplaceAll(noUnit, "almanac", shoal), to: "http://10.20.0.14:8457/", args: []string{"--unit", shoal}, want: "service/policy-denied proven", bits: "was refused by the system's policy"},
 	{name: "accepts nobody", ruin: "systemd-run -q --unit=almanac /usr/bin/perl /root/odd.pl mute; sleep 0.5", mend: "systemctl stop almanac",
 		to: "http://10.20.0.14:8457/", args: []string{"--unit", "almanac", "--deadline", "9s"}, want: "service/hung proven", bits: "takes no connections"},
 	{name: "descriptors used up", ruin: "systemd-run -q -p LimitNOFILE=16 --unit=almanac /usr/bin/perl /root/odd.pl full; sleep 0.5", mend: "systemctl stop almanac",
