@@ -93,7 +93,7 @@ var faults = []fault{
 		to: "http://10.20.0.14:8457/", args: []string{"--unit", "almanac"}, want: "service/starved proven", bits: "was killed for want of memory"},
 	// The kernel here has no policy of its own to refuse by: its line is written into its log.
 	{name: "refused by the system's policy", ruin: strings.ReplaceAll(unit("[Service]\nExecStart=/bin/sh -c \"exit 13\"\n"), "almanac", shoal) +
-		`; echo '<5>audit: type=1400 audit(1795402800.000:62): apparmor="DENIED" operation="open" profile="` + shoal + `" name="/srv/tide" comm="` + shoal + `" requested_mask="r" denied_mask="r"' > /dev/kmsg; sleep 0.3`,
+		`; echo '<5>audit: type=1400 audit('$(date +%s)'.000:62): apparmor="DENIED" operation="open" profile="` + shoal + `" name="/srv/tide" comm="` + shoal + `" requested_mask="r" denied_mask="r"' > /dev/kmsg; sleep 0.3`,
 		mend: strings.ReplaceAll(noUnit, "almanac", shoal), to: "http://10.20.0.14:8457/", args: []string{"--unit", shoal}, want: "service/policy-denied proven", bits: "was refused by the system's policy"},
 	{name: "accepts nobody", ruin: "systemd-run -q --unit=almanac /usr/bin/perl /root/odd.pl mute; sleep 0.5", mend: "systemctl stop almanac",
 		to: "http://10.20.0.14:8457/", args: []string{"--unit", "almanac", "--deadline", "9s"}, want: "service/hung proven", bits: "takes no connections"},

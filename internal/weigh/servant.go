@@ -84,13 +84,17 @@ func (s servant) down() []Reading {
 	case len(here) > 0 && !alive:
 		return []Reading{s.reading(Listener, "service/zombie", fmt.Sprintf("%s (pid %d) is dead and was never buried by its parent", s.p.Name, here[0].PID))}
 	}
-	if r, ok := s.denied(); ok && !alive {
-		return []Reading{r}
+	denied, ok := s.denied()
+	if ok && !alive && len(denied.Short) == len(s.short) {
+		return []Reading{denied}
 	}
 	if s.u != nil {
 		if r, ok := s.unitDown(alive); ok {
-			return []Reading{r}
+			return []Reading{r} // what was refused at another time is another matter
 		}
+	}
+	if ok && !alive {
+		return []Reading{denied}
 	}
 	if !alive {
 		return []Reading{s.stopped(fmt.Sprintf("%s is installed and no process of it runs", s.p.Name))}
@@ -126,6 +130,7 @@ func (s servant) denied() (Reading, bool) {
 	if res == nil {
 		return Reading{}, false
 	}
+	var other Reading // of another time
 	for _, row := range []struct {
 		cause string
 		lines []fact.LogLine
@@ -135,14 +140,17 @@ func (s servant) denied() (Reading, bool) {
 			if s.isNamed(l.Text) {
 				r := s.reading(Listener, row.cause, fmt.Sprintf("%s %s: \"%s\"", s.p.Name, row.words, l.Text))
 				r.Because = union(r.Because, factIDs(f))
-				if s.u == nil || l.At.IsZero() || l.At.Sub(s.u.Since).Abs() > sameEvent {
-					r.Short = append(r.Short, "nothing shows that this is why it is down now")
+				if s.u != nil && !l.At.IsZero() && l.At.Sub(s.u.Since).Abs() <= sameEvent {
+					return r, true
 				}
-				return r, true
+				if other.Cause == "" {
+					r.Short = append(r.Short, "nothing shows that this is why it is down now")
+					other = r
+				}
 			}
 		}
 	}
-	return Reading{}, false
+	return other, other.Cause != ""
 }
 
 // isNamed reports whether a line of the kernel's log is about the servant: it

@@ -156,14 +156,14 @@ func TestServing(t *testing.T) {
 		expectDoubts(t, got, "service/stale-log proven")
 	})
 	t.Run("refused by the system's policy, by its log", func(t *testing.T) {
-		for before, want := range map[time.Duration]string{time.Second: "proven", time.Hour: "likely"} {
+		for before, want := range map[time.Duration]string{time.Second: "service/policy-denied proven", time.Hour: "service/stopped proven"} {
 			down := unitWith(func(u *fact.Unit) { u.Active = "inactive" })
 			s := newScene(t, web).holds("v1", gauge).holds("v2", tidebook).named(tidebook).client(tidebook, reset).listening().programs("systemd", down)
 			s.add("v2", fact.LookResources, fact.Target{}, func(f *fact.Fact) {
 				line := fact.LogLine{At: down.Units[0].Since.Add(-before), Text: `audit: apparmor="DENIED" operation="bind" comm="nginx"`}
 				f.Resources = &fact.Resources{Denials: []fact.LogLine{line}}
 			})
-			expect(t, s.weigh(), "service/policy-denied "+want)
+			expect(t, s.weigh(), want)
 		}
 	})
 	t.Run("another program holds the port of a named one", func(t *testing.T) {

@@ -5,14 +5,32 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
+	"strconv"
 	"strings"
+	"sync"
+	"time"
 
 	"golang.org/x/sys/unix"
 
 	"uakari/internal/fact"
 	"uakari/internal/look"
 )
+
+// auditStamp is the time in a line of the audit: "audit(1795402800.000:62)".
+var auditStamp = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\baudit\((\d{9,11})\.\d+:`) })
+
+// audited is when a line's event was, by itself: what the kernel said before
+// the journal began is stamped there when it was read.
+func audited(line fact.LogLine) time.Time {
+	if m := auditStamp().FindStringSubmatch(line.Text); m != nil {
+		if seconds, err := strconv.ParseInt(m[1], 10, 64); err == nil {
+			return time.Unix(seconds, 0).UTC()
+		}
+	}
+	return line.At
+}
 
 // ownKinds is the kinds of file system on which services of this host write.
 // Those of other hosts may hang, and others are always full.
@@ -68,6 +86,7 @@ func Resources(ctx context.Context, env look.Env, order fact.Order, emit look.Em
 		case strings.Contains(line.Text, "Out of memory: Killed process"), strings.Contains(line.Text, "oom-kill:"), strings.Contains(line.Text, "Memory cgroup out of memory"):
 			r.Kills = append(r.Kills, line)
 		case strings.Contains(line.Text, `apparmor="DENIED"`), strings.Contains(line.Text, "avc:  denied"):
+			line.At = audited(line)
 			r.Denials = append(r.Denials, line)
 		}
 	}
