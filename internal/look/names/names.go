@@ -296,7 +296,11 @@ func readReply(reply *dns.Msg, answer *fact.Answer) {
 		return
 	}
 	ttl := ^uint32(0)
+	names := namesOf(reply)
 	for _, rr := range reply.Answer[:min(len(reply.Answer), 2*mostAnswers)] {
+		if !names[strings.ToLower(rr.Header().Name)] {
+			continue // of another name: nobody asked for it
+		}
 		switch r := rr.(type) {
 		case *dns.A:
 			if addr, ok := netip.AddrFromSlice(r.A.To4()); ok && answer.Type == "A" {
@@ -318,6 +322,24 @@ func readReply(reply *dns.Msg, answer *fact.Answer) {
 	if len(answer.Addrs) > 0 {
 		answer.Outcome, answer.TTL = fact.Addressed, ttl
 	}
+}
+
+// namesOf is the name that was asked for and those that its aliases lead to.
+func namesOf(reply *dns.Msg) map[string]bool {
+	names := map[string]bool{}
+	if len(reply.Question) == 1 {
+		names[strings.ToLower(reply.Question[0].Name)] = true
+	}
+	for more := true; more; {
+		more = false
+		for _, rr := range reply.Answer[:min(len(reply.Answer), 2*mostAnswers)] {
+			c, ok := rr.(*dns.CNAME)
+			if ok && names[strings.ToLower(c.Hdr.Name)] && !names[strings.ToLower(c.Target)] {
+				names[strings.ToLower(c.Target)], more = true, true
+			}
+		}
+	}
+	return names
 }
 
 // aliasesOf is the chain of aliases of a reply, in its order.

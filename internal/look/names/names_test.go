@@ -2,6 +2,7 @@ package names
 
 import (
 	"context"
+	"fmt"
 	"net"
 	"net/netip"
 	"os"
@@ -112,6 +113,10 @@ func TestAnswers(t *testing.T) {
 			m.Question[0].Name = "ledger.varzea.example."
 			m.Answer = []dns.RR{record("ledger.varzea.example. 300 IN A 10.20.0.66")}
 		}), fact.BadReply},
+		{"an address of another name", reply(func(m *dns.Msg) { m.Answer = []dns.RR{record("ledger.varzea.example. 300 IN A 10.20.0.66")} }), fact.NoData},
+		{"an alias that leads round", reply(func(m *dns.Msg) {
+			m.Answer = []dns.RR{record("tidebook.varzea.example. 300 IN CNAME ledger.varzea.example."), record("ledger.varzea.example. 300 IN CNAME tidebook.varzea.example.")}
+		}), fact.NoData},
 		{"another id", reply(func(m *dns.Msg) { m.Id++ }), fact.NoReply},
 		{"a loop of names", func(q *dns.Msg) []byte {
 			b, _ := q.Pack()
@@ -140,8 +145,85 @@ func TestAliasAndTTL(t *testing.T) {
 	}
 }
 
-// TestTruncated sees that an answer that does not fit is asked for over TCP.
+// TestTruncated sees that an answer that does not fit is asked for over TCP,
+// and that what comes there is bounded in size and in time.
 func TestTruncated(t *testing.T) {
+	whole := func(records int) []byte {
+		return reply(func(m *dns.Msg) {
+			for i := range records {
+				m.Answer = append(m.Answer, record(fmt.Sprintf("tidebook.varzea.example. 60 IN A 10.20.%d.%d", i>>8, i&255)))
+			}
+			m.Compress = true
+		})(new(dns.Msg).SetQuestion("tidebook.varzea.example.", dns.TypeA))
+	}
+	for name, c := range map[string]struct {
+		answer []byte
+		drip   time.Duration // between bytes
+		want   fact.AnswerOutcome
+	}{
+		"the whole":                {whole(3), 0, fact.Addressed},
+		"as large as can be":       {whole(4000), 0, fact.Addressed},
+		"a byte at a time":         {whole(3), 100 * time.Millisecond, fact.CutOff},
+		"nothing":                  {nil, 0, fact.CutOff},
+		"a length that lies":       {whole(3)[:20], 0, fact.CutOff},
+		"something else, and long": {[]byte(strings.Repeat("tide", 16000)), 0, fact.CutOff},
+	} {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { l.Close() })
+		at := netip.MustParseAddrPort(l.Addr().String())
+		packets, err := net.ListenPacket("udp", at.String())
+		if err != nil {
+			t.Skipf("the same UDP port is taken: %v", err)
+		}
+		t.Cleanup(func() { packets.Close() })
+		go answering(packets, reply(func(m *dns.Msg) { m.Truncated = true }))
+		go func() {
+			for {
+				conn, err := l.Accept()
+				if err != nil {
+					return
+				}
+				go func() {
+					defer conn.Close()
+					question := make([]byte, 512)
+					if n, err := conn.Read(question); err != nil || n < 4 || len(c.answer) == 0 {
+						return
+					}
+					out := append([]byte{byte(len(c.answer) >> 8), byte(len(c.answer))}, c.answer...)
+					if name == "a length that lies" {
+						out[0] = 0xff
+					}
+					copy(out[2:4], question[2:4])
+					for len(out) > 0 {
+						n := len(out)
+						if c.drip > 0 {
+							n = 1
+							time.Sleep(c.drip)
+						}
+						if _, err := conn.Write(out[:n]); err != nil {
+							return
+						}
+						out = out[n:]
+					}
+				}()
+			}
+		}()
+		began := time.Now()
+		got := answerOf(t, "A", lookUp(t, "tidebook.varzea.example", 700*time.Millisecond, at))
+		if got.Outcome != c.want || len(got.Addrs) > 1000 {
+			t.Errorf("%s: got %s, %d addresses, want %s", name, got.Outcome, len(got.Addrs), c.want)
+		}
+		if took := time.Since(began); took > 3*time.Second {
+			t.Errorf("%s: took %s", name, took)
+		}
+	}
+}
+
+// TestTruncatedByServer sees that a real server's answer over TCP is taken.
+func TestTruncatedByServer(t *testing.T) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)
