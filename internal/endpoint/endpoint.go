@@ -282,20 +282,34 @@ func isASCII(s string) bool {
 	return true
 }
 
-// sslModes is what PostgreSQL connection URLs say about security
-// (the manual's section on connection strings).
-var sslModes = map[string]struct {
+// sslMode is what a connection URL of a database says about security.
+type sslMode struct {
 	security fact.Security
 	verify   bool
+}
+
+// sslModes is the key of such URLs, its values, and how they are told, by
+// protocol (the manuals of PostgreSQL and MySQL on connection strings).
+var sslModes = map[string]struct {
+	key    string
+	values map[string]sslMode
+	all    string
 }{
-	"disable": {fact.Plain, false}, "allow": {fact.StartTLS, false}, "prefer": {fact.StartTLS, false},
-	"require": {fact.StartTLS, false}, "verify-ca": {fact.StartTLS, true}, "verify-full": {fact.StartTLS, true},
+	"postgres": {"sslmode", map[string]sslMode{
+		"disable": {fact.Plain, false}, "allow": {fact.StartTLS, false}, "prefer": {fact.StartTLS, false},
+		"require": {fact.StartTLS, false}, "verify-ca": {fact.StartTLS, true}, "verify-full": {fact.StartTLS, true},
+	}, "disable, allow, prefer, require, verify-ca or verify-full"},
+	"mysql": {"ssl-mode", map[string]sslMode{
+		"disabled": {fact.Plain, false}, "preferred": {fact.StartTLS, false}, "required": {fact.StartTLS, false},
+		"verify_ca": {fact.StartTLS, true}, "verify_identity": {fact.StartTLS, true},
+	}, "disabled, preferred, required, verify_ca or verify_identity"},
 }
 
 // applyQuery takes the security out of a database URL; other schemes keep
 // their query as part of the path.
 func applyQuery(e *fact.Endpoint, scheme Scheme) error {
-	if scheme.Wire != "postgres" {
+	modes, ok := sslModes[scheme.Wire]
+	if !ok {
 		return nil
 	}
 	_, query, _ := strings.Cut(e.Path, "?")
@@ -306,13 +320,13 @@ func applyQuery(e *fact.Endpoint, scheme Scheme) error {
 	if values.Has("password") {
 		return &Error{strings.SplitN(e.Input, "?", 2)[0] + "?…", 0, "a secret in the address", "no secret on the command line"}
 	}
-	mode := values.Get("sslmode")
+	mode := values.Get(modes.key)
 	if mode == "" {
 		return nil
 	}
-	set, ok := sslModes[mode]
+	set, ok := modes.values[strings.ToLower(mode)]
 	if !ok {
-		return &Error{e.Input, 0, "sslmode " + quote(mode), "disable, allow, prefer, require, verify-ca or verify-full"}
+		return &Error{e.Input, 0, modes.key + " " + quote(mode), modes.all}
 	}
 	e.Security, e.Verify = set.security, set.verify
 	return nil

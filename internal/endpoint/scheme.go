@@ -123,6 +123,7 @@ var Schemes = []Scheme{
 	{Name: "redis", Port: 6379, Security: fact.Plain, First: ClientFirst, Wire: "redis", Programs: []Program{redis}},
 	{Name: "rediss", Port: 6380, Security: fact.TLS, First: ClientFirst, Wire: "redis", Verify: true, Programs: on(redis, 0)},
 	{Name: "ldap", Port: 389, Security: fact.Plain, First: ClientFirst, Wire: "ldap", Record: "_ldap._tcp", Programs: on(slapd, 389)},
+	{Name: "ldap+starttls", Port: 389, Security: fact.StartTLS, First: ClientFirst, Wire: "ldap", Verify: true, Record: "_ldap._tcp", Programs: on(slapd, 389)},
 	{Name: "ldaps", Port: 636, Security: fact.TLS, First: ClientFirst, Wire: "ldap", Verify: true, Record: "_ldaps._tcp", Programs: on(slapd, 0)},
 	{Name: "kerberos", Aliases: []string{"krb5"}, Port: 88, Security: fact.Plain, First: ClientFirst, Wire: "krb5", Record: "_kerberos._tcp", Programs: []Program{krb5kdc}},
 	{Name: "smtp", Port: 25, Security: fact.StartTLS, First: ServerFirst, Wire: "smtp", Programs: on(postfix, 25)},

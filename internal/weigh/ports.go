@@ -90,8 +90,8 @@ func (v *view) portReadings(w *wants, t *try) []Reading {
 // known which program serves the endpoint, and another one holds the socket.
 func (v *view) ours(t *try, on []fact.Listener) []fact.Listener {
 	p, short := v.chosen(v.programsAt(t.server))
-	if p == nil || len(short) > 0 {
-		return on
+	if p == nil || len(short) > 0 || p.Why == "holder" {
+		return on // who holds a socket that several processes share is not always the same
 	}
 	return slices.DeleteFunc(slices.Clone(on), func(l fact.Listener) bool {
 		// The service manager holds sockets for others.

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io"
 	"strconv"
+	"time"
 
 	"uakari/internal/fact"
 )
@@ -53,6 +54,27 @@ func askLDAP(c *Conn, _ Question) fact.Reply {
 		}
 		return errNotLDAP
 	})
+}
+
+// tlsRequest asks to go on over TLS: an ExtendedRequest of message id 1 (RFC
+// 4511 section 4.14.1).
+const tlsRequest = "\x30\x1d\x02\x01\x01\x77\x18\x80\x16" + "1.3.6.1.4.1.1466.20037"
+
+// upgradeLDAP asks for TLS. A directory that has none says so with a code.
+func upgradeLDAP(c *Conn) fact.Upgrade {
+	began := time.Now()
+	u := fact.Upgrade{}
+	_, err := io.WriteString(c, tlsRequest)
+	if err == nil {
+		var op byte
+		var body []byte
+		if op, body, err = c.ldapMessage(); err == nil && (op != 0x78 || len(body) < 3 || body[0] != 0x0a || body[1] != 1) {
+			err = errNotLDAP
+		}
+		u.Offered = err == nil && body[2] == 0
+	}
+	u.Ending, u.TookMS = ending(err), MS(time.Since(began))
+	return u
 }
 
 var errNotLDAP = errors.New("not LDAP")

@@ -71,7 +71,7 @@ var Protocols = map[string]Protocol{
 	"mysql":    {Greet: greetMySQL, Upgrade: upgradeMySQL},
 	"postgres": {Upgrade: upgradePostgres, Ask: askPostgres},
 	"redis":    {Ask: askRedis},
-	"ldap":     {Ask: askLDAP},
+	"ldap":     {Upgrade: upgradeLDAP, Ask: askLDAP},
 	"krb5":     {Ask: askKerberos},
 	"pop3":     {Greet: greetPOP3, Upgrade: upgradePOP3, Ask: askPOP3},
 	"ftp":      {Greet: greetFTP, Upgrade: upgradeFTP, Ask: askFTP},
