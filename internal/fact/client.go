@@ -249,6 +249,19 @@ type Link struct {
 	Answer []netip.Addr `json:"answer,omitempty"` // other neighbours that answer now
 }
 
+// Offers is what a TLS server takes of hellos that each offer one version and
+// every suite.
+type Offers struct {
+	List []Offer `json:"list"`
+}
+
+// Offer is the server's word on one of them. No cipher: it is not taken.
+type Offer struct {
+	Version string `json:"version"` // "TLS 1.2"
+	Cipher  string `json:"cipher,omitempty"`
+	Alert   int    `json:"alert,omitempty"`
+}
+
 // ResetHops is how many hops a refusal by a reset had left when it came.
 type ResetHops struct {
 	Left int `json:"left"`

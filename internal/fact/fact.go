@@ -56,6 +56,7 @@ const (
 	LookSession   Kind = "session"   // one connection, climbed as far as it goes
 	LookEcho      Kind = "echo"      // a sign of life
 	LookLink      Kind = "link"      // which neighbours answer on the link to an address
+	LookOffers    Kind = "offers"    // which TLS versions and suites a server takes
 	LookReset     Kind = "reset"     // with which hop limit a refusal arrives
 	LookClaims    Kind = "claims"    // which machines on the link have an address
 	LookHops      Kind = "hops"      // the routers that say a packet died with them
@@ -152,6 +153,7 @@ type Fact struct {
 	Hops      *Hops          `json:"hops,omitempty"`
 	Claims    *Claims        `json:"claims,omitempty"`
 	Reset     *ResetHops     `json:"reset,omitempty"`
+	Offers    *Offers        `json:"offers,omitempty"`
 	Addresses *Addresses     `json:"addresses,omitempty"`
 	Listeners *Listeners     `json:"listeners,omitempty"`
 	Service   *Service       `json:"service,omitempty"`
@@ -225,6 +227,8 @@ func (f Fact) Payload() any {
 		return f.Claims
 	case f.Reset != nil:
 		return f.Reset
+	case f.Offers != nil:
+		return f.Offers
 	case f.Hops != nil:
 		return f.Hops
 	case f.Addresses != nil:

@@ -35,7 +35,7 @@ func (v *view) certReadings(w *wants, t *try) []Reading {
 	case c.handshake == nil:
 		return readings
 	case c.handshake.Handshake.Ending != fact.Done:
-		return append(readings, v.alertReadings(t, c)...)
+		return append(readings, v.alertReadings(w, t, c)...)
 	case !v.verifies(t):
 		h := c.handshake.Handshake
 		return append(readings, Reading{Gate: Session, Because: factIDs(c.handshake), Vantage: c.handshake.Vantage,
@@ -147,13 +147,14 @@ var alerts = map[int]struct {
 	40:  {"certs/no-common-cipher", trail.Possible, "the server finds nothing in common (alert 40, handshake failure)"},
 	42:  {"certs/client-cert-refused", trail.Likely, "the server refuses the client's certificate (alert 42)"},
 	48:  {"certs/client-cert-refused", trail.Likely, "the server does not know the client certificate's authority (alert 48)"},
+	71:  {"certs/no-common-cipher", trail.Likely, "the server finds what the client offers too weak (alert 71)"},
 	70:  {"certs/no-common-version", trail.Likely, "the server takes none of the client's TLS versions (alert 70)"},
 	112: {"certs/wrong-default", trail.Likely, "the server has no certificate for this name (alert 112)"},
 	116: {"certs/client-cert-wanted", trail.Likely, "the server wants a client certificate (alert 116)"},
 }
 
 // alertReadings reads a handshake that failed with the server's word for it.
-func (v *view) alertReadings(t *try, c climb) []Reading {
+func (v *view) alertReadings(w *wants, t *try, c climb) []Reading {
 	h := c.handshake.Handshake
 	a, ok := alerts[h.Alert]
 	if !ok {
@@ -162,8 +163,46 @@ func (v *view) alertReadings(t *try, c climb) []Reading {
 		}
 		a.cause, a.most, a.says = "certs/handshake-stalls", trail.Likely, "the secure session fails: "+h.Error
 	}
-	return []Reading{{Gate: Session, Cause: a.cause, Most: a.most, Because: factIDs(c.handshake), Vantage: c.handshake.Vantage,
-		Summary: a.says + t.seen(), Values: v.place(t, values{"server": v.answering(t)})}}
+	r := Reading{Gate: Session, Cause: a.cause, Most: a.most, Because: factIDs(c.handshake), Vantage: c.handshake.Vantage,
+		Summary: a.says + t.seen(), Values: v.place(t, values{"server": v.answering(t)})}
+	if nothingInCommon[h.Alert] && !t.ownTry {
+		v.offered(w, t, &r)
+	}
+	return []Reading{r}
+}
+
+// nothingInCommon is the alerts of a server that finds no version or no suite
+// among those that a client offers.
+var nothingInCommon = map[int]bool{40: true, 70: true, 71: true}
+
+// offered asks what the server does take, in hellos that are wider than those
+// of any library.
+func (v *view) offered(w *wants, t *try, r *Reading) {
+	w.add(Want{Look: fact.LookOffers, At: fact.Client, Target: t.target, Gate: Session})
+	for _, f := range v.facts(v.client, fact.LookOffers) {
+		if f.Offers == nil || f.Order.Target != t.target {
+			continue
+		}
+		var taken []string
+		oldest := true
+		for _, o := range f.Offers.List {
+			if o.Cipher != "" {
+				taken = append(taken, o.Version+" with "+o.Cipher)
+				oldest = oldest && o.Version == "SSL 3.0"
+			}
+		}
+		if len(taken) == 0 {
+			return
+		}
+		r.Cause, r.Most, r.Short = "certs/no-common-cipher", "", []string{"what this client's own library offers was not read"}
+		r.Summary = fmt.Sprintf("the server refuses every suite that ordinary libraries offer, and takes %s", strings.Join(taken, ", "))
+		if oldest {
+			r.Cause, r.Summary = "certs/no-common-version", "the server takes no version of TLS, only SSL 3.0"
+		}
+		r.Summary += t.seen()
+		r.Because = append(r.Because, f.ID)
+		return
+	}
 }
 
 // chainReadings judges the certificates that were shown.

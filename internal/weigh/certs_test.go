@@ -212,3 +212,29 @@ func TestOtherOnTheWay(t *testing.T) {
 		t.Errorf("not found: %s", summaries(s.weigh().Causes))
 	}
 }
+
+// TestNothingInCommon is a server that refuses a handshake, and what it takes.
+func TestNothingInCommon(t *testing.T) {
+	for _, c := range []struct {
+		name  string
+		alert int
+		list  []fact.Offer
+		want  string
+		says  string
+	}{
+		{"a suite of its own", 40, []fact.Offer{{Version: "TLS 1.3", Alert: 70}, {Version: "TLS 1.2", Cipher: "TLS_RSA_WITH_NULL_SHA256"}}, "certs/no-common-cipher likely", "takes TLS 1.2 with TLS_RSA_WITH_NULL_SHA256"},
+		{"only the oldest", 70, []fact.Offer{{Version: "TLS 1.0", Alert: 70}, {Version: "SSL 3.0", Cipher: "TLS_RSA_WITH_RC4_128_SHA"}}, "certs/no-common-version likely", "only SSL 3.0"},
+		{"too weak", 71, nil, "certs/no-common-cipher likely", "alert 71"},
+		{"no version", 70, nil, "certs/no-common-version likely", "alert 70"},
+	} {
+		s := newScene(t, "https://10.20.0.14").client(tidebook, connected, shook(fact.Handshake{Ending: fact.Malformed, Alert: c.alert, Error: "it fails"}))
+		if !s.wants(fact.LookOffers, fact.Client) {
+			t.Errorf("%s: nobody asks what it takes", c.name)
+		}
+		s.add("v1", fact.LookOffers, s.target(tidebook), func(f *fact.Fact) { f.Offers = &fact.Offers{List: c.list} })
+		s.check(c.name, c.want)
+		if got := s.weigh().Causes[0].Summary; !strings.Contains(got, c.says) {
+			t.Errorf("%s: it says %q", c.name, got)
+		}
+	}
+}
