@@ -154,3 +154,40 @@ func TestCertificatesOfServers(t *testing.T) {
 		})
 	}
 }
+
+// TestVersions gives a real web server versions and suites that few clients
+// have, or all.
+func TestVersions(t *testing.T) {
+	nginx := needs(t, "nginx-light", "/usr/sbin/nginx")[0]
+	m := newMaker(t)
+	root := write(t, filepath.Join(m.dir, "root.pem"), pemOf(m.cert))
+	leaf, key := m.sign(&x509.Certificate{Subject: pkix.Name{CommonName: "tidebook"}, DNSNames: []string{"localhost"}}, m.cert, m.key)
+	for _, c := range []struct{ name, settings, want, says string }{
+		{"new only", "ssl_protocols TLSv1.3;", "", "TLS 1.3"},
+		{"old only", "ssl_protocols TLSv1; ssl_ciphers ALL:@SECLEVEL=0;", "certs/no-common-version likely", "speaks TLS 1.0 at most"},
+		{"a suite that few have", "ssl_protocols TLSv1.2; ssl_ciphers ECDHE-ECDSA-AES128-CCM;", "certs/no-common-cipher likely", "takes TLS 1.2 with TLS_ECDHE_ECDSA_WITH_AES_128_CCM"},
+		{"nothing is encrypted", "ssl_protocols TLSv1.2; ssl_ciphers ECDHE-ECDSA-NULL-SHA:@SECLEVEL=0;", "certs/no-common-cipher likely", "takes TLS 1.2 with TLS_ECDHE_ECDSA_WITH_NULL_SHA"},
+		{"no site for this name", "ssl_reject_handshake on;", "certs/wrong-default likely", "alert 112"},
+	} {
+		dir := t.TempDir()
+		port := freePort(t)
+		write(t, filepath.Join(dir, "cert.pem"), pemOf(leaf))
+		write(t, filepath.Join(dir, "key.pem"), keyPEM(t, key))
+		conf := write(t, filepath.Join(dir, "conf"), fmt.Sprintf(`daemon off; user root; pid %[1]s/pid; error_log %[1]s/error.log;
+events {}
+http { access_log off; client_body_temp_path %[1]s/b; proxy_temp_path %[1]s/p; fastcgi_temp_path %[1]s/f; uwsgi_temp_path %[1]s/u; scgi_temp_path %[1]s/s;
+  server { listen 127.0.0.1:%[2]d ssl; ssl_certificate %[1]s/cert.pem; ssl_certificate_key %[1]s/key.pem; %[3]s return 200; } }`, dir, port, c.settings))
+		start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, nginx, "-p", dir, "-c", conf)
+		judged := traced(t, nil, "--trust", root, "--card", cardFor(t, nginx), fmt.Sprintf("https://localhost:%d/", port))
+		if c.want == "" {
+			if judged.Outcome != trail.OutcomeClear {
+				t.Errorf("%s: %s", c.name, dump(judged))
+			}
+			continue
+		}
+		expect(t, judged, c.want)
+		if !strings.Contains(dump(judged), c.says) {
+			t.Errorf("%s: it does not say %q\n%s", c.name, c.says, dump(judged))
+		}
+	}
+}
