@@ -249,6 +249,18 @@ type Link struct {
 	Answer []netip.Addr `json:"answer,omitempty"` // other neighbours that answer now
 }
 
+// Clock is what the time servers that a host is set to follow say of its clock.
+type Clock struct {
+	List []ClockSeen `json:"list,omitempty"`
+}
+
+// ClockSeen is the word of one of them, in milliseconds.
+type ClockSeen struct {
+	Server   string  `json:"server"`
+	AheadMS  float64 `json:"ahead_ms"`  // of this host's clock
+	WithinMS float64 `json:"within_ms"` // how uncertain that is
+}
+
 // Offers is what a TLS server takes of hellos that each offer one version and
 // every suite.
 type Offers struct {

@@ -56,6 +56,7 @@ const (
 	LookSession   Kind = "session"   // one connection, climbed as far as it goes
 	LookEcho      Kind = "echo"      // a sign of life
 	LookLink      Kind = "link"      // which neighbours answer on the link to an address
+	LookClock     Kind = "clock"     // how far this host's clock is off, by its time servers
 	LookOffers    Kind = "offers"    // which TLS versions and suites a server takes
 	LookReset     Kind = "reset"     // with which hop limit a refusal arrives
 	LookClaims    Kind = "claims"    // which machines on the link have an address
@@ -154,6 +155,7 @@ type Fact struct {
 	Claims    *Claims        `json:"claims,omitempty"`
 	Reset     *ResetHops     `json:"reset,omitempty"`
 	Offers    *Offers        `json:"offers,omitempty"`
+	Clock     *Clock         `json:"clock,omitempty"`
 	Addresses *Addresses     `json:"addresses,omitempty"`
 	Listeners *Listeners     `json:"listeners,omitempty"`
 	Service   *Service       `json:"service,omitempty"`
@@ -229,6 +231,8 @@ func (f Fact) Payload() any {
 		return f.Reset
 	case f.Offers != nil:
 		return f.Offers
+	case f.Clock != nil:
+		return f.Clock
 	case f.Hops != nil:
 		return f.Hops
 	case f.Addresses != nil:

@@ -32,6 +32,7 @@ var looks = map[fact.Kind]func(context.Context, look.Env, fact.Order, look.Emit)
 	fact.LookLink:      path.Link,
 	fact.LookHops:      path.Hops,
 	fact.LookReset:     path.Reset,
+	fact.LookClock:     path.Clock,
 	fact.LookOffers:    session.Offers,
 	fact.LookClaims:    path.Claims,
 	fact.LookAddresses: host.Addresses,

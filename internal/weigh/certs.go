@@ -220,7 +220,14 @@ func (v *view) chainReadings(w *wants, t *try, c climb) []Reading {
 		r.Cause, r.Summary, r.Short = cause, summary+t.seen(), short
 		readings = append(readings, r)
 	}
-	v.judgeTime(t, c, chain, shut)
+	v.judgeTime(w, t, c, chain, func(cause, summary string, short ...string) {
+		shut(cause, summary, short...)
+		for _, f := range v.facts(v.client, fact.LookClock) {
+			if f.Clock != nil && len(f.Clock.List) > 0 {
+				readings[len(readings)-1].Because = union(base.Because, factIDs(f))
+			}
+		}
+	})
 	if len(v.set.Ask.Endpoint.Host) > 0 {
 		if missing := v.uncovered(t, leaf); missing != "" {
 			base.Values["name"] = missing
@@ -255,7 +262,7 @@ func parseChain(der [][]byte) []*x509.Certificate {
 
 // judgeTime judges validity by the client's clock, which decides for the
 // client, and by a second clock, which says whether that one is right.
-func (v *view) judgeTime(t *try, c climb, chain []*x509.Certificate, shut func(string, string, ...string)) {
+func (v *view) judgeTime(w *wants, t *try, c climb, chain []*x509.Certificate, shut func(string, string, ...string)) {
 	now := v.ask.Began
 	for i, cert := range chain {
 		which := "the certificate"
@@ -264,10 +271,10 @@ func (v *view) judgeTime(t *try, c climb, chain []*x509.Certificate, shut func(s
 		}
 		switch {
 		case now.After(cert.NotAfter):
-			cause, short := v.clocks(t, c, now, "certs/expired", func(at time.Time) bool { return at.After(cert.NotAfter) })
+			cause, short := v.clocks(w, t, c, now, "certs/expired", func(at time.Time) bool { return at.After(cert.NotAfter) })
 			shut(cause, fmt.Sprintf("%s expired %s ago, on %s", which, span(now.Sub(cert.NotAfter)), cert.NotAfter.UTC().Format(time.DateOnly)), short...)
 		case now.Before(cert.NotBefore):
-			cause, short := v.clocks(t, c, now, "certs/not-yet-valid", func(at time.Time) bool { return at.Before(cert.NotBefore) })
+			cause, short := v.clocks(w, t, c, now, "certs/not-yet-valid", func(at time.Time) bool { return at.Before(cert.NotBefore) })
 			shut(cause, fmt.Sprintf("%s is valid only from %s, in %s", which, cert.NotBefore.UTC().Format(time.DateOnly), span(cert.NotBefore.Sub(now))), short...)
 		default:
 			continue
@@ -276,9 +283,28 @@ func (v *view) judgeTime(t *try, c climb, chain []*x509.Certificate, shut func(s
 	}
 }
 
-// clocks asks a second clock whether it agrees that a certificate is out of
-// its time. If it does not, one of the clocks is the fault.
-func (v *view) clocks(t *try, c climb, now time.Time, cause string, out func(time.Time) bool) (string, []string) {
+// clocks asks other clocks whether they agree that a certificate is out of its
+// time: the server's, and those that the client is set to follow. If they do
+// not, a clock is the fault.
+func (v *view) clocks(w *wants, t *try, c climb, now time.Time, cause string, out func(time.Time) bool) (string, []string) {
+	w.add(Want{Look: fact.LookClock, At: fact.Client, Gate: Session})
+	for _, f := range v.facts(v.client, fact.LookClock) {
+		if f.Clock == nil || len(f.Clock.List) == 0 {
+			continue
+		}
+		agree := 0
+		for _, each := range f.Clock.List {
+			if out(now.Add(time.Duration(each.AheadMS * float64(time.Millisecond)))) {
+				agree++
+			}
+		}
+		switch agree {
+		case len(f.Clock.List):
+			return cause, nil
+		case 0:
+			return "certs/clock-wrong", nil // valid by the clock that this host should follow
+		}
+	}
 	switch {
 	case c.reply != nil && !c.reply.Reply.Date.IsZero():
 		if !out(c.reply.Reply.Date) {

@@ -238,3 +238,38 @@ func TestNothingInCommon(t *testing.T) {
 		}
 	}
 }
+
+// TestTimeServers is a certificate that is out of its time by the client's
+// clock, and what the clocks say that the client is set to follow.
+func TestTimeServers(t *testing.T) {
+	for _, c := range []struct {
+		name  string
+		ahead []time.Duration
+		want  string
+	}{
+		{"none is set", nil, "certs/expired likely"},
+		{"they agree with the client", []time.Duration{time.Millisecond, -time.Second}, "certs/expired proven"},
+		{"they say that the client is a year ahead", []time.Duration{-365 * 24 * time.Hour, -365 * 24 * time.Hour}, "certs/clock-wrong proven"},
+		{"they do not agree", []time.Duration{0, -365 * 24 * time.Hour}, "certs/expired likely"},
+	} {
+		root := issue(t, nil, "Varzea Root", true, nil)
+		leaf := issue(t, root, "tidebook", false, func(cert *x509.Certificate) { cert.NotAfter = began.Add(-time.Hour) })
+		s := newScene(t, "tls://tidebook.varzea.example:4433").named(tidebook).
+			client(tidebook, connected, shook(fact.Handshake{Ending: fact.Done, Version: "TLS 1.3", Chain: chainOf(leaf)}), trusting(root.cert.Raw))
+		s.add("v1", fact.LookClock, fact.Target{}, func(f *fact.Fact) {
+			f.Clock = &fact.Clock{}
+			for _, d := range c.ahead {
+				f.Clock.List = append(f.Clock.List, fact.ClockSeen{Server: "clock.varzea.example", AheadMS: float64(d.Milliseconds()), WithinMS: 2})
+			}
+		})
+		var have []string
+		for _, cause := range s.weigh().Causes {
+			if cause.ID == "certs/expired" || cause.ID == "certs/clock-wrong" {
+				have = append(have, cause.ID+" "+string(cause.Certainty))
+			}
+		}
+		if len(have) != 1 || have[0] != c.want {
+			t.Errorf("%s: %q, want %q", c.name, have, c.want)
+		}
+	}
+}
