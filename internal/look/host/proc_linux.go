@@ -122,7 +122,31 @@ func owners(inodes map[uint32]int) (hidden bool, err error) {
 		}
 		return left > 0
 	})
+	for inode, pid := range inodes {
+		inodes[inode] = master(pid, inode)
+	}
 	return hidden && left > 0, err
+}
+
+// mostParents bounds how far up a master is looked for.
+const mostParents = 8
+
+// master is the process that gave a socket to a worker: of a holder and those
+// above it that hold it too, the topmost. The first process of all holds
+// sockets for others, and is not theirs.
+func master(pid int, inode uint32) int {
+	for range mostParents {
+		above := parentOf(pid)
+		if above <= 1 {
+			break
+		}
+		held, _ := socketsOf(above)
+		if !slices.Contains(held, inode) {
+			break
+		}
+		pid = above
+	}
+	return pid
 }
 
 // allOwners is the holder of every socket of this host that can be seen.
@@ -130,7 +154,10 @@ func allOwners() (holders map[uint32]int, hidden bool, err error) {
 	holders = map[uint32]int{}
 	hidden, err = eachHolder(func(pid int, found []uint32) bool {
 		for _, inode := range found {
-			holders[inode] = pid
+			// Of several that share it, the master came first.
+			if known, shared := holders[inode]; !shared || parentOf(known) == pid {
+				holders[inode] = pid
+			}
 		}
 		return true
 	})
