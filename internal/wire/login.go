@@ -12,7 +12,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -24,6 +23,8 @@ type Credentials struct {
 	Account, Secret string
 	Host, Path      string // of the endpoint
 	Realm           string // the client's own, of Kerberos
+	// Again makes another connection as far as this one; nil: there is none.
+	Again func() (*Conn, error)
 }
 
 // Logins is one login try in each protocol that has one here. Each presents
@@ -56,35 +57,6 @@ func outcome(ok bool) fact.LoginOutcome {
 		return fact.LoginAccepted
 	}
 	return fact.LoginRefused
-}
-
-// loginHTTP sends the account with the question (RFC 7617).
-func loginHTTP(c *Conn, with Credentials) (fact.Login, error) {
-	l := fact.Login{Mechanism: "basic"}
-	path := with.Path
-	if path == "" {
-		path = "/"
-	}
-	reader := c.bound()
-	token := base64.StdEncoding.EncodeToString([]byte(with.Account + ":" + with.Secret))
-	if _, err := fmt.Fprintf(c, "GET %s HTTP/1.1\r\nHost: %s\r\nUser-Agent: uakari\r\nAuthorization: Basic %s\r\nConnection: close\r\n\r\n", path, with.Host, token); err != nil {
-		return l, err
-	}
-	var r fact.Reply
-	header, err := c.httpHead(&r)
-	if err != nil {
-		return l, reader.why(err)
-	}
-	for _, challenge := range header.Values("Www-Authenticate") {
-		scheme, _, _ := strings.Cut(challenge, " ")
-		l.Offered = append(l.Offered, strings.ToLower(Clean(scheme)))
-	}
-	l.Code, l.Text = strconv.Itoa(r.Status), r.Reason
-	if r.Status == 401 && len(l.Offered) > 0 && !slices.Contains(l.Offered, "basic") {
-		l.Code, l.Text = "mechanism", "it takes no account by basic"
-	}
-	l.Outcome = outcome(r.Status < 400 || r.Status == 404 || r.Status == 405)
-	return l, nil
 }
 
 // loginRedis authenticates by AUTH, with an account if it is not the default

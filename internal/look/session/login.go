@@ -72,7 +72,28 @@ func loginTry(ctx context.Context, env look.Env, order fact.Order) fact.Login {
 			return withheld("the server does not encrypt, and the secret would be sent in the clear")
 		}
 	}
-	return wire.TryLogin(c.conn, scheme.Wire, wire.Credentials{Account: t.Account, Secret: env.Secret, Host: c.hostHeader(), Path: t.Path, Realm: c.realm()})
+	return wire.TryLogin(c.conn, scheme.Wire, wire.Credentials{Account: t.Account, Secret: env.Secret, Host: c.hostHeader(), Path: t.Path, Realm: c.realm(), Again: c.again(ctx)})
+}
+
+// again makes another connection to a web server, which closes each after its
+// answer; nil for other protocols.
+func (c *climber) again(ctx context.Context) func() (*wire.Conn, error) {
+	if c.scheme.Wire != "http" {
+		return nil
+	}
+	return func() (*wire.Conn, error) {
+		raw := c.connect(ctx)
+		if raw == nil {
+			return nil, errors.New("no second connection")
+		}
+		c.conn = wire.NewConn(raw)
+		c.setDeadline(ctx)
+		if c.order.Target.Security == fact.TLS && !c.handshake(ctx) {
+			raw.Close()
+			return nil, errors.New("the session did not come up again")
+		}
+		return c.conn, nil
+	}
 }
 
 // errSpent keeps the library from presenting a secret a second time.
