@@ -60,7 +60,9 @@ http { access_log off; client_body_temp_path %[1]s/b; proxy_temp_path %[1]s/p; f
 		start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, p[1], "-c", dir, "-d")
 	}},
 	{"PostgreSQL", "postgresql", "postgres", []string{"/usr/lib/postgresql/*/bin/initdb", "/usr/lib/postgresql/*/bin/postgres", "/usr/bin/setpriv"}, func(t *testing.T, p []string, dir string, port int) {
-		asPostgres := func(words ...string) []string { return append([]string{p[2], "--reuid", "postgres", "--regid", "postgres", "--clear-groups"}, words...) }
+		asPostgres := func(words ...string) []string {
+			return append([]string{p[2], "--reuid", "postgres", "--regid", "postgres", "--clear-groups"}, words...)
+		}
 		data := filepath.Join(dir, "data")
 		for _, words := range [][]string{{"mkdir", data}, {"chown", "-R", "postgres", dir}, asPostgres(p[0], "-D", data, "--no-sync")} {
 			if out, err := exec.Command(words[0], words[1:]...).CombinedOutput(); err != nil {

@@ -1,6 +1,7 @@
 package weigh
 
 import (
+	"crypto/sha256"
 	"crypto/x509"
 	"crypto/x509/pkix"
 	"fmt"
@@ -164,7 +165,7 @@ func (v *view) alertReadings(w *wants, t *try, c climb) []Reading {
 		a.cause, a.most, a.says = "certs/handshake-stalls", trail.Likely, "the secure session fails: "+h.Error
 	}
 	r := Reading{Gate: Session, Cause: a.cause, Most: a.most, Because: factIDs(c.handshake), Vantage: c.handshake.Vantage,
-		Summary: a.says + t.seen(), Values: v.place(t, values{"server": v.answering(t)})}
+		Summary: a.says + t.seen(), Values: v.place(t, values{"server": v.answering(t), "authorities": orElse(strings.Join(h.Authorities, ", "), "it names none")})}
 	if nothingInCommon[h.Alert] && !t.ownTry {
 		v.offered(w, t, &r)
 	}
@@ -214,6 +215,10 @@ func (v *view) chainReadings(w *wants, t *try, c climb) []Reading {
 	leaf := chain[0]
 	base := Reading{Gate: Session, Apart: true, Because: factIDs(c.handshake), Vantage: c.handshake.Vantage,
 		Values: v.place(t, values{"server": v.answering(t), "subject": nameOf(leaf), "issuer": nameOfName(leaf.Issuer)})}
+	base.Values["order"], base.Values["root"], base.Values["store"] = served(chain), anchorOf(chain), "the client's trust store"
+	if c.trust != nil {
+		base.Values["store"] = c.trust.Trust.Source
+	}
 	var readings []Reading
 	shut := func(cause, summary string, short ...string) {
 		r := base
@@ -246,6 +251,37 @@ func (v *view) chainReadings(w *wants, t *try, c climb) []Reading {
 			Summary: fmt.Sprintf("covers %s, valid for %s more%s", t.target.Name, span(leaf.NotAfter.Sub(v.ask.Began)), t.seen())})
 	}
 	return append(readings, soft...)
+}
+
+// served is how a chain should be sent: the server's own certificate, then each
+// that vouches for the one before, without a root. What is not among those that
+// were sent is named by its issuer.
+func served(chain []*x509.Certificate) string {
+	at := chain[0]
+	names := []string{nameOf(at)}
+	for range chain {
+		next := slices.IndexFunc(chain, func(c *x509.Certificate) bool { return c != at && at.CheckSignatureFrom(c) == nil })
+		if next < 0 || selfSigned(chain[next]) {
+			break
+		}
+		at = chain[next]
+		names = append(names, nameOf(at))
+	}
+	if len(chain) == 1 && !selfSigned(at) {
+		names = append(names, nameOfName(at.Issuer)+" (not sent now)")
+	}
+	return strings.Join(names, ", then ")
+}
+
+// anchorOf names the authority that a chain ends at, with its fingerprint if it
+// was sent.
+func anchorOf(chain []*x509.Certificate) string {
+	last := topOf(chain)
+	if !selfSigned(last) {
+		return "the root certificate above " + nameOfName(last.Issuer)
+	}
+	sum := sha256.Sum256(last.Raw)
+	return fmt.Sprintf("the root certificate %s (SHA-256 %x)", nameOf(last), sum)
 }
 
 func parseChain(der [][]byte) []*x509.Certificate {

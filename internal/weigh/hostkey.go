@@ -72,7 +72,7 @@ func (v *view) clientCertReading(t *try, c climb) (Reading, bool) {
 		text += "; it takes those of " + strings.Join(list[:min(3, len(list))], " or ")
 	}
 	r := Reading{Gate: Session, Cause: "certs/client-cert-wanted", Apart: true, Because: factIDs(c.handshake, c.reply), Vantage: c.handshake.Vantage,
-		Summary: text + t.seen(), Values: v.place(t, values{"server": v.answering(t)})}
+		Summary: text + t.seen(), Values: v.place(t, values{"server": v.answering(t), "authorities": orElse(strings.Join(c.handshake.Handshake.Authorities, ", "), "it names none")})}
 	// A web server of many says outright that this is the reason.
 	said := strings.Contains(reply.Text, "No required SSL certificate")
 	if reply.Status != 0 && reply.Status != 496 && !said {
