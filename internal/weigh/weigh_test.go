@@ -557,14 +557,19 @@ func TestSender(t *testing.T) {
 // does not.
 func TestLargePackets(t *testing.T) {
 	stalled := answered(fact.Reply{Ending: fact.Stalled, Protocol: "http", TookMS: 6000})
-	scene := func(steps ...step) *scene {
+	scene := func(waiting uint32, steps ...step) *scene {
 		s := newScene(t, "http://10.20.0.14").holds("v2", tidebook).client(tidebook, connected, stalled).listening(listener("0.0.0.0", 80, "nginx"))
+		s.add("v2", fact.LookListeners, fact.Target{Port: 80, Scheme: "http", Again: 1}, func(f *fact.Fact) {
+			later := listener("0.0.0.0", 80, "nginx")
+			later.Queue = waiting
+			f.Listeners = &fact.Listeners{All: []fact.Listener{later}}
+		})
 		small := s.target(tidebook)
 		small.Small = true
 		return s.climb("v1", small, steps...)
 	}
-	scene(connected, replied(200)).check("small ones pass", "rules/large-packets-lost proven")
-	scene(connected, stalled).check("small ones stall as well")
+	scene(0, connected, replied(200)).check("small ones pass", "rules/large-packets-lost proven")
+	scene(0, connected, stalled).check("small ones stall as well")
 	if s := newScene(t, "http://10.20.0.14").client(tidebook, connected, stalled); !s.wants(fact.LookSession, fact.Client) {
 		t.Error("small ones are not tried")
 	}
