@@ -137,70 +137,6 @@ func loginLDAP(c *Conn, with Credentials) (fact.Login, error) {
 	return l, nil
 }
 
-// loginSMTP authenticates by PLAIN (RFC 4954, RFC 4616).
-func loginSMTP(c *Conn, with Credentials) (fact.Login, error) {
-	l := fact.Login{Mechanism: "PLAIN"}
-	reply := func(send string) (string, []string, error) {
-		if _, err := io.WriteString(c, send); err != nil {
-			return "", nil, err
-		}
-		var lines []string
-		for len(lines) < 100 {
-			line, err := c.line()
-			if err != nil {
-				return "", lines, err
-			}
-			lines = append(lines, line)
-			if len(line) < 4 || line[3] != '-' {
-				return line[:min(3, len(line))], lines, nil
-			}
-		}
-		return "", lines, errTooLong
-	}
-	_, lines, err := reply("EHLO uakari.invalid\r\n")
-	if err != nil {
-		return l, err
-	}
-	for _, line := range lines {
-		if rest, ok := strings.CutPrefix(strings.ToUpper(line[min(4, len(line)):]), "AUTH "); ok {
-			l.Offered = strings.Fields(rest)
-		}
-	}
-	token := base64.StdEncoding.EncodeToString([]byte("\x00" + with.Account + "\x00" + with.Secret))
-	code, lines, err := reply("AUTH PLAIN " + token + "\r\n")
-	if err != nil {
-		return l, err
-	}
-	l.Code, l.Text = code, strings.Join(lines, " ")
-	if fields := strings.Fields(lines[0]); len(fields) > 1 && strings.Count(fields[1], ".") == 2 {
-		l.Code += " " + fields[1] // the enhanced code (RFC 3463)
-	}
-	l.Outcome = outcome(code == "235")
-	return l, nil
-}
-
-// loginIMAP signs in by LOGIN (RFC 9051 section 6.2.3).
-func loginIMAP(c *Conn, with Credentials) (fact.Login, error) {
-	l := fact.Login{Mechanism: "LOGIN"}
-	quote := strings.NewReplacer(`\`, `\\`, `"`, `\"`)
-	if strings.ContainsAny(with.Account+with.Secret, "\r\n\x00") {
-		return l, errors.New("the account or secret has characters that LOGIN cannot carry")
-	}
-	if _, err := fmt.Fprintf(c, "u3 LOGIN \"%s\" \"%s\"\r\n", quote.Replace(with.Account), quote.Replace(with.Secret)); err != nil {
-		return l, err
-	}
-	status, text, err := c.imapReply("u3")
-	if err != nil {
-		return l, err
-	}
-	l.Code, l.Text = status, text
-	if _, after, ok := strings.Cut(text, "["); ok {
-		l.Code, _, _ = strings.Cut(after, "]")
-	}
-	l.Outcome = outcome(status == "OK")
-	return l, nil
-}
-
 // loginPostgres begins a session as an account (the manual's "Start-up" and
 // "SASL Authentication").
 func loginPostgres(c *Conn, with Credentials) (fact.Login, error) {
@@ -245,7 +181,7 @@ func loginPostgres(c *Conn, with Credentials) (fact.Login, error) {
 			err = send(postgresMD5(with, message[4:]) + "\x00")
 		case 10:
 			l.Mechanism = "SCRAM-SHA-256"
-			first := s.first()
+			first := s.first("")
 			err = send("SCRAM-SHA-256\x00" + string(binary.BigEndian.AppendUint32(nil, uint32(len(first)))) + first)
 		case 11:
 			var last string
@@ -275,9 +211,10 @@ func postgresMD5(with Credentials, salt []byte) string {
 // RFC 7677).
 type scram struct{ nonce, bare string }
 
-func (s *scram) first() string {
+// first begins it, for an account; "" where the protocol says who it is.
+func (s *scram) first(account string) string {
 	s.nonce = rand.Text()
-	s.bare = "n=,r=" + s.nonce
+	s.bare = "n=" + strings.NewReplacer("=", "=3D", ",", "=2C").Replace(account) + ",r=" + s.nonce
 	return "n,," + s.bare
 }
 

@@ -40,12 +40,19 @@ func TestLogins(t *testing.T) {
 		{"ldap", []string{ldapPolicy(0, 2)}, fact.LoginAccepted, "0", "simple", "password policy: changeAfterReset"},
 		{"ldap", []string{ldapPolicy(49, 77)}, fact.LoginRefused, "49", "simple", ""},
 		{"ldap", []string{ldapResult(0x65, 0, "")}, fact.LoginFailed, "", "simple", "not LDAP"},
-		{"smtp", []string{ehlo, "235 2.7.0 yes\r\n"}, fact.LoginAccepted, "235 2.7.0", "PLAIN", ""},
-		{"smtp", []string{ehlo, "535 5.7.8 no\r\n"}, fact.LoginRefused, "535 5.7.8", "PLAIN", "no"},
+		{"smtp", []string{ehlo, "334 \r\n", "235 2.7.0 yes\r\n"}, fact.LoginAccepted, "235 2.7.0", "PLAIN", ""},
+		{"smtp", []string{ehlo, "334 \r\n", "535 5.7.8 no\r\n"}, fact.LoginRefused, "535 5.7.8", "PLAIN", "no"},
 		{"smtp", []string{ehlo, "535 no\r\n"}, fact.LoginRefused, "535", "PLAIN", "no"},
 		{"smtp", []string{ehlo}, fact.LoginFailed, "", "PLAIN", ""},
-		{"imap", []string{"u3 OK in\r\n"}, fact.LoginAccepted, "OK", "LOGIN", ""},
-		{"imap", []string{"u3 NO [AUTHENTICATIONFAILED] no\r\n"}, fact.LoginRefused, "AUTHENTICATIONFAILED", "LOGIN", ""},
+		{"smtp", []string{ehlo, "334 \r\n", "334 \r\n", "235 yes\r\n"}, fact.LoginFailed, "", "PLAIN", "more than there is to say"},
+		{"smtp", []string{"250 AUTH LOGIN\r\n", "334 VXNlcm5hbWU6\r\n", "334 UGFzc3dvcmQ6\r\n", "235 yes\r\n"}, fact.LoginAccepted, "235", "LOGIN", ""},
+		{"smtp", []string{"250 AUTH SCRAM-SHA-256 PLAIN\r\n", "334 \r\n", "334 cj1vdGhlcixzPWMyRnNkQT09LGk9NDA5Ng==\r\n"}, fact.LoginFailed, "", "SCRAM-SHA-256", "no sense"},
+		{"smtp", []string{"250 AUTH GSSAPI\r\n"}, fact.LoginRefused, "mechanism", "SCRAM-SHA-256, PLAIN, LOGIN", "none of these"},
+		{"smtp", []string{"250 tidebook\r\n"}, fact.LoginRefused, "mechanism", "SCRAM-SHA-256, PLAIN, LOGIN", "none of these"},
+		{"imap", []string{"* CAPABILITY IMAP4rev2 AUTH=PLAIN\r\nu4 OK\r\n", "u3 OK in\r\n"}, fact.LoginAccepted, "OK", "LOGIN", ""},
+		{"imap", []string{"* CAPABILITY IMAP4rev2 LOGINDISABLED AUTH=PLAIN\r\nu4 OK\r\n", "+ \r\n", "u3 OK in\r\n"}, fact.LoginAccepted, "OK", "PLAIN", ""},
+		{"imap", []string{"* CAPABILITY IMAP4rev2 LOGINDISABLED\r\nu4 OK\r\n"}, fact.LoginRefused, "mechanism", "SCRAM-SHA-256, PLAIN, LOGIN", "none of these"},
+		{"imap", []string{"u4 OK\r\n", "u3 NO [AUTHENTICATIONFAILED] no\r\n"}, fact.LoginRefused, "AUTHENTICATIONFAILED", "LOGIN", ""},
 		{"imap", []string{"* BYE\r\n"}, fact.LoginFailed, "", "LOGIN", ""},
 		{"postgres", []string{pgAuth(0, "") + pg('Z', "I")}, fact.LoginAccepted, "", "none", ""},
 		{"postgres", []string{pgAuth(3, ""), pgAuth(0, "") + pg('Z', "I")}, fact.LoginAccepted, "", "password", ""},
@@ -64,8 +71,8 @@ func TestLogins(t *testing.T) {
 // TestRepeated is a server that repeats what it was told.
 func TestRepeated(t *testing.T) {
 	for protocol, says := range map[string][]string{
-		"redis": {"-ERR canary-7 is wrong\r\n"}, "imap": {"u3 NO canary-7 is wrong\r\n"}, "ldap": {ldapResult(0x61, 49, "canary-7 is wrong")},
-		"smtp": {"250 x\r\n", "535 canary-7 is wrong\r\n"}, "postgres": {pg('E', "C28P01\x00Mcanary-7 is wrong\x00\x00")}, "http": {"HTTP/1.1 401 canary-7 is wrong\r\n\r\n"},
+		"redis": {"-ERR canary-7 is wrong\r\n"}, "imap": {"u4 OK\r\n", "u3 NO canary-7 is wrong\r\n"}, "ldap": {ldapResult(0x61, 49, "canary-7 is wrong")},
+		"smtp": {"250 AUTH PLAIN\r\n", "535 canary-7 is wrong\r\n"}, "postgres": {pg('E', "C28P01\x00Mcanary-7 is wrong\x00\x00")}, "http": {"HTTP/1.1 401 canary-7 is wrong\r\n\r\n"},
 	} {
 		l := TryLogin(peer(t, says...), protocol, Credentials{Account: "svc-tide", Secret: "canary-7"})
 		if !strings.Contains(l.Text, "is wrong") || strings.Contains(l.Text, "canary-7") {
@@ -77,7 +84,7 @@ func TestRepeated(t *testing.T) {
 // TestCannotCarry is a secret that would end a line of the protocol and
 // begin another.
 func TestCannotCarry(t *testing.T) {
-	l := TryLogin(peer(t), "imap", Credentials{Account: "svc-tide", Secret: "a\r\nu4 DELETE x"})
+	l := TryLogin(peer(t, "u4 OK\r\n"), "imap", Credentials{Account: "svc-tide", Secret: "a\r\nu4 DELETE x"})
 	if l.Outcome != fact.LoginFailed || !strings.Contains(l.Text, "cannot carry") {
 		t.Errorf("%+v", l)
 	}
