@@ -14,6 +14,7 @@ import (
 // TestSignedZone asks a resolver that checks signatures for a name of a zone
 // that is signed well, and of one whose signatures have ended.
 func TestSignedZone(t *testing.T) {
+	t.Parallel()
 	found := needs(t, "bind9", "/usr/sbin/named", "/usr/bin/dnssec-keygen", "/usr/bin/dnssec-signzone")
 	l := newLab(t)
 	for _, addr := range []string{"10.20.7.53", "10.20.7.2"} {

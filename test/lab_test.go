@@ -112,6 +112,7 @@ func start(t *testing.T, addr string, before []string, words ...string) {
 	cmd.Env = append(os.Environ(), env...)
 	log := &strings.Builder{}
 	cmd.Stdout, cmd.Stderr = log, log
+	cmd.WaitDelay = time.Second // its children may outlive it for a moment
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
 	}

@@ -290,7 +290,7 @@ func TestMailbox(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer os.RemoveAll(dir)
+	t.Cleanup(func() { os.RemoveAll(dir) })
 	if err := os.Chmod(dir, 0o755); err != nil {
 		t.Fatal(err)
 	}
@@ -303,6 +303,7 @@ func TestMailbox(t *testing.T) {
 state_dir = %[1]s/state
 log_path = %[1]s/log
 auth_verbose = yes
+auth_mechanisms = plain scram-sha-256
 protocols = imap
 ssl = no
 disable_plaintext_auth = no
@@ -315,6 +316,11 @@ userdb {
   driver = static
   args = uid=mail gid=mail home=%[1]s/mail/%%u
 }
+service auth {
+  unix_listener %[1]s/relay/spool/private/auth {
+    mode = 0666
+  }
+}
 service imap-login {
   inet_listener imap {
     address = 127.0.0.1
@@ -325,6 +331,13 @@ service imap-login {
   }
 }
 `, dir, port))
+	// A relay asks it who may send.
+	relay, relayed := filepath.Join(dir, "relay"), freePort(t)
+	if err := os.Mkdir(relay, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	postfix(t, needs(t, "postfix", "/usr/sbin/postfix", "/usr/lib/postfix/sbin/master"), relay, relayed,
+		"smtpd_sasl_auth_enable = yes\nsmtpd_sasl_type = dovecot\nsmtpd_sasl_path = private/auth\nsmtpd_sasl_security_options = noanonymous\n")
 	start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, dovecot, "-F", "-c", conf)
 	right, wrong := write(t, filepath.Join(dir, "right"), "tide7"), write(t, filepath.Join(dir, "wrong"), "canary-7f3a")
 	login := func(user, secret string) trail.Trail {
@@ -332,6 +345,18 @@ service imap-login {
 	}
 	if judged := traced(t, nil, fmt.Sprintf("imap://127.0.0.1:%d", port)); rung(judged, trail.Answer).State != trail.Clear {
 		t.Error(dump(judged))
+	}
+	if judged := login("gauge", right); !strings.Contains(rung(judged, trail.Login).Summary, "by SCRAM-SHA-256") || rung(judged, trail.Login).State != trail.Clear {
+		t.Error(dump(judged))
+	}
+	sending := func(secret string) trail.Trail {
+		return traced(t, nil, "--user", "gauge", "--secret", "file:"+secret, fmt.Sprintf("smtp://127.0.0.1:%d", relayed))
+	}
+	if judged := sending(right); !strings.Contains(rung(judged, trail.Login).Summary, "by SCRAM-SHA-256") || rung(judged, trail.Login).State != trail.Clear {
+		t.Errorf("the relay: %s\n%s", dump(judged), readFile(t, filepath.Join(relay, "log")))
+	}
+	if judged := sending(wrong); rung(judged, trail.Login).State != trail.Fault {
+		t.Errorf("the relay: %s", dump(judged))
 	}
 	for _, c := range []struct{ user, secret, want string }{{"gauge", wrong, "login/wrong-secret proven"}, {"nobody-here", right, "login/unknown-account proven"}} {
 		judged := login(c.user, c.secret)
@@ -343,7 +368,7 @@ service imap-login {
 			t.Errorf("%s: %s", c.user, dump(judged))
 		}
 	}
-	if log := readFile(t, filepath.Join(dir, "log")); strings.Count(log, "assword mismatch") != 1 {
+	if log := readFile(t, filepath.Join(dir, "log")); strings.Count(log, "assword mismatch") != 2 {
 		t.Errorf("its log:\n%s", log)
 	}
 }

@@ -44,20 +44,7 @@ http { access_log off; client_body_temp_path %[1]s/b; proxy_temp_path %[1]s/p; f
 		start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, p[0], "-F", "-c", conf)
 	}},
 	{"Postfix", "postfix", "submission", []string{"/usr/sbin/postfix", "/usr/lib/postfix/sbin/master"}, func(t *testing.T, p []string, dir string, port int) {
-		for _, sub := range []string{"spool", "data"} {
-			if err := os.Mkdir(filepath.Join(dir, sub), 0o755); err != nil {
-				t.Fatal(err)
-			}
-		}
-		if out, err := exec.Command("chown", "postfix", filepath.Join(dir, "data")).CombinedOutput(); err != nil {
-			t.Fatalf("%v: %s", err, out)
-		}
-		write(t, filepath.Join(dir, "master.cf"), fmt.Sprintf("127.0.0.1:%d inet n - n - - smtpd\ntlsmgr unix - - n 1000? 1 tlsmgr\ncleanup unix n - n - 0 cleanup\nrewrite unix - - n - - trivial-rewrite\nanvil unix - - n - 1 anvil\nproxymap unix - - n - - proxymap\npostlog unix-dgram n - n - 1 postlogd\n", port))
-		write(t, filepath.Join(dir, "main.cf"), fmt.Sprintf("compatibility_level = 3.6\nqueue_directory = %[1]s/spool\ndata_directory = %[1]s/data\nmaillog_file_prefixes = /var\nmaillog_file = %[1]s/log\nmyhostname = tidebook.varzea.example\nmydestination =\ninet_interfaces = 127.0.0.1\n"+
-			"smtpd_tls_security_level = may\nsmtpd_tls_chain_files = %[1]s/key.pem, %[1]s/cert.pem\nlocal_recipient_maps =\nalias_maps =\nalias_database =\n", dir))
-		// It marks itself as running beside its spool, and must find that whole.
-		exec.Command(p[0], "-c", dir, "check").Run()
-		start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, p[1], "-c", dir, "-d")
+		postfix(t, p, dir, port, fmt.Sprintf("smtpd_tls_security_level = may\nsmtpd_tls_chain_files = %[1]s/key.pem, %[1]s/cert.pem\n", dir))
 	}},
 	{"PostgreSQL", "postgresql", "postgres", []string{"/usr/lib/postgresql/*/bin/initdb", "/usr/lib/postgresql/*/bin/postgres", "/usr/bin/setpriv"}, func(t *testing.T, p []string, dir string, port int) {
 		asPostgres := func(words ...string) []string {
@@ -79,6 +66,26 @@ http { access_log off; client_body_temp_path %[1]s/b; proxy_temp_path %[1]s/p; f
 		}
 		start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, p[0], "--defaults-file="+conf)
 	}},
+}
+
+// postfix runs a mail relay in a folder, with more settings.
+func postfix(t *testing.T, p []string, dir string, port int, settings string) {
+	t.Helper()
+	for _, sub := range []string{"spool", "data"} {
+		if err := os.Mkdir(filepath.Join(dir, sub), 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if out, err := exec.Command("chown", "postfix", filepath.Join(dir, "data")).CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	write(t, filepath.Join(dir, "master.cf"), fmt.Sprintf("127.0.0.1:%d inet n - n - - smtpd\ntlsmgr unix - - n 1000? 1 tlsmgr\ncleanup unix n - n - 0 cleanup\nrewrite unix - - n - - trivial-rewrite\nanvil unix - - n - 1 anvil\nproxymap unix - - n - - proxymap\npostlog unix-dgram n - n - 1 postlogd\n", port))
+	write(t, filepath.Join(dir, "main.cf"), fmt.Sprintf("compatibility_level = 3.6\nqueue_directory = %[1]s/spool\ndata_directory = %[1]s/data\nmaillog_file_prefixes = /var\nmaillog_file = %[1]s/log\nmyhostname = tidebook.varzea.example\nmydestination =\ninet_interfaces = 127.0.0.1\n"+
+		"local_recipient_maps =\nalias_maps =\nalias_database =\n", dir)+settings)
+	// It makes its own folders; what it thinks of their owners does not matter.
+	exec.Command(p[0], "-c", dir, "check").Run()
+	start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, p[1], "-c", dir, "-d")
+	t.Cleanup(func() { exec.Command(p[0], "-c", dir, "abort").Run() }) // with all that it started
 }
 
 // TestCertificatesOfServers gives every real server certificates with faults,
@@ -160,6 +167,7 @@ func TestCertificatesOfServers(t *testing.T) {
 // TestVersions gives a real web server versions and suites that few clients
 // have, or all.
 func TestVersions(t *testing.T) {
+	t.Parallel()
 	nginx := needs(t, "nginx-light", "/usr/sbin/nginx")[0]
 	m := newMaker(t)
 	root := write(t, filepath.Join(m.dir, "root.pem"), pemOf(m.cert))

@@ -14,6 +14,7 @@ import (
 // TestAddressTwice puts two machines with one address on a link, of which the
 // wrong one wins.
 func TestAddressTwice(t *testing.T) {
+	t.Parallel()
 	l := newLab(t)
 	impostor := fmt.Sprintf("u%d-impostor", os.Getpid())
 	l.sh("ip netns add " + impostor)
