@@ -6,6 +6,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"uakari/internal/trail"
 )
 
 // TestSheets puts a cloud's layers between two hosts and sees that what they
@@ -73,6 +75,35 @@ func TestLists(t *testing.T) {
 	if !strings.Contains(dump(judged), "rules/not-on-list likely true: "+list+" does not name 10.20.7.31") {
 		t.Errorf("the list is not found\n%s", dump(judged))
 	}
+}
+
+// TestWrapper has a real server that is linked to the wrapper's library turn a
+// client away by hosts.deny.
+func TestWrapper(t *testing.T) {
+	vsftpd := needs(t, "vsftpd", "/usr/sbin/vsftpd")[0]
+	l := newLab(t)
+	dir := t.TempDir()
+	// What stands there covers the host's own file for programs within.
+	own := filepath.Join("/etc/netns", l.server)
+	if err := os.MkdirAll(own, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(own) })
+	deny := write(t, filepath.Join(own, "hosts.deny"), "# the field\nvsftpd: 10.20.7. EXCEPT 10.20.7.32\n")
+	conf := write(t, filepath.Join(dir, "conf"), "listen=YES\nlisten_address=10.20.0.14\nbackground=NO\nanonymous_enable=YES\ntcp_wrappers=YES\nsecure_chroot_dir="+dir+"\n")
+	start(t, "10.20.0.14:21", enter(l.server), vsftpd, conf)
+	look := func() trail.Trail {
+		r := runIn(t, enter(l.server), "record", "--deadline", "9s", "--for", "ftp://10.20.0.14", "-o", "-")
+		record := write(t, filepath.Join(dir, "tidebook.json"), strings.ReplaceAll(r.stdout, `"host": "`, `"host": "tidebook-`))
+		return traced(t, enter(l.client), "--wait", "2s", "--record", record, "ftp://10.20.0.14")
+	}
+	judged := look()
+	expect(t, judged, "rules/wrapper-deny likely") // a record, and a router that was not read
+	if want := "/etc/hosts.deny, line 2 (vsftpd: 10.20.7. EXCEPT 10.20.7.32), keeps 10.20.7.31 from vsftpd"; !strings.Contains(dump(judged), want) {
+		t.Errorf("it does not say %q\n%s", want, dump(judged))
+	}
+	write(t, deny, "vsftpd: 10.20.7. EXCEPT 10.20.7.31\n")
+	expectHealthy(t, look())
 }
 
 // TestListsOfServers has real servers turn a client away by their own lists,

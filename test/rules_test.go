@@ -64,6 +64,10 @@ func TestRules(t *testing.T) {
 		{"an established rule that is missing", true, func(l *lab) {
 			l.filter(l.server, strings.Replace(chain("input", "ct state new tcp dport 8080 accept"), "policy accept", "policy drop", 1))
 		}, []string{"rules/server-drop proven"}, "only what follows the first packet"},
+		{"another source than the client's own", true, func(l *lab) {
+			l.filter(l.router, "table ip n { chain c { type nat hook postrouting priority 100;\nmasquerade\n}\n}")
+			l.filter(l.server, strings.Replace(chain("input", "ip saddr 10.20.7.31 accept\nicmpv6 type nd-neighbor-solicit accept"), "policy accept", "policy drop", 1))
+		}, []string{"rules/other-source proven"}, "10.20.0.1"},
 		{"a set of addresses", true, func(l *lab) {
 			l.filter(l.server, "table inet f { set bad { type ipv4_addr; flags interval; elements = { 10.9.0.0/16, 10.20.7.0/27 } }\nchain c { type filter hook input priority 0;\nip saddr @bad drop\n}\n}")
 		}, []string{"rules/server-drop proven"}, ""},

@@ -2,8 +2,10 @@ package test
 
 import (
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 )
 
 // TestHelperLarge is the process of a web server with a large page; it is no
@@ -49,4 +51,45 @@ func TestForgedReset(t *testing.T) {
 	if !strings.Contains(forged, "  rules/transit-reject possible false: a filter on the way may refuse in the server's place; the refusal comes with 64 hops left and an echo reply with 63") {
 		t.Errorf("a router's: %s", forged)
 	}
+}
+
+// TestRateLimit has a server drop what is over a limit: its state cannot be
+// read, so that it is possible and no more.
+func TestRateLimit(t *testing.T) {
+	t.Parallel()
+	l := newLab(t)
+	const endpoint = "http://10.20.0.14:8080/"
+	l.web(l.server, "10.20.0.14:8080")
+	l.filter(l.server, "table inet f { chain c { type filter hook input priority 0; policy accept;\ntcp dport 8080 ct state new limit rate over 1/hour burst 1 packets drop\n}\n}")
+	expectHealthy(t, traced(t, enter(l.client), endpoint))
+	r := runIn(t, enter(l.server), "record", "--wait", "1s", "--deadline", "9s", "--for", endpoint, "-o", "-")
+	record := write(t, filepath.Join(t.TempDir(), "tidebook.json"), strings.ReplaceAll(r.stdout, `"host": "`, `"host": "tidebook-`))
+	judged := traced(t, enter(l.client), "--wait", "1s", "--record", record, endpoint)
+	if want := "rules/rate-limited possible false: on tidebook-vm it hangs on a limit: rule 1 of chain c"; !strings.Contains(dump(judged), want) {
+		t.Errorf("it does not say %q\n%s", want, dump(judged))
+	}
+}
+
+// TestStateTableFull fills the table of tracked connections. Its limit is one
+// for all hosts of a machine, so that nothing else may run meanwhile.
+func TestStateTableFull(t *testing.T) {
+	const limit = "/proc/sys/net/netfilter/nf_conntrack_max"
+	l := newLab(t)
+	const endpoint = "http://10.20.0.14:8080/"
+	l.web(l.server, "10.20.0.14:8080")
+	l.filter(l.server, "table inet f { chain c { type filter hook input priority 0; policy accept;\nct state established accept\n}\n}")
+	expectHealthy(t, traced(t, enter(l.client), endpoint))
+	before, err := os.ReadFile(limit)
+	if err != nil {
+		t.Skip("this machine tracks no connections: ", err)
+	}
+	t.Cleanup(func() { os.WriteFile(limit, before, 0o644) })
+	if err := os.WriteFile(limit, []byte("4"), 0o644); err != nil {
+		t.Skip("the limit is not this machine's to set: ", err)
+	}
+	l.background(l.client, "bash", "-c", "for fd in 3 4 5 6 7 8; do eval \"exec $fd<>/dev/tcp/10.20.0.14/8080\"; done; sleep 60")
+	time.Sleep(time.Second)
+	r := runIn(t, enter(l.server), "record", "--wait", "1s", "--deadline", "9s", "--for", endpoint, "-o", "-")
+	record := write(t, filepath.Join(t.TempDir(), "tidebook.json"), strings.ReplaceAll(r.stdout, `"host": "`, `"host": "tidebook-`))
+	expectButAge(t, traced(t, enter(l.client), "--wait", "2s", "--record", record, endpoint), "rules/state-table-full proven")
 }

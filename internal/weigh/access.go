@@ -110,7 +110,7 @@ func wrapperJudge(v *view, t *try, a *fact.Access, source netip.Addr) (string, [
 				if m == filter.Unknown || !denies {
 					return "", nil, "", listLine{} // let in, or nobody can say
 				}
-				return "rules/wrapper-deny", []Symptom{ServerFirstClosed, ServerFirstSilent, ClientFirstClosed},
+				return "rules/wrapper-deny", []Symptom{ServerFirstClosed, ServerFirstSilent, ServerFirstRefused, ClientFirstClosed},
 					fmt.Sprintf("%s, line %d (%s), keeps %s from %s", f.Path, rule.number, rule.text, source, daemon),
 					listLine{file: f.Path, text: rule.text, allow: fmt.Sprintf("%s: %s", daemon, bracketed(source))}
 			}
