@@ -39,6 +39,12 @@ _ldap._tcp IN SRV 20 0 389 tidebook
 _ldap._tcp IN SRV 10 60 8080 tidebook
 _kerberos._tcp IN SRV 0 0 0 .
 _ntp._udp IN SRV 0 0 123 tidebook
+tide-book IN A 10.20.0.14
+two IN A 10.20.0.99
+two IN A 10.20.0.14
+self IN A 127.0.0.1
+front IN A 10.20.7.1
+$GENERATE 1-99 large IN A 10.20.9.$
 `, serial, tidebook))
 	conf := write(l.t, filepath.Join(dir, "named.conf"), fmt.Sprintf(`options { directory "%s"; listen-on { %s; }; listen-on-v6 { none; }; recursion no; pid-file none; session-keyfile "%s/key"; dnssec-validation no; };
 controls { };

@@ -141,6 +141,9 @@ func (v *view) serverOf(addr netip.Addr) string {
 		if _, a := v.addresses(at.ID); a == nil || !a.Holds(addr) {
 			continue
 		}
+		if everyHosts[addr.Unmap()] && !at.Implied && at.Host != v.host(v.client) {
+			continue // the client comes to itself there, not to the server
+		}
 		if !at.Implied {
 			return at.ID // the administrator said that it is the server
 		}
@@ -148,6 +151,9 @@ func (v *view) serverOf(addr netip.Addr) string {
 	}
 	return holder
 }
+
+// everyHosts is the addresses that every host has for itself.
+var everyHosts = map[netip.Addr]bool{netip.AddrFrom4([4]byte{127, 0, 0, 1}): true, netip.IPv6Loopback(): true}
 
 // host is the name of a vantage's host.
 func (v *view) host(vantage string) string { return v.vantage(vantage).Host }
