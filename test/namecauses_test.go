@@ -42,6 +42,7 @@ func TestNameCauses(t *testing.T) {
 	}{
 		{"a blank of another kind in a name", "http://tide_book.varzea.example:8080/", "names/bad-label", authority},
 		{"a resolver that is not ours to ask", "http://tidebook.harbour.example:8080/", "names/resolver-refuses", authority},
+		{"a zone that did not load", "http://tidebook.broken.example:8080/", "names/server-failure", authority},
 		{"the host's own address for loopback", "http://self.varzea.example:8080/", "names/loops-back", append(authority, "--record", tidebook)},
 		{"one of two is dead", "http://two.varzea.example:8080/", "names/one-bad-address", append(authority, "--wait", "1s")},
 		{"an address that the server no longer has", "http://tidebook.varzea.example:8080/", "names/stale-address", append(cache, "--wait", "1s", "--record", tidebook)},

@@ -49,6 +49,7 @@ $GENERATE 1-99 large IN A 10.20.9.$
 	conf := write(l.t, filepath.Join(dir, "named.conf"), fmt.Sprintf(`options { directory "%s"; listen-on { %s; }; listen-on-v6 { none; }; recursion no; pid-file none; session-keyfile "%s/key"; dnssec-validation no; };
 controls { };
 zone "varzea.example" { type primary; file "zone"; };
+zone "broken.example" { type primary; file "nowhere"; };
 `, dir, addr, dir))
 	l.background(ns, "named", "-g", "-c", conf)
 	l.ready(ns, addr)

@@ -189,7 +189,7 @@ func (v *view) reverseReading(w *wants, t *try, source netip.Addr) (Reading, boo
 // namedIn is the full name of a host in a line, if its first label is the
 // host's; "" if there is none.
 func namedIn(line, host string) string {
-	for _, word := range strings.FieldsFunc(line, func(r rune) bool { return r == ' ' || r == '\t' || r == ',' || r == ';' }) {
+	for _, word := range strings.FieldsFunc(line, func(r rune) bool { return r == ' ' || r == '\t' || r == ',' || r == ';' || r == '@' }) {
 		first, _, dotted := strings.Cut(word, ".")
 		if dotted && host != "" && strings.EqualFold(first, host) {
 			return strings.ToLower(strings.TrimSuffix(word, "."))

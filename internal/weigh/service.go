@@ -269,7 +269,9 @@ func (v *view) place(t *try, more values) values {
 	}
 	more["client"] = v.host(v.client)
 	more["addr"], more["port"] = t.target.Addr.String(), fmt.Sprint(t.target.Port)
-	more["name"] = t.target.Name
+	if more["name"] == "" {
+		more["name"] = t.target.Name
+	}
 	return more
 }
 
