@@ -126,7 +126,7 @@ var faults = []fault{
 	{name: "sshd's own list", ruin: "useradd tide; echo 'AllowUsers root tide@10.20.9.*' > /etc/ssh/sshd_config.d/tide.conf; systemctl reload ssh; sleep 0.3",
 		mend: "rm /etc/ssh/sshd_config.d/tide.conf; userdel tide; systemctl reload ssh; sleep 0.3", to: "ssh://10.20.0.14", args: []string{"--user", "tide"},
 		want: "login/not-from-here proven", bits: "/etc/ssh/sshd_config.d/tide.conf, line 1 (allowusers root tide@10.20.9.*) lets tide in from elsewhere"},
-	{name: "a list by name", ruin: "echo nameserver 10.20.0.1 > /etc/resolv.conf; useradd tide; echo 'AllowUsers root tide@" + clientName + ".varzea.example' > /etc/ssh/sshd_config.d/tide.conf; systemctl reload ssh; sleep 0.3",
+	{name: "a list by name", ruin: "echo nameserver 10.20.0.1 > /etc/resolv.conf; useradd tide; printf 'UseDNS yes\\nAllowUsers root tide@" + clientName + ".varzea.example\\n' > /etc/ssh/sshd_config.d/tide.conf; systemctl reload ssh; sleep 0.3",
 		mend: ": > /etc/resolv.conf; rm /etc/ssh/sshd_config.d/tide.conf; userdel tide; systemctl reload ssh; sleep 0.3", to: "ssh://10.20.0.14", args: []string{"--user", "tide"},
 		want: "names/reverse-differs proven", bits: "lets " + clientName + ".varzea.example in by name"},
 	{name: "two faults at once", ruin: "systemctl stop nginx; iptables-nft -A INPUT -p tcp --dport 80 -j DROP", mend: "iptables-nft -F; systemctl start nginx", want: "rules/server-drop proven, service/stopped proven", bits: "chain INPUT, rule 1"},

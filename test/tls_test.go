@@ -23,13 +23,7 @@ type tlsServer struct {
 }
 
 var tlsServers = []tlsServer{
-	{"nginx", "nginx-light", "https", []string{"/usr/sbin/nginx"}, func(t *testing.T, p []string, dir string, port int) {
-		conf := write(t, filepath.Join(dir, "conf"), fmt.Sprintf(`daemon off; pid %[1]s/pid; error_log %[1]s/error.log;
-events {}
-http { access_log off; client_body_temp_path %[1]s/b; proxy_temp_path %[1]s/p; fastcgi_temp_path %[1]s/f; uwsgi_temp_path %[1]s/u; scgi_temp_path %[1]s/s;
-  server { listen 127.0.0.1:%[2]d ssl; ssl_certificate %[1]s/cert.pem; ssl_certificate_key %[1]s/key.pem; return 200; } }`, dir, port))
-		start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, p[0], "-p", dir, "-c", conf)
-	}},
+	{"nginx", "nginx-light", "https", []string{"/usr/sbin/nginx"}, func(t *testing.T, p []string, dir string, port int) { secureWeb(t, p[0], dir, port, "") }},
 	{"OpenLDAP", "slapd", "ldap+starttls", []string{"/usr/sbin/slapd"}, func(t *testing.T, p []string, dir string, port int) {
 		conf := write(t, filepath.Join(dir, "slapd.conf"), fmt.Sprintf("include /etc/ldap/schema/core.schema\npidfile %[1]s/pid\nTLSCertificateFile %[1]s/cert.pem\nTLSCertificateKeyFile %[1]s/key.pem\nTLSCACertificateFile %[1]s/cert.pem\n", dir))
 		start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, p[0], "-d", "0", "-f", conf, "-h", fmt.Sprintf("ldap://127.0.0.1:%d", port))
@@ -66,6 +60,17 @@ http { access_log off; client_body_temp_path %[1]s/b; proxy_temp_path %[1]s/p; f
 		}
 		start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, p[0], "--defaults-file="+conf)
 	}},
+}
+
+// secureWeb runs a web server with the certificate of a folder, and more
+// settings.
+func secureWeb(t *testing.T, nginx, dir string, port int, settings string) {
+	t.Helper()
+	conf := write(t, filepath.Join(dir, "conf"), fmt.Sprintf(`daemon off; user root; pid %[1]s/pid; error_log %[1]s/error.log;
+events {}
+http { access_log off; client_body_temp_path %[1]s/b; proxy_temp_path %[1]s/p; fastcgi_temp_path %[1]s/f; uwsgi_temp_path %[1]s/u; scgi_temp_path %[1]s/s;
+  server { listen 127.0.0.1:%[2]d ssl; ssl_certificate %[1]s/cert.pem; ssl_certificate_key %[1]s/key.pem; %[3]s return 200; } }`, dir, port, settings))
+	start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, nginx, "-p", dir, "-c", conf)
 }
 
 // postfix runs a mail relay in a folder, with more settings.
@@ -183,11 +188,7 @@ func TestVersions(t *testing.T) {
 		port := freePort(t)
 		write(t, filepath.Join(dir, "cert.pem"), pemOf(leaf))
 		write(t, filepath.Join(dir, "key.pem"), keyPEM(t, key))
-		conf := write(t, filepath.Join(dir, "conf"), fmt.Sprintf(`daemon off; user root; pid %[1]s/pid; error_log %[1]s/error.log;
-events {}
-http { access_log off; client_body_temp_path %[1]s/b; proxy_temp_path %[1]s/p; fastcgi_temp_path %[1]s/f; uwsgi_temp_path %[1]s/u; scgi_temp_path %[1]s/s;
-  server { listen 127.0.0.1:%[2]d ssl; ssl_certificate %[1]s/cert.pem; ssl_certificate_key %[1]s/key.pem; %[3]s return 200; } }`, dir, port, c.settings))
-		start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, nginx, "-p", dir, "-c", conf)
+		secureWeb(t, nginx, dir, port, c.settings)
 		judged := traced(t, nil, "--trust", root, "--card", cardFor(t, nginx), fmt.Sprintf("https://localhost:%d/", port))
 		if c.want == "" {
 			if judged.Outcome != trail.OutcomeClear {

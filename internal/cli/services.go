@@ -21,10 +21,7 @@ func serviceRecord(e fact.Endpoint) string {
 	if strings.HasPrefix(host, "_") {
 		return host
 	}
-	if s, ok := endpoint.Lookup(e.Scheme); ok && s.Record != "" && !e.Assumed {
-		return s.Record + "." + host
-	}
-	return ""
+	return endpoint.RecordOf(e, host)
 }
 
 // servicesFrom asks a vantage for service records, and tries every target

@@ -1,6 +1,10 @@
 package endpoint
 
-import "uakari/internal/fact"
+import (
+	"strings"
+
+	"uakari/internal/fact"
+)
 
 // First says who speaks first on a fresh connection.
 type First string
@@ -169,6 +173,17 @@ func (s Scheme) Transport() string {
 		return "udp"
 	}
 	return "tcp"
+}
+
+// RecordOf is the service record by which clients of an endpoint find the
+// servers of a domain; "" where they go by names alone, or nobody said the
+// scheme.
+func RecordOf(e fact.Endpoint, domain string) string {
+	s, ok := Lookup(e.Scheme)
+	if !ok || s.Record == "" || e.Assumed || domain == "" {
+		return ""
+	}
+	return s.Record + "." + strings.TrimSuffix(domain, ".")
 }
 
 // byPort is the scheme whose own port this is; tcp, where there is none.

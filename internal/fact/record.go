@@ -113,6 +113,7 @@ type Barriers struct {
 	// Groups is packet programs of control groups, which see what the
 	// processes in them send and get.
 	Groups   []GroupProgram `json:"groups,omitempty"`
+	Unread   string         `json:"unread,omitempty"`   // why Groups may not be all
 	Links    []string       `json:"links,omitempty"`    // tunnels and bridges: "wg0 (wireguard)"
 	Policies int            `json:"policies,omitempty"` // IPsec policies
 	Tracked  int            `json:"tracked,omitempty"`  // entries of the state table

@@ -24,7 +24,7 @@ func Ports(list fact.Listeners, colour bool) string {
 	rows := [][]string{{"ADDRESS", "PORT", "QUEUE", "PROGRAM", "PID", "USER", "UNIT", "SINCE"}}
 	full := map[int]bool{}
 	for _, l := range list.All {
-		full[len(rows)] = l.Full() && l.Transport == ""
+		full[len(rows)] = l.Full()
 		rows = append(rows, []string{address(l), fmt.Sprint(l.Port), queue(l), orDash(safe(l.Program)), pid(l), safe(l.User), orDash(safe(l.Unit)), day(l.Since)})
 	}
 	widths := make([]int, len(rows[0]))

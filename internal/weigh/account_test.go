@@ -171,13 +171,14 @@ func TestPathRight(t *testing.T) {
 // TestReverse is a list that lets a client in by name, whose address does not
 // lead back to it.
 func TestReverse(t *testing.T) {
+	wrapped := []string{"sshd"}
 	scene := func(text string, back *fact.Reverse) trail.Trail {
 		s := newScene(t, "ssh://tidebook.varzea.example").holds("v1", gauge).holds("v2", tidebook).named(tidebook).
 			client(tidebook, func(f *fact.Fact) {
 				f.Connect = &fact.Connect{Outcome: fact.Connected, Local: netip.MustParseAddrPort(gauge + ":40000")}
 			}, greeted(fact.Closed, "", "", "")).listening(listener("0.0.0.0", 22, "sshd"))
 		s.add("v2", fact.LookAccess, fact.Target{Port: 22}, func(f *fact.Fact) {
-			f.Access = &fact.Access{Files: []fact.AccessFile{{Path: "/etc/hosts.allow", Kind: "hosts.allow", Lines: []fact.Line{{Number: 3, Text: text}}}}}
+			f.Access = &fact.Access{Wrapped: wrapped, Files: []fact.AccessFile{{Path: "/etc/hosts.allow", Kind: "hosts.allow", Lines: []fact.Line{{Number: 3, Text: text}}}}}
 		})
 		if back != nil {
 			s.add("v2", fact.LookReverse, fact.Target{Addr: netip.MustParseAddr(gauge)}, func(f *fact.Fact) { f.Reverse = back })
@@ -190,4 +191,7 @@ func TestReverse(t *testing.T) {
 	expect(t, scene(line, &fact.Reverse{Names: []string{"gauge-07.varzea.example"}, Back: []string{"gauge-07.varzea.example"}}))
 	expect(t, scene("sshd: gauge-08.varzea.example", &fact.Reverse{}))
 	expect(t, scene(line, nil))
+	expect(t, scene(line+": deny", &fact.Reverse{})) // who is named so is kept out
+	wrapped = nil
+	expect(t, scene(line, &fact.Reverse{})) // nobody reads that list
 }

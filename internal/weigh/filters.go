@@ -214,6 +214,8 @@ func (v *view) beside(vantage string, h *filter.Host) string {
 			switch {
 			case len(b.Programs) > 0:
 				return "a packet program is attached (" + strings.Join(b.Programs, ", ") + ")"
+			case b.Unread != "":
+				return b.Unread
 			case b.Policies > 0:
 				return fmt.Sprintf("there are %d IPsec policies", b.Policies)
 			}

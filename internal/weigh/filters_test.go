@@ -170,6 +170,10 @@ func TestReadOpen(t *testing.T) {
 		{"a program of another service", withGroup("/system.slice/ledger.service", "tide_gate", fact.Unit{}), true},
 		{"the unit's own address list", withGroup("/system.slice/nginx.service", "sd_fw_ingress", fact.Unit{Denies: []string{"10.99.0.0/16"}}), true},
 		{"an address list that was not read", withGroup("/system.slice/nginx.service", "sd_fw_ingress", fact.Unit{}), false},
+		{"control groups that were not read", func(s *scene) *scene {
+			s.add("v2", fact.LookTables, fact.Target{}, func(f *fact.Fact) { f.Tables = tablesOf("") })
+			return s.tables("v1", "").barriers("v2", fact.Barriers{Unread: "packet programs of control groups could not be read"})
+		}, false},
 		{"IPsec policies", func(s *scene) *scene {
 			s.add("v2", fact.LookTables, fact.Target{}, func(f *fact.Fact) { f.Tables = tablesOf("") })
 			return s.tables("v1", "").barriers("v2", fact.Barriers{Policies: 2})

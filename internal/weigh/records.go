@@ -60,7 +60,7 @@ const mostRecords = 4
 // order in which clients try them (RFC 2782): the least priority first, and of
 // one priority the greatest weight.
 func (v *view) tryRecords(w *wants, l *lookup, target fact.Target, depth int) []*try {
-	record := v.recordOf(target)
+	record := endpoint.RecordOf(v.ask.Endpoint, target.Name)
 	if depth > 0 || record == "" || !l.settled {
 		return nil
 	}
@@ -93,7 +93,7 @@ func (v *view) tryRecords(w *wants, l *lookup, target fact.Target, depth int) []
 // leads on from it either, or that one says the service is not there (RFC 2782,
 // a target of ".").
 func (v *view) noRecord(t *try) {
-	record := v.recordOf(t.target)
+	record := endpoint.RecordOf(v.ask.Endpoint, t.target.Name)
 	for _, f := range v.facts(v.client, fact.LookServices) {
 		s := f.ServiceRecords
 		if record == "" || s == nil || f.Order.Target.Name != record {
@@ -114,15 +114,6 @@ func (v *view) noRecord(t *try) {
 			}
 		}
 	}
-}
-
-// recordOf is the service record by which clients of the endpoint's scheme find
-// the servers of a domain; "" where they go by names alone.
-func (v *view) recordOf(target fact.Target) string {
-	if v.scheme.Record == "" || v.ask.Endpoint.Assumed || target.Name == "" {
-		return ""
-	}
-	return v.scheme.Record + "." + strings.TrimSuffix(target.Name, ".")
 }
 
 // frontReading reads an address that belongs to a gateway which does not
@@ -150,6 +141,32 @@ func (v *view) frontReading(w *wants, t *try, r Reading) Reading {
 	return r
 }
 
+// lettingIn reports whether a line of a list lets clients in by their names:
+// of lists that are asked, by services that look the names up.
+func (v *view) lettingIn(a *fact.Access, file fact.AccessFile, line fact.Line) bool {
+	fields := strings.Fields(line.Text)
+	if len(fields) == 0 || strings.HasPrefix(fields[0], "#") {
+		return false
+	}
+	switch file.Kind {
+	case "hosts.allow":
+		return len(a.Wrapped) > 0 && !strings.EqualFold(fields[len(fields)-1], "deny")
+	case "pg_hba":
+		return v.scheme.Wire == "postgres" && !slices.Contains(fields, "reject")
+	case "mysql":
+		return v.scheme.Wire == "mysql"
+	case "sshd":
+		var lines []sshLine
+		for _, f := range a.Files {
+			if f.Kind == "sshd" {
+				lines = append(lines, sshLines(nil, f, 0)...)
+			}
+		}
+		return v.scheme.Wire == "ssh" && strings.EqualFold(fields[0], "AllowUsers") && usesNames(lines)
+	}
+	return false
+}
+
 // reverseReading reads a list that names this client, whose address does not
 // lead back to that name: the service cannot know that it is meant.
 func (v *view) reverseReading(w *wants, t *try, source netip.Addr) (Reading, bool) {
@@ -163,7 +180,7 @@ func (v *view) reverseReading(w *wants, t *try, source netip.Addr) (Reading, boo
 		for _, file := range f.Access.Files {
 			for _, line := range file.Lines {
 				name := namedIn(line.Text, v.host(v.client))
-				if name == "" {
+				if name == "" || !v.lettingIn(f.Access, file, line) {
 					continue
 				}
 				target := fact.Target{Addr: source}

@@ -2,6 +2,7 @@ package weigh
 
 import (
 	"fmt"
+	"slices"
 
 	"uakari/internal/fact"
 )
@@ -58,8 +59,11 @@ func (v *view) largePackets(w *wants, t *try) (Reading, bool) {
 		return Reading{}, false
 	}
 	// A service that takes nobody is full all the sooner for one more try.
-	if seen, waiting := v.waitingLater(t); t.server != "" && (waiting || !seen && v.vantage(t.server).Means != fact.Record) {
-		return Reading{}, false
+	if t.server != "" {
+		later := v.listenersLater(t)
+		if later == nil && v.vantage(t.server).Means != fact.Record || slices.ContainsFunc(later, func(l fact.Listener) bool { return l.Queue > 0 }) {
+			return Reading{}, false
+		}
 	}
 	small := t.target
 	small.Small = true
@@ -71,21 +75,6 @@ func (v *view) largePackets(w *wants, t *try) (Reading, bool) {
 	return Reading{Gate: Way, Cause: "rules/large-packets-lost", Because: append(t.climb.ids(), c.ids()...), Vantage: v.client,
 		Summary: fmt.Sprintf("it stalls as usual and gets on in small segments: packets of full size to or from %s are lost on the way", t.target.Addr),
 		Values:  v.place(t, values{})}, true
-}
-
-// waitingLater is whether connections wait to be accepted, by a second look at
-// the server's listeners, and whether that was taken.
-func (v *view) waitingLater(t *try) (seen, waiting bool) {
-	for _, f := range v.facts(t.server, fact.LookListeners) {
-		if f.Listeners == nil || f.Order.Target.Again == 0 {
-			continue
-		}
-		seen = true
-		for _, l := range f.Listeners.On(v.ask.Endpoint.Transport, t.target.Port) {
-			waiting = waiting || l.Queue > 0
-		}
-	}
-	return seen, waiting
 }
 
 // sentBy hints who sent a reset, by the hop limit with which it comes and the

@@ -468,16 +468,7 @@ func (s servant) hung(summary string) Reading {
 // unaccepted is the servant's listener if connections wait in its queue, by a
 // second look that was taken while ours went without an answer.
 func (s servant) unaccepted() (fact.Listener, bool) {
-	var last *fact.Listeners
-	for _, f := range s.v.facts(s.t.server, fact.LookListeners) {
-		if f.Listeners != nil && f.Order.Target.Again > 0 {
-			last = f.Listeners
-		}
-	}
-	if last == nil {
-		return fact.Listener{}, false
-	}
-	for _, l := range last.On(s.v.ask.Endpoint.Transport, s.t.target.Port) {
+	for _, l := range s.v.listenersLater(s.t) {
 		if takes, certain := l.Takes(s.t.target.Addr); takes && certain && l.Queue > 0 {
 			return l, true
 		}

@@ -27,7 +27,7 @@ func (l sshLine) String() string {
 // before what stands outside of any.
 type sshSettings struct {
 	found   map[string][]sshLine
-	unknown []string // why a block may or may not apply
+	unknown []string // why a block or an entry may or may not apply
 }
 
 // sshLogin is the login that settings are read for.
@@ -36,6 +36,7 @@ type sshLogin struct {
 	groups  []string // nil: not known
 	source  netip.Addr
 	port    uint16
+	names   bool // the server looks up which name the source has (UseDNS)
 }
 
 // mostIncludes bounds how deep settings include each other.
@@ -54,18 +55,26 @@ func sshSettingsFor(a *fact.Access, login sshLogin) *sshSettings {
 	}
 	s := &sshSettings{found: map[string][]sshLine{}}
 	within := map[string][]sshLine{}
-	state, inBlock := filter.Yes, false
-	for _, l := range sshLines(files, files[0], 0) {
-		if l.word == "match" {
-			inBlock = true
-			if state = login.matches(l.args); state == filter.Unknown {
+	type block struct {
+		applies filter.Tri
+		inside  bool
+	}
+	now, outer := block{applies: filter.Yes}, []block(nil)
+	lines := sshLines(files, files[0], 0)
+	login.names = usesNames(lines)
+	for _, l := range lines {
+		switch {
+		case l.word == "include":
+			outer = append(outer, now)
+		case l.word == endOfInclude: // a block ends with the file that it is in
+			now, outer = outer[len(outer)-1], outer[:len(outer)-1]
+		case l.word == "match":
+			now = block{login.matches(l.args), true}
+			if now.applies == filter.Unknown {
 				s.unknown = append(s.unknown, "whether "+l.String()+" applies is not known")
 			}
-			continue
-		}
-		switch {
-		case state != filter.Yes:
-		case inBlock:
+		case now.applies != filter.Yes:
+		case now.inside:
 			within[l.word] = append(within[l.word], l)
 		default:
 			s.found[l.word] = append(s.found[l.word], l)
@@ -88,8 +97,8 @@ func sshLines(files []fact.AccessFile, f fact.AccessFile, depth int) []sshLine {
 			continue
 		}
 		l := sshLine{f.Path, strings.ToLower(fields[0]), fields[1:], line.Number}
+		list = append(list, l)
 		if l.word != "include" {
-			list = append(list, l)
 			continue
 		}
 		for _, pattern := range l.args {
@@ -102,8 +111,19 @@ func sshLines(files []fact.AccessFile, f fact.AccessFile, depth int) []sshLine {
 				}
 			}
 		}
+		list = append(list, sshLine{word: endOfInclude})
 	}
 	return list
+}
+
+// endOfInclude stands where an included file ends.
+const endOfInclude = "end of include"
+
+// usesNames reports whether the server looks up the names of its clients; by
+// itself it does not.
+func usesNames(lines []sshLine) bool {
+	at := slices.IndexFunc(lines, func(l sshLine) bool { return l.word == "usedns" && len(l.args) > 0 })
+	return at >= 0 && strings.EqualFold(lines[at].args[0], "yes")
 }
 
 // matches reports whether a Match line applies: every criterion must.
@@ -128,8 +148,10 @@ func (s sshLogin) matches(args []string) filter.Tri {
 					return slices.ContainsFunc(s.groups, func(g string) bool { return globMatches(p, g) })
 				})
 			}
-		case "address", "host": // by its address, unless the server looks names up
-			m = patternList(value, func(p string) bool { return sourcePattern(p, s.source) })
+		case "address", "host":
+			if word == "address" || !s.names {
+				m = patternList(value, func(p string) bool { return sourcePattern(p, s.source) })
+			}
 		case "localport":
 			m = patternList(value, func(p string) bool { return p == fmt.Sprint(s.port) })
 		}
@@ -177,6 +199,9 @@ func (s *sshSettings) listed(word string, login sshLogin) (here, elsewhere *sshL
 			}
 			if !bound || sourcePattern(host, login.source) {
 				return &s.found[word][i], elsewhere
+			}
+			if _, err := netPattern(host); err != nil && usesNames(s.found["usedns"]) && strings.Trim(host, "0123456789.*?:") != "" {
+				s.unknown = append(s.unknown, "which name the server finds for "+login.source.String()+" is not known")
 			}
 			if elsewhere == nil {
 				elsewhere = &s.found[word][i]

@@ -100,6 +100,18 @@ func (v *view) listeners(vantage string) (*fact.Fact, *fact.Listeners) {
 	return nil, nil
 }
 
+// listenersLater is who holds the target's port by the second look, which was
+// taken while the client waited; nil if there was none.
+func (v *view) listenersLater(t *try) []fact.Listener {
+	var last []fact.Listener
+	for _, f := range v.facts(t.server, fact.LookListeners) {
+		if f.Listeners != nil && f.Order.Target.Again > 0 {
+			last = append([]fact.Listener{}, f.Listeners.On(v.ask.Endpoint.Transport, t.target.Port)...)
+		}
+	}
+	return last
+}
+
 func (v *view) service(vantage string) (*fact.Fact, *fact.Service) {
 	for _, f := range v.facts(vantage, fact.LookService) {
 		if f.Service != nil {

@@ -28,7 +28,7 @@ var accessFiles = sync.OnceValue(func() []accessFile {
 		{"nginx", []string{"nginx"}, []string{"/etc/nginx/nginx.conf", "/etc/nginx/conf.d/*.conf", "/etc/nginx/sites-enabled/*"},
 			regexp.MustCompile(`[{}]|^\s*(allow|deny|listen|server_name|include|satisfy|set_real_ip_from|real_ip_header)\b`)},
 		{"sshd", []string{"sshd"}, []string{"/etc/ssh/sshd_config", "/etc/ssh/sshd_config.d/*.conf"},
-			regexp.MustCompile(`(?i)^\s*(match|allowusers|denyusers|allowgroups|denygroups|permitrootlogin|include)\b`)},
+			regexp.MustCompile(`(?i)^\s*(match|allowusers|denyusers|allowgroups|denygroups|permitrootlogin|usedns|include)\b`)},
 		{"redis", []string{"redis-server"}, []string{"/etc/redis/redis.conf", "/etc/redis.conf"},
 			regexp.MustCompile(`(?i)^\s*(protected-mode|requirepass|aclfile|user|include)\b`)},
 	}

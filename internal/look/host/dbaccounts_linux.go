@@ -18,6 +18,10 @@ import (
 // mysqlSockets is where MariaDB and MySQL take connections of their own host.
 var mysqlSockets = []string{"/run/mysqld/mysqld.sock", "/var/lib/mysql/mysql.sock", "/tmp/mysql.sock"}
 
+// questions is how each is asked. MariaDB keeps roles among the accounts:
+// nobody comes as one of them.
+var questions = map[string]string{"mariadbd": "SELECT User, Host FROM mysql.user WHERE is_role = 'N'", "mysqld": "SELECT User, Host FROM mysql.user"}
+
 // Bounds on asking a database for its accounts.
 const (
 	askTime      = 2 * time.Second
@@ -44,7 +48,10 @@ func mysqlAccounts(ctx context.Context, name string, pid int) (fact.AccessFile, 
 		}
 	}
 	for _, path := range append(paths, mysqlSockets...) {
-		rows, err := askLocal(ctx, path, pid)
+		rows, err := askLocal(ctx, path, questions[name], pid)
+		if err == nil && len(rows) > mostAccounts {
+			err = fmt.Errorf("more than %d accounts", mostAccounts)
+		}
 		if err != nil {
 			last = fmt.Errorf("%s: %w", path, err)
 			continue
@@ -60,7 +67,7 @@ func mysqlAccounts(ctx context.Context, name string, pid int) (fact.AccessFile, 
 	return f, last
 }
 
-func askLocal(ctx context.Context, path string, pid int) ([][]string, error) {
+func askLocal(ctx context.Context, path, question string, pid int) ([][]string, error) {
 	ctx, cancel := context.WithTimeout(ctx, askTime)
 	defer cancel()
 	var d net.Dialer
@@ -73,7 +80,7 @@ func askLocal(ctx context.Context, path string, pid int) ([][]string, error) {
 	if peer, err := peerOf(conn.(*net.UnixConn)); err != nil || peer != pid {
 		return nil, fmt.Errorf("process %d answers there, not %d", peer, pid)
 	}
-	return wire.AskMySQL(conn, "root", "SELECT User, Host FROM mysql.user", mostAccounts)
+	return wire.AskMySQL(conn, "root", question, mostAccounts+1)
 }
 
 // peerOf is the process at the other end of a local socket (unix(7),

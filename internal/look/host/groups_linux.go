@@ -3,6 +3,7 @@ package host
 import (
 	"bytes"
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -59,12 +60,15 @@ func groupPrograms() ([]fact.GroupProgram, error) {
 		case !d.IsDir():
 			return nil
 		case seen == mostGroups:
-			return fs.SkipAll
+			return fmt.Errorf("more than %d control groups", mostGroups)
 		}
 		seen++
 		fd, err := unix.Open(path, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
 		if err != nil {
-			return nil // the same
+			return err
 		}
 		defer unix.Close(fd)
 		for _, hook := range groupHooks {

@@ -206,6 +206,7 @@ func Barriers(_ context.Context, env look.Env, order fact.Order, emit look.Emit)
 		emit(env.Failed(order, "IPsec policies", "could not read the IPsec policies", err, "root"))
 	}
 	if b.Groups, err = groupPrograms(); err != nil {
+		b.Unread = "packet programs of control groups could not be read"
 		emit(env.Failed(order, "packet programs of control groups", "could not ask for packet programs of control groups", err, "root"))
 	}
 	b.Tracked, b.TrackMax = number("/proc/sys/net/netfilter/nf_conntrack_count"), number("/proc/sys/net/netfilter/nf_conntrack_max")

@@ -136,6 +136,10 @@ func probe(ctx context.Context, link *netlink.LinkAttrs, addr netip.Addr) ([]str
 	if err := unix.Bind(fd, &unix.SockaddrLinklayer{Protocol: network, Ifindex: link.Index}); err != nil {
 		return nil, err
 	}
+	tick := unix.NsecToTimeval(int64(20 * time.Millisecond))
+	if err := unix.SetsockoptTimeval(fd, unix.SOL_SOCKET, unix.SO_RCVTIMEO, &tick); err != nil {
+		return nil, err
+	}
 	request := make([]byte, 0, arpSize)
 	request = append(request, 0, 1, 8, 0, 6, 4, 0, arpRequest) // Ethernet, IPv4, their lengths
 	request = append(request, link.HardwareAddr...)
@@ -156,10 +160,6 @@ func probe(ctx context.Context, link *netlink.LinkAttrs, addr netip.Addr) ([]str
 			if err := unix.Sendto(fd, request, 0, everybody); err != nil {
 				return nil, err
 			}
-		}
-		tick := unix.NsecToTimeval(int64(20 * time.Millisecond))
-		if err := unix.SetsockoptTimeval(fd, unix.SOL_SOCKET, unix.SO_RCVTIMEO, &tick); err != nil {
-			return nil, err
 		}
 		n, _, err := unix.Recvfrom(fd, buffer, 0)
 		if errors.Is(err, unix.EAGAIN) || errors.Is(err, unix.EINTR) {
