@@ -263,9 +263,12 @@ func readHost(input, host string) (string, error) {
 	return host, nil
 }
 
-// Unicode is an internationalised name as people write it, "" for a name
-// that has one form alone.
+// Unicode is an internationalised name as people write it, from its form in
+// DNS (RFC 5890 section 2.3.2.1); "" for a name that has one form alone.
 func Unicode(host string) string {
+	if !isASCII(host) || !strings.Contains(strings.ToLower(host), "xn--") {
+		return ""
+	}
 	name, err := idna.Display.ToUnicode(host)
 	if err != nil || name == host {
 		return ""

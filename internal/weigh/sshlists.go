@@ -294,6 +294,9 @@ func (v *view) sshListReason(w *wants, t *try, login, account *fact.Fact, r *Rea
 		if since := v.readBy(t, f.Access.Files[at].Changed); since != "" {
 			r.Short = append(r.Short, since)
 		}
+		if cause == "login/missing-group" && len(account.Account.Others) > 0 {
+			r.Short = append(r.Short, "groups also come from "+strings.Join(account.Account.Others, ", ")+", which were not asked")
+		}
 		if cause == "login/not-from-here" && !logged {
 			if _, direct, _ := v.source(t); !direct && !v.seenFrom(t, who.source) && !v.onSame(t) {
 				r.Short = append(r.Short, "a translation on the way may show the server another address than "+who.source.String())
