@@ -29,6 +29,8 @@ referee:
 fuzz:
 	go test ./internal/endpoint -run XXX -fuzz FuzzParse -fuzztime 30s
 	go test ./internal/card -run XXX -fuzz FuzzParse -fuzztime 30s
+	go test ./internal/wire -run XXX -fuzz FuzzPeer -fuzztime 30s -fuzzminimizetime 10x
+	go test ./internal/look/session -run XXX -fuzz FuzzServerWord -fuzztime 30s
 	go test ./internal/look/host -run XXX -fuzz FuzzSettings -fuzztime 30s
 	go test ./internal/filter -run XXX -fuzz FuzzParse -fuzztime 30s -fuzzminimizetime 10x
 	go test ./internal/filter -run XXX -fuzz FuzzNetlink -fuzztime 30s -fuzzminimizetime 10x

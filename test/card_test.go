@@ -273,16 +273,3 @@ func TestIdle(t *testing.T) {
 		served.Close()
 	}
 }
-
-// TestMapper asks a real port mapper.
-func TestMapper(t *testing.T) {
-	mapper := needs(t, "rpcbind", "/sbin/rpcbind")[0]
-	l := newLab(t)
-	start(t, "10.20.0.14:111", enter(l.server), mapper, "-f", "-i", "-h", "10.20.0.14")
-	expectHealthy(t, traced(t, enter(l.client), "rpc://10.20.0.14/portmapper"))
-	expect(t, traced(t, enter(l.client), "rpc://10.20.0.14/nfs"), "ports/dynamic-shut proven")
-	r := runIn(t, enter(l.client), "ports", "--mapper", "10.20.0.14")
-	if r.status != 0 || !strings.Contains(r.stdout, "portmapper") {
-		t.Errorf("%+v", r)
-	}
-}

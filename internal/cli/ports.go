@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net"
 	"net/netip"
 	"slices"
 	"strconv"
@@ -16,6 +17,7 @@ import (
 	"uakari/internal/fact"
 	"uakari/internal/look"
 	"uakari/internal/tell"
+	"uakari/internal/wire"
 )
 
 // portsFlags is what the flags of ports say.
@@ -51,7 +53,7 @@ Exit status: 0 somebody listens, 1 nobody does, 2 wrong usage.`,
 		},
 	}
 	flags := cmd.Flags()
-	flags.StringVar(&f.mapper, "mapper", "", "what is registered at the port mapper of this `host`, an address with a port if it is not 111")
+	flags.StringVar(&f.mapper, "mapper", "", "what is registered at the port mapper of this `host`: rpc://HOST, or dcerpc://HOST")
 	flags.StringVar(&f.program, "program", "", "those of this `program` only")
 	flags.StringVar(&f.unit, "unit", "", "those of this `unit` only")
 	flags.BoolVar(&f.udp, "udp", false, "bound UDP sockets too")
@@ -107,17 +109,28 @@ func (f *portsFlags) run(cmd *cobra.Command, port uint16) error {
 
 // mapped lists what is registered at a port mapper.
 func (f *portsFlags) mapped(cmd *cobra.Command) error {
-	place, err := netip.ParseAddrPort(f.mapper)
-	if err != nil {
-		addr, err := netip.ParseAddr(f.mapper)
-		if err != nil {
-			return fmt.Errorf("--mapper %q: expected an address, like 10.20.0.14 or 10.20.0.14:111", f.mapper)
+	place := f.mapper
+	if !strings.Contains(place, "://") {
+		place = "rpc://" + place
+		if strings.HasSuffix(place, ":135") {
+			place = "dcerpc://" + f.mapper
 		}
-		place = netip.AddrPortFrom(addr, 111)
+	}
+	e, err := endpoint.Parse(place)
+	if err != nil {
+		return fmt.Errorf("--mapper: %w", err)
+	}
+	if wire.Mappers[e.Scheme] == nil {
+		return fmt.Errorf("--mapper %q: no port mapper; expected a host, rpc://HOST, or dcerpc://HOST", f.mapper)
 	}
 	ctx, stop := interruptible()
 	defer stop()
-	facts := lookHere(ctx, look.Env{}, fact.Order{Look: fact.LookMapper, Target: fact.Target{Addr: place.Addr(), Port: place.Port()}})
+	addrs, err := net.DefaultResolver.LookupNetIP(ctx, "ip", strings.TrimSuffix(e.Host, "."))
+	if err != nil {
+		return fmt.Errorf("--mapper %q: the name gives no address; see: uakari names %s", f.mapper, printable(e.Host))
+	}
+	asked := netip.AddrPortFrom(addrs[0].Unmap(), e.Port)
+	facts := lookHere(ctx, look.Env{}, fact.Order{Look: fact.LookMapper, Target: fact.Target{Addr: asked.Addr(), Port: asked.Port(), Scheme: e.Scheme}})
 	for _, each := range facts {
 		switch {
 		case each.Failed != nil:
@@ -126,7 +139,7 @@ func (f *portsFlags) mapped(cmd *cobra.Command) error {
 		case each.Mapper != nil && f.json:
 			return told(cmd, true, each.Mapper, nil)
 		case each.Mapper != nil:
-			return write(cmd, "", []byte(tell.Mapped(place.String(), *each.Mapper)))
+			return write(cmd, "", []byte(tell.Mapped(asked.String(), *each.Mapper)))
 		}
 	}
 	return exit(exitUnsure)

@@ -84,7 +84,9 @@ var (
 	vsftpd = Program{Name: "vsftpd", Paths: []string{"/usr/sbin/vsftpd"}, Units: []string{"vsftpd.service"}, Settings: []string{"/etc/vsftpd.conf"}, Port: `(?m)^\s*listen_port=(\d+)`, Default: 21,
 		Logs: []string{"/var/log/vsftpd.log"}}
 	nfsd    = Program{Name: "nfsd", Paths: []string{"/usr/sbin/rpc.nfsd"}, Units: []string{"nfs-server.service"}, Default: 2049}
+	ganesha = Program{Name: "ganesha.nfsd", Paths: []string{"/usr/bin/ganesha.nfsd"}, Units: []string{"nfs-ganesha.service"}, Default: 2049, Logs: []string{"/var/log/ganesha/ganesha.log"}}
 	rpcbind = Program{Name: "rpcbind", Paths: []string{"/usr/sbin/rpcbind", "/sbin/rpcbind"}, Units: []string{"rpcbind.service", "rpcbind.socket"}, Default: 111}
+	dcerpcd = Program{Name: "samba-dcerpcd", Paths: []string{"/usr/libexec/samba/samba-dcerpcd", "/usr/lib/*/samba/samba-dcerpcd"}, Units: []string{"samba-dcerpcd.service", "smbd.service", "samba-ad-dc.service"}, Default: 135, Logs: []string{"/var/log/samba/log.rpcd_epmapper", "/var/log/samba/log.samba-dcerpcd"}}
 	chronyd = Program{Name: "chronyd", Paths: []string{"/usr/sbin/chronyd"}, Units: []string{"chrony.service", "chronyd.service"},
 		Settings: []string{"/etc/chrony/chrony.conf", "/etc/chrony.conf"}, Port: `(?m)^\s*port\s+(\d+)`, Default: 123, Logs: []string{"/var/log/chrony/*.log"}}
 	ntpd = Program{Name: "ntpd", Paths: []string{"/usr/sbin/ntpd"}, Units: []string{"ntpsec.service", "ntp.service", "ntpd.service"},
@@ -142,8 +144,9 @@ var Schemes = []Scheme{
 	{Name: "mqtt", Port: 1883, Security: fact.Plain, First: ClientFirst, Wire: "mqtt", Programs: on(mosquitto, 1883)},
 	{Name: "mqtts", Port: 8883, Security: fact.TLS, First: ClientFirst, Wire: "mqtt", Verify: true, Programs: on(mosquitto, 8883)},
 	{Name: "ftp", Port: 21, Security: fact.StartTLS, First: ServerFirst, Wire: "ftp", Programs: []Program{vsftpd}},
-	{Name: "nfs", Port: 2049, Open: true, Security: fact.Plain, First: ClientFirst, Wire: "nfs", Programs: []Program{nfsd}},
-	{Name: "rpc", Port: 111, Security: fact.Plain, First: ClientFirst, Programs: []Program{rpcbind}},
+	{Name: "nfs", Port: 2049, Open: true, Security: fact.Plain, First: ClientFirst, Wire: "nfs", Programs: []Program{nfsd, ganesha}},
+	{Name: "rpc", Port: 111, Open: true, Security: fact.Plain, First: ClientFirst, Wire: "rpc", Programs: []Program{rpcbind}},
+	{Name: "dcerpc", Port: 135, Open: true, Security: fact.Plain, First: ClientFirst, Wire: "dcerpc", Programs: []Program{dcerpcd}},
 	{Name: "dns", Port: 53, UDP: true, Open: true, Security: fact.Plain, First: ClientFirst, Wire: "dns", Programs: []Program{named, dnsmasq, unbound}},
 	{Name: "dns+tcp", Port: 53, Open: true, Security: fact.Plain, First: ClientFirst, Wire: "dns", Programs: []Program{named, dnsmasq, unbound}},
 	{Name: "ntp", Port: 123, UDP: true, Open: true, Security: fact.Plain, First: ClientFirst, Wire: "ntp", Record: "_ntp._udp", Programs: []Program{chronyd, ntpd}},

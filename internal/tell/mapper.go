@@ -14,13 +14,13 @@ func Mapped(place string, m fact.Mapper) string {
 		fmt.Fprintf(&b, "Nothing is registered at %s.\n", safe(place))
 		return b.String()
 	}
-	fmt.Fprintf(&b, "Registered at %s:\n  %-16s %-8s %-4s %s\n", safe(place), "service", "version", "over", "port")
+	widest := 16
 	for _, e := range m.Entries {
-		name := e.Name
-		if name == "" {
-			name = fmt.Sprint(e.Program)
-		}
-		fmt.Fprintf(&b, "  %-16s %-8d %-4s %d\n", safe(name), e.Version, safe(e.Transport), e.Port)
+		widest = max(widest, len(safe(e.Name)))
+	}
+	fmt.Fprintf(&b, "Registered at %s:\n  %-*s %-8s %-4s %s\n", safe(place), widest, "service", "version", "over", "port")
+	for _, e := range m.Entries {
+		fmt.Fprintf(&b, "  %-*s %-8d %-4s %d\n", widest, safe(e.Name), e.Version, safe(e.Transport), e.Port)
 	}
 	return b.String()
 }

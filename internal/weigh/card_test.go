@@ -238,8 +238,8 @@ func TestStrain(t *testing.T) {
 // TestMapper is a port mapper, and the port that it names.
 func TestMapper(t *testing.T) {
 	scene := func(entries []fact.MapperEntry, outcome step) trail.Trail {
-		s := newScene(t, "rpc://tidebook.varzea.example/nfs").holds("v1", gauge).named(tidebook).client(tidebook, connected, greeted(fact.Done, "", "", ""))
-		s.add("v1", fact.LookMapper, fact.Target{Addr: netip.MustParseAddr(tidebook), Port: 111}, func(f *fact.Fact) { f.Mapper = &fact.Mapper{Entries: entries} })
+		s := newScene(t, "rpc://tidebook.varzea.example/nfs").holds("v1", gauge).named(tidebook).client(tidebook, connected, replied(0))
+		s.add("v1", fact.LookMapper, fact.Target{Addr: netip.MustParseAddr(tidebook), Port: 111, Scheme: "rpc"}, func(f *fact.Fact) { f.Mapper = &fact.Mapper{Entries: entries} })
 		if outcome != nil {
 			s.climb("v1", fact.Target{Name: "tidebook.varzea.example", Addr: netip.MustParseAddr(tidebook), Port: 2049, Scheme: "tcp", Security: fact.Plain}, outcome)
 		}
@@ -251,6 +251,8 @@ func TestMapper(t *testing.T) {
 	expect(t, scene(nil, nil), "ports/dynamic-shut proven")
 	expect(t, scene([]fact.MapperEntry{{Name: "nfs", Transport: "udp", Port: 2049}}, nil), "ports/dynamic-shut proven")
 	expect(t, scene(nfs, nil))
+	two := append(nfs, fact.MapperEntry{Program: 100003, Name: "nfs", Version: 4, Transport: "tcp", Port: 50004})
+	expect(t, scene(two, silent)) // the other one was not tried
 }
 
 // TestDifferences compares two moments of the same hosts.

@@ -130,27 +130,6 @@ func askMQTT(c *Conn, _ Question) fact.Reply {
 	})
 }
 
-// askNFS calls the procedure that does nothing, of version 3 and, if that is
-// refused, it still answers (RFC 5531 section 12.1).
-func askNFS(c *Conn, _ Question) fact.Reply {
-	var call []byte
-	for _, word := range []uint32{0x75616b61, 0, 2, 100003, 3, 0, 0, 0, 0, 0} {
-		call = binary.BigEndian.AppendUint32(call, word)
-	}
-	send := string(binary.BigEndian.AppendUint32(nil, uint32(len(call))|1<<31)) + string(call)
-	return c.ask("nfs", "the procedure that does nothing", send, func(r *fact.Reply) error {
-		head := make([]byte, 12)
-		if _, err := io.ReadFull(c, head); err != nil {
-			return err
-		}
-		if binary.BigEndian.Uint32(head[4:]) != 0x75616b61 || binary.BigEndian.Uint32(head[8:]) != 1 {
-			r.Spoke = Recognise(head)
-			return errors.New("not RPC")
-		}
-		return nil
-	})
-}
-
 // head reads the beginning of an answer. One datagram is the whole of it.
 func (c *Conn) head(b []byte, datagram bool) error {
 	if !datagram {

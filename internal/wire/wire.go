@@ -77,7 +77,9 @@ var Protocols = map[string]Protocol{
 	"ftp":      {Greet: greetFTP, Upgrade: upgradeFTP, Ask: askFTP},
 	"amqp":     {Ask: askAMQP},
 	"mqtt":     {Ask: askMQTT},
-	"nfs":      {Ask: askNFS},
+	"nfs":      {Ask: askONC("nfs", 100003, 3)},
+	"rpc":      {Ask: askONC("rpc", oncMapper, oncVersion)},
+	"dcerpc":   {Ask: askDCE},
 	"dns":      {Ask: askDNS},
 	"ntp":      {Ask: askNTP},
 }

@@ -209,6 +209,10 @@ func TestEndless(t *testing.T) {
 				}
 			}
 		}
+		for _, ask := range Mappers {
+			ask(peer(t, dceBoundTo(0), string(text)))
+			ask(peer(t, string(text)))
+		}
 		for name := range Logins {
 			if l := TryLogin(peer(t, text), name, Credentials{Account: "svc-tide", Secret: "s"}); l.Outcome == fact.LoginAccepted || len(l.Text) > 4*mostHead {
 				t.Errorf("%s, %s: %+v", name, kind, l)
@@ -266,7 +270,7 @@ func TestOverhear(t *testing.T) {
 
 // FuzzPeer lets anything answer everything.
 func FuzzPeer(f *testing.F) {
-	for _, text := range []string{"220 a\r\n250 b\r\n235 c\r\n", "* OK\r\nu1 OK\r\nu2 OK\r\nu3 OK\r\n", pgAuth(10, "SCRAM-SHA-256\x00\x00") + pgAuth(11, "r=,s=,i=1"), ldapResult(0x61, 0, ""), mysqlPacket("\xff\x10\x04"), "HTTP/1.1 200\r\nA: b\r\n\r\n"} {
+	for _, text := range []string{"220 a\r\n250 b\r\n235 c\r\n", "* OK\r\nu1 OK\r\nu2 OK\r\nu3 OK\r\n", pgAuth(10, "SCRAM-SHA-256\x00\x00") + pgAuth(11, "r=,s=,i=1"), ldapResult(0x61, 0, ""), mysqlPacket("\xff\x10\x04"), "HTTP/1.1 200\r\nA: b\r\n\r\n", dceSaid(dceReply, page(0, towerOf(mapperInterface, 7, 135)))} {
 		f.Add([]byte(text))
 	}
 	f.Fuzz(func(t *testing.T, text []byte) {
@@ -280,6 +284,10 @@ func FuzzPeer(f *testing.F) {
 			if p.Ask != nil {
 				p.Ask(peer(t, string(text)), Question{})
 			}
+		}
+		for _, ask := range Mappers {
+			ask(peer(t, dceBoundTo(0), string(text)))
+			ask(peer(t, string(text)))
 		}
 		for name := range Logins {
 			if l := TryLogin(peer(t, string(text)), name, Credentials{Account: "a", Secret: "canary-7"}); strings.Contains(fmt.Sprint(l), "canary-7") {

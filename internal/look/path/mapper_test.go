@@ -55,15 +55,15 @@ func TestMapper(t *testing.T) {
 		pieces [][]uint32
 		want   string
 	}{
-		"registered":           {[][]uint32{good}, "nfs tcp 2049, nfs udp 2049,  tcp 40000"},
-		"in two pieces":        {[][]uint32{good[:9], good[9:]}, "nfs tcp 2049, nfs udp 2049,  tcp 40000"},
+		"registered":           {[][]uint32{good}, "nfs tcp 2049, nfs udp 2049, 555555 tcp 40000"},
+		"in two pieces":        {[][]uint32{good[:9], good[9:]}, "nfs tcp 2049, nfs udp 2049, 555555 tcp 40000"},
 		"nothing":              {[][]uint32{{id, 1, 0, 0, 0, 0, 0}}, ""},
 		"cut off":              {[][]uint32{{id, 1, 0, 0, 0, 0, 1, 100003}}, ""},
 		"another call":         {[][]uint32{{1, 1, 0, 0, 0, 0, 0}}, "no port mapper"},
 		"refused":              {[][]uint32{{id, 1, 1, 0, 0, 0, 0}}, "no port mapper"},
 		"too short":            {[][]uint32{{id}}, "no port mapper"},
 		"it closes at once":    {nil, "could not ask the port mapper"},
-		"a piece that is huge": {[][]uint32{make([]uint32, mostMapped)}, "could not ask the port mapper"},
+		"a piece that is huge": {[][]uint32{make([]uint32, 256<<10)}, "could not ask the port mapper"},
 	} {
 		place := mapperThat(t, c.pieces...)
 		var got string
