@@ -80,6 +80,7 @@ const (
 	LookProxy      Kind = "proxy"      // the proxies that the client's environment names
 	LookAccess     Kind = "access"     // the files by which a service lets addresses in
 	LookAccount    Kind = "account"    // the state of one account of this host
+	LookAccounts   Kind = "accounts"   // the state of accounts that a service keeps itself
 	LookStored     Kind = "stored"     // the secrets that programs of this user would send by themselves
 	LookPathRight  Kind = "path-right" // whether a user gets to a file
 	LookThrough    Kind = "through"    // a tunnel through the proxy that the card names
@@ -172,6 +173,7 @@ type Fact struct {
 	Upstreams  *Upstreams  `json:"upstreams,omitempty"`
 	CertFiles  *CertFiles  `json:"cert_files,omitempty"`
 	Account    *Account    `json:"account,omitempty"`
+	Accounts   *Accounts   `json:"accounts,omitempty"`
 	Stored     *Stored     `json:"stored,omitempty"`
 	PathRight  *PathRight  `json:"path_right,omitempty"`
 	KeyTable   *KeyTable   `json:"key_table,omitempty"`
@@ -263,6 +265,8 @@ func (f Fact) Payload() any {
 		return f.CertFiles
 	case f.Account != nil:
 		return f.Account
+	case f.Accounts != nil:
+		return f.Accounts
 	case f.Stored != nil:
 		return f.Stored
 	case f.Through != nil:

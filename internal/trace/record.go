@@ -35,6 +35,7 @@ func Record(ctx context.Context, host Vantage, ask *fact.Ask, more []fact.Order,
 				orders = append(orders, fact.Order{Look: fact.LookSettings, Target: fact.Target{Name: side}}, fact.Order{Look: fact.LookSigns, Target: fact.Target{Name: side}})
 			}
 		}
+		orders = append(orders, fact.Order{Look: fact.LookAccounts, Target: fact.Target{Port: ask.Endpoint.Port, Account: ask.Account}})
 		if ask.Account != "" {
 			orders = append(orders, fact.Order{Look: fact.LookAccount, Target: fact.Target{Account: ask.Account, Scheme: ask.Endpoint.Scheme, Port: ask.Endpoint.Port}})
 		}

@@ -52,6 +52,7 @@ var looks = map[fact.Kind]func(context.Context, look.Env, fact.Order, look.Emit)
 	fact.LookUpstreams:  host.Upstreams,
 	fact.LookCertFiles:  host.CertFiles,
 	fact.LookAccount:    host.Account,
+	fact.LookAccounts:   host.Accounts,
 	fact.LookPathRight:  host.PathRights,
 	fact.LookStored:     host.Stored,
 	fact.LookKeyTable:   host.KeyTable,

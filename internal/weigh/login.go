@@ -29,7 +29,7 @@ var loginCodes = map[string][]loginCode{
 		{"28000", "no pg_hba.conf entry", "login/not-from-here", ""}, {"28000", "pg_hba.conf rejects", "login/not-from-here", ""},
 		{"28000", "is not permitted to log in", "login/disabled", ""}, {"28000", "does not exist", "login/unknown-account", ""},
 		{"28P01", "", "login/rejected", trail.Likely}, {"28000", "", "login/rejected", trail.Likely},
-		{"3D000", "", "login/no-such-resource", ""}, {"53300", "", "login/too-many-sessions", ""}, {"42501", "", "login/no-right", ""},
+		{"55000", "not currently accepting connections", "login/closed-for-all", ""}, {"3D000", "", "login/no-such-resource", ""}, {"53300", "", "login/too-many-sessions", ""}, {"42501", "", "login/no-right", ""},
 	},
 	"ldap": {
 		{"49", "policy: passwordExpired", "login/secret-expired", ""}, {"49", "policy: accountLocked", "login/locked", ""},
@@ -94,7 +94,12 @@ func (v *view) loginReadings(w *wants, t *try) []Reading {
 	if account != nil && account.Account == nil && account.Failed == nil || v.mayLock(account) {
 		return nil // the state before the try is on its way, or forbids it
 	}
-	if t.server == "" || v.scheme.Wire != "ssh" || account != nil {
+	keeps, done := v.keptAccount(w, t)
+	shut, barred := keeps.untried(v, t)
+	if barred && shut.Cause == "login/locked" {
+		return []Reading{shut}
+	}
+	if ready := done && !keeps.forbids(); ready && (t.server == "" || v.scheme.Wire != "ssh" || account != nil) {
 		w.add(Want{Look: fact.LookLogin, At: fact.Client, Target: target, Gate: Account})
 	}
 	for _, f := range v.facts(v.client, fact.LookLogin) {
@@ -108,9 +113,17 @@ func (v *view) loginReadings(w *wants, t *try) []Reading {
 					Summary: fmt.Sprintf("%s is accepted, and must change its password before anything else", l.Account)}}
 			}
 			accepted := Reading{Gate: Account, Because: factIDs(f), Vantage: v.client, Summary: fmt.Sprintf("%s is accepted, by %s", l.Account, l.Mechanism)}
-			return append(append(v.behindLogin(w, t, f, account), v.keyReadings(w, t, f)...), accepted)
+			list := append(append(v.behindLogin(w, t, f, account), v.keyReadings(w, t, f)...), accepted)
+			if r, ok := keeps.missing(v, t); ok {
+				list = append(list, r)
+			}
+			return list
+		case fact.LoginWithheld, fact.LoginFailed:
+			if barred {
+				return []Reading{shut} // no need of a try to know that
+			}
 		case fact.LoginRefused:
-			refused := []Reading{v.refusedLogin(w, t, f, account)}
+			refused := []Reading{v.refusedLogin(w, t, f, account, keeps)}
 			if refused[0].Cause == "login/not-from-here" && t.server != "" {
 				w.add(Want{Look: fact.LookAccess, At: fact.Server, On: t.server, Target: fact.Target{Port: t.target.Port}, Gate: Door})
 				if r, ok := v.reverseReading(w, t, v.localAddress(t)); ok {
@@ -123,7 +136,7 @@ func (v *view) loginReadings(w *wants, t *try) []Reading {
 	return nil
 }
 
-func (v *view) refusedLogin(w *wants, t *try, f, account *fact.Fact) Reading {
+func (v *view) refusedLogin(w *wants, t *try, f, account *fact.Fact, keeps *kept) Reading {
 	l := f.Login
 	r := Reading{Gate: Account, Cause: "login/rejected", Apart: true, Because: factIDs(f), Vantage: v.client, Most: trail.Likely,
 		Values: v.place(t, values{"account": l.Account, "mechanism": l.Mechanism, "server": v.answering(t), "text": l.Text})}
@@ -147,6 +160,7 @@ func (v *view) refusedLogin(w *wants, t *try, f, account *fact.Fact) Reading {
 			v.sshListReason(w, t, f, account, &r)
 			v.mysqlListReason(w, t, f, &r)
 		}
+		keeps.reason(v, t, f, &r)
 	}
 	return r
 }
@@ -257,6 +271,13 @@ func (v *view) linesBefore(t *try) []string {
 // given.
 func (v *view) untriedLogin() string {
 	for _, f := range v.set.Facts {
+		if k := (kept{f: &f}); f.Accounts != nil {
+			for i := range f.Accounts.List {
+				if k.state = &f.Accounts.List[i]; k.state.Name == v.ask.Account && k.forbids() {
+					return fmt.Sprintf("%s was not tried: %d failures count, and the next one would lock it", k.state.Name, k.state.Failures)
+				}
+			}
+		}
 		if v.mayLock(&f) {
 			return fmt.Sprintf("%s was not tried: %d failures count, and the next one would lock it", f.Account.Name, f.Account.Failures)
 		}

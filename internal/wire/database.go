@@ -74,7 +74,7 @@ func (c *Conn) postgresMessage() (kind byte, body []byte, err error) {
 		return 0, head, err
 	}
 	size := int(binary.BigEndian.Uint32(head[1:])) - 4
-	if size < 0 || size > mostReply || !strings.ContainsRune("ERNKSZv", rune(head[0])) {
+	if size < 0 || size > mostReply || !strings.ContainsRune("ERNKSZvTDCI", rune(head[0])) {
 		return 0, head, errNotPostgres
 	}
 	body = make([]byte, size)

@@ -11,7 +11,6 @@ import (
 	"golang.org/x/sys/unix"
 
 	"uakari/internal/fact"
-	"uakari/internal/look"
 	"uakari/internal/wire"
 )
 
@@ -70,16 +69,11 @@ func mysqlAccounts(ctx context.Context, name string, pid int) (fact.AccessFile, 
 func askLocal(ctx context.Context, path, question string, pid int) ([][]string, error) {
 	ctx, cancel := context.WithTimeout(ctx, askTime)
 	defer cancel()
-	var d net.Dialer
-	conn, err := d.DialContext(ctx, "unix", path)
+	conn, err := dialAs(ctx, 0, path, pid)
 	if err != nil {
 		return nil, err
 	}
 	defer conn.Close()
-	conn.SetDeadline(time.Now().Add(look.Within(ctx, askTime)))
-	if peer, err := peerOf(conn.(*net.UnixConn)); err != nil || peer != pid {
-		return nil, fmt.Errorf("process %d answers there, not %d", peer, pid)
-	}
 	return wire.AskMySQL(conn, "root", question, mostAccounts+1)
 }
 

@@ -23,6 +23,7 @@ var (
 	Resources  = notHere("resources", "could not look at disks and memory")
 	Upstreams  = notHere("backends", "could not read the gateway's settings")
 	Account    = notHere("accounts", "could not read the state of the account")
+	Accounts   = notHere("accounts", "could not ask the service for its accounts")
 	PathRights = notHere("path rights", "could not walk the path")
 	KeyTable   = notHere("key table", "could not read the key table")
 	CertFiles  = notHere("certificate files", "could not read the certificate files")
