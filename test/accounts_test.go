@@ -55,11 +55,9 @@ func newCluster(t *testing.T, list string, settings ...string) cluster {
 	must(t, "", "chown", "postgres", c.dir)
 	must(t, "", append(c.as, found[0], "-D", c.data, "--no-sync", "-A", "peer")...)
 	write(t, filepath.Join(c.data, "pg_hba.conf"), list)
-	words := append(c.as, found[1], "-D", c.data, "-k", c.dir, "-p", fmt.Sprint(c.port), "-c", "listen_addresses=127.0.0.1")
-	for _, s := range settings {
-		words = append(words, "-c", s)
-	}
-	start(t, fmt.Sprintf("127.0.0.1:%d", c.port), nil, words...)
+	conf := filepath.Join(c.data, "postgresql.conf")
+	write(t, conf, readFile(t, conf)+"\nlisten_addresses = '127.0.0.1'\n"+strings.Join(settings, "\n")+"\n")
+	start(t, fmt.Sprintf("127.0.0.1:%d", c.port), nil, append(c.as, found[1], "-D", c.data, "-k", c.dir, "-p", fmt.Sprint(c.port))...)
 	return c
 }
 

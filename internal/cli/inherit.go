@@ -12,7 +12,7 @@ import (
 
 // inherited are the flags of a kept trace that say how to look: from where, by
 // whose trust, as whom. What is given anew goes first.
-var inherited = []string{"at", "record", "lend", "as-root", "identity", "secret", "user", "resolver", "trust", "hosts", "unit", "wait", "sheet"}
+var inherited = []string{"at", "record", "lend", "as-root", "identity", "certificate", "secret", "user", "resolver", "trust", "hosts", "unit", "wait", "sheet"}
 
 // inherit takes over how a kept trace looked from its command line.
 func (s *seeing) inherit(cmd *cobra.Command, command string) error {

@@ -31,6 +31,7 @@ type seeing struct {
 	deadline, wait time.Duration
 	at, records    []string
 	identity       string
+	presented      string
 	secret         string
 	lend, asRoot   bool
 	user           string
@@ -58,6 +59,7 @@ func (s *seeing) addFar(cmd *cobra.Command) {
 	flags.StringArrayVar(&s.at, "at", nil, "look from there too, over SSH: `[ROLE=]USER@HOST[:PORT]`, the role being server if not given; repeats")
 	flags.StringArrayVar(&s.records, "record", nil, "use a host's record, made by uakari record: `[ROLE=]FILE`; repeats")
 	flags.StringVar(&s.identity, "identity", "", "log in with the private key in this `file`")
+	flags.StringVar(&s.presented, "certificate", "", "present the certificate and key in this `file` as the client's: PEM, CERT,KEY, or PKCS #12")
 	flags.StringVar(&s.secret, "secret", "", "the password, for --at and for --user: `env:NAME|file:PATH|prompt`; never given here itself")
 	flags.StringVar(&s.user, "user", "", "try this `account` once, with --secret or --identity")
 	flags.BoolVar(&s.lend, "lend", false, "copy this program over for the run, and remove it")
@@ -116,7 +118,7 @@ func (s *seeing) readSheets() ([]fact.Sheet, error) {
 
 // env is how to look, without an endpoint.
 func (s *seeing) env() (look.Env, error) {
-	env := look.Env{Wait: s.wait, HostsFile: s.hosts, Trust: s.trust, Unit: s.unit}
+	env := look.Env{Wait: s.wait, HostsFile: s.hosts, Trust: s.trust, Unit: s.unit, Presented: s.presented}
 	if err := s.check(); err != nil {
 		return env, err
 	}
@@ -131,6 +133,11 @@ func (s *seeing) env() (look.Env, error) {
 		var err error
 		if env.Card, err = card.Read(s.card); err != nil {
 			return env, err
+		}
+	}
+	if s.presented != "" {
+		if _, err := trust.ReadPresented(s.presented, ""); err != nil {
+			return env, fmt.Errorf("--certificate: %w", err)
 		}
 	}
 	if s.trust != "" {

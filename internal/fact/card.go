@@ -19,8 +19,16 @@ type Card struct {
 	Needs         []string `json:"needs,omitempty" yaml:"needs"`                   // units that it cannot do without
 	ClientProgram string   `json:"client_program,omitempty" yaml:"client-program"` // that makes the connection on the client
 	ServiceRecord string   `json:"service_record,omitempty" yaml:"service-record"` // by which clients find the server
-	Proxy         string   `json:"proxy,omitempty" yaml:"proxy"`                   // through which clients must go: "http://heron:3128"
-	Limit         string   `json:"limit,omitempty" yaml:"limit"`                   // how long clients wait for an answer: "10s"
+	// ClientCertificate is a file on the client, CERT or CERT,KEY, with the
+	// certificate that it presents.
+	ClientCertificate string `json:"client_certificate,omitempty" yaml:"client-certificate"`
+	// ClientTrust is the file or folder of roots that the client program goes
+	// by, in place of the system's; ClientTLS the versions that it speaks,
+	// where its library is not this system's own.
+	ClientTrust string   `json:"client_trust,omitempty" yaml:"client-trust"`
+	ClientTLS   []string `json:"client_tls,omitempty" yaml:"client-tls"`
+	Proxy       string   `json:"proxy,omitempty" yaml:"proxy"` // through which clients must go: "http://heron:3128"
+	Limit       string   `json:"limit,omitempty" yaml:"limit"` // how long clients wait for an answer: "10s"
 
 	PortMap  []PortUse     `json:"port_map,omitempty" yaml:"port-map"`
 	Settings []SettingRule `json:"settings,omitempty" yaml:"settings"`

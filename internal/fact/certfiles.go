@@ -5,7 +5,21 @@ import "time"
 // CertFiles is the certificates and keys that a service's settings name. Of a
 // key no more is kept than whether it belongs to its certificate.
 type CertFiles struct {
-	Pairs []CertPair `json:"pairs"`
+	Pairs  []CertPair    `json:"pairs"`
+	Stores []ClientStore `json:"stores,omitempty"`
+}
+
+// ClientStore is the certificates by which a service judges those of its
+// clients.
+type ClientStore struct {
+	Program string   `json:"program"`
+	Place   string   `json:"place"` // where the settings name it
+	Names   []string `json:"names,omitempty"`
+	Ports   []uint16 `json:"ports,omitempty"`
+	Path    string   `json:"path"`
+	Roots   [][]byte `json:"roots,omitempty"` // DER
+	Wrong   string   `json:"wrong,omitempty"` // why the service cannot use it
+	Unread  string   `json:"unread,omitempty"`
 }
 
 // CertPair is one certificate file with the key for it.

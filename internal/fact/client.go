@@ -186,6 +186,9 @@ type Handshake struct {
 	// Authorities whose it would take, as far as it says.
 	Wanted      bool     `json:"wanted,omitempty"`
 	Authorities []string `json:"authorities,omitempty"`
+	// Sent is the certificates that the client presented, DER; what a refusal
+	// of them says may come with the first answer only (RFC 8446 section 4.4).
+	Sent [][]byte `json:"sent,omitempty"`
 	// Staple is the status that the server sent along (RFC 6066 section 8, an
 	// OCSP response of RFC 6960), as it is.
 	Staple []byte  `json:"staple,omitempty"`

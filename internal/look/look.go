@@ -24,6 +24,7 @@ type Env struct {
 	Deep      bool             // look at everything, for a record
 	Secret    string           // of the account that is tried; in no fact
 	Identity  string           // a private key's file, for the same
+	Presented string           // a certificate and its key, CERT[,KEY], that the client presents
 	Now       func() time.Time // nil: time.Now
 }
 

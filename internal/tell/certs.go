@@ -31,6 +31,7 @@ func Certs(c trail.CertList, colour bool) string {
 		}
 		fmt.Fprintf(&b, "  %-40s %s\n", safe(n.Name), word)
 	}
+	tellNeeds(&b, p, c.Needs)
 	for i, each := range c.Problems {
 		if i > 0 || len(c.Problems) > 1 {
 			block(&b, "\nProblem: ", "         ", safe(each)+".", width)
@@ -40,6 +41,39 @@ func Certs(c trail.CertList, colour bool) string {
 		block(&b, "\nDoubt: ", "       ", safe(each)+".", width)
 	}
 	return b.String()
+}
+
+// tellNeeds is what each side must send and have.
+func tellNeeds(b *strings.Builder, p paint, needs []trail.CertNeed) {
+	if len(needs) == 0 {
+		return
+	}
+	widest := 0
+	for _, n := range needs {
+		widest = max(widest, len([]rune(safe(n.Host))))
+	}
+	b.WriteString("\nwhat each side needs\n")
+	for _, n := range needs {
+		text := safe(n.What)
+		if n.Does == "trusts" && n.Fingerprint != "" {
+			text += ", SHA-256 " + safe(n.Fingerprint[:min(16, len(n.Fingerprint))]) + "…"
+		}
+		state := map[string]string{"present": "yes", "absent": "NO", "unseen": "?"}[n.State]
+		switch {
+		case n.State == "absent" && n.Place != "":
+			text += ": not in " + safe(n.Place)
+		case n.State == "unseen":
+			text += ": its store was not read"
+		case n.Place != "":
+			text += ", in " + safe(n.Place)
+		}
+		word := fmt.Sprintf("%-3s", state)
+		if n.State == "absent" {
+			word = p.as(red, word)
+		}
+		lead := fmt.Sprintf("  %s %-*s  %-8s ", word, widest, safe(n.Host), safe(n.Does))
+		block(b, lead, strings.Repeat(" ", 2+3+1+widest+2+8+1), text, width)
+	}
 }
 
 func certsAnswer(c trail.CertList) string {

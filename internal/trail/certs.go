@@ -10,7 +10,8 @@ type CertList struct {
 	Root     string     `json:"root,omitempty"` // the trusted root that the path ends at
 	Store    string     `json:"store,omitempty"`
 	Names    []Coverage `json:"names"`
-	Problems []string   `json:"problems"` // what keeps this client from accepting them
+	Needs    []CertNeed `json:"needs,omitempty"` // of both sides of an endpoint
+	Problems []string   `json:"problems"`        // what keeps this client from accepting them
 	Doubts   []string   `json:"doubts"`
 	Why      string     `json:"why,omitempty"` // why no certificate was seen
 }
@@ -30,6 +31,16 @@ type Cert struct {
 	// By is the place in the chain, from 0, of the one that vouches for it; -1:
 	// none that was sent.
 	By int `json:"by"`
+}
+
+// CertNeed is a certificate that one side must send, or have in its store.
+type CertNeed struct {
+	Host        string `json:"host"`
+	Does        string `json:"does"` // "sends", "presents" (a client), or "trusts"
+	What        string `json:"what"`
+	Fingerprint string `json:"fingerprint,omitempty"` // SHA-256, in hexadecimal
+	State       string `json:"state"`                 // "present", "absent" or "unseen"
+	Place       string `json:"place,omitempty"`       // the store
 }
 
 // Coverage is whether the certificate covers one name.

@@ -109,6 +109,8 @@ func (k *kept) reason(v *view, t *try, login *fact.Fact, r *Reading) {
 	switch cause, text := k.shut(v, t); {
 	case cause != "":
 		r.Cause, r.Summary, r.Most, r.Short = cause, fmt.Sprintf("%s is refused: %s", l.Account, text), "", by.Short
+	case l.Mechanism == "certificate" || l.Mechanism == "EXTERNAL":
+		return // no secret of the account was asked for
 	case k.state.Secret == "none":
 		r.Cause, r.Summary, r.Most, r.Short = "login/wrong-secret", fmt.Sprintf("%s is refused: no password is set for it, so none fits", l.Account), "", by.Short
 	case k.state.Secret == "md5" && strings.HasPrefix(l.Mechanism, "SCRAM"):

@@ -34,12 +34,13 @@ func Certificates(set fact.Set, names []string) trail.CertList {
 	}
 	var chain []*x509.Certificate
 	var trust *fact.Trust
+	var shown *fact.Handshake
 	for i := range set.Facts {
 		f := &set.Facts[i]
 		switch {
 		case f.Vantage != "v1" && len(chain) > 0:
 		case f.Handshake != nil && len(f.Handshake.Chain) > 0 && len(chain) == 0:
-			chain = parseChain(f.Handshake.Chain)
+			chain, shown = parseChain(f.Handshake.Chain), f.Handshake
 			out.Of = f.Source
 		case f.Trust != nil && trust == nil:
 			trust = f.Trust
@@ -59,6 +60,9 @@ func Certificates(set fact.Set, names []string) trail.CertList {
 		out.Chain = append(out.Chain, certOf(cert, chain, set))
 	}
 	out.Root, out.Store = rootOf(chain, trust)
+	if shown.Version != "" {
+		out.Needs = pairNeeds(set, shown, chain, trust)
+	}
 	list := append([]string{e.Host}, names...)
 	if set.Ask.Card != nil {
 		list = append(list, set.Ask.Card.Aliases...)

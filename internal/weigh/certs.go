@@ -29,11 +29,16 @@ func (v *view) certReadings(w *wants, t *try) []Reading {
 	if r, ok := v.hostKeyReading(t, c); ok {
 		readings = append(readings, r)
 	}
-	if r, ok := v.clientCertReading(t, c); ok {
-		readings = append(readings, r)
+	refused, about := v.clientCertReading(w, t, c)
+	if about {
+		readings = append(readings, refused)
 	}
 	switch {
-	case c.handshake == nil:
+	case c.handshake == nil || about && c.handshake.Handshake.Ending != fact.Done && len(c.handshake.Handshake.Chain) == 0:
+		return readings
+	case about && c.handshake.Handshake.Ending != fact.Done && v.verifies(t):
+		return append(readings, v.chainReadings(w, t, c)...)
+	case about && c.handshake.Handshake.Ending != fact.Done:
 		return readings
 	case c.handshake.Handshake.Ending != fact.Done:
 		return append(readings, v.alertReadings(w, t, c)...)
@@ -146,12 +151,11 @@ var alerts = map[int]struct {
 	says  string
 }{
 	40:  {"certs/no-common-cipher", trail.Possible, "the server finds nothing in common (alert 40, handshake failure)"},
-	42:  {"certs/client-cert-refused", trail.Likely, "the server refuses the client's certificate (alert 42)"},
-	48:  {"certs/client-cert-refused", trail.Likely, "the server does not know the client certificate's authority (alert 48)"},
 	71:  {"certs/no-common-cipher", trail.Likely, "the server finds what the client offers too weak (alert 71)"},
 	70:  {"certs/no-common-version", trail.Likely, "the server takes none of the client's TLS versions (alert 70)"},
 	112: {"certs/wrong-default", trail.Likely, "the server has no certificate for this name (alert 112)"},
 	116: {"certs/client-cert-wanted", trail.Likely, "the server wants a client certificate (alert 116)"},
+	42:  {"certs/client-cert-refused", trail.Likely, "the server refuses the client's certificate (alert 42)"},
 }
 
 // alertReadings reads a handshake that failed with the server's word for it.

@@ -82,6 +82,7 @@ var tellsMore = map[string][]string{
 	"certs/server-speaks-tls":    {"answer/error-status", "answer/wrong-application"},
 	"certs/server-speaks-plain":  {"answer/wrong-application"},
 	"certs/client-cert-wanted":   {"answer/error-status"},
+	"certs/client-cert-refused":  {"answer/error-status"},
 	"answer/not-ready":           {"answer/error-status"},
 	"answer/too-slow":            {"service/hung"},
 	"login/policy-blocks":        {"login/rejected"},

@@ -56,31 +56,6 @@ func firstPlace(known []string) string {
 	return place
 }
 
-// clientCertReading reads a server that asks for a client certificate, gets
-// none, and goes no further.
-func (v *view) clientCertReading(t *try, c climb) (Reading, bool) {
-	if c.handshake == nil || !c.handshake.Handshake.Wanted || c.reply == nil {
-		return Reading{}, false
-	}
-	reply := c.reply.Reply
-	refused := reply.Ending == fact.Closed || reply.Ending == fact.ResetMid || slices.Contains([]int{400, 401, 403, 495, 496}, reply.Status)
-	if !refused {
-		return Reading{}, false
-	}
-	text := "the server asks for a client certificate, and without one it goes no further"
-	if list := c.handshake.Handshake.Authorities; len(list) > 0 {
-		text += "; it takes those of " + strings.Join(list[:min(3, len(list))], " or ")
-	}
-	r := Reading{Gate: Session, Cause: "certs/client-cert-wanted", Apart: true, Because: factIDs(c.handshake, c.reply), Vantage: c.handshake.Vantage,
-		Summary: text + t.seen(), Values: v.place(t, values{"server": v.answering(t), "authorities": orElse(strings.Join(c.handshake.Handshake.Authorities, ", "), "it names none")})}
-	// A web server of many says outright that this is the reason.
-	said := strings.Contains(reply.Text, "No required SSL certificate")
-	if reply.Status != 0 && reply.Status != 496 && !said {
-		r.Most = trail.Likely // the status may have another reason
-	}
-	return r, true
-}
-
 // softReadings are doubts about a chain that works now.
 func (v *view) softReadings(t *try, c climb, base Reading, chain []*x509.Certificate) []Reading {
 	var list []Reading

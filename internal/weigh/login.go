@@ -28,7 +28,8 @@ var loginCodes = map[string][]loginCode{
 	"postgres": {
 		{"28000", "no pg_hba.conf entry", "login/not-from-here", ""}, {"28000", "pg_hba.conf rejects", "login/not-from-here", ""},
 		{"28000", "is not permitted to log in", "login/disabled", ""}, {"28000", "does not exist", "login/unknown-account", ""},
-		{"28P01", "", "login/rejected", trail.Likely}, {"28000", "", "login/rejected", trail.Likely},
+		{"28000", "requires a valid client certificate", "login/mechanism-off", ""}, {"28000", "Peer authentication failed", "login/mechanism-off", ""}, {"28000", "Ident authentication failed", "login/mechanism-off", ""},
+		{"mechanism", "", "login/mechanism-off", ""}, {"28P01", "", "login/rejected", trail.Likely}, {"28000", "", "login/rejected", trail.Likely},
 		{"55000", "not currently accepting connections", "login/closed-for-all", ""}, {"3D000", "", "login/no-such-resource", ""}, {"53300", "", "login/too-many-sessions", ""}, {"42501", "", "login/no-right", ""},
 	},
 	"ldap": {
@@ -147,8 +148,13 @@ func (v *view) refusedLogin(w *wants, t *try, f, account *fact.Fact, keeps *kept
 		}
 	}
 	words := strings.TrimSpace(l.Code + " " + l.Text)
-	if r.Cause == "login/mechanism-off" {
+	if r.Cause == "login/mechanism-off" && len(l.Offered) > 0 {
 		words = strings.TrimSpace(words + "; it offers " + strings.Join(l.Offered, ", "))
+	}
+	for part, meaning := range wordsMean {
+		if strings.Contains(l.Text, part) {
+			words += "; " + meaning
+		}
 	}
 	r.Summary = fmt.Sprintf("%s is refused by %s: %s", l.Account, l.Mechanism, words)
 	v.ticketWords(t, l, &r)
@@ -163,6 +169,14 @@ func (v *view) refusedLogin(w *wants, t *try, f, account *fact.Fact, keeps *kept
 		keeps.reason(v, t, f, &r)
 	}
 	return r
+}
+
+// wordsMean is what words of servers mean that few remember.
+var wordsMean = map[string]string{
+	"Peer authentication failed":          "its list lets an account in over the local socket only for the system's user of the same name (peer), whatever secret is sent",
+	"Ident authentication failed":         "its list asks the client's host who the user is (ident), and takes no secret",
+	"requires a valid client certificate": "its list lets this account in by a certificate (clientcert, or the method cert)",
+	"certificate authentication failed":   "the name in the certificate must be the account's, or one that a map of the server gives it (the method cert)",
 }
 
 func codeIs(pattern, code string) bool {

@@ -140,6 +140,8 @@ func (c climb) ids() []string {
 func (c climb) symptom(own []netip.Addr) Symptom {
 	scheme, _ := endpoint.Lookup(c.target.Scheme)
 	switch {
+	case c.handshake != nil && c.handshake.Handshake.Alert != 0:
+		return SessionFailed // it may come after the handshake, in place of an answer
 	case c.reply != nil:
 		return replySymptom(*c.reply.Reply, c.target, scheme)
 	case c.handshake != nil && c.handshake.Handshake.Ending != fact.Done:

@@ -21,6 +21,7 @@ import (
 // Credentials are what one login try presents. They are in no fact.
 type Credentials struct {
 	Account, Secret string
+	Certificate     bool   // it was presented with the session, and there is no secret
 	Host, Path      string // of the endpoint
 	Realm           string // the client's own, of Kerberos
 	// Again makes another connection as far as this one; nil: there is none.
@@ -33,6 +34,10 @@ var Logins = map[string]func(*Conn, Credentials) (fact.Login, error){
 	"http": loginHTTP, "redis": loginRedis, "ldap": loginLDAP, "smtp": loginSMTP, "imap": loginIMAP, "postgres": loginPostgres, "mysql": loginMySQL,
 	"krb5": loginKerberos,
 }
+
+// ByCertificate is the protocols in which a certificate that was presented with
+// the session is a way to sign in.
+var ByCertificate = map[string]bool{"postgres": true, "ldap": true}
 
 // TryLogin makes the one try and says how it ended.
 func TryLogin(c *Conn, protocol string, with Credentials) fact.Login {
@@ -102,6 +107,10 @@ func loginLDAP(c *Conn, with Credentials) (fact.Login, error) {
 	l := fact.Login{Mechanism: "simple"}
 	bind := append([]byte{0x02, 0x01, 0x03}, berOf(0x04, []byte(with.Account))...)
 	bind = append(bind, berOf(0x80, []byte(with.Secret))...)
+	if with.Certificate { // who it is, the certificate says (RFC 4513 section 5.2.3)
+		l.Mechanism = "EXTERNAL"
+		bind = append([]byte{0x02, 0x01, 0x03, 0x04, 0x00}, berOf(0xa3, append(berOf(0x04, []byte("EXTERNAL")), 0x04, 0x00))...)
+	}
 	message := append([]byte{0x02, 0x01, 0x02}, berOf(0x60, bind)...)
 	message = append(message, berOf(0xa0, berOf(0x30, berOf(0x04, []byte(passwordPolicy))))...)
 	if _, err := c.Write(berOf(0x30, message)); err != nil {
@@ -141,6 +150,9 @@ func loginLDAP(c *Conn, with Credentials) (fact.Login, error) {
 // "SASL Authentication").
 func loginPostgres(c *Conn, with Credentials) (fact.Login, error) {
 	l := fact.Login{Mechanism: "none"}
+	if with.Certificate {
+		l.Mechanism = "certificate"
+	}
 	database, _, _ := strings.Cut(strings.Trim(with.Path, "/"), "?")
 	if database == "" {
 		database = with.Account
@@ -168,6 +180,9 @@ func loginPostgres(c *Conn, with Credentials) (fact.Login, error) {
 			return l, nil
 		case kind == 'Z':
 			l.Outcome = fact.LoginAccepted
+			return l, nil
+		case kind == 'R' && len(message) >= 4 && with.Certificate && asksSecret(message):
+			l.Outcome, l.Mechanism, l.Code, l.Text = fact.LoginRefused, "certificate", "mechanism", "the server asks for a secret beside the certificate, and none was given"
 			return l, nil
 		case kind != 'R' || len(message) < 4:
 			continue
@@ -199,6 +214,12 @@ func loginPostgres(c *Conn, with Credentials) (fact.Login, error) {
 		}
 	}
 	return l, errNotPostgres
+}
+
+// asksSecret reports whether a request for authentication wants a secret.
+func asksSecret(message []byte) bool {
+	method := binary.BigEndian.Uint32(message)
+	return method == 3 || method == 5 || method == 10
 }
 
 func postgresMD5(with Credentials, salt []byte) string {

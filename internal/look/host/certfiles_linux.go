@@ -20,13 +20,14 @@ import (
 
 	"uakari/internal/fact"
 	"uakari/internal/look"
+	"uakari/internal/look/trust"
 )
 
 // certSettings are where programs say which certificate they serve: files, the
 // directives for it and for its key, each with the path in group 1.
 var certSettings = sync.OnceValue(func() []certSetting {
 	line := func(directive, value string) *regexp.Regexp {
-		return regexp.MustCompile(`(?i)^\s*(?:` + directive + `)` + value)
+		return regexp.MustCompile(`(?i)^\s*(?:` + directive + `)\b` + value)
 	}
 	const (
 		blank  = `\s+['"]?([^\s'";#]+)`
@@ -34,17 +35,18 @@ var certSettings = sync.OnceValue(func() []certSetting {
 		colon  = `:\s+(\S+)`
 	)
 	return []certSetting{
-		{"nginx", []string{"nginx"}, "", []string{"/etc/nginx/nginx.conf"}, line("ssl_certificate", blank), line("ssl_certificate_key", blank)},
-		{"apache2", []string{"apache2", "httpd"}, "", []string{"/etc/apache2/sites-enabled/*", "/etc/httpd/conf.d/*.conf"}, line("SSLCertificateFile", blank), line("SSLCertificateKeyFile", blank)},
-		{"haproxy", []string{"haproxy"}, "", []string{"/etc/haproxy/haproxy.cfg", "/etc/haproxy/conf.d/*.cfg"}, line(`bind\s.*\scrt`, blank), nil},
-		{"postgres", []string{"postgres"}, "postgres", []string{"/etc/postgresql/*/*/postgresql.conf", "/var/lib/pgsql/data/postgresql.conf", "/var/lib/pgsql/*/data/postgresql.conf"}, line("ssl_cert_file", equals), line("ssl_key_file", equals)},
+		{"nginx", []string{"nginx"}, "", []string{"/etc/nginx/nginx.conf"}, line("ssl_certificate", blank), line("ssl_certificate_key", blank), line("ssl_client_certificate|ssl_trusted_certificate", blank)},
+		{"apache2", []string{"apache2", "httpd"}, "", []string{"/etc/apache2/sites-enabled/*", "/etc/httpd/conf.d/*.conf"}, line("SSLCertificateFile", blank), line("SSLCertificateKeyFile", blank), line("SSLCACertificateFile", blank)},
+		{"haproxy", []string{"haproxy"}, "", []string{"/etc/haproxy/haproxy.cfg", "/etc/haproxy/conf.d/*.cfg"}, line(`bind\s.*\scrt`, blank), nil, line(`bind\s.*\sca-file`, blank)},
+		{"postgres", []string{"postgres"}, "postgres", []string{"/etc/postgresql/*/*/postgresql.conf", "/var/lib/pgsql/data/postgresql.conf", "/var/lib/pgsql/*/data/postgresql.conf"}, line("ssl_cert_file", equals), line("ssl_key_file", equals), line("ssl_ca_file", equals)},
 		{"slapd", []string{"slapd"}, "openldap", []string{"/etc/ldap/slapd.d/cn=config.ldif", "/etc/ldap/slapd.conf", "/etc/openldap/slapd.d/cn=config.ldif", "/etc/openldap/slapd.conf"},
-			line("olcTLSCertificateFile"+colon+"|TLSCertificateFile", `(?:`+blank+`)?`), line("olcTLSCertificateKeyFile"+colon+"|TLSCertificateKeyFile", `(?:`+blank+`)?`)},
-		{"dovecot", []string{"dovecot", "imap-login", "pop3-login"}, "", []string{"/etc/dovecot/dovecot.conf"}, line("ssl_cert|ssl_server_cert_file", equals), line("ssl_key|ssl_server_key_file", equals)},
-		{"master", []string{"master", "smtpd"}, "", []string{"/etc/postfix/main.cf"}, line("smtpd_tls_cert_file", equals), line("smtpd_tls_key_file", equals)},
-		{"mariadbd", []string{"mariadbd", "mysqld"}, "mysql", []string{"/etc/mysql/my.cnf", "/etc/mysql/mariadb.conf.d/*.cnf", "/etc/my.cnf"}, line("ssl[-_]cert", equals), line("ssl[-_]key", equals)},
-		{"redis-server", []string{"redis-server"}, "redis", []string{"/etc/redis/redis.conf"}, line("tls-cert-file", blank), line("tls-key-file", blank)},
-		{"mosquitto", []string{"mosquitto"}, "mosquitto", []string{"/etc/mosquitto/mosquitto.conf", "/etc/mosquitto/conf.d/*.conf"}, line("certfile", blank), line("keyfile", blank)},
+			line("olcTLSCertificateFile"+colon+"|TLSCertificateFile", `(?:`+blank+`)?`), line("olcTLSCertificateKeyFile"+colon+"|TLSCertificateKeyFile", `(?:`+blank+`)?`),
+			line("olcTLSCACertificateFile"+colon+"|TLSCACertificateFile", `(?:`+blank+`)?`)},
+		{"dovecot", []string{"dovecot", "imap-login", "pop3-login"}, "", []string{"/etc/dovecot/dovecot.conf"}, line("ssl_cert|ssl_server_cert_file", equals), line("ssl_key|ssl_server_key_file", equals), line("ssl_ca|ssl_server_ca_file", equals)},
+		{"master", []string{"master", "smtpd"}, "", []string{"/etc/postfix/main.cf"}, line("smtpd_tls_cert_file", equals), line("smtpd_tls_key_file", equals), line("smtpd_tls_CAfile", equals)},
+		{"mariadbd", []string{"mariadbd", "mysqld"}, "mysql", []string{"/etc/mysql/my.cnf", "/etc/mysql/mariadb.conf.d/*.cnf", "/etc/my.cnf"}, line("ssl[-_]cert", equals), line("ssl[-_]key", equals), line("ssl[-_]ca", equals)},
+		{"redis-server", []string{"redis-server"}, "redis", []string{"/etc/redis/redis.conf"}, line("tls-cert-file", blank), line("tls-key-file", blank), line("tls-ca-cert-file", blank)},
+		{"mosquitto", []string{"mosquitto"}, "mosquitto", []string{"/etc/mosquitto/mosquitto.conf", "/etc/mosquitto/conf.d/*.conf"}, line("certfile", blank), line("keyfile", blank), line("cafile", blank)},
 	}
 })
 
@@ -54,6 +56,7 @@ type certSetting struct {
 	user      string   // that reads the files, where it is not root
 	globs     []string
 	cert, key *regexp.Regexp
+	clients   *regexp.Regexp // names the certificates by which it judges those of clients
 }
 
 // mostPairs bounds how many certificates are kept.
@@ -88,7 +91,13 @@ func CertFiles(ctx context.Context, env look.Env, order fact.Order, emit look.Em
 			case "apache2":
 				folder = filepath.Dir(filepath.Dir(path))
 			}
-			files.Pairs = append(files.Pairs, s.pairs(string(text), path, folder)...)
+			pairs, stores := s.pairs(string(text), path, folder)
+			files.Pairs, files.Stores = append(files.Pairs, pairs...), append(files.Stores, stores...)
+		}
+		for i := range files.Stores {
+			if store := &files.Stores[i]; store.Program == s.program {
+				readStore(store, s.reader(pid))
+			}
 		}
 		for i := range files.Pairs {
 			if p := &files.Pairs[i]; p.Program == s.program {
@@ -96,7 +105,7 @@ func CertFiles(ctx context.Context, env look.Env, order fact.Order, emit look.Em
 			}
 		}
 	}
-	files.Pairs = files.Pairs[:min(len(files.Pairs), mostPairs)]
+	files.Pairs, files.Stores = files.Pairs[:min(len(files.Pairs), mostPairs)], files.Stores[:min(len(files.Stores), mostPairs)]
 	f := env.Seen(order, "certificate files", sawPairs(files.Pairs))
 	f.CertFiles = &files
 	emit(f)
@@ -122,15 +131,17 @@ func sawPairs(pairs []fact.CertPair) string {
 
 // block is one block of settings with the certificates that it names.
 type block struct {
-	names []string
-	ports []uint16
-	pairs []int // of the list that is made
+	names         []string
+	ports         []uint16
+	pairs, stores []int // of the lists that are made
 }
 
 // pairs is the certificates that a settings file names, each with the key
-// that follows it in the same block. Relative paths begin at a folder.
-func (s certSetting) pairs(text, path, folder string) []fact.CertPair {
+// that follows it in the same block, and the stores by which clients are
+// judged. Relative paths begin at a folder.
+func (s certSetting) pairs(text, path, folder string) ([]fact.CertPair, []fact.ClientStore) {
 	var list []fact.CertPair
+	var stores []fact.ClientStore
 	var keys []string
 	stack := []*block{{}}
 	number := 0
@@ -145,7 +156,7 @@ func (s certSetting) pairs(text, path, folder string) []fact.CertPair {
 			stack = append(stack, at)
 		case opens < 0 || strings.HasPrefix(strings.ToLower(bare), "</virtualhost"):
 			if len(stack) > 1 {
-				at.settle(list)
+				at.settle(list, stores)
 				stack = stack[:len(stack)-1]
 			}
 		}
@@ -166,6 +177,16 @@ func (s certSetting) pairs(text, path, folder string) []fact.CertPair {
 					list[len(list)-1].Ports = portsIn(words[1])
 				}
 			}
+			if files, ok := strings.CutPrefix(statement, "smtpd_tls_chain_files"); ok && s.program == "master" {
+				list = append(list, chainFiles(files, fmt.Sprintf("%s:%d", path, number))...)
+			}
+			if value := valueOf(s.clients, statement); value != "" && !strings.Contains(value, "$") {
+				at.stores = append(at.stores, len(stores))
+				stores = append(stores, fact.ClientStore{Program: s.program, Place: fmt.Sprintf("%s:%d", path, number), Path: inFolder(value, folder)})
+				if s.key == nil {
+					stores[len(stores)-1].Ports = portsIn(words[1])
+				}
+			}
 			if s.key == nil {
 				continue
 			}
@@ -181,16 +202,23 @@ func (s certSetting) pairs(text, path, folder string) []fact.CertPair {
 		}
 	}
 	for _, b := range stack {
-		b.settle(list)
+		b.settle(list, stores)
 	}
 	if s.program == "postgres" {
-		return postgresPair(text, path, list, keys)
+		data := dataFolder(text, path)
+		for i := range stores {
+			stores[i].Path = relocate(stores[i].Path, path, data)
+		}
+		return postgresPair(text, path, data, list, keys), stores
 	}
-	return list
+	return list, stores
 }
 
-// settle gives a block's names and ports to its certificates.
-func (b *block) settle(list []fact.CertPair) {
+// settle gives a block's names and ports to its certificates and stores.
+func (b *block) settle(list []fact.CertPair, stores []fact.ClientStore) {
+	for _, i := range b.stores {
+		stores[i].Names, stores[i].Ports = b.names, append(stores[i].Ports, b.ports...)
+	}
 	for _, i := range b.pairs {
 		list[i].Names, list[i].Ports = b.names, append(list[i].Ports, b.ports...)
 	}
@@ -231,13 +259,9 @@ func inFolder(value, folder string) string {
 // postgresPair is the one pair of PostgreSQL, whose files are in its data
 // folder unless said otherwise, and count only where TLS is on (the manual's
 // "Secure TCP/IP Connections with SSL").
-func postgresPair(text, path string, list []fact.CertPair, keys []string) []fact.CertPair {
+func postgresPair(text, path, data string, list []fact.CertPair, keys []string) []fact.CertPair {
 	if !regexp.MustCompile(`(?mi)^\s*ssl\s*=?\s*'?(?:on|true|yes|1)\b`).MatchString(text) {
 		return nil
-	}
-	data := filepath.Dir(path)
-	if m := regexp.MustCompile(`(?m)^\s*data_directory\s*=?\s*'([^']+)'`).FindStringSubmatch(text); m != nil {
-		data = m[1]
 	}
 	p := fact.CertPair{Program: "postgres", Place: path, Cert: filepath.Join(data, "server.crt"), Key: filepath.Join(data, "server.key")}
 	if len(list) > 0 {
@@ -248,6 +272,25 @@ func postgresPair(text, path string, list []fact.CertPair, keys []string) []fact
 		p.Key = relocate(keys[key], path, data)
 	}
 	return []fact.CertPair{p}
+}
+
+// chainFiles is the pair of files that Postfix is given as one list: a key,
+// then its certificate, in one file or in two (postconf(5)).
+func chainFiles(text, place string) []fact.CertPair {
+	files := strings.FieldsFunc(text, func(r rune) bool { return strings.ContainsRune("=, \t", r) })
+	if len(files) != 1 && len(files) != 2 {
+		return nil // several, of which the client's choice decides
+	}
+	return []fact.CertPair{{Program: "master", Place: place, Key: files[0], Cert: files[len(files)-1]}}
+}
+
+// dataFolder is the data folder that settings of PostgreSQL name, or the one
+// that they are in.
+func dataFolder(text, path string) string {
+	if m := regexp.MustCompile(`(?m)^\s*data_directory\s*=?\s*'([^']+)'`).FindStringSubmatch(text); m != nil {
+		return m[1]
+	}
+	return filepath.Dir(path)
 }
 
 // relocate moves a file that was taken to be beside the settings into the
@@ -319,6 +362,31 @@ func readPair(p *fact.CertPair, reader string) {
 	}
 	readKey(p, reader)
 }
+
+// readStore reads the certificates by which clients are judged.
+func readStore(s *fact.ClientStore, reader string) {
+	if info, err := os.Stat(s.Path); err == nil && reader != "" && reader != "root" && !info.IsDir() {
+		if s.Wrong = mayRead(reader, s.Path); s.Wrong != "" {
+			return
+		}
+	}
+	c, err := trust.ReadFile(s.Path, "")
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		s.Wrong = "there is no file " + s.Path
+	case errors.Is(err, fs.ErrPermission):
+		s.Unread = s.Path + " may not be read by this look; root may"
+	case err != nil:
+		s.Wrong = err.Error()
+	case len(c.Certs) > mostStored:
+		s.Unread = fmt.Sprintf("%s holds %d certificates, more than are kept", s.Path, len(c.Certs))
+	default:
+		s.Roots = c.Certs
+	}
+}
+
+// mostStored bounds how many certificates of one store are kept.
+const mostStored = 400
 
 // blame says of a file that could not be read whether that is the service's
 // trouble or only this look's.

@@ -57,28 +57,39 @@ func TestCertSettings(t *testing.T) {
 	for name, c := range map[string]struct{ program, text, want string }{
 		"nginx": {"nginx", "http {\n ssl_certificate all.crt; ssl_certificate_key all.key;\n server { listen 443 ssl; server_name a b;\n  ssl_certificate /x/a.crt;\n  ssl_certificate_key /x/a.key;\n }\n}\n",
 			"/etc/s/all.crt /etc/s/all.key line 2 [] []; /x/a.crt /x/a.key line 4 [a b] [443]"},
-		"nginx, off":       {"nginx", "# ssl_certificate a.crt;\nssl_certificate $name.crt;\n", ""},
-		"apache":           {"apache2", "<VirtualHost *:443>\n ServerName a\n SSLCertificateFile \"/x/a.crt\"\n SSLCertificateKeyFile /x/a.key\n</VirtualHost>\n", "/x/a.crt /x/a.key line 3 [a] [443]"},
-		"haproxy":          {"haproxy", "frontend f\n  bind 10.20.0.14:443 ssl crt /x/both.pem\n", "/x/both.pem /x/both.pem line 2 [] [443]"},
-		"postgres, off":    {"postgres", "ssl_cert_file = 'a.crt'\n", ""},
-		"postgres, usual":  {"postgres", "ssl = on\n", "/etc/s/server.crt /etc/s/server.key line 0 [] []"},
-		"postgres":         {"postgres", "data_directory = '/var/pg'\nssl = on\nssl_cert_file = 'a.crt'\nssl_key_file = '/x/a.key'\n", "/var/pg/a.crt /x/a.key line 3 [] []"},
-		"slapd, directory": {"slapd", "dn: cn=config\nolcTLSCertificateFile: /x/a.crt\nolcTLSCertificateKeyFile: /x/a.key\n", "/x/a.crt /x/a.key line 2 [] []"},
-		"slapd, file":      {"slapd", "TLSCertificateFile /x/a.crt\nTLSCertificateKeyFile /x/a.key\n", "/x/a.crt /x/a.key line 1 [] []"},
-		"dovecot":          {"dovecot", "ssl_cert = </x/a.crt\nssl_key = </x/a.key\n", "/x/a.crt /x/a.key line 1 [] []"},
-		"postfix":          {"master", "smtpd_tls_cert_file=/x/a.crt\nsmtpd_tls_key_file=/x/a.key\n", "/x/a.crt /x/a.key line 1 [] []"},
-		"mariadb":          {"mariadbd", "[mysqld]\nssl-cert = /x/a.crt\nssl_key=/x/a.key\n", "/x/a.crt /x/a.key line 2 [] []"},
-		"redis":            {"redis-server", "tls-cert-file /x/a.crt\ntls-key-file /x/a.key\n", "/x/a.crt /x/a.key line 1 [] []"},
+		"nginx, clients": {"nginx", "server { listen 443 ssl; server_name a;\n ssl_certificate /x/a.crt; ssl_certificate_key /x/a.key; ssl_client_certificate clients.pem;\n}\n",
+			"/x/a.crt /x/a.key line 2 [a] [443]; clients by /etc/s/clients.pem [a] [443]"},
+		"postgres, clients": {"postgres", "ssl = on\nssl_ca_file = 'root.crt'\n", "/etc/s/server.crt /etc/s/server.key line 0 [] []; clients by /etc/s/root.crt [] []"},
+		"haproxy, clients":  {"haproxy", "  bind :443 ssl crt /x/both.pem ca-file /x/clients.pem verify required\n", "/x/both.pem /x/both.pem line 1 [] [443]; clients by /x/clients.pem [] [443]"},
+		"dovecot, more":     {"dovecot", "ssl_cert = </x/a.crt\nssl_key = </x/a.key\nssl_key_password = x\nssl_cert_username_field = y\nssl_ca = </x/ca\n", "/x/a.crt /x/a.key line 1 [] []; clients by /x/ca [] []"},
+		"postfix, chain":    {"master", "smtpd_tls_chain_files = /x/a.key, /x/a.crt\n", "/x/a.crt /x/a.key line 1 [] []"},
+		"postfix, one file": {"master", "smtpd_tls_chain_files = /x/a.pem\nsmtpd_tls_CAfile=/x/ca\n", "/x/a.pem /x/a.pem line 1 [] []; clients by /x/ca [] []"},
+		"nginx, off":        {"nginx", "# ssl_certificate a.crt;\nssl_certificate $name.crt;\n", ""},
+		"apache":            {"apache2", "<VirtualHost *:443>\n ServerName a\n SSLCertificateFile \"/x/a.crt\"\n SSLCertificateKeyFile /x/a.key\n</VirtualHost>\n", "/x/a.crt /x/a.key line 3 [a] [443]"},
+		"haproxy":           {"haproxy", "frontend f\n  bind 10.20.0.14:443 ssl crt /x/both.pem\n", "/x/both.pem /x/both.pem line 2 [] [443]"},
+		"postgres, off":     {"postgres", "ssl_cert_file = 'a.crt'\n", ""},
+		"postgres, usual":   {"postgres", "ssl = on\n", "/etc/s/server.crt /etc/s/server.key line 0 [] []"},
+		"postgres":          {"postgres", "data_directory = '/var/pg'\nssl = on\nssl_cert_file = 'a.crt'\nssl_key_file = '/x/a.key'\n", "/var/pg/a.crt /x/a.key line 3 [] []"},
+		"slapd, directory":  {"slapd", "dn: cn=config\nolcTLSCertificateFile: /x/a.crt\nolcTLSCertificateKeyFile: /x/a.key\n", "/x/a.crt /x/a.key line 2 [] []"},
+		"slapd, file":       {"slapd", "TLSCertificateFile /x/a.crt\nTLSCertificateKeyFile /x/a.key\n", "/x/a.crt /x/a.key line 1 [] []"},
+		"dovecot":           {"dovecot", "ssl_cert = </x/a.crt\nssl_key = </x/a.key\n", "/x/a.crt /x/a.key line 1 [] []"},
+		"postfix":           {"master", "smtpd_tls_cert_file=/x/a.crt\nsmtpd_tls_key_file=/x/a.key\n", "/x/a.crt /x/a.key line 1 [] []"},
+		"mariadb":           {"mariadbd", "[mysqld]\nssl-cert = /x/a.crt\nssl_key=/x/a.key\n", "/x/a.crt /x/a.key line 2 [] []"},
+		"redis":             {"redis-server", "tls-cert-file /x/a.crt\ntls-key-file /x/a.key\n", "/x/a.crt /x/a.key line 1 [] []"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			at := slices.IndexFunc(certSettings(), func(s certSetting) bool { return s.program == c.program })
 			var got []string
-			for _, p := range certSettings()[at].pairs(c.text, "/etc/s/conf", "/etc/s") {
+			pairs, stores := certSettings()[at].pairs(c.text, "/etc/s/conf", "/etc/s")
+			for _, p := range pairs {
 				_, line, _ := strings.Cut(p.Place, ":")
 				if line == "" {
 					line = "0"
 				}
 				got = append(got, fmt.Sprintf("%s %s line %s %v %v", p.Cert, p.Key, line, p.Names, p.Ports))
+			}
+			for _, s := range stores {
+				got = append(got, fmt.Sprintf("clients by %s %v %v", s.Path, s.Names, s.Ports))
 			}
 			if strings.Join(got, "; ") != c.want {
 				t.Errorf("\n got %q\nwant %q", strings.Join(got, "; "), c.want)

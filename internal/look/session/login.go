@@ -43,10 +43,11 @@ func loginTry(ctx context.Context, env look.Env, order fact.Order) fact.Login {
 	if scheme.Wire != "ssh" && wire.Logins[scheme.Wire] == nil {
 		return withheld("logins of " + t.Scheme + " are not tried here")
 	}
-	if env.Secret == "" && (scheme.Wire != "ssh" || env.Identity == "") {
+	c := &climber{env: env, order: order, scheme: scheme, wire: wire.Protocols[scheme.Wire], emit: func(fact.Fact) {}}
+	byCertificate := t.Security != fact.Plain && wire.ByCertificate[scheme.Wire] && len(c.presented().Certificate) > 0
+	if env.Secret == "" && !byCertificate && (scheme.Wire != "ssh" || env.Identity == "") {
 		return withheld("no secret was given")
 	}
-	c := &climber{env: env, order: order, scheme: scheme, wire: wire.Protocols[scheme.Wire], emit: func(fact.Fact) {}}
 	raw := c.connect(ctx)
 	if raw == nil {
 		return fact.Login{Outcome: fact.LoginFailed, Text: "no connection"}
@@ -72,7 +73,7 @@ func loginTry(ctx context.Context, env look.Env, order fact.Order) fact.Login {
 			return withheld("the server does not encrypt, and the secret would be sent in the clear")
 		}
 	}
-	return wire.TryLogin(c.conn, scheme.Wire, wire.Credentials{Account: t.Account, Secret: env.Secret, Host: c.hostHeader(), Path: t.Path, Realm: c.realm(), Again: c.again(ctx)})
+	return wire.TryLogin(c.conn, scheme.Wire, wire.Credentials{Account: t.Account, Secret: env.Secret, Certificate: byCertificate && env.Secret == "", Host: c.hostHeader(), Path: t.Path, Realm: c.realm(), Again: c.again(ctx)})
 }
 
 // again makes another connection to a web server, which closes each after its

@@ -39,9 +39,10 @@ func (c *climber) handshake(ctx context.Context) bool {
 		config.NextProtos = []string{"http/1.1"}
 	}
 	var wanted *tls.CertificateRequestInfo
+	presented := c.presented()
 	config.GetClientCertificate = func(info *tls.CertificateRequestInfo) (*tls.Certificate, error) {
 		wanted = info
-		return new(tls.Certificate), nil // none is sent
+		return presented, nil // whatever authorities it names: that is to be seen
 	}
 	began := time.Now()
 	conn := tls.Client(c.conn, config)
@@ -60,7 +61,7 @@ func (c *climber) handshake(ctx context.Context) bool {
 		h.Staple = state.OCSPResponse
 	}
 	if wanted != nil {
-		h.Wanted, h.Authorities = true, authorities(wanted.AcceptableCAs)
+		h.Wanted, h.Authorities, h.Sent = true, authorities(wanted.AcceptableCAs), presented.Certificate
 	}
 	if err == nil {
 		h.Ending, h.Version, h.Cipher = fact.Done, tls.VersionName(state.Version), tls.CipherSuiteName(state.CipherSuite)
@@ -76,8 +77,48 @@ func (c *climber) handshake(ctx context.Context) bool {
 	if err != nil {
 		return false
 	}
-	c.conn = c.conn.Over(conn)
+	c.conn = c.conn.Over(&refusable{Conn: conn, refused: func(alert error) {
+		late, again := h, f
+		late.Ending, late.Alert, late.Error = fact.Closed, alertNumbers()[alert.Error()], wire.Clean(alert.Error())
+		again.Handshake, again.Saw = &late, sawHandshake(late)+", after the handshake"
+		c.emit(again)
+	}})
 	return true
+}
+
+// presented is the certificate that the client presents if it is asked for
+// one: an empty one, where none was given or it cannot be read.
+func (c *climber) presented() *tls.Certificate {
+	place := c.env.Presented
+	if place == "" && c.env.Card != nil {
+		place = c.env.Card.ClientCertificate
+	}
+	if place == "" {
+		return new(tls.Certificate)
+	}
+	cert, err := trust.ReadPresented(place, "")
+	if err != nil {
+		c.emit(c.env.Failed(c.order, "client certificate "+place, "could not read the client's certificate", err, "the user that the client program runs as"))
+		return new(tls.Certificate)
+	}
+	return &cert
+}
+
+// refusable is a session whose other end may still refuse the handshake: with
+// TLS 1.3 the refusal of a client certificate comes when something is read.
+type refusable struct {
+	net.Conn
+	refused func(alert error)
+}
+
+func (r *refusable) Read(p []byte) (int, error) {
+	n, err := r.Conn.Read(p)
+	var remote *net.OpError
+	if r.refused != nil && errors.As(err, &remote) && remote.Op == "remote error" {
+		r.refused(remote.Err)
+		r.refused = nil
+	}
+	return n, err
 }
 
 // authorities is the names of authorities, as people read them.

@@ -32,14 +32,7 @@ type Contents struct {
 // PKCS #12 (RFC 7292) or a Java key store. Keys beside them are passed over.
 // The secret opens stores that have one.
 func ReadFile(path, secret string) (Contents, error) {
-	info, err := os.Stat(path)
-	if err != nil {
-		return Contents{}, err
-	}
-	if info.Size() > MostFile {
-		return Contents{}, fmt.Errorf("%s: %d bytes; at most %d are read", path, info.Size(), MostFile)
-	}
-	text, err := os.ReadFile(path)
+	text, err := readBounded(path)
 	if err != nil {
 		return Contents{}, err
 	}
