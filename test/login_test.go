@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"uakari/internal/trail"
 )
@@ -43,6 +44,65 @@ func TestLoginReasons(t *testing.T) {
 			t.Error("the secret is told")
 		}
 	}
+	keysOfAgent(t, h)
+}
+
+// keysOfAgent signs in with the keys of an agent, few and many, and with a key
+// file that others may read.
+func keysOfAgent(t *testing.T, h *fullHost) {
+	needs(t, "openssh-client", "/usr/bin/ssh-agent", "/usr/bin/ssh-add")
+	dir := shortDir(t)
+	t.Setenv("SSH_AUTH_SOCK", filepath.Join(dir, "agent"))
+	agent := exec.Command("ssh-agent", "-D", "-a", filepath.Join(dir, "agent"))
+	if err := agent.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { agent.Process.Kill(); agent.Wait() })
+	var public []string
+	for i := range 9 {
+		key := filepath.Join(dir, fmt.Sprint("key", i))
+		must(t, "", "ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", key)
+		public = append(public, readFile(t, key+".pub"))
+	}
+	add := func(n ...int) {
+		for range 100 {
+			if exec.Command("ssh-add", "-q", "-D").Run() == nil {
+				break
+			}
+			time.Sleep(20 * time.Millisecond)
+		}
+		for _, i := range n {
+			must(t, "", "ssh-add", "-q", filepath.Join(dir, fmt.Sprint("key", i)))
+		}
+	}
+	h.do("mkdir -p /home/gauge/.ssh")
+	h.put("/home/gauge/.ssh/authorized_keys", public[8])
+	h.do("chown -R gauge /home/gauge/.ssh; chmod 700 /home/gauge/.ssh; chmod 600 /home/gauge/.ssh/authorized_keys")
+	login := func(more ...string) trail.Trail {
+		return traced(t, enter(h.client), append(more, "--user", "gauge", "ssh://10.20.0.14")...)
+	}
+	add(0, 8)
+	expect(t, login())
+	add(0, 1, 2, 3, 4, 5, 6, 7, 8)
+	expect(t, login(), "login/key-refused likely")
+	record := filepath.Join(dir, "record.json")
+	r := runWords(t, append(h.enter(), "/usr/local/bin/uakari", "record", "--for", "ssh://10.20.0.14", "--user", "gauge", "-o", "-"))
+	if r.status != 0 {
+		t.Fatalf("%+v", r)
+	}
+	write(t, record, r.stdout)
+	judged := login("--record", "server="+record)
+	if text := dump(judged); !strings.Contains(text, "login/key-refused") || !strings.Contains(text, "number 9") {
+		t.Errorf("by the record: %s", text)
+	}
+	add(0, 1)
+	if text := dump(login("--record", "server="+record)); !strings.Contains(text, "none of the 2 keys of the agent") {
+		t.Errorf("strangers only: %s", text)
+	}
+	right := filepath.Join(dir, "key8")
+	expect(t, login("--identity", right))
+	must(t, "", "chmod", "0644", right)
+	expect(t, login("--identity", right), "login/key-too-open proven")
 }
 
 // TestLoginLocks counts failures against a lock: the last one that is left is

@@ -19,7 +19,7 @@ import (
 // recordFlags is what the flags of record say.
 type recordFlags struct {
 	seeing
-	endpoint, client, file string
+	endpoint, client, account, file string
 }
 
 func newRecord() *cobra.Command {
@@ -41,6 +41,7 @@ hand it on all the same. It is readable by its owner only.`,
 	f.addFlags(cmd)
 	cmd.Flags().StringVar(&f.endpoint, "for", "", "the `endpoint` that a client cannot reach")
 	cmd.Flags().StringVar(&f.client, "client", "", "the `address` of that client")
+	cmd.Flags().StringVar(&f.account, "user", "", "of the service's accounts, the state of this `account` alone")
 	cmd.Flags().StringVarP(&f.file, "output", "o", "", "write to this `file`; HOST.uakari.json if not given, - for standard output")
 	return cmd
 }
@@ -63,6 +64,7 @@ func (f *recordFlags) run(cmd *cobra.Command) error {
 	if err == nil && f.endpoint != "" {
 		var a fact.Ask
 		if a, env, err = f.ask(f.endpoint); err == nil {
+			a.Account = f.account
 			ask = &a
 		}
 	}

@@ -345,10 +345,14 @@ type Login struct {
 	Offered   []string     `json:"offered,omitempty"` // mechanisms
 	Code      string       `json:"code,omitempty"`    // the protocol's own
 	Text      string       `json:"text,omitempty"`
-	Clock     time.Time    `json:"clock,omitzero"` // the server's, where a refusal tells it
-	Key       string       `json:"key,omitempty"`  // the fingerprint of the key that was presented
-	Ticket    *Ticket      `json:"ticket,omitempty"`
-	TookMS    float64      `json:"took_ms"`
+	Clock     time.Time    `json:"clock,omitzero"`    // the server's, where a refusal tells it
+	Key       string       `json:"key,omitempty"`     // the fingerprint of the key that was presented
+	Keys      []string     `json:"keys,omitempty"`    // of all that were to be offered, in this order, and where they are:
+	KeysIn    string       `json:"keys_in,omitempty"` // "the agent"
+	// KeyWrong is why SSH clients use no such key file: others may read it.
+	KeyWrong string  `json:"key_wrong,omitempty"`
+	Ticket   *Ticket `json:"ticket,omitempty"`
+	TookMS   float64 `json:"took_ms"`
 }
 
 // Ticket is a Kerberos ticket for a service; its key is not in it.

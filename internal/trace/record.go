@@ -36,7 +36,7 @@ func Record(ctx context.Context, host Vantage, ask *fact.Ask, more []fact.Order,
 			}
 		}
 		orders = append(orders, fact.Order{Look: fact.LookAccounts, Target: fact.Target{Port: ask.Endpoint.Port, Account: ask.Account}})
-		if ask.Account != "" {
+		if ask.Account != "" || ask.Endpoint.Scheme == "ssh" {
 			orders = append(orders, fact.Order{Look: fact.LookAccount, Target: fact.Target{Account: ask.Account, Scheme: ask.Endpoint.Scheme, Port: ask.Endpoint.Port}})
 		}
 	}
@@ -56,7 +56,9 @@ func Record(ctx context.Context, host Vantage, ask *fact.Ask, more []fact.Order,
 	}
 	if ask != nil {
 		wg.Go(func() {
-			set, _ := Run(ctx, *ask, append([]Vantage{host}, server...), nil)
+			untried := *ask
+			untried.Account = "" // whoever makes a record presents nothing
+			set, _ := Run(ctx, untried, append([]Vantage{host}, server...), nil)
 			for _, f := range set.Facts {
 				if f.Order.Look == fact.LookSession || f.Order.Look == fact.LookNames || f.Order.Look == fact.LookEcho ||
 					f.Order.Look == fact.LookRoute || f.Order.Look == fact.LookLink {

@@ -26,6 +26,9 @@ func (c *Carried) Info() fact.Vantage { return c.info }
 func (c *Carried) Look(_ context.Context, order fact.Order, emit func(fact.Fact)) {
 	order.Target.Apart = false // a record was made for one endpoint, and says which
 	found := c.matching(order)
+	if len(found) == 0 && order.Look == fact.LookAccount && order.Target.Account != "" {
+		found = c.noAccount(order.Target.Account)
+	}
 	for _, f := range found {
 		f.Vantage, f.Order = c.info.ID, order
 		emit(f)
@@ -37,6 +40,20 @@ func (c *Carried) Look(_ context.Context, order fact.Order, emit func(fact.Fact)
 		f.At = c.record.Ended
 		emit(f)
 	}
+}
+
+// noAccount is the fact that there is no account of a name, where the record
+// holds all that there are.
+func (c *Carried) noAccount(name string) []fact.Fact {
+	for _, f := range c.record.Facts {
+		if f.Order.Look == fact.LookAccount && f.Order.Target.Account == "" && f.Account != nil {
+			none := *f.Account
+			none.Name = name
+			f.Account = &none
+			return []fact.Fact{f}
+		}
+	}
+	return nil
 }
 
 // matching is the facts that answer an order. A list of all listeners stands

@@ -67,11 +67,11 @@ func (v *view) accountReason(t *try, login, f *fact.Fact, r *Reading) {
 		cause, text, short = "login/mechanism-off", fmt.Sprintf("%s has no password: only keys can let it in", a.Name), nil
 	case !a.Ends.IsZero() && began.After(a.Ends):
 		cause, text, short = "login/account-expired", fmt.Sprintf("the account %s ended on %s", a.Name, a.Ends.Format("2006-01-02")), nil
-	case !password && (a.KeysWrong != "" || l.Key != "" && len(a.Keys) > 0 && !slices.Contains(a.Keys, l.Key)):
+	case !password && (a.KeysWrong != "" || len(a.Keys) > 0 && foreignKeys(a, l) != ""):
 		cause, text, short = "login/key-too-open", a.KeysWrong, nil
 		switch {
 		case text == "":
-			cause, text = "login/key-refused", fmt.Sprintf("the key %s is none of the %d in %s", l.Key, len(a.Keys), a.KeysFile)
+			cause, text = "login/key-refused", foreignKeys(a, l)
 		case strings.HasPrefix(text, "there is no"):
 			cause = "login/key-refused"
 		}
@@ -86,7 +86,7 @@ func (v *view) accountReason(t *try, login, f *fact.Fact, r *Reading) {
 	default:
 		return
 	}
-	if r.Cause != "login/rejected" && r.Cause != "login/wrong-secret" && r.Cause != cause {
+	if r.Cause != "login/rejected" && r.Cause != "login/wrong-secret" && r.Cause != "login/key-refused" && r.Cause != cause {
 		return // the log said something else, and it was there
 	}
 	r.Cause, r.Most, r.Short = cause, "", short
@@ -95,6 +95,38 @@ func (v *view) accountReason(t *try, login, f *fact.Fact, r *Reading) {
 	}
 	r.Summary = fmt.Sprintf("%s is refused: %s", l.Account, text)
 	r.Because = union(r.Because, factIDs(f))
+}
+
+// foreignKeys says why none of the keys that were offered could be taken: the
+// account's list has none of them, or the server gave up before its turn came;
+// "" if neither is so.
+func foreignKeys(a *fact.Account, l *fact.Login) string {
+	if l.KeysIn == "" {
+		if l.Key == "" || slices.Contains(a.Keys, l.Key) {
+			return ""
+		}
+		return fmt.Sprintf("the key %s is none of the %d in %s", l.Key, len(a.Keys), a.KeysFile)
+	}
+	at := slices.IndexFunc(l.Keys, func(k string) bool { return slices.Contains(a.Keys, k) })
+	switch {
+	case at < 0:
+		return fmt.Sprintf("none of the %d keys of %s is among the %d in %s", len(l.Keys), l.KeysIn, len(a.Keys), a.KeysFile)
+	case l.Code == "too-many":
+		return fmt.Sprintf("%s offers %d keys; the one that the account has, %s, is number %d of them, and the server gave up before it", l.KeysIn, len(l.Keys), l.Keys[at], at+1)
+	}
+	return ""
+}
+
+// ownKey reads a key file that SSH clients do not use, since others may read
+// it, whatever the server thinks of it.
+func (v *view) ownKey(t *try, login *fact.Fact) (Reading, bool) {
+	if login.Login.KeyWrong == "" {
+		return Reading{}, false
+	}
+	path, _, _ := strings.Cut(login.Login.KeyWrong, " has mode")
+	return Reading{Gate: Account, Cause: "login/key-too-open", Apart: true, Because: factIDs(login), Vantage: v.client,
+		Summary: login.Login.KeyWrong + ": SSH clients do not use a private key that others may read",
+		Values:  v.place(t, values{"account": login.Login.Account, "own": "chmod 600 " + ShellWord(path)})}, true
 }
 
 // behindLogin is what keeps an account from working though it was accepted: a

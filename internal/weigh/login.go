@@ -54,7 +54,7 @@ var loginCodes = map[string][]loginCode{
 	"krb5": {{"6", "", "login/unknown-account", ""}, {"18", "", "login/locked", trail.Likely}, {"1", "", "login/account-expired", ""}, {"23", "", "login/secret-expired", ""}, {"24", "", "login/wrong-secret", ""},
 		{"37", "", "login/clock-skew", ""}, {"14", "", "login/mechanism-off", ""}, {"12", "", "login/policy-blocks", trail.Likely}, {"7", "", "login/no-principal", ""}, {"8", "", "login/duplicate-principal", ""},
 		{"27", "", "login/no-principal", trail.Likely}, {"13", "", "login/policy-blocks", trail.Likely}, {"", "", "login/rejected", trail.Likely}},
-	"ssh": {{"second-factor", "", "login/second-factor", ""}, {"mechanism", "", "login/mechanism-off", ""}, {"", "", "login/rejected", trail.Likely}},
+	"ssh": {{"second-factor", "", "login/second-factor", ""}, {"too-many", "", "login/key-refused", trail.Likely}, {"mechanism", "", "login/mechanism-off", ""}, {"", "", "login/rejected", trail.Likely}},
 }
 
 // loginLines is lines of a server's log that say why a login was refused, the
@@ -62,7 +62,8 @@ var loginCodes = map[string][]loginCode{
 // before it.
 var loginLines = map[string][]struct{ text, cause string }{
 	"ssh": {
-		{"not allowed because account is locked", "login/locked"}, {"account temporarily locked", "login/locked"}, {"maximum authentication attempts exceeded", "login/locked"},
+		{"not allowed because account is locked", "login/locked"}, {"account temporarily locked", "login/locked"}, {"with correct key but not from a permitted host", "login/not-from-here"}, {"access denied for user", "login/not-from-here"},
+		{"not in PubkeyAccepted", "login/key-refused"}, {"not met by user", "login/no-right"},
 		{"not allowed because not listed in AllowUsers", "login/no-right"}, {"not allowed because not in any group", "login/missing-group"}, {"not allowed because none of user's groups are listed in AllowGroups", "login/missing-group"},
 		{"not allowed because listed in DenyUsers", "login/no-right"}, {"not allowed because a group is listed in DenyGroups", "login/no-right"},
 		{"not allowed because shell", "login/disabled"}, {"ROOT LOGIN REFUSED", "login/not-from-here"}, {"(account expired)", "login/account-expired"}, {"account has expired", "login/account-expired"}, {"Account expired", "login/account-expired"},
@@ -118,6 +119,9 @@ func (v *view) loginReadings(w *wants, t *try) []Reading {
 			if r, ok := keeps.missing(v, t); ok {
 				list = append(list, r)
 			}
+			if r, ok := v.ownKey(t, f); ok {
+				list = append(list, r)
+			}
 			return list
 		case fact.LoginWithheld, fact.LoginFailed:
 			if barred {
@@ -125,6 +129,9 @@ func (v *view) loginReadings(w *wants, t *try) []Reading {
 			}
 		case fact.LoginRefused:
 			refused := []Reading{v.refusedLogin(w, t, f, account, keeps)}
+			if r, ok := v.ownKey(t, f); ok {
+				refused = append(refused, r)
+			}
 			if refused[0].Cause == "login/not-from-here" && t.server != "" {
 				w.add(Want{Look: fact.LookAccess, At: fact.Server, On: t.server, Target: fact.Target{Port: t.target.Port}, Gate: Door})
 				if r, ok := v.reverseReading(w, t, v.localAddress(t)); ok {
@@ -158,7 +165,7 @@ func (v *view) refusedLogin(w *wants, t *try, f, account *fact.Fact, keeps *kept
 	}
 	r.Summary = fmt.Sprintf("%s is refused by %s: %s", l.Account, l.Mechanism, words)
 	v.ticketWords(t, l, &r)
-	if r.Cause == "login/rejected" {
+	if r.Cause == "login/rejected" || l.Code == "too-many" {
 		r.Short = []string{"the protocol does not say why; the server's log or its accounts do"}
 		v.loginReason(w, t, f, &r)
 		v.accountReason(t, f, account, &r)

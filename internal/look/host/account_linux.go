@@ -24,8 +24,38 @@ import (
 )
 
 // Account leaves the state of one account of this host, as far as its own
-// files tell.
+// files tell; or of all that they name, with a last fact of no account that
+// says that there are no others.
 func Account(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
+	if order.Target.Account != "" {
+		account(ctx, env, order, emit)
+		return
+	}
+	text, err := os.ReadFile("/etc/passwd")
+	if err != nil {
+		emit(env.Failed(order, "/etc/passwd", "could not read the accounts", err, ""))
+		return
+	}
+	names := 0
+	for line := range strings.Lines(string(text)) {
+		name, _, ok := strings.Cut(line, ":")
+		if !ok || name == "" {
+			continue
+		}
+		if names++; names > mostAccounts {
+			emit(env.Failed(order, "/etc/passwd", "could not keep every account", fmt.Errorf("more than %d", mostAccounts), "--user NAME"))
+			return
+		}
+		one := order
+		one.Target.Account = name
+		account(ctx, env, one, emit)
+	}
+	f := env.Seen(order, "/etc/passwd", fmt.Sprintf("%d accounts, and no others", names))
+	f.Account = &fact.Account{Others: otherSources(), ClosedBy: closedBy()}
+	emit(f)
+}
+
+func account(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	a := fact.Account{Name: order.Target.Account, Others: otherSources(), ClosedBy: closedBy()}
 	fields, err := entryOf("/etc/passwd", a.Name)
 	if err != nil {

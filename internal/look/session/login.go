@@ -4,13 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net"
-	"os"
-	"slices"
 	"strings"
 	"time"
-
-	"golang.org/x/crypto/ssh"
 
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
@@ -45,7 +40,7 @@ func loginTry(ctx context.Context, env look.Env, order fact.Order) fact.Login {
 	}
 	c := &climber{env: env, order: order, scheme: scheme, wire: wire.Protocols[scheme.Wire], emit: func(fact.Fact) {}}
 	byCertificate := t.Security != fact.Plain && wire.ByCertificate[scheme.Wire] && len(c.presented().Certificate) > 0
-	if env.Secret == "" && !byCertificate && (scheme.Wire != "ssh" || env.Identity == "") {
+	if env.Secret == "" && !byCertificate && scheme.Wire != "ssh" {
 		return withheld("no secret was given")
 	}
 	raw := c.connect(ctx)
@@ -95,100 +90,4 @@ func (c *climber) again(ctx context.Context) func() (*wire.Conn, error) {
 		}
 		return c.conn, nil
 	}
-}
-
-// errSpent keeps the library from presenting a secret a second time.
-var errSpent = errors.New("the one try was made")
-
-// codeWords are what questions for a second factor speak of.
-var codeWords = []string{"verification code", "one-time", "otp", "passcode", "token", "authenticator", "second factor", "security code"}
-
-// wantsCode reports whether a question is for something else than the secret.
-func wantsCode(question string) bool {
-	return slices.ContainsFunc(codeWords, func(w string) bool { return strings.Contains(strings.ToLower(question), w) })
-}
-
-// loginSSH tries a key, or a password once: by the password method or, where
-// the server has only that, in answer to its questions.
-func (c *climber) loginSSH() fact.Login {
-	t := c.order.Target
-	l := fact.Login{Mechanism: "password"}
-	var auth []ssh.AuthMethod
-	spent, second := false, false
-	if c.env.Identity != "" {
-		text, err := os.ReadFile(c.env.Identity)
-		if err != nil {
-			return withheld("the key could not be read: " + err.Error())
-		}
-		key, err := ssh.ParsePrivateKey(text)
-		if err != nil {
-			return withheld("the key could not be read: " + err.Error())
-		}
-		l.Mechanism, l.Key = "publickey", ssh.FingerprintSHA256(key.PublicKey())
-		auth = append(auth, ssh.PublicKeys(key))
-	} else {
-		auth = append(auth, ssh.PasswordCallback(func() (string, error) { spent = true; return c.env.Secret, nil }),
-			ssh.KeyboardInteractive(func(_, _ string, questions []string, _ []bool) ([]string, error) {
-				if spent {
-					return nil, errSpent
-				}
-				if len(questions) == 0 {
-					return nil, nil
-				}
-				if slices.ContainsFunc(questions, wantsCode) {
-					second = true
-					return nil, errSpent // a secret is no answer to that
-				}
-				spent, l.Mechanism = true, "keyboard-interactive"
-				answers := make([]string, len(questions))
-				for i := range answers {
-					answers[i] = c.env.Secret
-				}
-				return answers, nil
-			}))
-	}
-	check, _, err := knownHosts()
-	if err != nil {
-		return withheld("the known hosts could not be read: " + err.Error())
-	}
-	place := endpoint.HostPort(strings.TrimSuffix(t.Name, "."), t.Port)
-	state := ""
-	config := &ssh.ClientConfig{User: t.Account, Auth: auth, HostKeyAlgorithms: preferred(check, place, t), HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
-		if state, _ = compareKey(check, place, t, key); state != "known" && c.env.Identity == "" {
-			return errSeen // a password is shown only to a host that is known
-		}
-		return nil
-	}}
-	conn, channels, requests, err := ssh.NewClientConn(&heard{c.conn, []byte(c.greeting.Head + "\r\n")}, place, config)
-	switch {
-	case err == nil:
-		l.Outcome = fact.LoginAccepted
-		go ssh.DiscardRequests(requests)
-		go func() {
-			for range channels {
-			}
-		}()
-		conn.Close()
-	case errors.Is(err, errSeen):
-		return withheld("the host key is " + state + ", and a password is shown only to a host that is known")
-	case second:
-		l.Outcome, l.Code, l.Text = fact.LoginRefused, "second-factor", "the server asks for a code beside the secret"
-	case strings.Contains(err.Error(), "unable to authenticate"):
-		l.Outcome, l.Text = fact.LoginRefused, "none of its ways was accepted, after "+methods(err)
-		if !slices.ContainsFunc([]string{"password", "keyboard-interactive", "publickey"}, func(m string) bool { return strings.Contains(methods(err), m) }) {
-			l.Code = "mechanism"
-		}
-	case spent && strings.HasSuffix(err.Error(), "EOF"):
-		l.Outcome, l.Text = fact.LoginRefused, "the server closed the connection without a word"
-	default:
-		l.Outcome, l.Text = fact.LoginFailed, wire.Clean(err.Error())
-	}
-	return l
-}
-
-// methods is what the library says it tried: "[none password]".
-func methods(err error) string {
-	_, after, _ := strings.Cut(err.Error(), "attempted methods [")
-	list, _, _ := strings.Cut(after, "]")
-	return list
 }
