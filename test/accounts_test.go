@@ -108,6 +108,26 @@ CREATE DATABASE tides; CREATE DATABASE shut; ALTER DATABASE shut ALLOW_CONNECTIO
 			t.Error("a secret, or a hash, is told")
 		}
 	}
+	c.sql(t, `\connect tides
+CREATE SCHEMA readings; CREATE TABLE readings.levels (at timestamptz); CREATE TABLE readings.rain (at timestamptz); CREATE SCHEMA closed; CREATE TABLE closed.book (at timestamptz);
+GRANT USAGE ON SCHEMA readings TO gauge; GRANT SELECT ON readings.levels TO gauge; GRANT SELECT ON closed.book TO gauge;`)
+	secret := right
+	for right, want := range map[string]string{
+		"{may: select, on: readings.levels}": "", "{may: SELECT, on: readings.rain}": "login/no-right proven", "{may: INSERT, on: readings.levels}": "login/no-right proven",
+		"{may: SELECT, on: closed.book}": "login/no-right proven", "{may: SELECT, on: readings.snow}": "login/no-such-resource proven", "{may: USAGE, on: schema floods}": "login/no-such-resource proven",
+		"{may: CONNECT, on: database tides}": "", "{may: CREATE, on: database tides}": "login/no-right proven",
+	} {
+		card := write(t, filepath.Join(t.TempDir(), "card.yaml"), "format: uakari.card/1\nname: ledger\nprogram: /usr/lib/postgresql/15/bin/postgres\naccount:\n  rights:\n    - "+right+"\n")
+		judged := traced(t, nil, "--card", card, "--user", "gauge", "--secret", "file:"+secret, fmt.Sprintf("postgres://127.0.0.1:%d/tides", c.port))
+		if want == "" {
+			expect(t, judged)
+			continue
+		}
+		expect(t, judged, want)
+		if strings.Contains(right, "closed") && !strings.Contains(dump(judged), "lacks USAGE on the schema closed") {
+			t.Errorf("the level is not named: %s", dump(judged))
+		}
+	}
 	// A record holds them all, and no hash.
 	record := filepath.Join(c.dir, "record.json")
 	if r := run(t, "record", "--for", fmt.Sprintf("postgres://127.0.0.1:%d/tides", c.port), "-o", record); r.status != 0 {

@@ -158,6 +158,15 @@ func TestMariaDB(t *testing.T) {
 	expect(t, login("nobody", right, ""), "login/unknown-account proven")
 	expect(t, login("gauge", right, "floods"), "login/no-right proven")
 	expect(t, login("shut", right, ""), "login/locked proven")
+	for on, want := range map[string]string{"{may: SELECT, on: tides.levels}": "", "{may: SELECT, on: floods.levels}": "login/no-right proven", "{may: CREATE, on: schema tides}": ""} {
+		card := write(t, filepath.Join(dir, "card.yaml"), "format: uakari.card/1\nname: ledger\nprogram: "+found[0]+"\naccount:\n  rights: ["+on+"]\n")
+		judged := traced(t, nil, "--card", card, "--user", "gauge", "--secret", "file:"+right, fmt.Sprintf("mysql://127.0.0.1:%d/tides", port))
+		if want == "" {
+			expect(t, judged)
+		} else {
+			expect(t, judged, want)
+		}
+	}
 	write(t, filepath.Join(dir, ".my.cnf"), "[client]\nuser=gauge\npassword=canary-old\n")
 	judged := login("gauge", right, "tides")
 	expect(t, judged, "login/saved-secret proven")

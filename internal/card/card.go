@@ -64,6 +64,9 @@ func (k *checker) wrong(at, format string, args ...any) {
 // Formats are the formats of settings files that can be read.
 var Formats = []string{"ini", "yaml", "json", "toml", "xml", "properties", "env", "ssh", "pg-service"}
 
+// Versions are the versions of TLS that a card may name.
+var Versions = []string{"TLS 1.0", "TLS 1.1", "TLS 1.2", "TLS 1.3"}
+
 // meanings are what a setting may have to be.
 var meanings = []string{"host", "port", "address", "url", "same"}
 
@@ -83,6 +86,11 @@ func (k *checker) check(c *fact.Card) {
 		k.wrong("$", "the card has no name; expected a line like: name: tidebook")
 	}
 	k.duration("$.fresh", c.Fresh)
+	for i, version := range c.ClientTLS {
+		if !slices.Contains(Versions, version) {
+			k.wrong(fmt.Sprintf("$.client-tls[%d]", i), "%q; expected one of %s", version, strings.Join(Versions, ", "))
+		}
+	}
 	k.duration("$.limit", c.Limit)
 	k.endpoint("$.endpoint", c.Endpoint)
 	for i, h := range c.Hops {
@@ -112,6 +120,11 @@ func (k *checker) check(c *fact.Card) {
 	}
 	for i, s := range c.Signs {
 		k.sign(fmt.Sprintf("$.signs[%d]", i), s)
+	}
+	if c.Account != nil {
+		for i, r := range c.Account.Rights {
+			k.right(fmt.Sprintf("$.account.rights[%d]", i), r)
+		}
 	}
 	for i, r := range c.Reasons {
 		at := fmt.Sprintf("$.reasons[%d]", i)
@@ -187,6 +200,33 @@ func (k *checker) settingAt(at string, s fact.SettingAt) {
 		k.wrong(at+".format", "format %q; expected one of %s", s.Format, strings.Join(Formats, ", "))
 	case Secretive(s.Key):
 		k.wrong(at+".key", "%q names a secret, and those are never read", s.Key)
+	}
+}
+
+// mayOn is the privileges of SQL that can be asked for, by what they are on.
+var mayOn = map[string][]string{
+	"database": {"CONNECT", "CREATE", "TEMPORARY"}, "schema": {"USAGE", "CREATE"},
+	"table": {"SELECT", "INSERT", "UPDATE", "DELETE", "TRUNCATE", "REFERENCES", "TRIGGER"},
+}
+
+func (k *checker) right(at string, r fact.Right) {
+	kind, name, named := strings.Cut(r.On, " ")
+	switch {
+	case r.On == "":
+		k.wrong(at, "a right on nothing; expected on: readings.levels, schema readings, database tides, or a path")
+	case strings.HasPrefix(r.On, "/"):
+		if r.May != "read" {
+			k.wrong(at+".may", "%q; expected read, of a path", r.May)
+		}
+		return
+	case !named:
+		kind = "table"
+	case mayOn[kind] == nil || kind == "table" || strings.TrimSpace(name) == "":
+		k.wrong(at+".on", "%q; expected readings.levels, schema readings, database tides, or a path", r.On)
+		return
+	}
+	if !slices.Contains(mayOn[kind], strings.ToUpper(r.May)) {
+		k.wrong(at+".may", "%q; expected one of %s", r.May, strings.Join(mayOn[kind], ", "))
 	}
 }
 

@@ -89,6 +89,15 @@ type CardAccount struct {
 	Name      string   `json:"name,omitempty" yaml:"name"`
 	Mechanism string   `json:"mechanism,omitempty" yaml:"mechanism"`
 	Groups    []string `json:"groups,omitempty" yaml:"groups"` // that it must be in, on the server
+	Rights    []Right  `json:"rights,omitempty" yaml:"rights"` // that it must have there
+}
+
+// Right is what an account must be allowed: a privilege of SQL on "TABLE" or
+// "SCHEMA.TABLE", on "schema NAME" or "database NAME"; or to "read" a path of
+// the server.
+type Right struct {
+	May string `json:"may" yaml:"may"`
+	On  string `json:"on" yaml:"on"`
 }
 
 // CardAnswer is the answer that is right.

@@ -232,6 +232,7 @@ type Reply struct {
 	Location string    `json:"location,omitempty"` // where an HTTP redirect leads
 	Spoke    string    `json:"spoke,omitempty"`    // the protocol that answered instead
 	Refused  bool      `json:"refused,omitempty"`  // the server wants an account first
+	Ways     []string  `json:"ways,omitempty"`     // to sign in, as far as it names them
 	SentMS   float64   `json:"sent_ms"`
 	FirstMS  float64   `json:"first_ms"` // to the first byte
 	TookMS   float64   `json:"took_ms"`  // to the last byte read
@@ -352,7 +353,19 @@ type Login struct {
 	// KeyWrong is why SSH clients use no such key file: others may read it.
 	KeyWrong string  `json:"key_wrong,omitempty"`
 	Ticket   *Ticket `json:"ticket,omitempty"`
-	TookMS   float64 `json:"took_ms"`
+	// Lacks is the rights that the card wants and the account does not have, as
+	// its own session was told.
+	Lacks  []LackingRight `json:"lacks,omitempty"`
+	TookMS float64        `json:"took_ms"`
+}
+
+// LackingRight is a right that is missing.
+type LackingRight struct {
+	Right Right  `json:"right"`
+	Level string `json:"level"` // where it is missing: "schema readings", "table readings.levels"
+	// Absent is that there is no such thing; Unknown, why nobody could tell.
+	Absent  bool   `json:"absent,omitempty"`
+	Unknown string `json:"unknown,omitempty"`
 }
 
 // Ticket is a Kerberos ticket for a service; its key is not in it.

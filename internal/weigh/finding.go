@@ -174,6 +174,11 @@ func (v *view) unseen(rung trail.Rung, s sum, causes []trail.Cause) (why, needs 
 		if v.ask.Account != "" {
 			return "the connection did not get so far", ""
 		}
+		for _, t := range s.tries {
+			if r := t.last().sessions.reply; r != nil && len(r.Reply.Ways) > 0 {
+				return "no account was tried; the server offers " + strings.Join(r.Reply.Ways, ", "), "--user NAME with --secret"
+			}
+		}
 		return "no account was tried", "--user NAME with --secret"
 	case trail.Certs, trail.Answer:
 		if behind {

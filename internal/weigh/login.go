@@ -84,6 +84,9 @@ var loginLines = map[string][]struct{ text, cause string }{
 // loginReadings reads the account gate: the protocol's own word for the one
 // try, and what the server knows of the account where that says more.
 func (v *view) loginReadings(w *wants, t *try) []Reading {
+	if r, ok := v.wayReading(t); ok {
+		return []Reading{r}
+	}
 	if v.ask.Account == "" || t.symptom != Fine {
 		return nil
 	}
@@ -116,6 +119,7 @@ func (v *view) loginReadings(w *wants, t *try) []Reading {
 			}
 			accepted := Reading{Gate: Account, Because: factIDs(f), Vantage: v.client, Summary: fmt.Sprintf("%s is accepted, by %s", l.Account, l.Mechanism)}
 			list := append(append(v.behindLogin(w, t, f, account), v.keyReadings(w, t, f)...), accepted)
+			list = append(list, v.rightReadings(w, t, f)...)
 			if r, ok := keeps.missing(v, t); ok {
 				list = append(list, r)
 			}
@@ -142,6 +146,22 @@ func (v *view) loginReadings(w *wants, t *try) []Reading {
 		}
 	}
 	return nil
+}
+
+// wayReading reads a server that does not offer the way to sign in that the
+// card says its clients use. No try is needed to know that.
+func (v *view) wayReading(t *try) (Reading, bool) {
+	c := t.sessions
+	if v.ask.Card == nil || v.ask.Card.Account == nil || v.ask.Card.Account.Mechanism == "" || c.reply == nil || len(c.reply.Reply.Ways) == 0 {
+		return Reading{}, false
+	}
+	want, offered := v.ask.Card.Account.Mechanism, c.reply.Reply.Ways
+	if slices.ContainsFunc(offered, func(w string) bool { return strings.EqualFold(w, want) }) {
+		return Reading{}, false
+	}
+	return Reading{Gate: Account, Cause: "login/mechanism-off", Apart: true, Because: factIDs(c.reply), Vantage: v.client,
+		Summary: fmt.Sprintf("the card's clients sign in by %s, and the server offers %s", want, strings.Join(offered, ", ")),
+		Values:  v.place(t, values{"mechanism": want, "server": v.answering(t)})}, true
 }
 
 func (v *view) refusedLogin(w *wants, t *try, f, account *fact.Fact, keeps *kept) Reading {

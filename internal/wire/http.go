@@ -38,6 +38,9 @@ func askHTTP(c *Conn, q Question) fact.Reply {
 			r.Date = date
 		}
 		r.Refused = r.Status == 401 || r.Status == 407
+		for _, c := range challenges(header.Values("WWW-Authenticate")) {
+			r.Ways = append(r.Ways, c.scheme)
+		}
 		// The head is the answer. Of the body, its beginning is enough: what
 		// came with the head or, where it matters, comes right after it.
 		size, err := strconv.Atoi(header.Get("Content-Length"))

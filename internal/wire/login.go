@@ -21,9 +21,10 @@ import (
 // Credentials are what one login try presents. They are in no fact.
 type Credentials struct {
 	Account, Secret string
-	Certificate     bool   // it was presented with the session, and there is no secret
-	Host, Path      string // of the endpoint
-	Realm           string // the client's own, of Kerberos
+	Certificate     bool         // it was presented with the session, and there is no secret
+	Host, Path      string       // of the endpoint
+	Rights          []fact.Right // that the session is asked about, once it is open
+	Realm           string       // the client's own, of Kerberos
 	// Again makes another connection as far as this one; nil: there is none.
 	Again func() (*Conn, error)
 }
@@ -180,6 +181,7 @@ func loginPostgres(c *Conn, with Credentials) (fact.Login, error) {
 			return l, nil
 		case kind == 'Z':
 			l.Outcome = fact.LoginAccepted
+			l.Lacks = lackingRights(with.Rights, postgresRights, func(question string) ([][]string, error) { return c.postgresQuery(question, 1) })
 			return l, nil
 		case kind == 'R' && len(message) >= 4 && with.Certificate && asksSecret(message):
 			l.Outcome, l.Mechanism, l.Code, l.Text = fact.LoginRefused, "certificate", "mechanism", "the server asks for a secret beside the certificate, and none was given"

@@ -73,11 +73,12 @@ func upgradeSMTP(c *Conn) fact.Upgrade {
 	return done(err, code == 220, text)
 }
 
-// askSMTP asks for nothing (NOOP, RFC 5321 section 4.1.1.9).
+// askSMTP asks what the server can do (EHLO, RFC 5321 section 4.1.1.1): after
+// TLS was begun, it has to be asked anew.
 func askSMTP(c *Conn, _ Question) fact.Reply {
-	return c.ask("smtp", "NOOP", "NOOP\r\n", func(r *fact.Reply) error {
+	return c.ask("smtp", "EHLO", "EHLO uakari.invalid\r\n", func(r *fact.Reply) error {
 		code, text, err := c.smtpReply()
-		r.Status, r.Text = code, Clean(text)
+		r.Status, r.Text, r.Ways = code, Clean(text), smtpWays(strings.Split(text, "\n"))
 		if code >= 400 {
 			r.Code = strconv.Itoa(code)
 		}
@@ -159,6 +160,7 @@ func askIMAP(c *Conn, _ Question) fact.Reply {
 	return c.ask("imap", "CAPABILITY", "u2 CAPABILITY\r\n", func(r *fact.Reply) error {
 		status, text, err := c.imapReply("u2")
 		r.Text = Clean(text)
+		r.Ways, _ = imapOffers(text)
 		if err == nil && status != "OK" {
 			r.Code = status
 		}

@@ -2,6 +2,7 @@ package wire
 
 import (
 	"encoding/binary"
+	"errors"
 	"strings"
 	"testing"
 
@@ -134,6 +135,65 @@ func TestRealms(t *testing.T) {
 	} {
 		if bare, realm := realmOf(c.name, c.own, c.host); bare != c.bare || realm != c.realm {
 			t.Errorf("%+v: %s of %s", c, bare, realm)
+		}
+	}
+}
+
+// TestWays is the ways to sign in that servers name before anybody tries.
+func TestWays(t *testing.T) {
+	for _, c := range []struct{ protocol, says, want string }{
+		{"smtp", "250-post\r\n250-AUTH PLAIN LOGIN\r\n250 HELP\r\n", "PLAIN LOGIN"}, {"smtp", "250 post\r\n", ""},
+		{"imap", "* CAPABILITY IMAP4rev2 AUTH=PLAIN AUTH=SCRAM-SHA-256\r\nu2 OK\r\n", "PLAIN SCRAM-SHA-256"}, {"imap", "* CAPABILITY IMAP4rev2 LOGINDISABLED\r\nu2 OK\r\n", ""},
+		{"http", "HTTP/1.1 401 No\r\nWWW-Authenticate: Digest realm=x, Bearer\r\nContent-Length: 0\r\n\r\n", "digest bearer"}, {"http", "HTTP/1.1 200 OK\r\nContent-Length: 0\r\n\r\n", ""},
+	} {
+		r := Protocols[c.protocol].Ask(peer(t, c.says), Question{Host: "post.varzea.example", Path: "/"})
+		if got := strings.Join(r.Ways, " "); got != c.want || r.Ending != fact.Done {
+			t.Errorf("%s, %q: %q, %+v", c.protocol, c.says, got, r)
+		}
+	}
+}
+
+// TestLackingRights asks for rights level by level.
+func TestLackingRights(t *testing.T) {
+	table := []fact.Right{{May: "select", On: `closed.the"book`}}
+	for name, c := range map[string]struct {
+		answers []string
+		want    string
+	}{
+		"all there":            {[]string{"t", "t"}, ""},
+		"not into the schema":  {[]string{"f"}, "schema closed"},
+		"not on the table":     {[]string{"t", "f"}, `table closed.the"book`},
+		"no such schema":       {[]string{"!no schema (3F000)"}, "schema closed absent"},
+		"nobody can tell":      {[]string{"!timeout (57014)"}, "schema closed: timeout (57014)"},
+		"an answer of no rows": {[]string{""}, "schema closed: an answer of another shape"},
+	} {
+		var asked []string
+		list := lackingRights(table, postgresRights, func(question string) ([][]string, error) {
+			answer := c.answers[len(asked)]
+			asked = append(asked, question)
+			if why, bad := strings.CutPrefix(answer, "!"); bad {
+				return nil, errors.New(why)
+			}
+			if answer == "" {
+				return nil, nil
+			}
+			return [][]string{{answer}}, nil
+		})
+		got := ""
+		for _, l := range list {
+			got = l.Level
+			if l.Absent {
+				got += " absent"
+			}
+			if l.Unknown != "" {
+				got += ": " + l.Unknown
+			}
+		}
+		if got != c.want {
+			t.Errorf("%s: %q, want %q", name, got, c.want)
+		}
+		if len(asked) == 2 && asked[1] != `SELECT has_table_privilege('"closed"."the""book"', 'SELECT')` {
+			t.Errorf("%s: asked %s", name, asked[1])
 		}
 	}
 }

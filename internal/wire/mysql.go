@@ -173,6 +173,7 @@ func loginMySQL(c *Conn, with Credentials) (fact.Login, error) {
 		switch {
 		case answer[0] == 0:
 			l.Outcome = fact.LoginAccepted
+			l.Lacks = lackingRights(with.Rights, mysqlRights, func(question string) ([][]string, error) { return c.mysqlQuery(question, 1) })
 			return l, nil
 		case answer[0] == 0xff:
 			l.Outcome = fact.LoginRefused

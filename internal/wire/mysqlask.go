@@ -24,6 +24,11 @@ func AskMySQL(conn net.Conn, account, question string, most int) ([][]string, er
 	if l.Outcome != fact.LoginAccepted {
 		return nil, fmt.Errorf("%s is refused: %s", account, Clean(l.Text))
 	}
+	return c.mysqlQuery(question, most)
+}
+
+// mysqlQuery asks one question in a session that is open.
+func (c *Conn) mysqlQuery(question string, most int) ([][]string, error) {
 	const query = 3 // COM_QUERY
 	c.hello.sequence = 0xff
 	if err := c.mysqlSend(append([]byte{query}, question...)); err != nil {

@@ -85,12 +85,7 @@ func loginSMTP(c *Conn, with Credentials) (fact.Login, error) {
 	if err != nil {
 		return fact.Login{Mechanism: "PLAIN"}, err
 	}
-	var offered []string
-	for _, line := range lines {
-		if rest, ok := strings.CutPrefix(strings.ToUpper(line[min(4, len(line)):]), "AUTH "); ok {
-			offered = strings.Fields(Clean(rest))
-		}
-	}
+	offered := smtpWays(lines)
 	s := sasl{way: saslWay(offered), with: with}
 	if s.way == "" {
 		return notOffered(offered), nil
@@ -115,6 +110,16 @@ func loginSMTP(c *Conn, with Credentials) (fact.Login, error) {
 			return l, err
 		}
 	}
+}
+
+// smtpWays is the ways to sign in that lines of an EHLO name.
+func smtpWays(lines []string) []string {
+	for _, line := range lines {
+		if rest, ok := strings.CutPrefix(strings.ToUpper(line[min(4, len(line)):]), "AUTH "); ok {
+			return strings.Fields(Clean(rest))
+		}
+	}
+	return nil
 }
 
 // smtpLines reads one reply, of one line or more (RFC 5321 section 4.2).
@@ -190,6 +195,12 @@ func (c *Conn) imapWays() (offered []string, closed bool, err error) {
 		return nil, false, err
 	}
 	_, text, err := c.imapReply("u4")
+	offered, closed = imapOffers(text)
+	return offered, closed, err
+}
+
+// imapOffers is the same, of an answer.
+func imapOffers(text string) (offered []string, closed bool) {
 	for line := range strings.Lines(strings.ToUpper(text)) {
 		list, ok := strings.CutPrefix(line, "* CAPABILITY ")
 		if !ok {
@@ -202,5 +213,5 @@ func (c *Conn) imapWays() (offered []string, closed bool, err error) {
 			closed = closed || word == "LOGINDISABLED"
 		}
 	}
-	return offered, closed, err
+	return offered, closed
 }

@@ -68,7 +68,11 @@ func loginTry(ctx context.Context, env look.Env, order fact.Order) fact.Login {
 			return withheld("the server does not encrypt, and the secret would be sent in the clear")
 		}
 	}
-	return wire.TryLogin(c.conn, scheme.Wire, wire.Credentials{Account: t.Account, Secret: env.Secret, Certificate: byCertificate && env.Secret == "", Host: c.hostHeader(), Path: t.Path, Realm: c.realm(), Again: c.again(ctx)})
+	var rights []fact.Right
+	if env.Card != nil && env.Card.Account != nil {
+		rights = env.Card.Account.Rights
+	}
+	return wire.TryLogin(c.conn, scheme.Wire, wire.Credentials{Rights: rights, Account: t.Account, Secret: env.Secret, Certificate: byCertificate && env.Secret == "", Host: c.hostHeader(), Path: t.Path, Realm: c.realm(), Again: c.again(ctx)})
 }
 
 // again makes another connection to a web server, which closes each after its
