@@ -202,3 +202,60 @@ func TestVersions(t *testing.T) {
 		}
 	}
 }
+
+// TestPolicies gives the client's own library settings of its own: what this
+// program speaks does not count.
+func TestPolicies(t *testing.T) {
+	nginx := needs(t, "nginx-light", "/usr/sbin/nginx")[0]
+	openssl := needs(t, "openssl", "/usr/bin/openssl")[0]
+	m := newMaker(t)
+	root := write(t, filepath.Join(m.dir, "root.pem"), pemOf(m.cert))
+	leaf, key := m.sign(&x509.Certificate{Subject: pkix.Name{CommonName: "tidebook"}, DNSNames: []string{"localhost"}}, m.cert, m.key)
+	for _, c := range []struct {
+		name, server, client string
+		want                 string // with the client's program known; else it is likely
+		doubt                bool
+	}{
+		{"nothing odd", "", "", "", false},
+		{"the client wants 1.3", "ssl_protocols TLSv1.2;", "MinProtocol = TLSv1.3", "certs/no-common-version proven", false},
+		{"the client has 1.2 at most", "ssl_protocols TLSv1.3;", "MaxProtocol = TLSv1.2", "certs/no-common-version proven", false},
+		{"the client has 1.2 at most, and the server both", "ssl_protocols TLSv1.2 TLSv1.3;", "MaxProtocol = TLSv1.2", "", false},
+		{"no suite of the client's", "ssl_protocols TLSv1.2; ssl_ciphers ECDHE-ECDSA-AES128-GCM-SHA256;", "CipherString = AES256+AESGCM", "certs/no-common-cipher proven", false},
+		{"a suite that only the client has", "ssl_protocols TLSv1.2; ssl_ciphers ECDHE-ECDSA-AES256-SHA384;", "", "certs/no-common-cipher proven", true},
+		{"keys that are short for the client", "", "CipherString = DEFAULT@SECLEVEL=4", "certs/weak proven", false},
+		{"an old server, and an old client", "ssl_protocols TLSv1; ssl_ciphers ALL:@SECLEVEL=0;", "MinProtocol = TLSv1\nCipherString = DEFAULT@SECLEVEL=0", "", false},
+	} {
+		dir, port := t.TempDir(), freePort(t)
+		write(t, filepath.Join(dir, "cert.pem"), pemOf(leaf))
+		write(t, filepath.Join(dir, "key.pem"), keyPEM(t, key))
+		secureWeb(t, nginx, dir, port, c.server)
+		conf := write(t, filepath.Join(dir, "openssl.cnf"), "openssl_conf = all\n[all]\nssl_conf = ssl\n[ssl]\nsystem_default = every\n[every]\n"+c.client+"\n")
+		t.Setenv("OPENSSL_CONF", conf)
+		// The client's own library is the judge.
+		_, failed := exec.Command(openssl, "s_client", "-connect", fmt.Sprintf("127.0.0.1:%d", port), "-CAfile", root, "-verify_return_error", "-brief").Output()
+		if well := c.want == "" || c.doubt; well != (failed == nil) {
+			t.Errorf("%s: its own library says %v", c.name, failed)
+		}
+		for _, program := range []string{openssl, ""} {
+			card := cardFor(t, nginx)
+			if program != "" {
+				card = write(t, filepath.Join(dir, "card.yaml"), readFile(t, card)+"client-program: "+program+"\n")
+			}
+			judged := traced(t, nil, "--trust", root, "--card", card, fmt.Sprintf("https://localhost:%d/", port))
+			want := c.want
+			if program == "" {
+				want = strings.Replace(want, "proven", "likely", 1)
+			}
+			switch {
+			case want == "":
+				expectHealthy(t, judged)
+			case c.doubt:
+				if !strings.Contains(dump(judged), "certs/no-common-cipher") || judged.Reached == trail.No {
+					t.Errorf("%s: %s", c.name, dump(judged))
+				}
+			default:
+				expect(t, judged, want)
+			}
+		}
+	}
+}

@@ -178,6 +178,7 @@ type Handshake struct {
 	ServerName string   `json:"server_name,omitempty"` // the name indicated (RFC 6066)
 	Version    string   `json:"version,omitempty"`
 	Cipher     string   `json:"cipher,omitempty"`
+	Suite      uint16   `json:"suite,omitempty"` // its number
 	Alert      int      `json:"alert,omitempty"` // sent by the server (RFC 8446 section 6); 0: none
 	Error      string   `json:"error,omitempty"`
 	Chain      [][]byte `json:"chain,omitempty"` // DER, in the order sent
@@ -212,6 +213,9 @@ type Trust struct {
 	Source string   `json:"source"` // file or folder read
 	Count  int      `json:"count"`  // roots in the store
 	Roots  [][]byte `json:"roots,omitempty"`
+	// Beside is that it is not the store that the client goes by: the system's,
+	// where a card names another one.
+	Beside bool `json:"beside,omitempty"`
 	// Revoked is the revocation lists in the store by issuers of the chain
 	// (RFC 5280 section 5), DER.
 	Revoked [][]byte `json:"revoked,omitempty"`
@@ -276,6 +280,7 @@ type Offer struct {
 	Version string `json:"version"` // "TLS 1.2"
 	Cipher  string `json:"cipher,omitempty"`
 	Alert   int    `json:"alert,omitempty"`
+	Own     bool   `json:"own,omitempty"` // of the suites of this host's own library only
 }
 
 // ResetHops is how many hops a refusal by a reset had left when it came.

@@ -58,6 +58,7 @@ const (
 	LookLink      Kind = "link"      // which neighbours answer on the link to an address
 	LookClock     Kind = "clock"     // how far this host's clock is off, by its time servers
 	LookOffers    Kind = "offers"    // which TLS versions and suites a server takes
+	LookLibrary   Kind = "library"   // the TLS library of this host's programs, and its settings
 	LookReset     Kind = "reset"     // with which hop limit a refusal arrives
 	LookClaims    Kind = "claims"    // which machines on the link have an address
 	LookHops      Kind = "hops"      // the routers that say a packet died with them
@@ -156,6 +157,7 @@ type Fact struct {
 	Claims    *Claims        `json:"claims,omitempty"`
 	Reset     *ResetHops     `json:"reset,omitempty"`
 	Offers    *Offers        `json:"offers,omitempty"`
+	Library   *Library       `json:"library,omitempty"`
 	Clock     *Clock         `json:"clock,omitempty"`
 	Addresses *Addresses     `json:"addresses,omitempty"`
 	Listeners *Listeners     `json:"listeners,omitempty"`
@@ -233,6 +235,8 @@ func (f Fact) Payload() any {
 		return f.Reset
 	case f.Offers != nil:
 		return f.Offers
+	case f.Library != nil:
+		return f.Library
 	case f.Clock != nil:
 		return f.Clock
 	case f.Hops != nil:

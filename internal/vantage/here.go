@@ -34,6 +34,7 @@ var looks = map[fact.Kind]func(context.Context, look.Env, fact.Order, look.Emit)
 	fact.LookReset:     path.Reset,
 	fact.LookClock:     path.Clock,
 	fact.LookOffers:    session.Offers,
+	fact.LookLibrary:   session.Library,
 	fact.LookClaims:    path.Claims,
 	fact.LookAddresses: host.Addresses,
 	fact.LookListeners: host.Listeners,

@@ -44,6 +44,10 @@ func (v *view) certReadings(w *wants, t *try) []Reading {
 		return append(readings, v.alertReadings(w, t, c)...)
 	case !v.verifies(t):
 		h := c.handshake.Handshake
+		base := Reading{Gate: Session, Apart: true, Because: factIDs(c.handshake), Vantage: c.handshake.Vantage, Values: v.place(t, values{"server": v.answering(t)})}
+		if list := v.versionReadings(w, t, c, base); len(list) > 0 {
+			return append(readings, list...)
+		}
 		return append(readings, Reading{Gate: Session, Because: factIDs(c.handshake), Vantage: c.handshake.Vantage,
 			Summary: h.Version + "; clients of " + t.target.Scheme + " do not check the certificate unless told to" + t.seen()})
 	}
@@ -173,42 +177,15 @@ func (v *view) alertReadings(w *wants, t *try, c climb) []Reading {
 	if nothingInCommon[h.Alert] && !t.ownTry {
 		v.offered(w, t, &r)
 	}
+	if r.Harmless { // the client's own library comes further than this program
+		return []Reading{r, {Gate: Session, Because: r.Because, Vantage: r.Vantage, Summary: r.Summary}}
+	}
 	return []Reading{r}
 }
 
 // nothingInCommon is the alerts of a server that finds no version or no suite
 // among those that a client offers.
 var nothingInCommon = map[int]bool{40: true, 70: true, 71: true}
-
-// offered asks what the server does take, in hellos that are wider than those
-// of any library.
-func (v *view) offered(w *wants, t *try, r *Reading) {
-	w.add(Want{Look: fact.LookOffers, At: fact.Client, Target: t.target, Gate: Session})
-	for _, f := range v.facts(v.client, fact.LookOffers) {
-		if f.Offers == nil || f.Order.Target != t.target {
-			continue
-		}
-		var taken []string
-		oldest := true
-		for _, o := range f.Offers.List {
-			if o.Cipher != "" {
-				taken = append(taken, o.Version+" with "+o.Cipher)
-				oldest = oldest && o.Version == "SSL 3.0"
-			}
-		}
-		if len(taken) == 0 {
-			return
-		}
-		r.Cause, r.Most, r.Short = "certs/no-common-cipher", "", []string{"what this client's own library offers was not read"}
-		r.Summary = fmt.Sprintf("the server refuses every suite that ordinary libraries offer, and takes %s", strings.Join(taken, ", "))
-		if oldest {
-			r.Cause, r.Summary = "certs/no-common-version", "the server takes no version of TLS, only SSL 3.0"
-		}
-		r.Summary += t.seen()
-		r.Because = append(r.Because, f.ID)
-		return
-	}
-}
 
 // chainReadings judges the certificates that were shown.
 func (v *view) chainReadings(w *wants, t *try, c climb) []Reading {
@@ -244,7 +221,8 @@ func (v *view) chainReadings(w *wants, t *try, c climb) []Reading {
 		}
 	}
 	trusted := v.judgeTrust(c, chain, shut)
-	v.judgeStrength(c, chain, shut)
+	readings = append(readings, v.strengthReadings(w, t, chain, base)...)
+	readings = append(readings, v.versionReadings(w, t, c, base)...)
 	v.judgeRevoked(c, chain, shut)
 	if r, ok := v.otherOnTheWay(w, t, c, chain[0]); ok {
 		readings = append(readings, r)
@@ -436,6 +414,8 @@ func (v *view) judgeTrust(c climb, chain []*x509.Certificate, shut func(string, 
 	}
 	last := topOf(chain)
 	store := fmt.Sprintf("none of the %d roots in %s", trust.Count, trust.Source)
+	report := shut
+	shut = func(cause, summary string, short ...string) { report(cause, summary+otherClients(c, chain), short...) }
 	switch {
 	case selfSigned(leaf):
 		shut("certs/self-signed", fmt.Sprintf("the certificate %s is signed by itself, and %s is it", nameOf(leaf), store))
@@ -447,6 +427,22 @@ func (v *view) judgeTrust(c climb, chain []*x509.Certificate, shut func(string, 
 		shut("certs/unknown-issuer", fmt.Sprintf("%s vouches for the chain, and %s is it", nameOfName(last.Issuer), store))
 	}
 	return false
+}
+
+// otherClients says of a chain that this client does not trust which others do
+// all the same: a fault that only some programs show is hard to believe.
+func otherClients(c climb, chain []*x509.Certificate) string {
+	text := ""
+	if c.beside != nil {
+		system := c.beside.Trust
+		if beside := (climb{handshake: c.handshake, trust: c.beside}); trustedBy(beside, chain) {
+			text = fmt.Sprintf("; programs that go by %s take it", system.Source)
+		}
+	}
+	if leaf := chain[0]; len(chain) == 1 && !selfSigned(leaf) && len(leaf.IssuingCertificateURL) > 0 {
+		text += "; some browsers fetch what was not sent, since the certificate says where, and do not show this"
+	}
+	return text
 }
 
 // withinAll is a time at which every certificate of a chain is valid, if

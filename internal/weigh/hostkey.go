@@ -1,7 +1,6 @@
 package weigh
 
 import (
-	"crypto/rsa"
 	"crypto/sha256"
 	"crypto/x509"
 	"fmt"
@@ -112,30 +111,6 @@ func misordered(chain []*x509.Certificate) string {
 	return ""
 }
 
-// judgeStrength finds what clients of today refuse: purposes, keys and
-// signatures that are too weak, and old versions.
-func (v *view) judgeStrength(c climb, chain []*x509.Certificate, shut func(string, string, ...string)) {
-	const notRead = "what this client's own library accepts was not read"
-	leaf := chain[0]
-	serves := len(leaf.ExtKeyUsage) == 0 && len(leaf.UnknownExtKeyUsage) == 0 || slices.Contains(leaf.ExtKeyUsage, x509.ExtKeyUsageServerAuth) || slices.Contains(leaf.ExtKeyUsage, x509.ExtKeyUsageAny)
-	if !serves {
-		shut("certs/wrong-purpose", "the certificate is not meant for servers: its extended key usage leaves them out")
-	}
-	for _, cert := range chain {
-		if key, ok := cert.PublicKey.(*rsa.PublicKey); ok && key.N.BitLen() < 2048 {
-			shut("certs/weak", fmt.Sprintf("the key of %s has %d bits, and clients of today want 2048", nameOf(cert), key.N.BitLen()), notRead)
-			break
-		}
-		if slices.Contains([]x509.SignatureAlgorithm{x509.MD5WithRSA, x509.SHA1WithRSA, x509.ECDSAWithSHA1, x509.DSAWithSHA1}, cert.SignatureAlgorithm) && !selfSigned(cert) {
-			shut("certs/weak", fmt.Sprintf("%s is signed with %s, which clients of today refuse", nameOf(cert), cert.SignatureAlgorithm), notRead)
-			break
-		}
-	}
-	if version := c.handshake.Handshake.Version; version == "TLS 1.0" || version == "TLS 1.1" {
-		shut("certs/no-common-version", fmt.Sprintf("the server speaks %s at most, and clients of today want TLS 1.2", version), notRead)
-	}
-}
-
 // otherOnTheWay compares the certificate that the client is shown with the
 // one that the server shows itself.
 func (v *view) otherOnTheWay(w *wants, t *try, c climb, leaf *x509.Certificate) (Reading, bool) {
@@ -163,6 +138,21 @@ func (v *view) trusts(c climb) bool {
 	bad := false
 	ok := c.trust != nil && v.judgeTrust(c, parseChain(c.handshake.Handshake.Chain), func(string, string, ...string) { bad = true })
 	return ok && !bad
+}
+
+// trustedBy reports whether a path leads to a root of a climb's store, at a
+// time when all of it was valid.
+func trustedBy(c climb, chain []*x509.Certificate) bool {
+	roots, between := x509.NewCertPool(), x509.NewCertPool()
+	trusted := parseChain(c.trust.Trust.Roots)
+	for _, root := range trusted {
+		roots.AddCert(root)
+	}
+	for _, cert := range chain[1:] {
+		between.AddCert(cert)
+	}
+	_, err := chain[0].Verify(x509.VerifyOptions{Roots: roots, Intermediates: between, CurrentTime: withinAll(append(trusted, chain...)), KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny}})
+	return err == nil
 }
 
 // printOf is the beginning of a certificate's fingerprint.

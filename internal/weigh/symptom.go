@@ -121,6 +121,7 @@ type climb struct {
 	upgrade   *fact.Fact
 	handshake *fact.Fact
 	trust     *fact.Fact
+	beside    *fact.Fact // another store, that the client does not go by
 	hostKey   *fact.Fact
 	reply     *fact.Fact
 }

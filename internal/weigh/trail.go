@@ -239,8 +239,9 @@ func (s sum) reached() trail.Reached {
 			return trail.Unknown
 		}
 		// Silence of a service that may have nothing to say is no answer
-		// either way, unless something was seen to stop what was sent.
-		if t.symptom == Unasked && !slices.ContainsFunc(t.verdict.causes, func(j *judged) bool { return j.blocking }) {
+		// either way, unless something was seen to stop what was sent; nor is
+		// a session that this program cannot make and the client's can.
+		if (t.symptom == Unasked || t.symptom == SessionFailed) && !slices.ContainsFunc(t.verdict.causes, func(j *judged) bool { return j.blocking }) {
 			return trail.Unknown
 		}
 	}
@@ -268,6 +269,9 @@ func (v *view) tellApart(s sum, causes []trail.Cause) *trail.Tell {
 		return nil
 	}
 	t := s.tries[0].last()
+	if t.symptom == SessionFailed && s.reached() == trail.Unknown {
+		return &trail.Tell{Look: "with the client's own program, whose library speaks what this one does not"}
+	}
 	if t.server == "" {
 		look := "at the server, over SSH, or through a record that uakari record --for makes there"
 		if v.ask.Command == "" {

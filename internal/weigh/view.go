@@ -58,6 +58,8 @@ func (c *climb) take(f *fact.Fact) {
 		c.upgrade = f
 	case f.Handshake != nil:
 		c.handshake = f
+	case f.Trust != nil && f.Trust.Beside:
+		c.beside = f
 	case f.Trust != nil:
 		c.trust = f
 	case f.HostKey != nil:

@@ -1,6 +1,7 @@
 package session
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"crypto/tls"
@@ -8,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -15,6 +17,7 @@ import (
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/look"
+	"uakari/internal/look/library"
 	"uakari/internal/wire"
 )
 
@@ -25,19 +28,91 @@ var helloVersions = []struct {
 	name string
 }{{0x0304, "TLS 1.3"}, {0x0303, "TLS 1.2"}, {0x0302, "TLS 1.1"}, {0x0301, "TLS 1.0"}, {0x0300, "SSL 3.0"}}
 
+// Library leaves which TLS library the client's programs use here, and how it
+// is set.
+func Library(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
+	l := libraryOf(env)
+	saw := "none that is known"
+	if l.Name != "" {
+		saw = strings.TrimSpace(fmt.Sprintf("%s, %s to %s, level %d, %d suites", l.Name, nameOr(l.Min, "any"), nameOr(l.Max, "any"), l.Level, len(l.Suites)))
+	}
+	f := env.Seen(order, strings.TrimSpace("TLS library "+l.Place), saw)
+	f.Library = &l
+	emit(f)
+}
+
+func libraryOf(env look.Env) fact.Library {
+	program := ""
+	if env.Card != nil {
+		program = env.Card.ClientProgram
+	}
+	return library.Root("").Read(program)
+}
+
+func nameOr(s, other string) string {
+	if s == "" {
+		return other
+	}
+	return s
+}
+
+// ownSuites is what this host's library offers in a version; nothing if it
+// does not speak that version.
+func ownSuites(l fact.Library, version string) []uint16 {
+	switch {
+	case version == "SSL 3.0", l.Min != "" && version < l.Min, l.Max != "" && version > l.Max:
+		return nil
+	case version == "TLS 1.3" && l.NewSuites == nil:
+		return newSuites[:3]
+	case version == "TLS 1.3":
+		return slices.DeleteFunc(slices.Clone(newSuites), func(code uint16) bool { return !slices.Contains(l.NewSuites, suiteName(code)) })
+	case l.Suites == nil:
+		return library.Ordinary()
+	}
+	return l.Suites
+}
+
 // Offers leaves which versions a TLS server takes and which suite it chooses of
 // all that are in use: our own hello is far wider than what any library would
-// offer, and nothing follows it. Five connections at most, side by side.
+// offer, and nothing follows it. The same is asked with what the library of
+// this host's programs offers. Nine connections at most, side by side.
 func Offers(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
-	offers := fact.Offers{List: make([]fact.Offer, len(helloVersions))}
+	var offers fact.Offers
 	var wg sync.WaitGroup
-	for i, v := range helloVersions {
-		wg.Go(func() { offers.List[i] = offer(ctx, env, order, v.code, v.name) })
+	var mu sync.Mutex // guards offers
+	own := libraryOf(env)
+	if own.Min == "" && own.Name == "" {
+		own.Min = "TLS 1.2"
+	}
+	take := func(code uint16, name string, suites []uint16, mine bool) {
+		wg.Go(func() {
+			o := offer(ctx, env, order, code, name, suites)
+			o.Own = mine
+			mu.Lock()
+			defer mu.Unlock()
+			offers.List = append(offers.List, o)
+		})
+	}
+	for _, v := range helloVersions {
+		wide := oldSuites()
+		if v.code == tls.VersionTLS13 {
+			wide = newSuites
+		}
+		take(v.code, v.name, wide, false)
+		if suites := ownSuites(own, v.name); len(suites) > 0 {
+			take(v.code, v.name, suites, true)
+		}
 	}
 	wg.Wait()
+	slices.SortFunc(offers.List, func(a, b fact.Offer) int {
+		if a.Own != b.Own {
+			return cmp.Compare(fmt.Sprint(a.Own), fmt.Sprint(b.Own))
+		}
+		return -cmp.Compare(strings.Replace(a.Version, "SSL", "A", 1), strings.Replace(b.Version, "SSL", "A", 1))
+	})
 	var taken []string
 	for _, o := range offers.List {
-		if o.Cipher != "" {
+		if o.Cipher != "" && !o.Own {
 			taken = append(taken, o.Version+" with "+o.Cipher)
 		}
 	}
@@ -51,7 +126,7 @@ func Offers(ctx context.Context, env look.Env, order fact.Order, emit look.Emit)
 }
 
 // offer makes one connection up to the server's word on one hello.
-func offer(ctx context.Context, env look.Env, order fact.Order, version uint16, name string) fact.Offer {
+func offer(ctx context.Context, env look.Env, order fact.Order, version uint16, name string, suites []uint16) fact.Offer {
 	o := fact.Offer{Version: name}
 	scheme, _ := endpoint.Lookup(order.Target.Scheme)
 	c := &climber{env: env, order: order, scheme: scheme, wire: wire.Protocols[scheme.Wire], emit: func(fact.Fact) {}}
@@ -72,7 +147,7 @@ func offer(ctx context.Context, env look.Env, order fact.Order, version uint16, 
 			return o
 		}
 	}
-	if _, err := c.conn.Write(wideHello(version, indicated(order.Target.Name))); err != nil {
+	if _, err := c.conn.Write(wideHello(version, indicated(order.Target.Name), suites)); err != nil {
 		return o
 	}
 	cipher, chosen, alert, err := serverWord(c.conn)
@@ -134,7 +209,7 @@ func serverWord(r io.Reader) (cipher, version uint16, alert int, err error) {
 // wideHello is a client's hello that offers one version and every suite that is
 // in use. For version 1.3 it brings no key: the server names its choice and asks
 // for one (RFC 8446 section 4.1.4).
-func wideHello(version uint16, name string) []byte {
+func wideHello(version uint16, name string, suites []uint16) []byte {
 	u16 := func(list ...uint16) []byte {
 		var b []byte
 		for _, v := range list {
@@ -157,10 +232,9 @@ func wideHello(version uint16, name string) []byte {
 	extend(10, sized(2, u16(29, 23, 24, 25, 30, 26, 27, 28, 256, 257, 258)))
 	extend(11, []byte{1, 0})
 	extend(13, sized(2, u16(0x0403, 0x0503, 0x0603, 0x0807, 0x0808, 0x0804, 0x0805, 0x0806, 0x0809, 0x080a, 0x080b, 0x0401, 0x0501, 0x0601, 0x0301, 0x0303, 0x0203, 0x0201, 0x0402, 0x0202)))
-	suites := oldSuites()
 	legacy := version
 	if version == tls.VersionTLS13 {
-		legacy, suites = tls.VersionTLS12, newSuites
+		legacy = tls.VersionTLS12
 		extend(43, sized(1, u16(version)))
 		extend(51, sized(2, nil))
 	}

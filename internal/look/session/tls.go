@@ -65,6 +65,7 @@ func (c *climber) handshake(ctx context.Context) bool {
 	}
 	if err == nil {
 		h.Ending, h.Version, h.Cipher = fact.Done, tls.VersionName(state.Version), tls.CipherSuiteName(state.CipherSuite)
+		h.Suite = state.CipherSuite
 	} else {
 		describe(&h, err)
 	}
@@ -218,12 +219,24 @@ func sawHandshake(h fact.Handshake) string {
 
 // trust keeps the roots of this client that could vouch for the chain.
 func (c *climber) trust(chain [][]byte) {
-	store, err := trust.Load(c.env.Trust)
+	if c.env.Trust == "" && c.env.Card != nil && c.env.Card.ClientTrust != "" {
+		c.trustIn(c.env.Card.ClientTrust, chain, false)
+		c.trustIn("", chain, true)
+		return
+	}
+	c.trustIn(c.env.Trust, chain, false)
+}
+
+func (c *climber) trustIn(path string, chain [][]byte, beside bool) {
+	store, err := trust.Load(path)
+	if err != nil && beside {
+		return // it would only have been compared
+	}
 	if err != nil {
 		c.emit(c.env.Failed(c.order, "trust store", "could not read the client's trust store", err, "a readable file for --trust"))
 		return
 	}
-	t := fact.Trust{Source: store.Source, Count: store.Count(), Roots: store.For(chain), Revoked: store.Lists(chain)}
+	t := fact.Trust{Source: store.Source, Count: store.Count(), Roots: store.For(chain), Revoked: store.Lists(chain), Beside: beside}
 	f := c.env.Seen(c.order, "trust store "+store.Source, fmt.Sprintf("%d of %d roots could vouch for the chain", len(t.Roots), t.Count))
 	f.Trust = &t
 	c.emit(f)
