@@ -61,6 +61,7 @@ func (l *lab) background(ns string, words ...string) *exec.Cmd {
 	cmd := exec.Command("ip", append([]string{"netns", "exec", ns}, words...)...)
 	log := &strings.Builder{}
 	cmd.Stdout, cmd.Stderr = log, log
+	cmd.WaitDelay = time.Second // its children may outlive it for a moment
 	if err := cmd.Start(); err != nil {
 		l.t.Fatal(err)
 	}

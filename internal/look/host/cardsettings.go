@@ -117,8 +117,9 @@ func readSetting(at fact.SettingAt) fact.SettingSeen {
 	}
 	seen.Missing = "no such key in " + at.File
 	nearest := max(2, len(at.Key)/4) + 1
+	wanted := placed(at.Key)
 	for _, f := range all {
-		if f.key == at.Key && !f.off {
+		if !f.off && (f.key == wanted || at.Format == "ssh" && strings.EqualFold(f.key, wanted)) {
 			seen.Missing, seen.Value, seen.Line = "", withoutSecrets(f.value), f.line
 			continue
 		}
@@ -142,6 +143,12 @@ func readSetting(at fact.SettingAt) fact.SettingSeen {
 		}
 	}
 	return seen
+}
+
+// placed is a key with its places in lists written as settings are read here:
+// "servers[0].host" is "servers.0.host".
+func placed(key string) string {
+	return strings.NewReplacer("[", ".", "]", "").Replace(key)
 }
 
 // secretsIn finds what may be a secret within a value: URLs, which may name an
@@ -227,6 +234,7 @@ var lineFormats = map[string]lineFormat{
 func inLines(text string, as lineFormat) []found {
 	var list []found
 	section, number := "", 0
+	tables := map[string]int{} // how many of each list of tables there were
 	for line := range strings.Lines(text) {
 		number++
 		line = strings.TrimRight(line, "\r\n")
@@ -236,8 +244,13 @@ func inLines(text string, as lineFormat) []found {
 			trimmed = strings.TrimLeft(trimmed, as.comments+" \t")
 		}
 		if as.sections && strings.HasPrefix(trimmed, "[") && strings.Contains(trimmed, "]") {
-			if name, _, _ := strings.Cut(trimmed[1:], "]"); !off {
-				section = strings.TrimSpace(name) + "."
+			name, _, _ := strings.Cut(trimmed[1:], "]")
+			name, listed := strings.CutPrefix(name, "[")
+			if name = strings.TrimSpace(name); !off && listed { // a table of a list, as TOML has them
+				section = fmt.Sprintf("%s.%d.", name, tables[name])
+				tables[name]++
+			} else if !off {
+				section = name + "."
 			}
 			continue
 		}
@@ -287,6 +300,7 @@ func inTree(text string) ([]found, error) {
 		return nil, errors.New(first)
 	}
 	var list []found
+	anchors := map[string]ast.Node{}
 	var walk func(path string, n ast.Node)
 	walk = func(path string, n ast.Node) {
 		if len(list) > 10000 {
@@ -299,10 +313,25 @@ func inTree(text string) ([]found, error) {
 				walk(path, v)
 			}
 		case *ast.MappingValueNode:
+			if _, merge := n.Key.(*ast.MergeKeyNode); merge {
+				walk(path, n.Value)
+				break
+			}
 			walk(join(n.Key.GetToken().Value), n.Value)
 		case *ast.SequenceNode:
 			for i, v := range n.Values {
 				walk(join(fmt.Sprint(i)), v)
+			}
+		case *ast.AnchorNode:
+			anchors[n.Name.GetToken().Value] = n.Value
+			walk(path, n.Value)
+		case *ast.AliasNode:
+			// What an alias holds may hold it: it is followed once.
+			name := n.Value.GetToken().Value
+			if at := anchors[name]; at != nil {
+				delete(anchors, name)
+				walk(path, at)
+				anchors[name] = at
 			}
 		case *ast.NullNode:
 			list = append(list, found{path, "", n.GetToken().Position.Line, false})
