@@ -115,3 +115,56 @@ func TestBroker(t *testing.T) {
 		}
 	}
 }
+
+// TestShares signs in at a real file server, which says by codes what it has
+// against an account.
+func TestShares(t *testing.T) {
+	t.Parallel()
+	found := needs(t, "samba samba-common-bin", "/usr/sbin/smbd", "/usr/bin/smbpasswd", "/usr/bin/pdbedit")
+	l := newLab(t)
+	dir := shortDir(t)
+	conf := "[global]\nworkgroup = VARZEA\nnetbios name = LEDGER\nserver role = standalone server\ndisable spoolss = yes\nprinting = bsd\nload printers = no\nsmb ports = 445\n" +
+		"interfaces = 10.20.0.14\nbind interfaces only = yes\nlog file = " + dir + "/log\nmap to guest = never\n"
+	for _, each := range []string{"lock", "state", "cache", "pid"} {
+		conf += each + " directory = " + filepath.Join(dir, each) + "\n"
+	}
+	for _, each := range []string{"private", "ncalrpc"} {
+		conf += each + " dir = " + filepath.Join(dir, each) + "\n"
+	}
+	for _, each := range []string{"lock", "state", "cache", "pid", "private", "ncalrpc", "tides"} {
+		if err := os.Mkdir(filepath.Join(dir, each), 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	conf += "[tides]\npath = " + dir + "/tides\n[closed]\npath = " + dir + "/tides\nvalid users = root\n"
+	settings := write(t, filepath.Join(dir, "conf"), conf)
+	// Accounts that every Debian has stand in for people.
+	for _, name := range []string{"games", "news", "man"} {
+		must(t, "tide7\ntide7\n", found[1], "-c", settings, "-s", "-a", name)
+	}
+	must(t, "", found[1], "-c", settings, "-d", "news")
+	if missed := traced(t, enter(l.client), "smb://10.20.0.14/tides"); missed.Reached != trail.No {
+		t.Errorf("nothing runs: %s", dump(missed))
+	}
+	start(t, "10.20.0.14:445", enter(l.server), found[0], "-F", "--no-process-group", "-s", settings)
+	expectHealthy(t, traced(t, enter(l.client), "smb://10.20.0.14/tides"))
+	right, wrong := write(t, filepath.Join(dir, "right"), "tide7"), write(t, filepath.Join(dir, "wrong"), "canary-7f3a")
+	for _, c := range []struct{ user, secret, share, want string }{
+		{"games", right, "tides", ""},
+		{`VARZEA\games`, right, "", ""},
+		{"games", wrong, "tides", "login/rejected likely"},
+		{"news", right, "tides", "login/disabled proven"},
+		{"games", right, "floods", "login/no-such-resource proven"},
+		{"games", right, "closed", "login/no-right proven"},
+	} {
+		judged := traced(t, enter(l.client), "--user", c.user, "--secret", "file:"+c.secret, "smb://10.20.0.14/"+c.share)
+		if c.want == "" {
+			expect(t, judged)
+		} else {
+			expect(t, judged, c.want)
+		}
+		if strings.Contains(dump(judged), "canary-7f3a") {
+			t.Error("the secret is told")
+		}
+	}
+}

@@ -86,6 +86,8 @@ var (
 	nfsd    = Program{Name: "nfsd", Paths: []string{"/usr/sbin/rpc.nfsd"}, Units: []string{"nfs-server.service"}, Default: 2049}
 	ganesha = Program{Name: "ganesha.nfsd", Paths: []string{"/usr/bin/ganesha.nfsd"}, Units: []string{"nfs-ganesha.service"}, Default: 2049, Logs: []string{"/var/log/ganesha/ganesha.log"}}
 	rpcbind = Program{Name: "rpcbind", Paths: []string{"/usr/sbin/rpcbind", "/sbin/rpcbind"}, Units: []string{"rpcbind.service", "rpcbind.socket"}, Default: 111}
+	smbd    = Program{Name: "smbd", Paths: []string{"/usr/sbin/smbd"}, Units: []string{"smbd.service", "smb.service", "samba-ad-dc.service"}, Settings: []string{"/etc/samba/smb.conf"},
+		Port: `(?mi)^\s*smb ports\s*=\s*(\d+)`, Default: 445, Logs: []string{"/var/log/samba/log.smbd"}, LogTo: `(?m)^\s*log file\s*=\s*(/[^\s%]+)`}
 	dcerpcd = Program{Name: "samba-dcerpcd", Paths: []string{"/usr/libexec/samba/samba-dcerpcd", "/usr/lib/*/samba/samba-dcerpcd"}, Units: []string{"samba-dcerpcd.service", "smbd.service", "samba-ad-dc.service"}, Default: 135, Logs: []string{"/var/log/samba/log.rpcd_epmapper", "/var/log/samba/log.samba-dcerpcd"}}
 	chronyd = Program{Name: "chronyd", Paths: []string{"/usr/sbin/chronyd"}, Units: []string{"chrony.service", "chronyd.service"},
 		Settings: []string{"/etc/chrony/chrony.conf", "/etc/chrony.conf"}, Port: `(?m)^\s*port\s+(\d+)`, Default: 123, Logs: []string{"/var/log/chrony/*.log"}}
@@ -144,6 +146,7 @@ var Schemes = []Scheme{
 	{Name: "mqtt", Port: 1883, Security: fact.Plain, First: ClientFirst, Wire: "mqtt", Programs: on(mosquitto, 1883)},
 	{Name: "mqtts", Port: 8883, Security: fact.TLS, First: ClientFirst, Wire: "mqtt", Verify: true, Programs: on(mosquitto, 8883)},
 	{Name: "ftp", Port: 21, Security: fact.StartTLS, First: ServerFirst, Wire: "ftp", Programs: []Program{vsftpd}},
+	{Name: "smb", Port: 445, Security: fact.Plain, First: ClientFirst, Wire: "smb", Programs: []Program{smbd}},
 	{Name: "nfs", Port: 2049, Open: true, Security: fact.Plain, First: ClientFirst, Wire: "nfs", Programs: []Program{nfsd, ganesha}},
 	{Name: "rpc", Port: 111, Open: true, Security: fact.Plain, First: ClientFirst, Wire: "rpc", Programs: []Program{rpcbind}},
 	{Name: "dcerpc", Port: 135, Open: true, Security: fact.Plain, First: ClientFirst, Wire: "dcerpc", Programs: []Program{dcerpcd}},

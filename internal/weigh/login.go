@@ -54,6 +54,12 @@ var loginCodes = map[string][]loginCode{
 	"krb5": {{"6", "", "login/unknown-account", ""}, {"18", "", "login/locked", trail.Likely}, {"1", "", "login/account-expired", ""}, {"23", "", "login/secret-expired", ""}, {"24", "", "login/wrong-secret", ""},
 		{"37", "", "login/clock-skew", ""}, {"14", "", "login/mechanism-off", ""}, {"12", "", "login/policy-blocks", trail.Likely}, {"7", "", "login/no-principal", ""}, {"8", "", "login/duplicate-principal", ""},
 		{"27", "", "login/no-principal", trail.Likely}, {"13", "", "login/policy-blocks", trail.Likely}, {"", "", "login/rejected", trail.Likely}},
+	// MS-ERREF section 2.3.1.
+	"smb": {{"C0000064", "", "login/unknown-account", ""}, {"C000006A", "", "login/wrong-secret", ""}, {"C0000234", "", "login/locked", ""}, {"C0000072", "", "login/disabled", ""},
+		{"C0000193", "", "login/account-expired", ""}, {"C0000071", "", "login/secret-expired", ""}, {"C0000224", "", "login/must-change", ""}, {"C000006F", "", "login/policy-blocks", trail.Likely},
+		{"C0000070", "", "login/not-from-here", ""}, {"C000006E", "", "login/policy-blocks", trail.Likely}, {"C000015B", "", "login/no-right", ""}, {"C0000022 share", "", "login/no-right", ""}, {"C0000022", "", "login/no-right", trail.Likely},
+		{"C00000CC", "", "login/no-such-resource", ""}, {"C00000D0", "", "login/too-many-sessions", ""}, {"C0000133", "", "login/clock-skew", ""}, {"C000005E", "", "login/directory-down", ""},
+		{"C0000192", "", "login/directory-down", ""}, {"C00000BB", "", "login/mechanism-off", trail.Likely}, {"", "", "login/rejected", trail.Likely}},
 	"ssh": {{"second-factor", "", "login/second-factor", ""}, {"too-many", "", "login/key-refused", trail.Likely}, {"mechanism", "", "login/mechanism-off", ""}, {"", "", "login/rejected", trail.Likely}},
 }
 

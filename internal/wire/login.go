@@ -33,7 +33,7 @@ type Credentials struct {
 // the secret once, whatever comes of it.
 var Logins = map[string]func(*Conn, Credentials) (fact.Login, error){
 	"http": loginHTTP, "redis": loginRedis, "ldap": loginLDAP, "smtp": loginSMTP, "imap": loginIMAP, "postgres": loginPostgres, "mysql": loginMySQL,
-	"krb5": loginKerberos,
+	"krb5": loginKerberos, "smb": loginSMB,
 }
 
 // ByCertificate is the protocols in which a certificate that was presented with

@@ -80,6 +80,7 @@ var Protocols = map[string]Protocol{
 	"nfs":      {Ask: askONC("nfs", 100003, 3)},
 	"rpc":      {Ask: askONC("rpc", oncMapper, oncVersion)},
 	"dcerpc":   {Ask: askDCE},
+	"smb":      {Ask: askSMB},
 	"dns":      {Ask: askDNS},
 	"ntp":      {Ask: askNTP},
 }
