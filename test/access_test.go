@@ -13,6 +13,7 @@ import (
 // TestSheets puts a cloud's layers between two hosts and sees that what they
 // say explains the silence, each layer and direction for itself.
 func TestSheets(t *testing.T) {
+	t.Parallel()
 	l := newLab(t)
 	l.web(l.server, "10.20.0.14:8080")
 	l.filter(l.router, "table ip f { chain c { type filter hook forward priority 0;\ntcp dport 8080 drop\n}\n}")

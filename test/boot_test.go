@@ -80,7 +80,17 @@ exec env -i container=lab PATH=/usr/sbin:/usr/bin:/sbin:/bin /lib/systemd/system
 // fullHost is a host with systemd, at the server's place of a lab.
 type fullHost struct {
 	*lab
-	pid int // of its first process
+	pid  int    // of its first process
+	home string // of whoever looks at it, with what is known of its host key
+	keys string // the socket of an agent; "": there is none
+}
+
+// from is the words that run a program on the client, as who may log in.
+func (h *fullHost) from() []string { return h.as(h.client) }
+
+// as is the same, on another host.
+func (h *fullHost) as(ns string) []string {
+	return append(enter(ns), "env", "HOME="+h.home, "SSH_AUTH_SOCK="+h.keys)
 }
 
 // boot starts a full host and waits until it is up.

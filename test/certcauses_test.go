@@ -185,7 +185,7 @@ func TestHandshakeStalls(t *testing.T) {
 			}()
 		}
 	}()
-	judged := traced(t, nil, "--deadline", "4s", "https://"+listener.Addr().String()+"/")
+	judged := traced(t, nil, "--deadline", "9s", "https://"+listener.Addr().String()+"/")
 	if text := dump(judged); !strings.Contains(text, "certs/handshake-stalls") {
 		t.Error(text)
 	}
@@ -194,6 +194,7 @@ func TestHandshakeStalls(t *testing.T) {
 // TestClockWrong is a client whose clock is a year behind, by a real time
 // server that it is set to follow.
 func TestClockWrong(t *testing.T) {
+	t.Parallel()
 	nginx := needs(t, "nginx-light", "/usr/sbin/nginx")[0]
 	found := needs(t, "chrony faketime", "/usr/sbin/chronyd", "/usr/lib/*/faketime/libfaketime.so.1")
 	l := newLab(t)
@@ -237,6 +238,7 @@ func TestClockWrong(t *testing.T) {
 // TestOtherOnTheWay lets a second web server answer in the first one's place:
 // a translation on the way leads there.
 func TestOtherOnTheWay(t *testing.T) {
+	t.Parallel()
 	nginx := needs(t, "nginx-light", "/usr/sbin/nginx")[0]
 	h, key := sshHost(t)
 	var none *issued
@@ -264,7 +266,7 @@ func TestOtherOnTheWay(t *testing.T) {
 	h.filter(h.router, "table ip n {\n chain pre {\n type nat hook prerouting priority -100\n ip daddr 10.20.0.14 tcp dport 443 dnat to 10.20.7.1:8443\n }\n}")
 	hosts := write(t, filepath.Join(dir, "hosts"), "10.20.0.14 tidebook.varzea.example\n")
 	store := write(t, filepath.Join(dir, "root.pem"), pemOf(root.cert))
-	judged := traced(t, enter(h.client), "--at", "root@10.20.0.14", "--identity", key, "--hosts", hosts, "--trust", store, "https://tidebook.varzea.example/")
+	judged := traced(t, h.from(), "--at", "root@10.20.0.14", "--identity", key, "--hosts", hosts, "--trust", store, "https://tidebook.varzea.example/")
 	if text := dump(judged); !strings.Contains(text, "certs/other-on-the-way proven true") {
 		t.Error(text)
 	}

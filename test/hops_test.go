@@ -23,7 +23,7 @@ func TestHops(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			h.t = t
 			h.do(c.ruin)
-			judged := traced(t, enter(h.client), "--at", "root@10.20.0.14", "--identity", key, "--wait", "2s", "http://10.20.0.14/")
+			judged := traced(t, h.from(), "--at", "root@10.20.0.14", "--identity", key, "--wait", "2s", "http://10.20.0.14/")
 			expect(t, judged, c.want)
 			if !strings.Contains(dump(judged), c.says) {
 				t.Errorf("it does not say %q\n%s", c.says, dump(judged))
@@ -33,7 +33,7 @@ func TestHops(t *testing.T) {
 	}
 	h.t = t
 	h.do(site("http://127.0.0.1:3000"))
-	expect(t, traced(t, enter(h.client), "http://10.20.0.14/"), "answer/hop-fails likely")
+	expect(t, traced(t, h.from(), "http://10.20.0.14/"), "answer/hop-fails likely")
 }
 
 // TestProxySetting sees a proxy in the environment, and its exceptions.

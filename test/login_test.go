@@ -15,6 +15,7 @@ import (
 // TestLoginReasons lets a real sshd refuse accounts, each for its own reason,
 // which only its log tells.
 func TestLoginReasons(t *testing.T) {
+	t.Parallel()
 	h, key := sshHost(t)
 	h.do("useradd -m -s /bin/sh gauge; echo gauge:tide7 | chpasswd; useradd -m -s /bin/sh ended; echo ended:tide7 | chpasswd; usermod -e 2020-01-01 ended; " +
 		"useradd -m -s /bin/sh shut; echo shut:tide7 | chpasswd; passwd -l shut; useradd -m -s /bin/sh keyless; useradd -m -s /usr/sbin/nologin mute; echo mute:tide7 | chpasswd; useradd -m -s /bin/sh renew; echo renew:tide7 | chpasswd; chage -d 0 renew; " +
@@ -34,7 +35,7 @@ func TestLoginReasons(t *testing.T) {
 	} {
 		h.t = t
 		// The looks log in with the key, the one try with the password.
-		judged := traced(t, enter(h.client), "--at", "root@10.20.0.14", "--identity", key, "--user", c.user, "--secret", "file:"+c.secret, "ssh://10.20.0.14")
+		judged := traced(t, h.from(), "--at", "root@10.20.0.14", "--identity", key, "--user", c.user, "--secret", "file:"+c.secret, "ssh://10.20.0.14")
 		if c.want == "" {
 			expect(t, judged)
 		} else {
@@ -52,8 +53,8 @@ func TestLoginReasons(t *testing.T) {
 func keysOfAgent(t *testing.T, h *fullHost) {
 	needs(t, "openssh-client", "/usr/bin/ssh-agent", "/usr/bin/ssh-add")
 	dir := shortDir(t)
-	t.Setenv("SSH_AUTH_SOCK", filepath.Join(dir, "agent"))
-	agent := exec.Command("ssh-agent", "-D", "-a", filepath.Join(dir, "agent"))
+	h.keys = filepath.Join(dir, "agent")
+	agent := exec.Command("ssh-agent", "-D", "-a", h.keys)
 	if err := agent.Start(); err != nil {
 		t.Fatal(err)
 	}
@@ -66,20 +67,20 @@ func keysOfAgent(t *testing.T, h *fullHost) {
 	}
 	add := func(n ...int) {
 		for range 100 {
-			if exec.Command("ssh-add", "-q", "-D").Run() == nil {
+			if exec.Command("env", "SSH_AUTH_SOCK="+h.keys, "ssh-add", "-q", "-D").Run() == nil {
 				break
 			}
 			time.Sleep(20 * time.Millisecond)
 		}
 		for _, i := range n {
-			must(t, "", "ssh-add", "-q", filepath.Join(dir, fmt.Sprint("key", i)))
+			must(t, "", "env", "SSH_AUTH_SOCK="+h.keys, "ssh-add", "-q", filepath.Join(dir, fmt.Sprint("key", i)))
 		}
 	}
 	h.do("mkdir -p /home/gauge/.ssh")
 	h.put("/home/gauge/.ssh/authorized_keys", public[8])
 	h.do("chown -R gauge /home/gauge/.ssh; chmod 700 /home/gauge/.ssh; chmod 600 /home/gauge/.ssh/authorized_keys")
 	login := func(more ...string) trail.Trail {
-		return traced(t, enter(h.client), append(more, "--user", "gauge", "ssh://10.20.0.14")...)
+		return traced(t, h.from(), append(more, "--user", "gauge", "ssh://10.20.0.14")...)
 	}
 	add(0, 8)
 	expect(t, login())
@@ -108,13 +109,14 @@ func keysOfAgent(t *testing.T, h *fullHost) {
 // TestLoginLocks counts failures against a lock: the last one that is left is
 // never used up.
 func TestLoginLocks(t *testing.T) {
+	t.Parallel()
 	h, key := sshHost(t)
 	h.do("useradd -m -s /bin/sh gauge; echo gauge:tide7 | chpasswd; printf 'PasswordAuthentication yes\\nKbdInteractiveAuthentication no\\nUsePAM yes\\n' > /etc/ssh/sshd_config.d/x.conf; " +
 		"sed -i '1i auth required pam_faillock.so preauth' /etc/pam.d/common-auth; " +
 		"sed -i 's/^auth.*pam_deny.so/auth [default=die] pam_faillock.so authfail/' /etc/pam.d/common-auth; systemctl restart ssh; sleep 1")
 	wrong := write(t, filepath.Join(t.TempDir(), "wrong"), "canary-7f3a")
 	try := func() trail.Trail {
-		return traced(t, enter(h.client), "--at", "root@10.20.0.14", "--identity", key, "--user", "gauge", "--secret", "file:"+wrong, "ssh://10.20.0.14")
+		return traced(t, h.from(), "--at", "root@10.20.0.14", "--identity", key, "--user", "gauge", "--secret", "file:"+wrong, "ssh://10.20.0.14")
 	}
 	for range 2 {
 		expect(t, try(), "login/wrong-secret proven")
@@ -354,6 +356,7 @@ pwdReset: TRUE
 
 // TestMailbox tries accounts at a real Dovecot, whose log says why.
 func TestMailbox(t *testing.T) {
+	t.Parallel()
 	dovecot := needs(t, "dovecot-imapd", "/usr/sbin/dovecot")[0]
 	dir, err := os.MkdirTemp("/var/tmp", "uakari-mail") // its path must be short, for sockets
 	if err != nil {

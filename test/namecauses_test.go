@@ -10,6 +10,7 @@ import (
 // TestNameCauses asks real name servers for names that lead astray, each in a
 // way of its own.
 func TestNameCauses(t *testing.T) {
+	t.Parallel()
 	needs(t, "dnsmasq-base", "/usr/sbin/dnsmasq")
 	l := newLab(t)
 	for _, addr := range []string{"10.20.7.53", "10.20.7.2"} {

@@ -124,6 +124,7 @@ func TestNamesOfRealServers(t *testing.T) {
 
 // TestServiceRecords finds servers by their service records, and tries them.
 func TestServiceRecords(t *testing.T) {
+	t.Parallel()
 	l := newLab(t)
 	l.sh("ip -n " + l.router + " addr add 10.20.7.53/24 dev c")
 	l.web(l.server, "10.20.0.14:8080")

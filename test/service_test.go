@@ -89,7 +89,7 @@ var faults = []fault{
 	{name: "the other family", ruin: strings.Replace(listenOn, "%s", "[::]:80 ipv6only=on", 1), mend: restoreSite, want: "ports/family-gap proven"},
 	{name: "another network namespace", ruin: "mkdir -p /etc/systemd/system/nginx.service.d; printf '[Service]\\nPrivateNetwork=yes\\n' > /etc/systemd/system/nginx.service.d/x.conf; systemctl daemon-reload; systemctl restart nginx",
 		mend: "rm -r /etc/systemd/system/nginx.service.d; systemctl daemon-reload; systemctl restart nginx", want: "ports/other-namespace proven", bits: "another network namespace"},
-	{name: "halted", ruin: "pkill -STOP nginx", mend: "pkill -CONT nginx", args: []string{"--deadline", "9s"}, want: "service/hung proven", bits: "halted"},
+	{name: "halted", ruin: "pkill -STOP nginx", mend: "pkill -CONT nginx", args: []string{"--deadline", "8s"}, want: "service/hung proven", bits: "halted"},
 	{name: "failed", ruin: unit("[Service]\nExecStart=/bin/sh -c \"echo no tide today; exit 3\"\n"), mend: noUnit, to: "http://10.20.0.14:8457/", args: []string{"--unit", "almanac"},
 		want: "service/failed proven", bits: "exit status 3, its log ends in \"no tide today\""},
 	{name: "restarting", ruin: unit("[Unit]\nStartLimitIntervalSec=0\n[Service]\nRestart=always\nRestartSec=200ms\nExecStart=/bin/sh -c \"sleep 0.05; exit 1\"\n"), mend: noUnit,
@@ -106,9 +106,9 @@ var faults = []fault{
 		`; echo '<5>audit: type=1400 audit('$(date +%s)'.000:62): apparmor="DENIED" operation="open" profile="` + shoal + `" name="/srv/tide" comm="` + shoal + `" requested_mask="r" denied_mask="r"' > /dev/kmsg; sleep 0.3`,
 		mend: strings.ReplaceAll(noUnit, "almanac", shoal), to: "http://10.20.0.14:8457/", args: []string{"--unit", shoal}, want: "service/policy-denied proven", bits: "was refused by the system's policy"},
 	{name: "accepts nobody", ruin: "systemd-run -q --unit=almanac /usr/bin/perl /root/odd.pl mute; sleep 0.5", mend: "systemctl stop almanac",
-		to: "http://10.20.0.14:8457/", args: []string{"--unit", "almanac", "--deadline", "9s"}, want: "service/hung proven", bits: "takes no connections"},
+		to: "http://10.20.0.14:8457/", args: []string{"--unit", "almanac", "--deadline", "8s"}, want: "service/hung proven", bits: "takes no connections"},
 	{name: "descriptors used up", ruin: "systemd-run -q -p LimitNOFILE=16 --unit=almanac /usr/bin/perl /root/odd.pl full; sleep 0.5", mend: "systemctl stop almanac",
-		to: "http://10.20.0.14:8457/", args: []string{"--unit", "almanac", "--deadline", "9s"}, want: "service/starved proven", bits: "16 files open"},
+		to: "http://10.20.0.14:8457/", args: []string{"--unit", "almanac", "--deadline", "8s"}, want: "service/starved proven", bits: "16 files open"},
 	{name: "zombie", ruin: "systemd-run -q --unit=squatter /usr/bin/perl /root/odd.pl zombie; sleep 0.5", mend: "systemctl stop squatter",
 		to: "http://10.20.0.14:8457/", args: []string{"--card", "CARD tidegate"}, want: "service/zombie proven", bits: "never buried"},
 	{name: "another address", ruin: "ip addr add 10.20.0.15/24 dev eth0; " + strings.Replace(listenOn, "%s", "10.20.0.15:80", 1), mend: restoreSite + "; ip addr del 10.20.0.15/24 dev eth0", want: "ports/other-address proven"},
@@ -136,6 +136,7 @@ var faults = []fault{
 // TestServiceCauses breaks a host with real systemd in every way and looks at
 // it over SSH, from a client that knows nothing.
 func TestServiceCauses(t *testing.T) {
+	t.Parallel()
 	h, key := sshHost(t)
 	// Its resolver knows no name of any address.
 	h.background(h.router, needs(t, "dnsmasq-base", "/usr/sbin/dnsmasq")[0], "-d", "-C", "/dev/null", "--listen-address=10.20.0.1", "--bind-interfaces", "--no-resolv", "--no-hosts", "--bogus-priv", "--user=root", "--pid-file=")
@@ -151,7 +152,7 @@ func TestServiceCauses(t *testing.T) {
 	const portal = "http://10.20.0.14/"
 	healthy := func(t *testing.T) {
 		t.Helper()
-		expectHealthy(t, traced(t, enter(h.client), append(at, portal)...))
+		expectHealthy(t, traced(t, h.from(), append(at, portal)...))
 	}
 	healthy(t)
 	for _, f := range faults {
@@ -168,7 +169,7 @@ func TestServiceCauses(t *testing.T) {
 					args[i] = cardFor(t, program)
 				}
 			}
-			judged := traced(t, enter(h.client), append(append(append([]string{}, at...), args...), to)...)
+			judged := traced(t, h.from(), append(append(append([]string{}, at...), args...), to)...)
 			expect(t, judged, f.want)
 			if len(judged.Causes) > 0 && !strings.Contains(judged.Causes[0].Summary, f.bits) {
 				t.Errorf("summary %q lacks %q", judged.Causes[0].Summary, f.bits)
@@ -189,7 +190,7 @@ func TestServiceCauses(t *testing.T) {
 	healthy(t)
 	t.Run("not enabled is a doubt", func(t *testing.T) {
 		h.do("systemctl disable nginx")
-		judged := traced(t, enter(h.client), append(at, portal)...)
+		judged := traced(t, h.from(), append(at, portal)...)
 		if judged.Outcome != trail.OutcomeClear || len(judged.Causes) != 1 || judged.Causes[0].ID != "service/not-enabled" {
 			t.Errorf("%s", dump(judged))
 		}
@@ -198,7 +199,7 @@ func TestServiceCauses(t *testing.T) {
 	t.Run("some of the card's ports are closed, and its log stands still", func(t *testing.T) {
 		h.do("touch -d '1 hour ago' /var/log/tide.log")
 		card := write(t, filepath.Join(t.TempDir(), "card.yaml"), "format: uakari.card/1\nname: tidebook\nunit: nginx.service\nprogram: nginx\nports: [80, 8099]\nlog: /var/log/tide.log\nfresh: 10m\n")
-		judged := traced(t, enter(h.client), append(at, "--card", card, portal)...)
+		judged := traced(t, h.from(), append(at, "--card", card, portal)...)
 		var ids []string
 		for _, c := range judged.Causes {
 			ids = append(ids, c.ID+" "+string(c.Certainty))
@@ -209,7 +210,7 @@ func TestServiceCauses(t *testing.T) {
 	})
 	t.Run("a socket unit holds the port for an inactive service", func(t *testing.T) {
 		h.do("systemctl stop ssh; systemctl start ssh.socket")
-		expectHealthy(t, traced(t, enter(h.client), append(at, "ssh://10.20.0.14")...))
+		expectHealthy(t, traced(t, h.from(), append(at, "ssh://10.20.0.14")...))
 		h.do("systemctl stop ssh.socket; systemctl start ssh")
 	})
 	t.Run("a container's published port", func(t *testing.T) { published(t, h, at) })
@@ -221,13 +222,13 @@ func TestServiceCauses(t *testing.T) {
 // is proven, where nobody compared the clocks.
 func (h *fullHost) recorded(t *testing.T, f fault, to string, live trail.Trail) {
 	t.Helper()
-	args := append([]string{"record", "--for", to, "-o", "-"}, f.args...)
+	args := append([]string{"record", "--wait", "2s", "--for", to, "-o", "-"}, f.args...)
 	r := runWords(t, append(append(h.enter(), "/usr/local/bin/uakari"), args...))
 	if r.status != 0 {
 		t.Fatalf("%+v", r)
 	}
 	file := write(t, filepath.Join(t.TempDir(), "tidebook.json"), r.stdout)
-	judged := traced(t, enter(h.client), append(append([]string{"--wait", "2s"}, f.args...), "--record", file, to)...)
+	judged := traced(t, h.from(), append(append([]string{"--wait", "2s"}, f.args...), "--record", file, to)...)
 	var was, now []string
 	for _, c := range live.Blocking() {
 		was = append(was, c.ID)
@@ -261,8 +262,7 @@ func sshHost(t *testing.T) (*fullHost, string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	t.Setenv("HOME", dir)
-	t.Setenv("SSH_AUTH_SOCK", "")
+	h.home = dir
 	if err := os.Mkdir(filepath.Join(dir, ".ssh"), 0o700); err != nil {
 		t.Fatal(err)
 	}
@@ -283,17 +283,17 @@ func carried(t *testing.T, h *fullHost) {
 	file := write(t, filepath.Join(t.TempDir(), "tidebook.json"), r.stdout)
 	h.do("systemctl stop nginx")
 	// The server's clock cannot be compared while nothing answers there.
-	expect(t, traced(t, enter(h.client), "--record", file, "http://10.20.0.14/"), "service/stopped likely")
+	expect(t, traced(t, h.from(), "--record", file, "http://10.20.0.14/"), "service/stopped likely")
 	h.do("systemctl start nginx; sleep 0.3")
 	// What the record says was then, and the client gets through now.
-	judged := traced(t, enter(h.client), "--record", "server="+file, "http://10.20.0.14/")
+	judged := traced(t, h.from(), "--record", "server="+file, "http://10.20.0.14/")
 	if judged.Outcome != trail.OutcomeClear {
 		t.Errorf("%s", dump(judged))
 	}
 	h.do("ip link set eth0 down")
 	down := runWords(t, append(h.enter(), "/usr/local/bin/uakari", "record", "--for", "http://10.20.0.14/", "-o", "-"))
 	// Nobody compared the clocks, for nothing answers.
-	expect(t, traced(t, enter(h.client), "--wait", "4s", "--record", write(t, filepath.Join(t.TempDir(), "down.json"), down.stdout), "http://10.20.0.14/"), "service/address-missing likely")
+	expect(t, traced(t, h.from(), "--wait", "4s", "--record", write(t, filepath.Join(t.TempDir(), "down.json"), down.stdout), "http://10.20.0.14/"), "service/address-missing likely")
 	h.do("ip link set eth0 up; ip route add default via 10.20.0.1")
 	cut := write(t, filepath.Join(t.TempDir(), "cut.json"), r.stdout[:len(r.stdout)/2])
 	if r := run(t, "trace", "--record", cut, "http://10.20.0.14/"); r.status != 2 || strings.Count(r.stderr, "\n") != 1 || !strings.Contains(r.stderr, "cut.json:") {
@@ -307,13 +307,13 @@ func overThere(t *testing.T, h *fullHost, key string) {
 	at := []string{"trace", "--at", "root@10.20.0.14", "--identity", key}
 	// The client may be over there too: nobody looks from here.
 	h.web(h.client, "10.20.7.31:8080")
-	judged := traced(t, enter(h.router), "--at", "client=root@10.20.0.14", "--identity", key, "http://10.20.7.31:8080/")
+	judged := traced(t, h.as(h.router), "--at", "client=root@10.20.0.14", "--identity", key, "http://10.20.7.31:8080/")
 	if judged.Outcome != trail.OutcomeClear || len(judged.Vantages) != 1 || judged.Vantages[0].Host != "tidebook" {
 		t.Errorf("%+v\n%s", judged.Vantages, dump(judged))
 	}
 	// Through a jump host, with a password: the host itself is the way there.
 	h.do("echo root:tide-and-ebb | chpasswd; printf 'PermitRootLogin yes\\nPasswordAuthentication yes\\n' > /etc/ssh/sshd_config.d/lab.conf; systemctl restart ssh")
-	home := os.Getenv("HOME")
+	home := h.home
 	known, err := os.ReadFile(filepath.Join(home, ".ssh", "known_hosts"))
 	if err != nil {
 		t.Fatal(err)
@@ -321,9 +321,9 @@ func overThere(t *testing.T, h *fullHost, key string) {
 	write(t, filepath.Join(home, ".ssh", "known_hosts"), string(known)+strings.Replace(string(known), "10.20.0.14", "127.0.0.1", 1))
 	write(t, filepath.Join(home, ".ssh", "config"), "Host inner\n  HostName 127.0.0.1\n  ProxyJump root@10.20.0.14\n  User root\n")
 	secret := write(t, filepath.Join(t.TempDir(), "secret"), "tide-and-ebb\n")
-	far := runIn(t, enter(h.client), "trace", "--json", "--at", "inner", "--secret", "file:"+secret, "http://10.20.0.14/")
+	far := runIn(t, h.from(), "trace", "--json", "--at", "inner", "--secret", "file:"+secret, "http://10.20.0.14/")
 	expectHealthy(t, readTrail(t, far.stdout))
-	wrong := runIn(t, enter(h.client), "trace", "--at", "inner", "--secret", "env:TIDE", "http://10.20.0.14/")
+	wrong := runIn(t, h.from(), "trace", "--at", "inner", "--secret", "env:TIDE", "http://10.20.0.14/")
 	if wrong.status != 2 || !strings.Contains(wrong.stderr, "the environment has no TIDE") || strings.Contains(far.stdout+far.stderr+wrong.stderr, "tide-and-ebb") {
 		t.Errorf("%+v", wrong)
 	}
@@ -331,13 +331,13 @@ func overThere(t *testing.T, h *fullHost, key string) {
 	cutOff(t, h, key)
 	fails := func(what, want string, args ...string) {
 		t.Helper()
-		r := runIn(t, enter(h.client), append(args, "http://10.20.0.14/")...)
+		r := runIn(t, h.from(), append(args, "http://10.20.0.14/")...)
 		if r.status != 2 || !strings.Contains(r.stderr, want) || strings.Count(r.stderr, "\n") != 1 {
 			t.Errorf("%s: status %d, %q; want %q", what, r.status, r.stderr, want)
 		}
 	}
 	fails("no program there", "--lend copies this one over", at...)
-	expectHealthy(t, traced(t, enter(h.client), append(at[1:], "--lend", "http://10.20.0.14/")...))
+	expectHealthy(t, traced(t, h.from(), append(at[1:], "--lend", "http://10.20.0.14/")...))
 	if out, err := h.command("sh", "-c", "ls -d /tmp/tmp.* 2>/dev/null | wc -l").Output(); err != nil || strings.TrimSpace(string(out)) != "0" {
 		t.Errorf("what was lent is still there: %s folders, %v", out, err)
 	}
@@ -345,9 +345,9 @@ func overThere(t *testing.T, h *fullHost, key string) {
 	ana := []string{"trace", "--at", "ana@10.20.0.14", "--identity", key, "--lend"}
 	fails("sudo refuses", "sudo refuses", append(ana, "--as-root")...)
 	h.do("echo 'ana ALL=(ALL) NOPASSWD: ALL' > /etc/sudoers.d/ana")
-	expectHealthy(t, traced(t, enter(h.client), append(ana[1:], "--as-root", "http://10.20.0.14/")...))
+	expectHealthy(t, traced(t, h.from(), append(ana[1:], "--as-root", "http://10.20.0.14/")...))
 	// As an ordinary user it works and sees less.
-	judged = traced(t, enter(h.client), append(ana[1:], "http://10.20.0.14/")...)
+	judged = traced(t, h.from(), append(ana[1:], "http://10.20.0.14/")...)
 	if judged.Outcome != trail.OutcomeClear {
 		t.Errorf("%s", dump(judged))
 	}
@@ -359,7 +359,7 @@ func overThere(t *testing.T, h *fullHost, key string) {
 	fails("a key that is not accepted", "unable to authenticate", "trace", "--at", "nobody@10.20.0.14", "--identity", key)
 	h.do("rm /etc/ssh/ssh_host_ed25519_key*; ssh-keygen -q -t ed25519 -N '' -f /etc/ssh/ssh_host_ed25519_key; systemctl restart ssh")
 	fails("the host key has changed", "has changed", at...)
-	write(t, filepath.Join(os.Getenv("HOME"), ".ssh", "known_hosts"), "")
+	write(t, filepath.Join(h.home, ".ssh", "known_hosts"), "")
 	fails("the host key is not known", "is not known; compare", at...)
 }
 
@@ -369,7 +369,7 @@ func cutOff(t *testing.T, h *fullHost, key string) {
 	t.Helper()
 	h.do("pkill -STOP nginx")
 	defer h.do("pkill -CONT nginx")
-	cmd := exec.Command("ip", append(enter(h.client)[1:], program, "trace", "--lend", "--at", "root@10.20.0.14", "--identity", key, "--deadline", "9s", "--json", "http://10.20.0.14/")...)
+	cmd := exec.Command("ip", append(h.from()[1:], program, "trace", "--lend", "--at", "root@10.20.0.14", "--identity", key, "--deadline", "8s", "--json", "http://10.20.0.14/")...)
 	out := &strings.Builder{}
 	cmd.Stdout = out
 	if err := cmd.Start(); err != nil {
@@ -410,6 +410,6 @@ func published(t *testing.T, h *fullHost, at []string) {
 	h.in(h.server, "sysctl -qw net.ipv4.ip_forward=1")
 	h.web(box, "10.30.0.2:80")
 	h.filter(h.server, "table ip box { chain c { type nat hook prerouting priority -100; tcp dport 8090 dnat to 10.30.0.2:80; }\n}")
-	expectHealthy(t, traced(t, enter(h.client), append(at, "http://10.20.0.14:8090/")...))
+	expectHealthy(t, traced(t, h.from(), append(at, "http://10.20.0.14:8090/")...))
 	h.in(h.server, "nft delete table ip box")
 }

@@ -181,6 +181,7 @@ type Handshake struct {
 	Suite      uint16   `json:"suite,omitempty"` // its number
 	Alert      int      `json:"alert,omitempty"` // sent by the server (RFC 8446 section 6); 0: none
 	Error      string   `json:"error,omitempty"`
+	Begun      bool     `json:"begun,omitempty"` // something came before it ended
 	Chain      [][]byte `json:"chain,omitempty"` // DER, in the order sent
 	Spoke      string   `json:"spoke,omitempty"` // the protocol that answered instead of TLS
 	// Wanted is whether the server asked for a client certificate, and

@@ -165,6 +165,10 @@ var alerts = map[int]struct {
 // alertReadings reads a handshake that failed with the server's word for it.
 func (v *view) alertReadings(w *wants, t *try, c climb) []Reading {
 	h := c.handshake.Handshake
+	if h.Ending == fact.Stalled && h.Begun {
+		return []Reading{{Gate: Session, Cause: "certs/handshake-stalls", Because: factIDs(c.handshake), Vantage: c.handshake.Vantage, Shows: []Symptom{ClientFirstSilent, ServerFirstSilent},
+			Summary: "the server begins the secure session, and then nothing more comes" + t.seen(), Values: v.place(t, values{"server": v.answering(t)})}}
+	}
 	a, ok := alerts[h.Alert]
 	if !ok {
 		if h.Error == "" || c.symptom(nil) != SessionFailed {

@@ -81,6 +81,7 @@ var tellsMore = map[string][]string{
 	"settings/wrong-security":    {"certs/server-speaks-tls", "certs/server-speaks-plain", "answer/error-status", "answer/wrong-application"},
 	"certs/server-speaks-tls":    {"answer/error-status", "answer/wrong-application"},
 	"certs/server-speaks-plain":  {"answer/wrong-application"},
+	"rules/large-packets-lost":   {"certs/handshake-stalls"},
 	"certs/client-cert-wanted":   {"answer/error-status"},
 	"certs/client-cert-refused":  {"answer/error-status"},
 	"answer/not-ready":           {"answer/error-status"},

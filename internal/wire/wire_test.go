@@ -270,7 +270,7 @@ func TestOverhear(t *testing.T) {
 
 // FuzzPeer lets anything answer everything.
 func FuzzPeer(f *testing.F) {
-	for _, text := range []string{"220 a\r\n250 b\r\n235 c\r\n", "* OK\r\nu1 OK\r\nu2 OK\r\nu3 OK\r\n", pgAuth(10, "SCRAM-SHA-256\x00\x00") + pgAuth(11, "r=,s=,i=1"), ldapResult(0x61, 0, ""), mysqlPacket("\xff\x10\x04"), "HTTP/1.1 200\r\nA: b\r\n\r\n", dceSaid(dceReply, page(0, towerOf(mapperInterface, 7, 135)))} {
+	for _, text := range []string{"220 a\r\n250 b\r\n235 c\r\n", "* OK\r\nu1 OK\r\nu2 OK\r\nu3 OK\r\n", pgAuth(10, "SCRAM-SHA-256\x00\x00") + pgAuth(11, "r=,s=,i=1"), ldapResult(0x61, 0, ""), mysqlPacket("\xff\x10\x04"), "HTTP/1.1 200\r\nA: b\r\n\r\n", dceSaid(dceReply, page(0, towerOf(mapperInterface, 7, 135))), smbSaid(65, 1), smbSaid(65, 0)} {
 		f.Add([]byte(text))
 	}
 	f.Fuzz(func(t *testing.T, text []byte) {
@@ -327,4 +327,14 @@ func TestAskMySQL(t *testing.T) {
 			t.Errorf("%s: %q, %v", c.name, rows, err)
 		}
 	}
+}
+
+// smbSaid is an answer to which version is spoken, with a structure's size and
+// a length of what follows it.
+func smbSaid(size uint16, more byte) string {
+	message := []byte("\xfeSMB\x40\x00" + string(make([]byte, 58)))
+	message = append(message, byte(size), byte(size>>8), 1, 0, 0x02, 0x03, 0, 0)
+	message = append(message, make([]byte, 48)...)
+	message = append(message, 0x80, 0, more, 0, 0, 0, 0, 0, 0x60)
+	return string([]byte{0, 0, 0, byte(len(message))}) + string(message)
 }

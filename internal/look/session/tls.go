@@ -11,6 +11,7 @@ import (
 	"net/netip"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"uakari/internal/fact"
@@ -45,16 +46,17 @@ func (c *climber) handshake(ctx context.Context) bool {
 		return presented, nil // whatever authorities it names: that is to be seen
 	}
 	began := time.Now()
-	conn := tls.Client(c.conn, config)
+	heard := &hearing{Conn: c.conn}
+	conn := tls.Client(heard, config)
 	ended := c.whenLate(func() {
-		h := fact.Handshake{Ending: fact.Stalled, ServerName: config.ServerName, TookMS: wire.MS(late)}
+		h := fact.Handshake{Ending: fact.Stalled, ServerName: config.ServerName, Begun: heard.any.Load(), TookMS: wire.MS(late)}
 		f := c.env.Seen(c.order, "TLS handshake with "+c.address(), "no answer yet after "+short(h.TookMS))
 		f.Handshake = &h
 		c.emit(f)
 	})
 	err := conn.HandshakeContext(ctx)
 	ended()
-	h := fact.Handshake{ServerName: config.ServerName, TookMS: wire.MS(time.Since(began))}
+	h := fact.Handshake{ServerName: config.ServerName, Begun: heard.any.Load(), TookMS: wire.MS(time.Since(began))}
 	state := conn.ConnectionState()
 	h.Chain = keepChain(state)
 	if len(state.OCSPResponse) <= mostStaple {
@@ -103,6 +105,20 @@ func (c *climber) presented() *tls.Certificate {
 		return new(tls.Certificate)
 	}
 	return &cert
+}
+
+// hearing is a connection that knows whether anything came over it.
+type hearing struct {
+	net.Conn
+	any atomic.Bool
+}
+
+func (h *hearing) Read(p []byte) (int, error) {
+	n, err := h.Conn.Read(p)
+	if n > 0 {
+		h.any.Store(true)
+	}
+	return n, err
 }
 
 // refusable is a session whose other end may still refuse the handshake: with
