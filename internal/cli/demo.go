@@ -181,7 +181,7 @@ func tellChapter(ctx context.Context, out io.Writer, world *demo.World, book cas
 	}
 	defer world.StopAll()
 	fmt.Fprint(out, tell.Heading(head, c.Story, colour))
-	fmt.Fprint(out, tell.Prompt("uakari trace "+c.Endpoint, colour))
+	fmt.Fprint(out, tell.Prompt("uakari trace "+c.Flags("")+c.Endpoint, colour))
 	seen, before, err := traceChapter(ctx, world, c, c.Endpoint, world.Hosts(c))
 	if err != nil || ctx.Err() != nil {
 		return false, err
@@ -244,7 +244,12 @@ func traceChapter(ctx context.Context, world *demo.World, c demo.Chapter, input,
 	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
 	defer cancel()
 	env := look.Env{Wait: 2 * time.Second, Resolvers: []netip.AddrPort{world.Resolver()}, HostsFile: hosts, Trust: world.Trust(), Card: card}
-	ask := fact.Ask{Endpoint: e, Began: time.Now().UTC(), Card: card, Resolvers: env.Resolvers, WaitMS: 2000}
+	if c.Secret != "" {
+		if env.Secret, err = readSecret("file:"+filepath.Join(world.Dir, c.Secret), true); err != nil {
+			return fact.Set{}, trail.Trail{}, err
+		}
+	}
+	ask := fact.Ask{Endpoint: e, Account: c.Account, Began: time.Now().UTC(), Card: card, Resolvers: env.Resolvers, WaitMS: 2000}
 	at := []trace.Vantage{
 		vantage.NewHere(fact.Vantage{ID: "v1", Role: fact.Client, Host: "gauge-07", Means: fact.Here}, env),
 		vantage.NewHere(fact.Vantage{ID: "v2", Role: fact.Server, Host: c.Service, Means: fact.Here, Implied: true}, env),
@@ -272,8 +277,8 @@ func stay(ctx context.Context, out io.Writer, dir string, chapters []demo.Chapte
 		if err := world.Set(c.Broken); err != nil {
 			return err
 		}
-		fmt.Fprintf(out, "\n%s\n  uakari trace --resolver %s --trust %s --hosts %s --card %s %s\n",
-			c.Title, world.Resolver(), world.Trust(), world.Hosts(c), world.CardFile(c), c.Endpoint)
+		fmt.Fprintf(out, "\n%s\n  uakari trace --resolver %s --trust %s --hosts %s --card %s %s%s\n",
+			c.Title, world.Resolver(), world.Trust(), world.Hosts(c), world.CardFile(c), c.Flags(dir), c.Endpoint)
 	}
 	if _, err := demo.WriteFiles(dir); err != nil {
 		return err

@@ -1,6 +1,7 @@
 package demo
 
 import (
+	"path/filepath"
 	"strings"
 	"time"
 )
@@ -23,6 +24,16 @@ type Chapter struct {
 	// Files is files of the world's folder at first, and MendedFiles what is
 	// in them then.
 	Files, MendedFiles map[string]string
+	Account, Secret    string // that the client signs in with; the secret is a file of the folder
+}
+
+// Flags is how the command line of a chapter's trace names its account, with
+// the world's folder.
+func (c Chapter) Flags(dir string) string {
+	if c.Account == "" {
+		return ""
+	}
+	return "--user " + c.Account + " --secret file:" + filepath.Join(dir, c.Secret) + " "
 }
 
 // Plain is the endpoint without characters that nobody can see.
@@ -153,6 +164,17 @@ var Chapters = []Chapter{
 		Card:   "pairs: ['http://receipts.varzea.example:8483/']\n",
 		Finds:  nil, Behind: []string{"ports/loopback-only"},
 		Mends: "lets receipts listen on 127.20.0.39", Mended: []Stand{kind(web("receipts", "127.20.0.39:8483"), "http")},
+	},
+	{
+		Name: "account", Title: "An account that is refused",
+		Story:   "Since noon the station's upload says \"401\". The password was not changed, everybody swears; the portal says no more than that.",
+		Service: "registry", Endpoint: "https://registry.varzea.example:8484/",
+		Broken:  []Stand{kind(web("registry", "127.20.0.40:8484"), "door")},
+		Card:    "log: \"{dir}/registry.log\"\naccount: {name: gauge}\nreasons:\n  - {log: 'state code 775', cause: login/locked, says: too many failures}\n",
+		Files:   map[string]string{"registry.log": "registry has started\n", "gauge.secret": "tide7\n"},
+		Account: "gauge", Secret: "gauge.secret",
+		Finds: []string{"login/locked"},
+		Mends: "unlocks gauge, and stops the old upload that still sends last year's password", Mended: []Stand{kind(web("registry", "127.20.0.40:8484"), "open door")},
 	},
 	{
 		Name: "stack", Title: "Two faults, one behind the other",

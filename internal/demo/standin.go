@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"net/http"
 	"net/netip"
 	"net/textproto"
 	"os"
@@ -29,7 +30,7 @@ func RunStandIn(file string, stdin io.Reader, stdout io.Writer) error {
 	}
 	serve, ok := kinds[s.Kind]
 	if !ok {
-		return fmt.Errorf("%s: kind %q; expected https, http, gateway or hung", file, s.Kind)
+		return fmt.Errorf("%s: kind %q; expected https, http, gateway, hung, door or open door", file, s.Kind)
 	}
 	if err := serve(s); err != nil {
 		return err
@@ -41,7 +42,17 @@ func RunStandIn(file string, stdin io.Reader, stdout io.Writer) error {
 
 // kinds is what a stand-in can be. Each begins to serve and returns.
 var kinds = map[string]func(Stand) error{
-	"https": func(s Stand) error {
+	"https":     secure(page),
+	"http":      plain(page),
+	"gateway":   plain(pass),
+	"hung":      hang,
+	"door":      secure(door),
+	"open door": secure(door),
+}
+
+// secure serves on a listener that encrypts.
+func secure(serve func(Stand, net.Listener)) func(Stand) error {
+	return func(s Stand) error {
 		cert, err := tls.LoadX509KeyPair(s.Cert, s.Key)
 		if err != nil {
 			return err
@@ -50,12 +61,42 @@ var kinds = map[string]func(Stand) error{
 		if err != nil {
 			return err
 		}
-		go page(s, l) // ends with the process
+		go serve(s, l) // ends with the process
 		return nil
-	},
-	"http":    plain(page),
-	"gateway": plain(pass),
-	"hung":    hang,
+	}
+}
+
+// door asks everybody for an account. It lets them in, or refuses them without
+// a reason: that is in its log alone.
+func door(s Stand, l net.Listener) {
+	answer := func(c net.Conn) {
+		defer c.Close()
+		c.SetDeadline(time.Now().Add(10 * time.Second))
+		request, err := http.ReadRequest(bufio.NewReader(c))
+		if err != nil {
+			return // a handshake alone, or no request at all
+		}
+		account, _, asked := request.BasicAuth()
+		status, more := "401 Unauthorized", "WWW-Authenticate: Basic realm=\"registry\"\r\n"
+		if asked && s.Kind == "open door" {
+			status, more = "200 OK", ""
+		} else if asked {
+			log, err := os.OpenFile(s.Log, os.O_APPEND|os.O_WRONLY|os.O_CREATE, 0o600)
+			if err != nil {
+				return
+			}
+			fmt.Fprintf(log, "%s refused %.40s, state code 775\n", time.Now().UTC().Format(time.DateTime), account)
+			log.Close()
+		}
+		fmt.Fprintf(c, "HTTP/1.1 %s\r\nServer: %s\r\nDate: %s\r\n%sContent-Length: 0\r\nConnection: close\r\n\r\n", status, s.Program, httpNow(), more)
+	}
+	for {
+		c, err := l.Accept()
+		if err != nil {
+			return
+		}
+		go answer(c)
+	}
 }
 
 // plain serves on a listener that does not encrypt.

@@ -158,10 +158,13 @@ func plainWord(s string) bool {
 	return strings.IndexFunc(first, func(r rune) bool { return r < 'a' || r > 'z' }) < 0
 }
 
-// ladder is the rungs, one a line.
+// ladder is the rungs that were asked for, one a line.
 func (w *writer) ladder() {
 	w.b.WriteByte('\n')
 	for _, f := range w.t.Rungs {
+		if f.Summary == trail.NotAsked {
+			continue
+		}
 		state := string(f.State)
 		if f.State == trail.Fault {
 			state = "FAULT"

@@ -58,6 +58,9 @@ const (
 	Possible Certainty = "possible"
 )
 
+// NotAsked is the summary of a rung that nobody asked for.
+const NotAsked = "not asked for"
+
 // Reached says whether the client got its answer.
 type Reached string
 

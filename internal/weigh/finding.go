@@ -25,7 +25,7 @@ func (v *view) finding(rung trail.Rung, s sum, causes []trail.Cause) trail.Findi
 		}
 	}
 	if len(v.ask.Only) > 0 && !slices.Contains(v.ask.Only, string(rung)) {
-		f.State, f.Summary, f.Needs = trail.Unseen, "not asked for", "leave --only away"
+		f.State, f.Summary, f.Needs = trail.Unseen, trail.NotAsked, "leave --only away"
 		return f
 	}
 	if why := v.moot(rung, s); why != "" {
