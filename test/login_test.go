@@ -264,7 +264,28 @@ func TestKerberos(t *testing.T) {
 	expect(t, login(nil, "ended", right, ""), "login/account-expired proven")
 	expect(t, login(nil, "stale", right, ""), "login/secret-expired proven")
 	expect(t, login(nil, "gauge", right, "postgres/tidebook.varzea.example"), "login/no-principal proven")
+	// Without a secret: whether the account is known, and no more.
+	known := func(user string) trail.Trail {
+		return traced(t, nil, "--user", user, fmt.Sprintf("kerberos://127.0.0.1:%d", port))
+	}
+	expect(t, known("nobody"), "login/unknown-account proven")
+	expect(t, known("ended"), "login/account-expired proven")
+	if f := rung(known("gauge"), trail.Login); f.State != trail.Unseen || !strings.Contains(f.Summary, "knows the account") {
+		t.Errorf("%+v", f)
+	}
+	// A cache with a ticket by the key that was.
+	tools := needs(t, "krb5-user", "/usr/bin/kinit", "/usr/bin/kvno")
+	cache := filepath.Join(dir, "cache")
+	t.Setenv("KRB5CCNAME", "FILE:"+cache)
+	t.Setenv("KRB5_CONFIG", write(t, filepath.Join(dir, "krb5.conf"), fmt.Sprintf("[libdefaults]\n default_realm = VARZEA.EXAMPLE\n dns_lookup_kdc = false\n[realms]\n VARZEA.EXAMPLE = {\n  kdc = 127.0.0.1:%d\n }\n", port)))
+	must(t, "tide7\n", tools[0], "gauge")
+	must(t, "", tools[1], service)
+	expect(t, login(nil, "gauge", right, service))
 	sh(found[2], "-r", "VARZEA.EXAMPLE", "-q", "cpw -randkey "+service)
+	if text := dump(login(nil, "gauge", right, service)); !strings.Contains(text, "login/key-version proven true") || !strings.Contains(text, "login/saved-secret proven true") {
+		t.Error(text)
+	}
+	sh("rm", cache)
 	expect(t, login(nil, "gauge", right, service), "login/key-version proven")
 	// A ticket server whose clock is off.
 	needs(t, "faketime", "/usr/bin/faketime")

@@ -51,8 +51,16 @@ type Stored struct {
 type StoredSecret struct {
 	Place   string `json:"place"` // "/root/.pgpass:3", "the environment, PGPASSWORD"
 	Account string `json:"account,omitempty"`
+	For     string `json:"for,omitempty"` // "the proxy", where it is not for the endpoint itself
 	// Same is whether it is the one that was typed; nil: none was.
-	Same *bool `json:"same,omitempty"`
+	Same   *bool       `json:"same,omitempty"`
+	Ticket *KeptTicket `json:"ticket,omitempty"` // it is one, of Kerberos
+}
+
+// KeptTicket is a ticket in a cache; its keys are not in it.
+type KeptTicket struct {
+	Ticket
+	Ends time.Time `json:"ends"`
 }
 
 // PathRight is whether a user gets to a file on a host.

@@ -183,8 +183,11 @@ func (v *view) savedSecret(w *wants, t *try, login *fact.Fact) (Reading, bool) {
 		if f.Stored == nil || f.Order.Target != target || len(f.Stored.List) == 0 {
 			continue
 		}
+		if r, ok := v.keptTicket(t, login, f); ok {
+			return r, true
+		}
 		first := f.Stored.List[0]
-		if first.Same == nil || *first.Same || first.Account != "" && first.Account != "*" && first.Account != v.ask.Account {
+		if first.For != "" || first.Same == nil || *first.Same || first.Account != "" && first.Account != "*" && first.Account != v.ask.Account {
 			continue
 		}
 		return Reading{Gate: Account, Cause: "login/saved-secret", Apart: true, Because: factIDs(login, f), Vantage: v.client,

@@ -190,7 +190,7 @@ func (v *view) refusedLogin(w *wants, t *try, f, account *fact.Fact, keeps *kept
 		}
 	}
 	r.Summary = fmt.Sprintf("%s is refused by %s: %s", l.Account, l.Mechanism, words)
-	v.ticketWords(t, l, &r)
+	v.ticketWords(w, t, l, &r)
 	if r.Cause == "login/rejected" || l.Code == "too-many" {
 		r.Short = []string{"the protocol does not say why; the server's log or its accounts do"}
 		v.loginReason(w, t, f, &r)

@@ -10,7 +10,7 @@ import (
 
 // ticketWords puts what a ticket server refused into words: which service it
 // does not know, and by how much the clocks differ.
-func (v *view) ticketWords(t *try, l *fact.Login, r *Reading) {
+func (v *view) ticketWords(w *wants, t *try, l *fact.Login, r *Reading) {
 	if v.scheme.Wire != "krb5" {
 		return
 	}
@@ -27,8 +27,57 @@ func (v *view) ticketWords(t *try, l *fact.Login, r *Reading) {
 			r.Summary = fmt.Sprintf("the clock of %s is %s %s that of %s, and the ticket server bears no more than minutes", v.host(v.client), span(ahead), way, v.answering(t))
 		}
 	case "login/no-principal", "login/duplicate-principal":
-		r.Summary = fmt.Sprintf("%s is accepted, and there is no ticket for %s: %s", l.Account, r.Values["principal"], l.Text)
+		r.Summary = fmt.Sprintf("%s is accepted, and there is no ticket for %s: %s%s", l.Account, r.Values["principal"], l.Text, v.canonical(w, r.Values["principal"]))
 	}
+}
+
+// keptTicket reads a cache whose ticket programs of this user present in place
+// of the one that was got now: one that is over, one of another account, or one
+// by a key that the service has no more.
+func (v *view) keptTicket(t *try, login, f *fact.Fact) (Reading, bool) {
+	fresh := login.Login.Ticket
+	r := Reading{Gate: Account, Cause: "login/saved-secret", Apart: true, Because: factIDs(login, f), Vantage: v.client, Values: v.place(t, values{"account": v.ask.Account})}
+	account, _, _ := strings.Cut(v.ask.Account, "@")
+	for _, s := range f.Stored.List {
+		if s.Ticket == nil {
+			continue
+		}
+		r.Values["place"] = s.Place
+		owner, _, _ := strings.Cut(s.Account, "@")
+		granting := strings.HasPrefix(s.Ticket.Service, "krbtgt/")
+		switch {
+		case granting && owner != account:
+			r.Summary = fmt.Sprintf("%s is accepted, and programs here are %s: the cache %s holds that account's tickets", v.ask.Account, s.Account, s.Place)
+		case granting && v.ask.Began.After(s.Ticket.Ends):
+			r.Summary = fmt.Sprintf("%s is accepted, and programs here present nothing of use: the ticket in the cache %s ended %s ago", v.ask.Account, s.Place, span(v.ask.Began.Sub(s.Ticket.Ends)))
+		case fresh != nil && s.Ticket.Service == fresh.Service && s.Ticket.Version != fresh.Version && v.ask.Began.Before(s.Ticket.Ends):
+			r.Summary = fmt.Sprintf("tickets for %s are made with version %d of its key now, and programs here present one by version %d, from the cache %s", fresh.Service, fresh.Version, s.Ticket.Version, s.Place)
+		default:
+			continue
+		}
+		return r, true
+	}
+	return Reading{}, false
+}
+
+// canonical says, of a service whose principal is missing, by which name
+// programs may ask for it instead: many go by the last name of a chain.
+func (v *view) canonical(w *wants, service string) string {
+	kind, host, ok := strings.Cut(service, "/")
+	host, _, _ = strings.Cut(host, "@")
+	if !ok || !strings.Contains(host, ".") {
+		return ""
+	}
+	w.add(Want{Look: fact.LookNames, At: fact.Client, Target: fact.Target{Name: host}, Gate: Account})
+	for _, f := range v.facts(v.client, fact.LookNames) {
+		if f.Order.Target.Name == host && f.Answer != nil && len(f.Answer.Aliases) > 0 {
+			last := strings.TrimSuffix(f.Answer.Aliases[len(f.Answer.Aliases)-1], ".")
+			if !strings.EqualFold(last, strings.TrimSuffix(host, ".")) {
+				return fmt.Sprintf("; %s is an alias of %s, and programs that go by that ask for %s/%s", host, last, kind, last)
+			}
+		}
+	}
+	return ""
 }
 
 // keyReadings compares the key version of a ticket with the key tables of the

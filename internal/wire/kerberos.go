@@ -167,6 +167,10 @@ func loginKerberos(c *Conn, with Credentials) (l fact.Login, err error) {
 				refuse(e)
 				return nil
 			}
+			if with.Secret == "" { // whether it is known is all that was asked
+				l.Outcome, l.Text = fact.LoginWithheld, "the ticket server knows the account; no secret was given"
+				return nil
+			}
 			if err := showTimestamp(&request, e, with.Secret, cname, realm, &l); err != nil || l.Outcome != "" {
 				return err
 			}

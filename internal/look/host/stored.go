@@ -3,11 +3,18 @@ package host
 import (
 	"context"
 	"fmt"
+	"net"
+	"net/url"
 	"os"
 	"path/filepath"
 	"runtime"
 	"strconv"
 	"strings"
+
+	"github.com/jcmturner/gokrb5/v8/credentials"
+	"github.com/jcmturner/gokrb5/v8/messages"
+	"golang.org/x/crypto/ssh"
+	"golang.org/x/crypto/ssh/agent"
 
 	"uakari/internal/fact"
 	"uakari/internal/look"
@@ -18,7 +25,7 @@ import (
 // Password File"), MariaDB ("Configuring MariaDB with Option Files"), Redis,
 // and netrc(5).
 var storedFor = map[string][]func(fact.Target) (place, account, secret string){
-	"postgres": {fromEnvironment("PGPASSWORD"), fromPgpass},
+	"postgres": {fromServiceFile, fromEnvironment("PGPASSWORD"), fromPgpass},
 	"mysql":    {fromOptionFile, fromEnvironment("MYSQL_PWD")},
 	"mariadb":  {fromOptionFile, fromEnvironment("MYSQL_PWD")},
 	"redis":    {fromEnvironment("REDISCLI_AUTH")},
@@ -43,6 +50,14 @@ func Stored(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
 		}
 		s.List = append(s.List, one)
 	}
+	switch order.Target.Scheme {
+	case "kerberos":
+		s.List = append(s.List, keptTickets()...)
+	case "ssh":
+		s.List = append(s.List, ownKeys()...)
+	case "http", "https":
+		s.List = append(s.List, proxyAccounts(order.Target.Scheme)...)
+	}
 	saw := "none"
 	if len(s.List) > 0 {
 		saw = "one in " + s.List[0].Place
@@ -59,6 +74,108 @@ func fromEnvironment(name string) func(fact.Target) (place, account, secret stri
 		}
 		return "", "", ""
 	}
+}
+
+// fromServiceFile finds the password of the service that the environment names
+// ("The Connection Service File"): it goes before all others.
+func fromServiceFile(fact.Target) (place, account, secret string) {
+	service := os.Getenv("PGSERVICE")
+	if service == "" {
+		return "", "", ""
+	}
+	path, text := inHome("PGSERVICEFILE", ".pg_service.conf")
+	number, ours := 0, false
+	for line := range strings.Lines(string(text)) {
+		number++
+		line = strings.TrimSpace(line)
+		if strings.HasPrefix(line, "[") {
+			ours = line == "["+service+"]"
+			continue
+		}
+		switch key, value, _ := strings.Cut(line, "="); {
+		case !ours:
+		case key == "password":
+			place, secret = fmt.Sprintf("%s:%d", path, number), value
+		case key == "user":
+			account = value
+		}
+	}
+	return place, account, secret
+}
+
+// proxyAccounts is the accounts for proxies that the environment holds: they
+// are not for the endpoint, and go along all the same.
+func proxyAccounts(scheme string) []fact.StoredSecret {
+	for _, name := range []string{scheme + "_proxy", strings.ToUpper(scheme) + "_PROXY"} {
+		if u, err := url.Parse(os.Getenv(name)); err == nil && u.User != nil {
+			return []fact.StoredSecret{{Place: "the environment, " + name, Account: u.User.Username(), For: "the proxy"}}
+		}
+	}
+	return nil
+}
+
+// keptTickets is those in the cache of this user, the newest last (MIT
+// Kerberos, "Credential cache file format").
+func keptTickets() []fact.StoredSecret {
+	path, kind := os.Getenv("KRB5CCNAME"), ""
+	if before, rest, ok := strings.Cut(path, ":"); ok {
+		kind, path = before, rest
+	}
+	if path == "" {
+		path = fmt.Sprintf("/tmp/krb5cc_%d", os.Getuid())
+	}
+	if kind != "" && kind != "FILE" {
+		return nil // of another kind, which is not read
+	}
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return nil
+	}
+	var list []fact.StoredSecret
+	func() {
+		defer func() { recover() }() // the library, over a broken file
+		var cache credentials.CCache
+		if cache.Unmarshal(text) != nil {
+			return
+		}
+		for _, c := range cache.Credentials {
+			var ticket messages.Ticket
+			if c.Server.Realm == "X-CACHECONF:" || ticket.Unmarshal(c.Ticket) != nil {
+				continue
+			}
+			list = append(list, fact.StoredSecret{Place: path, Account: c.Client.PrincipalName.PrincipalNameString() + "@" + c.Client.Realm, Ticket: &fact.KeptTicket{Ends: c.EndTime.UTC(),
+				Ticket: fact.Ticket{Service: c.Server.PrincipalName.PrincipalNameString() + "@" + c.Server.Realm, Version: ticket.EncPart.KVNO, Encryption: int(ticket.EncPart.EType)}}})
+		}
+	}()
+	return list
+}
+
+// ownKeys is where SSH clients of this user take keys from, in their order.
+func ownKeys() []fact.StoredSecret {
+	var list []fact.StoredSecret
+	if conn, err := net.Dial("unix", os.Getenv("SSH_AUTH_SOCK")); err == nil {
+		defer conn.Close()
+		if keys, err := agent.NewClient(conn).List(); err == nil {
+			for _, k := range keys {
+				list = append(list, fact.StoredSecret{Place: "the agent, " + ssh.FingerprintSHA256(k)})
+			}
+		}
+	}
+	home, err := os.UserHomeDir()
+	if err != nil {
+		return list
+	}
+	for _, name := range []string{"id_rsa", "id_ecdsa", "id_ecdsa_sk", "id_ed25519", "id_ed25519_sk"} {
+		if path := filepath.Join(home, ".ssh", name); fileThere(path) {
+			list = append(list, fact.StoredSecret{Place: path})
+		}
+	}
+	return list
+}
+
+func fileThere(path string) bool {
+	_, err := os.Stat(path)
+	return err == nil
 }
 
 // inHome is a file of the user's, or the one that a variable names.

@@ -40,7 +40,7 @@ func loginTry(ctx context.Context, env look.Env, order fact.Order) fact.Login {
 	}
 	c := &climber{env: env, order: order, scheme: scheme, wire: wire.Protocols[scheme.Wire], emit: func(fact.Fact) {}}
 	byCertificate := t.Security != fact.Plain && wire.ByCertificate[scheme.Wire] && len(c.presented().Certificate) > 0
-	if env.Secret == "" && !byCertificate && scheme.Wire != "ssh" {
+	if env.Secret == "" && !byCertificate && scheme.Wire != "ssh" && scheme.Wire != "krb5" {
 		return withheld("no secret was given")
 	}
 	raw := c.connect(ctx)
