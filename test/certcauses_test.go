@@ -163,6 +163,50 @@ func TestCertCauses(t *testing.T) {
 	}
 }
 
+// TestDefaultSite is a server of several sites, and a name that none of them is
+// for.
+func TestDefaultSite(t *testing.T) {
+	t.Parallel()
+	nginx := needs(t, "nginx-light", "/usr/sbin/nginx")[0]
+	m := newMaker(t)
+	root := write(t, filepath.Join(m.dir, "root.pem"), pemOf(m.cert))
+	hosts := write(t, filepath.Join(m.dir, "hosts"), "127.0.0.1 localhost tidebook.varzea.example ledger.varzea.example readings.varzea.example\n")
+	serve := func(sites ...string) int {
+		dir, port := t.TempDir(), freePort(t)
+		blocks := ""
+		for i, name := range sites {
+			if name == "reject" {
+				blocks += fmt.Sprintf("server { listen 127.0.0.1:%d ssl; server_name readings.varzea.example; ssl_reject_handshake on; }\n", port)
+				continue
+			}
+			leaf, key := m.sign(&x509.Certificate{Subject: pkix.Name{CommonName: name}, DNSNames: []string{name}}, m.cert, m.key)
+			cert := write(t, filepath.Join(dir, fmt.Sprintf("%d.pem", i)), pemOf(leaf))
+			private := write(t, filepath.Join(dir, fmt.Sprintf("%d.key", i)), keyPEM(t, key))
+			blocks += fmt.Sprintf("server { listen 127.0.0.1:%d ssl; server_name %s; ssl_certificate %s; ssl_certificate_key %s; return 200; }\n", port, name, cert, private)
+		}
+		conf := write(t, filepath.Join(dir, "conf"), fmt.Sprintf("daemon off; user root; pid %[1]s/pid; error_log %[1]s/error.log;\nevents {}\nhttp { access_log off; client_body_temp_path %[1]s/b; proxy_temp_path %[1]s/p; fastcgi_temp_path %[1]s/f; uwsgi_temp_path %[1]s/u; scgi_temp_path %[1]s/s;\n%[2]s}", dir, blocks))
+		start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, nginx, "-p", dir, "-c", conf)
+		return port
+	}
+	for _, c := range []struct {
+		sites []string
+		name  string
+		want  string
+	}{
+		{[]string{"tidebook.varzea.example", "ledger.varzea.example"}, "ledger", ""},
+		{[]string{"tidebook.varzea.example", "ledger.varzea.example"}, "readings", "certs/wrong-default proven"},
+		{[]string{"tidebook.varzea.example"}, "readings", "certs/name-not-covered proven"},
+		{[]string{"tidebook.varzea.example", "reject"}, "readings", "certs/wrong-default proven"},
+	} {
+		judged := traced(t, nil, "--hosts", hosts, "--trust", root, "--card", cardFor(t, nginx), fmt.Sprintf("https://%s.varzea.example:%d/", c.name, serve(c.sites...)))
+		if c.want == "" {
+			expectHealthy(t, judged)
+		} else {
+			expect(t, judged, c.want)
+		}
+	}
+}
+
 // TestHandshakeStalls is a front that takes a hello and never answers it.
 func TestHandshakeStalls(t *testing.T) {
 	t.Parallel()

@@ -181,6 +181,13 @@ func (v *view) alertReadings(w *wants, t *try, c climb) []Reading {
 	if nothingInCommon[h.Alert] && !t.ownTry {
 		v.offered(w, t, &r)
 	}
+	if r.Cause != "certs/wrong-default" {
+		return []Reading{r}
+	}
+	if shown, ok := v.nameless(w, t); ok && servedLeaf(shown) != nil {
+		r.Most, r.Because = "", union(r.Because, factIDs(shown.handshake))
+		r.Summary = fmt.Sprintf("the server has no certificate for %s (alert %d); to clients that indicate no name it shows %s", t.target.Name, h.Alert, nameOf(servedLeaf(shown))) + t.seen()
+	}
 	if r.Harmless { // the client's own library comes further than this program
 		return []Reading{r, {Gate: Session, Because: r.Because, Vantage: r.Vantage, Summary: r.Summary}}
 	}
@@ -221,7 +228,7 @@ func (v *view) chainReadings(w *wants, t *try, c climb) []Reading {
 	if len(v.set.Ask.Endpoint.Host) > 0 {
 		if missing := v.uncovered(t, leaf); missing != "" {
 			base.Values["name"] = missing
-			shut("certs/name-not-covered", fmt.Sprintf("the certificate does not cover %s; it names %s", missing, named(leaf)))
+			readings = append(readings, v.uncoveredReading(w, t, leaf, base, missing))
 		}
 	}
 	trusted := v.judgeTrust(c, chain, shut)

@@ -7,6 +7,7 @@ import (
 	"crypto/rand"
 	"crypto/tls"
 	"crypto/x509"
+	"crypto/x509/pkix"
 	"encoding/pem"
 	"fmt"
 	"io"
@@ -15,6 +16,7 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -325,6 +327,61 @@ func TestHugeChain(t *testing.T) {
 	h := climb(t, at, "https", fact.TLS, 5*time.Second)["handshake"].Handshake
 	if h.Ending == fact.Done || len(h.Chain) > mostCerts || h.Error == "" {
 		t.Errorf("ending %s, %d certificates, %q", h.Ending, len(h.Chain), h.Error)
+	}
+}
+
+// TestHostileSessions is servers whose part of a handshake makes no sense, or
+// no end.
+func TestHostileSessions(t *testing.T) {
+	record := func(kind byte, body []byte) []byte {
+		return append([]byte{kind, 3, 3, byte(len(body) >> 8), byte(len(body))}, body...)
+	}
+	for name, handle := range map[string]func(net.Conn){
+		"endless messages": func(c net.Conn) { // each of them an empty one
+			for {
+				if _, err := c.Write(record(22, []byte{0, 0, 0, 0})); err != nil {
+					return
+				}
+			}
+		},
+		"a message without an end": func(c net.Conn) {
+			c.Write(record(22, []byte{2, 0xff, 0xff, 0xff}))
+			for {
+				if _, err := c.Write(record(22, make([]byte, 16000))); err != nil {
+					return
+				}
+			}
+		},
+		"certificates that are none": func(c net.Conn) {
+			broken := tls.Certificate{Certificate: [][]byte{append([]byte{0x30, 0x82, 0xff, 0xff}, make([]byte, 900)...)}, PrivateKey: certificate.PrivateKey}
+			tls.Server(c, &tls.Config{Certificates: []tls.Certificate{broken}}).Handshake()
+		},
+	} {
+		at := serve(t, handle)
+		h := climb(t, at, "https", fact.TLS, 5*time.Second)["handshake"].Handshake
+		if h == nil || h.Ending == fact.Done || len(h.Chain) > 0 || h.TookMS > 4900 {
+			t.Errorf("%s: %+v", name, h)
+		}
+	}
+	// A long chain and long names are odd, and no fault of the session.
+	many := tls.Certificate{Certificate: slices.Repeat([][]byte{certificate.Certificate[0]}, 99), PrivateKey: certificate.PrivateKey}
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	wide := &x509.Certificate{SerialNumber: big.NewInt(7), NotAfter: time.Now().Add(time.Hour), Subject: pkix.Name{CommonName: "\x1b[2J" + strings.Repeat("x", 1000)}}
+	for i := range 1500 {
+		wide.DNSNames = append(wide.DNSNames, fmt.Sprintf("%s.%d.varzea.example", strings.Repeat("y", 30), i))
+	}
+	der, err := x509.CreateCertificate(rand.Reader, wide, wide, &key.PublicKey, key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for want, each := range map[int]tls.Certificate{99: many, 1: {Certificate: [][]byte{der}, PrivateKey: key}} {
+		at := serve(t, func(c net.Conn) { tls.Server(c, &tls.Config{Certificates: []tls.Certificate{each}}).Handshake() })
+		if h := climb(t, at, "https", fact.TLS, 5*time.Second)["handshake"].Handshake; h.Ending != fact.Done || len(h.Chain) != want {
+			t.Errorf("%d certificates: %s, %d, %s", want, h.Ending, len(h.Chain), h.Error)
+		}
 	}
 }
 
