@@ -40,6 +40,9 @@ var tlsServers = []tlsServer{
 	{"Postfix", "postfix", "submission", []string{"/usr/sbin/postfix", "/usr/lib/postfix/sbin/master"}, func(t *testing.T, p []string, dir string, port int) {
 		postfix(t, p, dir, port, fmt.Sprintf("smtpd_tls_security_level = may\nsmtpd_tls_chain_files = %[1]s/key.pem, %[1]s/cert.pem\n", dir))
 	}},
+	{"Postfix over TLS", "postfix", "smtps", []string{"/usr/sbin/postfix", "/usr/lib/postfix/sbin/master"}, func(t *testing.T, p []string, dir string, port int) {
+		postfix(t, p, dir, port, fmt.Sprintf("smtpd_tls_wrappermode = yes\nsmtpd_tls_chain_files = %[1]s/key.pem, %[1]s/cert.pem\n", dir))
+	}},
 	{"PostgreSQL", "postgresql", "postgres", []string{"/usr/lib/postgresql/*/bin/initdb", "/usr/lib/postgresql/*/bin/postgres", "/usr/bin/setpriv"}, func(t *testing.T, p []string, dir string, port int) {
 		asPostgres := func(words ...string) []string {
 			return append([]string{p[2], "--reuid", "postgres", "--regid", "postgres", "--clear-groups"}, words...)

@@ -238,6 +238,10 @@ func (k *checker) sign(at string, s fact.Sign) {
 		k.wrong(at, "expected either file: or folder:")
 	}
 	k.duration(at+".fresh", s.Fresh)
+	k.duration(at+".within", s.Within)
+	if s.Within != "" && s.Must == "" && s.MustNot == "" {
+		k.wrong(at+".within", "within what? Expected must: or must-not: beside it")
+	}
 	k.pattern(at+".must", s.Must)
 	k.pattern(at+".must-not", s.MustNot)
 }

@@ -82,6 +82,7 @@ type Sign struct {
 	LastLine string `json:"last_line,omitempty" yaml:"last-line"` // what its last line must hold
 	Must     string `json:"must,omitempty" yaml:"must"`           // a line that must be there
 	MustNot  string `json:"must_not,omitempty" yaml:"must-not"`   // a line that must not
+	Within   string `json:"within,omitempty" yaml:"within"`       // of must and must-not: only lines so young count, by the times that they begin with
 }
 
 // CardAccount is the account that clients use.

@@ -67,6 +67,12 @@ func TestSigns(t *testing.T) {
 		t.Fatal(err)
 	}
 	now := time.Now()
+	at := func(ago time.Duration, layout string) string { return now.Add(-ago).Format(layout) }
+	stamped := filepath.Join(t.TempDir(), "stamped.log")
+	if err := os.WriteFile(stamped, []byte("no time yet\n"+at(30*24*time.Hour, "Jan _2 15:04:05")+" ERROR\n"+at(3*time.Hour, time.DateTime)+" level 3.1\n"+
+		at(10*time.Minute, time.RFC3339)+" next\n  and its second line: flood\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
 	for name, c := range map[string]struct {
 		sign fact.Sign
 		want string
@@ -76,6 +82,10 @@ func TestSigns(t *testing.T) {
 		"another last line":   {fact.Sign{File: log, LastLine: "finished"}, "lacks"},
 		"a line is missing":   {fact.Sign{File: log, Must: "^ready$"}, "no line of"},
 		"a line that is bad":  {fact.Sign{File: log, MustNot: "^ERROR"}, "a line of"},
+		"none of this hour":   {fact.Sign{File: stamped, Must: "level", Within: "1h"}, "no line of"},
+		"one of today":        {fact.Sign{File: stamped, Must: "level", Within: "5h"}, ""},
+		"a bad one, long ago": {fact.Sign{File: stamped, MustNot: "ERROR", Within: "5h"}, ""},
+		"a bad one, later on": {fact.Sign{File: stamped, MustNot: "flood", Within: "1h"}, "of the last 1h matches"},
 		"too few files":       {fact.Sign{Folder: dir, AtLeast: 2}, "holds 1 files, and should hold at least 2"},
 		"too many of one day": {fact.Sign{Folder: dir, AtMost: 1}, ""},
 		"no such folder":      {fact.Sign{Folder: filepath.Join(dir, "none")}, "no such file"},

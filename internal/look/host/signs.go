@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -98,7 +99,7 @@ func wrongFile(s fact.Sign, now time.Time) string {
 	if s.LastLine == "" && s.Must == "" && s.MustNot == "" {
 		return ""
 	}
-	text, err := readSome(path)
+	text, err := readEnd(path)
 	if err != nil {
 		return unwrapped(err)
 	}
@@ -106,13 +107,80 @@ func wrongFile(s fact.Sign, now time.Time) string {
 	if last := lines[len(lines)-1]; s.LastLine != "" && !strings.Contains(last, s.LastLine) {
 		return fmt.Sprintf("the last line of %s lacks %q", path, s.LastLine)
 	}
+	when := ""
+	if within, err := time.ParseDuration(s.Within); err == nil {
+		lines, when = younger(lines, now.Add(-within), now), " of the last "+s.Within
+	}
 	if s.Must != "" && !anyMatches(s.Must, lines) {
-		return fmt.Sprintf("no line of %s matches %q", path, s.Must)
+		return fmt.Sprintf("no line of %s%s matches %q", path, when, s.Must)
 	}
 	if s.MustNot != "" && anyMatches(s.MustNot, lines) {
-		return fmt.Sprintf("a line of %s matches %q", path, s.MustNot)
+		return fmt.Sprintf("a line of %s%s matches %q", path, when, s.MustNot)
 	}
 	return ""
+}
+
+// readEnd is the end of a file, which a log may have a long way before.
+func readEnd(path string) ([]byte, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	if info, err := f.Stat(); err == nil && info.Size() > mostSettings {
+		if _, err := f.Seek(-mostSettings, io.SeekEnd); err != nil {
+			return nil, err
+		}
+	}
+	return io.ReadAll(io.LimitReader(f, mostSettings))
+}
+
+// stamps is how logs write the time at the beginning of a line: of ISO 8601,
+// with an offset or in the host's own time, of syslog, and of web servers.
+var stamps = []struct {
+	layout string
+	length int
+}{
+	{time.RFC3339, 25}, {time.RFC3339, 20}, {"2006-01-02T15:04:05", 19}, {"2006-01-02 15:04:05", 19}, {"2006/01/02 15:04:05", 19}, {"Jan _2 15:04:05", 15},
+	{"02/Jan/2006:15:04:05 -0700", 26},
+}
+
+// stampOf is the time that a line begins with, as a host in this place of the
+// world wrote it.
+func stampOf(line string, now time.Time) (time.Time, bool) {
+	line = strings.TrimLeft(line, "[( \t")
+	for _, s := range stamps {
+		if len(line) < s.length {
+			continue
+		}
+		at, err := time.ParseInLocation(s.layout, line[:s.length], now.Location())
+		if err != nil {
+			continue
+		}
+		if at.Year() == 0 { // syslog leaves the year out
+			if at = at.AddDate(now.Year(), 0, 0); at.After(now.Add(24 * time.Hour)) {
+				at = at.AddDate(-1, 0, 0)
+			}
+		}
+		return at, true
+	}
+	return time.Time{}, false
+}
+
+// younger is the lines that were written since a time. One that has no time
+// of its own belongs to the one before it; what comes before any time is old.
+func younger(lines []string, since, now time.Time) []string {
+	var list []string
+	young := false
+	for _, line := range lines {
+		if at, ok := stampOf(line, now); ok {
+			young = !at.Before(since)
+		}
+		if young {
+			list = append(list, line)
+		}
+	}
+	return list
 }
 
 func anyMatches(pattern string, lines []string) bool {
