@@ -17,7 +17,7 @@ demo: build
 	bin/uakari demo
 
 test:
-	go test -count=1 -timeout 30m ./...
+	go test -count=1 -parallel 4 -timeout 30m ./...
 
 bench:
 	go test ./test -run XXX -bench . -benchtime 1x

@@ -424,14 +424,14 @@ service imap-login {
   }
 }
 `, dir, port))
-	// A relay asks it who may send.
+	// A relay asks it who may send, from its first connection on.
 	relay, relayed := filepath.Join(dir, "relay"), freePort(t)
-	if err := os.Mkdir(relay, 0o755); err != nil {
+	if err := os.MkdirAll(filepath.Join(relay, "spool", "private"), 0o755); err != nil {
 		t.Fatal(err)
 	}
+	start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, dovecot, "-F", "-c", conf)
 	postfix(t, needs(t, "postfix", "/usr/sbin/postfix", "/usr/lib/postfix/sbin/master"), relay, relayed,
 		"smtpd_sasl_auth_enable = yes\nsmtpd_sasl_type = dovecot\nsmtpd_sasl_path = private/auth\nsmtpd_sasl_security_options = noanonymous\n")
-	start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, dovecot, "-F", "-c", conf)
 	right, wrong := write(t, filepath.Join(dir, "right"), "tide7"), write(t, filepath.Join(dir, "wrong"), "canary-7f3a")
 	login := func(user, secret string) trail.Trail {
 		return traced(t, nil, "--user", user, "--secret", "file:"+secret, "--card", cardFor(t, dovecot), fmt.Sprintf("imap://127.0.0.1:%d", port))

@@ -86,7 +86,7 @@ http { access_log off; client_body_temp_path %[1]s/b; proxy_temp_path %[1]s/p; f
 func postfix(t *testing.T, p []string, dir string, port int, settings string) {
 	t.Helper()
 	for _, sub := range []string{"spool", "data"} {
-		if err := os.Mkdir(filepath.Join(dir, sub), 0o755); err != nil {
+		if err := os.MkdirAll(filepath.Join(dir, sub), 0o755); err != nil {
 			t.Fatal(err)
 		}
 	}

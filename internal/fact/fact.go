@@ -89,6 +89,7 @@ const (
 	LookLoad       Kind = "load"       // the same question, from many connections at once
 	LookMapper     Kind = "mapper"     // what is registered at a port mapper
 	LookSettings   Kind = "settings"   // the settings that the card names
+	LookTold       Kind = "told"       // where the settings of the client's own programs send them
 	LookSigns      Kind = "signs"      // the marks of health that the card names
 	LookServices   Kind = "services"   // the service records of a name
 	LookReverse    Kind = "reverse"    // the names of an address
@@ -186,6 +187,7 @@ type Fact struct {
 	Mapper         *Mapper         `json:"mapper,omitempty"`
 	Settings       *Settings       `json:"settings,omitempty"`
 	Signs          *Signs          `json:"signs,omitempty"`
+	Told           *Told           `json:"told,omitempty"`
 	ServiceRecords *ServiceRecords `json:"service_records,omitempty"`
 	Reverse        *Reverse        `json:"reverse,omitempty"`
 	Proxy          *ProxySetting   `json:"proxy,omitempty"`
@@ -235,6 +237,8 @@ func (f Fact) Payload() any {
 		return f.Reset
 	case f.Offers != nil:
 		return f.Offers
+	case f.Told != nil:
+		return f.Told
 	case f.Library != nil:
 		return f.Library
 	case f.Clock != nil:

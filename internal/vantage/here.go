@@ -58,6 +58,7 @@ var looks = map[fact.Kind]func(context.Context, look.Env, fact.Order, look.Emit)
 	fact.LookStored:     host.Stored,
 	fact.LookKeyTable:   host.KeyTable,
 	fact.LookProxy:      host.Proxy,
+	fact.LookTold:       host.Told,
 }
 
 // Here is the host that the program runs on.

@@ -7,12 +7,13 @@ import (
 	"net"
 	"os"
 	"os/user"
-	"path/filepath"
 	"strings"
 
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/crypto/ssh/agent"
 	"golang.org/x/crypto/ssh/knownhosts"
+
+	"uakari/internal/look/sshclient"
 )
 
 // place is where to log in, as the user's SSH settings have it.
@@ -33,8 +34,8 @@ func resolveLogin(to string) place {
 	if h, pt, err := net.SplitHostPort(p.host); err == nil {
 		alias, port = h, pt
 	}
-	settings := settingsFor(alias)
-	get := settings.first
+	settings := sshclient.For(alias)
+	get := settings.First
 	p.host = alias
 	if name := get("hostname"); name != "" {
 		p.host = strings.ReplaceAll(name, "%h", alias)
@@ -54,29 +55,20 @@ func resolveLogin(to string) place {
 		}
 	}
 	p.addr = net.JoinHostPort(p.host, port)
-	for _, file := range settings["identityfile"] {
-		p.identities = append(p.identities, home(file))
+	for _, file := range settings.All("identityfile") {
+		p.identities = append(p.identities, sshclient.Home(file))
 	}
 	for _, name := range []string{"id_ed25519", "id_ecdsa", "id_rsa"} {
-		p.identities = append(p.identities, home("~/.ssh/"+name))
+		p.identities = append(p.identities, sshclient.Home("~/.ssh/"+name))
 	}
-	for _, file := range settings["userknownhostsfile"] {
-		p.knownHosts = append(p.knownHosts, home(file))
+	for _, file := range settings.All("userknownhostsfile") {
+		p.knownHosts = append(p.knownHosts, sshclient.Home(file))
 	}
-	p.knownHosts = append(p.knownHosts, home("~/.ssh/known_hosts"), "/etc/ssh/ssh_known_hosts")
+	p.knownHosts = append(p.knownHosts, sshclient.Home("~/.ssh/known_hosts"), "/etc/ssh/ssh_known_hosts")
 	if jumps := get("proxyjump"); jumps != "" && jumps != "none" {
 		p.jumps = strings.Split(jumps, ",")
 	}
 	return p
-}
-
-func home(path string) string {
-	if rest, ok := strings.CutPrefix(path, "~/"); ok {
-		if dir, err := os.UserHomeDir(); err == nil {
-			return filepath.Join(dir, rest)
-		}
-	}
-	return path
 }
 
 // config is how to log in at a place: keys of the agent and of files, and host

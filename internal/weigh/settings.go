@@ -11,13 +11,14 @@ import (
 // settingsReadings reads the intent gate: is the client told the right thing?
 // What it was told is right when the server has a listener there.
 func (v *view) settingsReadings(w *wants, t *try) []Reading {
+	list := append(v.toldReadings(t), v.toldElsewhere(w, t)...)
 	if r, ok := v.missingProxy(w, t); ok {
-		return append(v.toldReadings(t), r)
+		return append(list, r)
 	}
 	if r, ok := v.proxyReading(w, t); ok {
-		return append(v.toldReadings(t), r)
+		return append(list, r)
 	}
-	return v.toldReadings(t)
+	return list
 }
 
 // toldReadings compares what the client was told with the card, or with where

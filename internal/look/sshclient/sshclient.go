@@ -1,7 +1,9 @@
-package vantage
+// Package sshclient reads the settings of this user's SSH client.
+package sshclient
 
 import (
 	"bufio"
+	"fmt"
 	"io"
 	"os"
 	"path"
@@ -9,27 +11,46 @@ import (
 	"strings"
 )
 
-// sshSettings is what the user's SSH settings say for one host: the first
-// value of each keyword wins, but IdentityFile adds up (ssh_config(5)). It is
-// read here because the library at hand costs more at each start than the
-// rest of the program.
-type sshSettings map[string][]string
+// Settings is what the user's SSH settings say for one host, by keywords in
+// lower case: the first value of each wins, but IdentityFile adds up
+// (ssh_config(5)). It is read here because the library at hand costs more at
+// each start than the rest of the program.
+type Settings struct {
+	values map[string][]string
+	places map[string]string
+}
 
-// first is the first value of a keyword, in lower case; "" for none.
-func (s sshSettings) first(keyword string) string {
-	if values := s[keyword]; len(values) > 0 {
+// All is the values of a keyword.
+func (s Settings) All(keyword string) []string { return s.values[keyword] }
+
+// First is the first value of a keyword; "" for none.
+func (s Settings) First(keyword string) string {
+	if values := s.values[keyword]; len(values) > 0 {
 		return values[0]
 	}
 	return ""
 }
 
-// settingsFor reads the settings for a host name as typed, the user's own
-// before the system's.
-func settingsFor(host string) sshSettings {
-	s := sshSettings{}
-	s.read(home("~/.ssh/config"), host, 0)
+// Place is where a keyword's value stands: "/root/.ssh/config:3".
+func (s Settings) Place(keyword string) string { return s.places[keyword] }
+
+// For reads the settings for a host name as typed, the user's own before the
+// system's.
+func For(host string) Settings {
+	s := Settings{map[string][]string{}, map[string]string{}}
+	s.read(Home("~/.ssh/config"), host, 0)
 	s.read("/etc/ssh/ssh_config", host, 0)
 	return s
+}
+
+// Home puts the user's home in place of "~/".
+func Home(path string) string {
+	if rest, ok := strings.CutPrefix(path, "~/"); ok {
+		if dir, err := os.UserHomeDir(); err == nil {
+			return filepath.Join(dir, rest)
+		}
+	}
+	return path
 }
 
 // Bounds on settings: bytes of one file, and files within files.
@@ -40,14 +61,15 @@ const (
 
 // read reads one file. A file that is not there says nothing; neither does a
 // Match block, whose conditions are not understood here.
-func (s sshSettings) read(file, host string, depth int) {
+func (s Settings) read(file, host string, depth int) {
 	f, err := os.Open(file)
 	if err != nil {
 		return
 	}
 	defer f.Close()
-	applies := true
+	applies, number := true, 0
 	for scan := bufio.NewScanner(io.LimitReader(f, mostSSHConfig)); scan.Scan(); {
+		number++
 		keyword, values := sshLine(scan.Text())
 		switch {
 		case len(values) == 0:
@@ -58,7 +80,7 @@ func (s sshSettings) read(file, host string, depth int) {
 		case !applies:
 		case keyword == "include" && depth < mostSSHIncludes:
 			for _, pattern := range values {
-				if pattern = home(pattern); !filepath.IsAbs(pattern) {
+				if pattern = Home(pattern); !filepath.IsAbs(pattern) {
 					pattern = filepath.Join(filepath.Dir(file), pattern)
 				}
 				matches, err := filepath.Glob(pattern)
@@ -69,8 +91,11 @@ func (s sshSettings) read(file, host string, depth int) {
 					s.read(each, host, depth+1)
 				}
 			}
-		case keyword == "identityfile" || len(s[keyword]) == 0:
-			s[keyword] = append(s[keyword], values...)
+		case keyword == "identityfile" || len(s.values[keyword]) == 0:
+			if s.places[keyword] == "" {
+				s.places[keyword] = fmt.Sprintf("%s:%d", file, number)
+			}
+			s.values[keyword] = append(s.values[keyword], values...)
 		}
 	}
 }
