@@ -429,6 +429,7 @@ service imap-login {
 	if err := os.MkdirAll(filepath.Join(relay, "spool", "private"), 0o755); err != nil {
 		t.Fatal(err)
 	}
+	must(t, "", "chown", "postfix", filepath.Join(relay, "spool", "private"))
 	start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, dovecot, "-F", "-c", conf)
 	postfix(t, needs(t, "postfix", "/usr/sbin/postfix", "/usr/lib/postfix/sbin/master"), relay, relayed,
 		"smtpd_sasl_auth_enable = yes\nsmtpd_sasl_type = dovecot\nsmtpd_sasl_path = private/auth\nsmtpd_sasl_security_options = noanonymous\n")
