@@ -61,10 +61,7 @@ func (k *kept) reading(v *view, t *try, cause, text string) Reading {
 // database; nothing if that does not say.
 func (k *kept) shut(v *view, t *try) (cause, text string) {
 	a, where := k.state, v.host(t.server)
-	database, _, _ := strings.Cut(strings.Trim(t.target.Path, "/"), "?")
-	if database == "" {
-		database = v.ask.Account
-	}
+	database := databaseOf(t.target.Path, v.ask.Account)
 	switch {
 	case a == nil:
 		return "login/unknown-account", fmt.Sprintf("%s has no account %s", where, v.ask.Account)

@@ -32,7 +32,13 @@ func (v *view) rightReadings(w *wants, t *try, login *fact.Fact) []Reading {
 		if lack.Level != lack.Right.On && lack.Level != "table "+lack.Right.On {
 			r.Summary += fmt.Sprintf(", through which it must go for %s on %s", strings.ToUpper(lack.Right.May), lack.Right.On)
 		}
-		r.Values["grant"], r.Values["revoke"] = grantOf(v.scheme.Wire, may, lack.Level, account)
+		grant, revoke := grantOf(v.scheme.Wire, may, lack.Level, account)
+		r.Values["revoke"] = revoke
+		if v.scheme.Wire == "mysql" {
+			r.Values["granted"] = grant
+		} else {
+			r.Values["grant"], r.Values["database"] = grant, databaseOf(t.target.Path, account)
+		}
 		list = append(list, r)
 	}
 	if v.ask.Card == nil || v.ask.Card.Account == nil || t.server == "" {
@@ -55,6 +61,13 @@ func (v *view) rightReadings(w *wants, t *try, login *fact.Fact) []Reading {
 		}
 	}
 	return list
+}
+
+// databaseOf is the database that an endpoint names, or the one that goes by an
+// account's name.
+func databaseOf(path, account string) string {
+	name, _, _ := strings.Cut(strings.Trim(path, "/"), "?")
+	return orElse(name, account)
 }
 
 // grantOf is the words of SQL that give a right, and take it again.
