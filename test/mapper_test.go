@@ -124,7 +124,7 @@ func TestShares(t *testing.T) {
 	l := newLab(t)
 	dir := shortDir(t)
 	conf := "[global]\nworkgroup = VARZEA\nnetbios name = LEDGER\nserver role = standalone server\ndisable spoolss = yes\nprinting = bsd\nload printers = no\nsmb ports = 445\n" +
-		"interfaces = 10.20.0.14\nbind interfaces only = yes\nlog file = " + dir + "/log\nmap to guest = never\n"
+		"interfaces = 10.20.0.14\nbind interfaces only = yes\nlog file = " + dir + "/log\n map to guest = never\n"
 	for _, each := range []string{"lock", "state", "cache", "pid"} {
 		conf += each + " directory = " + filepath.Join(dir, each) + "\n"
 	}

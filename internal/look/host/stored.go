@@ -79,28 +79,8 @@ func fromEnvironment(name string) func(fact.Target) (place, account, secret stri
 // fromServiceFile finds the password of the service that the environment names
 // ("The Connection Service File"): it goes before all others.
 func fromServiceFile(fact.Target) (place, account, secret string) {
-	service := os.Getenv("PGSERVICE")
-	if service == "" {
-		return "", "", ""
-	}
-	path, text := inHome("PGSERVICEFILE", ".pg_service.conf")
-	number, ours := 0, false
-	for line := range strings.Lines(string(text)) {
-		number++
-		line = strings.TrimSpace(line)
-		if strings.HasPrefix(line, "[") {
-			ours = line == "["+service+"]"
-			continue
-		}
-		switch key, value, _ := strings.Cut(line, "="); {
-		case !ours:
-		case key == "password":
-			place, secret = fmt.Sprintf("%s:%d", path, number), value
-		case key == "user":
-			account = value
-		}
-	}
-	return place, account, secret
+	values, places := postgresService()
+	return places["password"], values["user"], values["password"]
 }
 
 // proxyAccounts is the accounts for proxies that the environment holds: they

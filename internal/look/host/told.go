@@ -64,22 +64,33 @@ func postgresTold(t fact.Target) fact.Told {
 			told.Port, told.PortAt = uint16(n), portAt
 		}
 	}
-	if service := os.Getenv("PGSERVICE"); service != "" {
-		path, text := inHome("PGSERVICEFILE", ".pg_service.conf")
-		values, places := map[string]string{}, map[string]string{}
-		ours, number := false, 0
-		for line := range strings.Lines(string(text)) {
-			number++
-			line = strings.TrimSpace(line)
-			if strings.HasPrefix(line, "[") {
-				ours = line == "["+service+"]"
-			} else if key, value, ok := strings.Cut(line, "="); ok && ours {
-				values[key], places[key] = value, fmt.Sprintf("%s:%d", path, number)
-			}
-		}
+	if os.Getenv("PGSERVICE") != "" {
+		values, places := postgresService()
 		set(values["host"], values["port"], places["host"], places["port"])
 		return told
 	}
 	set(os.Getenv("PGHOST"), os.Getenv("PGPORT"), "the environment, PGHOST", "the environment, PGPORT")
 	return told
+}
+
+// postgresService is what the service file says of the service that the
+// environment names, and where each value stands.
+func postgresService() (values, places map[string]string) {
+	values, places = map[string]string{}, map[string]string{}
+	service := os.Getenv("PGSERVICE")
+	if service == "" {
+		return values, places
+	}
+	path, text := inHome("PGSERVICEFILE", ".pg_service.conf")
+	ours, number := false, 0
+	for line := range strings.Lines(string(text)) {
+		number++
+		line = strings.TrimSpace(line)
+		if strings.HasPrefix(line, "[") {
+			ours = line == "["+service+"]"
+		} else if key, value, ok := strings.Cut(line, "="); ok && ours {
+			values[key], places[key] = value, fmt.Sprintf("%s:%d", path, number)
+		}
+	}
+	return values, places
 }
