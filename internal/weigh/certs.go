@@ -18,6 +18,9 @@ import (
 // certReadings reads the session gate: does the secure session come up, by
 // this client's trust and clock?
 func (v *view) certReadings(w *wants, t *try) []Reading {
+	if t.target.Security != fact.Plain && v.scheme.Wire != "ssh" {
+		w.add(libraryWant) // beside the handshake, not after it
+	}
 	var readings []Reading
 	if r, ok := v.securityReading(w, t); ok {
 		readings = append(readings, r)

@@ -30,10 +30,12 @@ type policy struct {
 	short []string
 }
 
+var libraryWant = Want{Look: fact.LookLibrary, At: fact.Client, Gate: Session}
+
 // policyOf is the policy of the client. Where nothing was read it is what
 // clients of today have, and never sure.
 func (v *view) policyOf(w *wants) policy {
-	w.add(Want{Look: fact.LookLibrary, At: fact.Client, Gate: Session})
+	w.add(libraryWant)
 	p := policy{l: fact.Library{Min: "TLS 1.2", Level: 2}, who: "clients of today", short: []string{"what this client's own library accepts was not read"}}
 	for _, f := range v.facts(v.client, fact.LookLibrary) {
 		if f.Library == nil || f.Library.Name == "" {

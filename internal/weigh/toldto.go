@@ -15,13 +15,13 @@ var hasSettings = map[string]bool{"ssh": true, "postgres": true}
 // toldElsewhere reads where the client's own programs are sent by their
 // settings, if that is another place than the endpoint, and tries it.
 func (v *view) toldElsewhere(w *wants, t *try) []Reading {
-	if !hasSettings[t.target.Scheme] || t.ownTry || t.symptom == NotTried {
+	if !hasSettings[t.target.Scheme] || t.ownTry {
 		return nil
 	}
 	target := fact.Target{Name: t.target.Name, Addr: t.target.Addr, Port: t.target.Port, Scheme: t.target.Scheme}
 	w.add(Want{Look: fact.LookTold, At: fact.Client, Target: target, Gate: Intent})
 	for _, f := range v.facts(v.client, fact.LookTold) {
-		if f.Told == nil || f.Order.Target != target {
+		if t.symptom == NotTried || f.Told == nil || f.Order.Target != target {
 			continue
 		}
 		told := f.Told
