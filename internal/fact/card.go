@@ -12,6 +12,10 @@ type Card struct {
 	Ports    []uint16 `json:"ports,omitempty" yaml:"ports"`     // every one that should be open
 	Log      string   `json:"log,omitempty" yaml:"log"`         // a log that is written as long as it is well
 	Fresh    string   `json:"fresh,omitempty" yaml:"fresh"`     // how fresh that log must be: "10m"
+	// Certificate is the file of the certificate that the server serves, and
+	// CertificateKey that of its key, where it is another one.
+	Certificate    string `json:"certificate,omitempty" yaml:"certificate"`
+	CertificateKey string `json:"certificate_key,omitempty" yaml:"certificate-key"`
 	// AllowList is a file of the application's own, an address or a net a
 	// line, that names who is let in.
 	AllowList string `json:"allow_list,omitempty" yaml:"allow-list"`

@@ -178,8 +178,9 @@ type Handshake struct {
 	ServerName string   `json:"server_name,omitempty"` // the name indicated (RFC 6066)
 	Version    string   `json:"version,omitempty"`
 	Cipher     string   `json:"cipher,omitempty"`
-	Suite      uint16   `json:"suite,omitempty"` // its number
-	Alert      int      `json:"alert,omitempty"` // sent by the server (RFC 8446 section 6); 0: none
+	Suite      uint16   `json:"suite,omitempty"`  // its number
+	Speaks     string   `json:"speaks,omitempty"` // the application protocol that was agreed on (RFC 7301)
+	Alert      int      `json:"alert,omitempty"`  // sent by the server (RFC 8446 section 6); 0: none
 	Error      string   `json:"error,omitempty"`
 	Begun      bool     `json:"begun,omitempty"` // something came before it ended
 	Chain      [][]byte `json:"chain,omitempty"` // DER, in the order sent

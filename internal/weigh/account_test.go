@@ -18,6 +18,7 @@ func sshAs(t *testing.T, account fact.Account, login *fact.Login) *scene {
 			answered(fact.Reply{Ending: fact.Done, Protocol: "ssh"})).listening(listener("0.0.0.0", 22, "sshd"))
 	s.ask.Account, s.set.Ask.Account = "gauge", "gauge"
 	account.Name = "gauge"
+	s.add("v2", fact.LookService, fact.Target{Port: 22, Scheme: "ssh"}, func(f *fact.Fact) { f.Service = &fact.Service{} })
 	s.add("v2", fact.LookAccount, fact.Target{Account: "gauge", Scheme: "ssh", Port: 22}, func(f *fact.Fact) { f.Account = &account })
 	if login == nil {
 		return s

@@ -184,15 +184,15 @@ func (v *view) alertReadings(w *wants, t *try, c climb) []Reading {
 	if nothingInCommon[h.Alert] && !t.ownTry {
 		v.offered(w, t, &r)
 	}
+	if r.Harmless { // the client's own library comes further than this program
+		return []Reading{r, {Gate: Session, Because: r.Because, Vantage: r.Vantage, Summary: r.Summary}}
+	}
 	if r.Cause != "certs/wrong-default" {
 		return []Reading{r}
 	}
 	if shown, ok := v.nameless(w, t); ok && servedLeaf(shown) != nil {
 		r.Most, r.Because = "", union(r.Because, factIDs(shown.handshake))
 		r.Summary = fmt.Sprintf("the server has no certificate for %s (alert %d); to clients that indicate no name it shows %s", t.target.Name, h.Alert, nameOf(servedLeaf(shown))) + t.seen()
-	}
-	if r.Harmless { // the client's own library comes further than this program
-		return []Reading{r, {Gate: Session, Because: r.Because, Vantage: r.Vantage, Summary: r.Summary}}
 	}
 	return []Reading{r}
 }

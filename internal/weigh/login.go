@@ -84,6 +84,7 @@ var loginLines = map[string][]struct{ text, cause string }{
 		{"Password does not match", "login/wrong-secret"}, {"no pg_hba.conf entry", "login/not-from-here"},
 	},
 	"imap": {{"unknown user", "login/unknown-account"}, {"Password mismatch", "login/wrong-secret"}, {"password mismatch", "login/wrong-secret"}, {"account disabled", "login/disabled"}},
+	"http": {{"was not found in", "login/unknown-account"}, {"password mismatch", "login/wrong-secret"}, {"Password Mismatch", "login/wrong-secret"}, {"not found: ", "login/unknown-account"}},
 	"smtp": {{"user not found", "login/unknown-account"}, {"authentication failure", "login/wrong-secret"}},
 }
 
@@ -110,7 +111,8 @@ func (v *view) loginReadings(w *wants, t *try) []Reading {
 	if barred && shut.Cause == "login/locked" {
 		return []Reading{shut}
 	}
-	if ready := done && !keeps.forbids(); ready && (t.server == "" || v.scheme.Wire != "ssh" || account != nil) {
+	// What the log held before the try is read first: files have no other time.
+	if ready := done && !keeps.forbids() && v.serviceLooked(t); ready && (t.server == "" || v.scheme.Wire != "ssh" || account != nil) {
 		w.add(Want{Look: fact.LookLogin, At: fact.Client, Target: target, Gate: Account})
 	}
 	for _, f := range v.facts(v.client, fact.LookLogin) {
@@ -296,6 +298,12 @@ func (v *view) linesOfTry(t *try, s, login *fact.Fact) []string {
 		}
 	}
 	return list
+}
+
+// serviceLooked reports whether the server's service was looked at, with its
+// log, or there is none to look at.
+func (v *view) serviceLooked(t *try) bool {
+	return t.server == "" || slices.ContainsFunc(v.facts(t.server, fact.LookService), func(f *fact.Fact) bool { return f.Order.Target.Again == 0 })
 }
 
 // linesBefore is what the log files held when the service was first looked at.

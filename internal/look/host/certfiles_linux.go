@@ -1,6 +1,7 @@
 package host
 
 import (
+	"bytes"
 	"context"
 	"crypto"
 	"crypto/x509"
@@ -105,10 +106,36 @@ func CertFiles(ctx context.Context, env look.Env, order fact.Order, emit look.Em
 			}
 		}
 	}
+	if c := env.Card; c != nil && c.Certificate != "" {
+		p := fact.CertPair{Program: orName(c.Program, c.Name), Place: "the card", Cert: c.Certificate, Key: c.CertificateKey}
+		if p.Key == "" {
+			p.Key = p.Cert
+		}
+		readPair(&p, cardReader(held, p.Program))
+		files.Pairs = append(files.Pairs, p)
+	}
 	files.Pairs, files.Stores = files.Pairs[:min(len(files.Pairs), mostPairs)], files.Stores[:min(len(files.Stores), mostPairs)]
 	f := env.Seen(order, "certificate files", sawPairs(files.Pairs))
 	f.CertFiles = &files
 	emit(f)
+}
+
+func orName(program, name string) string {
+	if program == "" {
+		return name
+	}
+	return filepath.Base(program)
+}
+
+// cardReader is the user that the program of a card runs as, by who holds the
+// port.
+func cardReader(held map[string]int, program string) string {
+	if pid := held[program]; pid != 0 {
+		if uid, err := ownerOf(pid); err == nil {
+			return userName(uint32(uid))
+		}
+	}
+	return ""
 }
 
 func sawPairs(pairs []fact.CertPair) string {
@@ -336,6 +363,10 @@ func readPair(p *fact.CertPair, reader string) {
 		blame(p, p.Cert, err)
 		return
 	}
+	if len(text) > 0 && !bytes.Contains(text, []byte("-----BEGIN ")) {
+		readKept(p)
+		return
+	}
 	for rest := text; ; {
 		var b *pem.Block
 		if b, rest = pem.Decode(rest); b == nil {
@@ -361,6 +392,20 @@ func readPair(p *fact.CertPair, reader string) {
 		}
 	}
 	readKey(p, reader)
+}
+
+// readKept reads a store that keeps certificates with their keys, in PKCS #12 or
+// of Java. One whose secret is not a usual one is not looked into.
+func readKept(p *fact.CertPair) {
+	c, err := trust.ReadFile(p.Cert, "")
+	switch {
+	case err == nil:
+		p.Chain = c.Certs
+	case strings.Contains(err.Error(), "does not open"):
+		p.Unread = p.Cert + " is a store with a secret of its own"
+	default:
+		p.Wrong = "there is no certificate in PEM form in " + p.Cert + ", and it is no store either: " + err.Error()
+	}
 }
 
 // readStore reads the certificates by which clients are judged.

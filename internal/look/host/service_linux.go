@@ -65,8 +65,12 @@ func Service(ctx context.Context, env look.Env, order fact.Order, emit look.Emit
 			emit(env.Failed(order, "systemd", "could not ask the service manager", err, "a running system bus"))
 		}
 	}
+	held := map[string]int{}
+	if order.Target.Port != 0 {
+		held = programsOn(ctx, env, order.Target.Port)
+	}
 	for i := range s.Programs {
-		s.Programs[i].Logs = logsOf(s.Programs[i], scheme, env)
+		s.Programs[i].Logs = logsOf(s.Programs[i], scheme, env, held)
 	}
 	slices.SortStableFunc(s.Programs, func(a, b fact.Program) int { return rank[a.Why] - rank[b.Why] })
 	f := env.Seen(order, "units and processes", sawService(s))
@@ -76,7 +80,7 @@ func Service(ctx context.Context, env look.Env, order fact.Order, emit look.Emit
 
 // logsOf is the log files of a program that is there: those of the scheme's
 // table, and the one that the card names as a sign.
-func logsOf(p fact.Program, scheme endpoint.Scheme, env look.Env) []fact.LogFile {
+func logsOf(p fact.Program, scheme endpoint.Scheme, env look.Env, held map[string]int) []fact.LogFile {
 	var logs []fact.LogFile
 	if p.Why == "card" && env.Card.Log != "" {
 		logs = logFiles([]string{env.Card.Log})
@@ -86,20 +90,24 @@ func logsOf(p fact.Program, scheme endpoint.Scheme, env look.Env) []fact.LogFile
 	}
 	for _, row := range scheme.Programs {
 		if row.Name == p.Name && p.Path != "" {
-			logs = append(logs, logFiles(append(settingsLogs(row), row.Logs...))...)
+			logs = append(logs, logFiles(append(settingsLogs(row, held[row.Name]), row.Logs...))...)
 		}
 	}
 	return logs
 }
 
-// settingsLogs is the log files that a program's settings name.
-func settingsLogs(p endpoint.Program) []string {
+// settingsLogs is the log files that a program's settings name: those of the
+// process that holds the port or, where none does, of the oldest.
+func settingsLogs(p endpoint.Program, pid int) []string {
 	if p.LogTo == "" {
 		return nil
 	}
+	if pid == 0 {
+		pid = pidOf(p.Name)
+	}
 	var files []string
 	named := regexp.MustCompile(p.LogTo)
-	for _, path := range settingsOf(p.Name, pidOf(p.Name), p.Settings) {
+	for _, path := range settingsOf(p.Name, pid, p.Settings) {
 		text, err := readSome(path)
 		if err != nil {
 			continue // its settings are for others' eyes; the usual places remain

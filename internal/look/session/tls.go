@@ -67,7 +67,7 @@ func (c *climber) handshake(ctx context.Context) bool {
 	}
 	if err == nil {
 		h.Ending, h.Version, h.Cipher = fact.Done, tls.VersionName(state.Version), tls.CipherSuiteName(state.CipherSuite)
-		h.Suite = state.CipherSuite
+		h.Suite, h.Speaks = state.CipherSuite, wire.Clean(state.NegotiatedProtocol)
 	} else {
 		describe(&h, err)
 	}
