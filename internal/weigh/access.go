@@ -329,30 +329,19 @@ func hbaJudge(v *view, t *try, a *fact.Access, source netip.Addr) (string, []Sym
 		return "", nil, "", listLine{}
 	}
 	encrypted := t.climb.handshake != nil && t.climb.handshake.Handshake.Ending == fact.Done
+	lines, ok := hbaLines(file, encrypted)
+	if !ok {
+		return "", nil, "", listLine{}
+	}
 	text, deciding := "", ""
-	for _, line := range file.Lines {
-		body, _, _ := strings.Cut(line.Text, "#")
-		f := strings.Fields(body)
-		if len(f) > 0 && (strings.HasPrefix(f[0], "include") || strings.HasSuffix(body, "\\")) {
-			return "", nil, "", listLine{}
-		}
-		if len(f) < 5 || !strings.HasPrefix(f[0], "host") {
-			continue
-		}
-		if f[0] == "hostssl" && !encrypted || f[0] == "hostnossl" && encrypted || f[0] == "hostgssenc" {
-			continue
-		}
-		addr, method := f[3], f[4]
-		if strings.Count(addr, ".") == 3 && !strings.Contains(addr, "/") && len(f) > 5 && strings.Count(f[4], ".") == 3 {
-			addr, method = addr+"/"+f[4], f[5]
-		}
-		m := hbaMatches(addr, source)
+	for _, l := range lines {
+		m := hbaMatches(l.addr, source)
 		if m == filter.No {
 			continue
 		}
-		if m == filter.Yes && method == "reject" && f[1] == "all" && f[2] == "all" {
-			text = fmt.Sprintf("%s, line %d, rejects %s for every account", file.Path, line.Number, source)
-			deciding = strings.Join(f, " ")
+		if m == filter.Yes && l.method == "reject" && l.databases == "all" && l.accounts == "all" {
+			text = fmt.Sprintf("%s, line %d, rejects %s for every account", file.Path, l.number, source)
+			deciding = l.text
 			break
 		}
 		return "", nil, "", listLine{} // some account may come in

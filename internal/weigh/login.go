@@ -203,6 +203,7 @@ func (v *view) refusedLogin(w *wants, t *try, f, account *fact.Fact, keeps *kept
 		}
 		keeps.reason(v, t, f, &r)
 	}
+	r.Summary += v.hbaWords(w, t, f, &r)
 	return r
 }
 
