@@ -19,6 +19,7 @@ func TestLoginReasons(t *testing.T) {
 	h, key := sshHost(t)
 	h.do("useradd -m -s /bin/sh gauge; echo gauge:tide7 | chpasswd; useradd -m -s /bin/sh ended; echo ended:tide7 | chpasswd; usermod -e 2020-01-01 ended; " +
 		"useradd -m -s /bin/sh shut; echo shut:tide7 | chpasswd; passwd -l shut; useradd -m -s /bin/sh keyless; useradd -m -s /usr/sbin/nologin mute; echo mute:tide7 | chpasswd; useradd -m -s /bin/sh renew; echo renew:tide7 | chpasswd; chage -d 0 renew; " +
+		"useradd -m -s /bin/sh walled; echo walled:tide7 | chpasswd; sed -i '1i account required pam_access.so' /etc/pam.d/sshd; echo '-:walled:10.20.7.' >> /etc/security/access.conf; " +
 		"useradd -m -s /bin/sh barred; echo barred:tide7 | chpasswd; printf 'PasswordAuthentication yes\\nKbdInteractiveAuthentication no\\nUsePAM yes\\nDenyUsers barred\\n' > /etc/ssh/sshd_config.d/x.conf; systemctl restart ssh; sleep 1")
 	right := write(t, filepath.Join(t.TempDir(), "right"), "tide7")
 	wrong := write(t, filepath.Join(t.TempDir(), "wrong"), "canary-7f3a")
@@ -32,6 +33,7 @@ func TestLoginReasons(t *testing.T) {
 		{"nobody-here", wrong, "login/unknown-account proven"},
 		{"ended", right, "login/account-expired proven"},
 		{"barred", right, "login/no-right proven"},
+		{"walled", right, "login/not-from-here proven"},
 	} {
 		h.t = t
 		// The looks log in with the key, the one try with the password.

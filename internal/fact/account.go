@@ -38,6 +38,11 @@ type Account struct {
 	KeysWrong string   `json:"keys_wrong,omitempty"`
 	KeysElse  string   `json:"keys_else,omitempty"` // where else keys may come from
 
+	// AccessRules is the rules by which PAM lets accounts in from places, where
+	// the service asks for them, and AccessFile the file that they are in.
+	AccessRules []Line `json:"access_rules,omitempty"`
+	AccessFile  string `json:"access_file,omitempty"`
+
 	Unread []string `json:"unread,omitempty"` // what could not be read, and why
 }
 

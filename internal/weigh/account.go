@@ -51,6 +51,7 @@ func (v *view) accountReason(t *try, login, f *fact.Fact, r *Reading) {
 	short := r.Short
 	began := v.ask.Began
 	password := l.Mechanism != "publickey"
+	pamCause, pamText := pamReason(a, v.localAddress(t))
 	switch {
 	case a.ClosedBy != "" && a.UID != "0":
 		cause, text = "login/closed-for-all", fmt.Sprintf("%s is there, which shuts out everybody but root", a.ClosedBy)
@@ -77,6 +78,11 @@ func (v *view) accountReason(t *try, login, f *fact.Fact, r *Reading) {
 		}
 		if a.KeysElse != "" {
 			short = []string{"keys may also come from " + a.KeysElse}
+		}
+	case pamCause != "":
+		cause, text, short = pamCause, pamText, nil
+		if _, direct, _ := v.source(t); !direct && !v.seenFrom(t, v.localAddress(t)) && !v.onSame(t) {
+			short = []string{"a translation on the way may show the server another address"}
 		}
 	case r.Cause == "login/wrong-secret" && a.Shadow && a.Failures < max(a.Deny, 1):
 		// The log says that the password failed, and the account is well.

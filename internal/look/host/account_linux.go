@@ -74,6 +74,7 @@ func account(ctx context.Context, env look.Env, order fact.Order, emit look.Emit
 				pid = pidOf("sshd")
 			}
 			readKeys(&a, pid)
+			a.AccessFile, a.AccessRules = accessRules("sshd")
 		}
 	}
 	f := env.Seen(order, "account "+a.Name, sawAccount(a))
