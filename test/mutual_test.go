@@ -57,6 +57,13 @@ func TestMutualTLS(t *testing.T) {
 			return traced(t, nil, args...)
 		}
 		expectHealthy(t, ask(certs.good))
+		// What is kept holds the certificate, and nothing of its key.
+		kept := filepath.Join(dir, "facts.json")
+		run(t, "trace", "--facts", kept, "--certificate", certs.good, "--trust", root, endpoint)
+		_, keyFile, _ := strings.Cut(certs.good, ",")
+		if line := strings.Split(readFile(t, keyFile), "\n")[1]; line == "" || strings.Contains(readFile(t, kept), line) {
+			t.Error("the client's key is kept")
+		}
 		expect(t, ask(""), "certs/client-cert-wanted proven")
 		for presented, says := range map[string]string{certs.stranger: "has another \"Varzea Root\"", certs.expired: "expired 1 hour ago", certs.web: "not meant for clients"} {
 			judged := ask(presented)

@@ -193,8 +193,8 @@ type Fact struct {
 	Proxy          *ProxySetting   `json:"proxy,omitempty"`
 }
 
-// Payload is the one payload that is set, for showing as evidence; nil if
-// there is none.
+// Payload is the one payload that is set, for showing as evidence; an empty one
+// if there is none.
 func (f Fact) Payload() any {
 	switch {
 	case f.Failed != nil:
@@ -303,7 +303,7 @@ func (f Fact) Payload() any {
 		// The tables themselves are in the facts; they may be long.
 		return map[string]any{"rules": f.Tables.Count, "unread": append([]string{}, f.Tables.Unread...)}
 	}
-	return nil
+	return struct{}{} // that there was nothing to see
 }
 
 // Failure says why something could not be looked at. An empty result never

@@ -95,6 +95,9 @@ func (v *view) accountReason(t *try, login, f *fact.Fact, r *Reading) {
 	if r.Cause != "login/rejected" && r.Cause != "login/wrong-secret" && r.Cause != "login/key-refused" && r.Cause != cause {
 		return // the log said something else, and it was there
 	}
+	if r.Cause == cause && r.Most == "" && len(r.Short) == 0 {
+		short = nil // the log has proven it
+	}
 	r.Cause, r.Most, r.Short = cause, "", short
 	if cause == "login/closed-for-all" {
 		r.Short = nil
