@@ -2,6 +2,10 @@ package fact
 
 import "time"
 
+// MostPairs is how many pairs are kept; where there are so many, there may be
+// more.
+const MostPairs = 50
+
 // CertFiles is the certificates and keys that a service's settings name. Of a
 // key no more is kept than whether it belongs to its certificate.
 type CertFiles struct {

@@ -120,7 +120,7 @@ func foreignKeys(a *fact.Account, l *fact.Login) string {
 	switch {
 	case at < 0:
 		return fmt.Sprintf("none of the %d keys of %s is among the %d in %s", len(l.Keys), l.KeysIn, len(a.Keys), a.KeysFile)
-	case l.Code == "too-many":
+	case l.Code == "too-many" && at > 0:
 		return fmt.Sprintf("%s offers %d keys; the one that the account has, %s, is number %d of them, and the server gave up before it", l.KeysIn, len(l.Keys), l.Keys[at], at+1)
 	}
 	return ""

@@ -57,22 +57,41 @@ func (k *kept) reading(v *view, t *try, cause, text string) Reading {
 	return r
 }
 
-// shut says by the state of an account alone why it cannot sign in to a
-// database; nothing if that does not say.
-func (k *kept) shut(v *view, t *try) (cause, text string) {
-	a, where := k.state, v.host(t.server)
-	database := databaseOf(t.target.Path, v.ask.Account)
+// shut says by the state of an account why it cannot sign in by a mechanism,
+// whatever secret is presented; nothing if that does not say.
+func (k *kept) shut(v *view, t *try, mechanism string) (cause, text string) {
+	a := k.state
 	switch {
 	case a == nil:
-		return "login/unknown-account", fmt.Sprintf("%s has no account %s", where, v.ask.Account)
+		return "login/unknown-account", fmt.Sprintf("%s has no account %s", v.host(t.server), v.ask.Account)
 	case a.Locked:
 		return "login/locked", fmt.Sprintf("%s is locked", a.Name)
 	case a.NoLogin:
 		return "login/disabled", fmt.Sprintf("%s is there, and may not sign in", a.Name)
-	case !a.SecretEnds.IsZero() && v.ask.Began.After(a.SecretEnds):
+	case !a.SecretEnds.IsZero() && v.ask.Began.After(a.SecretEnds) && !bySession[mechanism]:
 		return "login/secret-expired", fmt.Sprintf("the password of %s ended on %s", a.Name, a.SecretEnds.Format("2006-01-02 15:04"))
-	case v.scheme.Wire != "postgres":
-		return "", ""
+	}
+	return "", ""
+}
+
+// bySession is the mechanisms that present a certificate and no secret.
+var bySession = map[string]bool{"certificate": true, "EXTERNAL": true}
+
+// behind reads what keeps an account from a database even when its secret is
+// taken. A server looks at it only then, so that it is never why a secret was
+// refused, and a cause of its own.
+func (k *kept) behind(v *view, t *try) (Reading, bool) {
+	if k == nil || k.state == nil || v.scheme.Wire != "postgres" {
+		return Reading{}, false
+	}
+	cause, text := k.barred(v, t)
+	return k.reading(v, t, cause, text), cause != ""
+}
+
+func (k *kept) barred(v *view, t *try) (cause, text string) {
+	a, where := k.state, v.host(t.server)
+	database := databaseOf(t.target.Path, v.ask.Account)
+	switch {
 	case slices.ContainsFunc(k.f.Accounts.Databases, func(d fact.Database) bool { return d.Name == database && d.Closed }):
 		return "login/closed-for-all", fmt.Sprintf("the database %s takes no connections at all", database)
 	case len(k.f.Accounts.Databases) > 0 && !slices.ContainsFunc(k.f.Accounts.Databases, func(d fact.Database) bool { return d.Name == database }):
@@ -85,16 +104,16 @@ func (k *kept) shut(v *view, t *try) (cause, text string) {
 	return "", ""
 }
 
-// untried reads an account that cannot sign in, whatever is presented.
+// untried reads an account that cannot sign in, or not to its database, when
+// no secret is there to present.
 func (k *kept) untried(v *view, t *try) (Reading, bool) {
 	if k == nil {
 		return Reading{}, false
 	}
-	cause, text := k.shut(v, t)
-	if cause == "" {
-		return Reading{}, false
+	if cause, text := k.shut(v, t, ""); cause != "" {
+		return k.reading(v, t, cause, text), true
 	}
-	return k.reading(v, t, cause, text), true
+	return k.behind(v, t)
 }
 
 // reason says, by what the service keeps of the account, why a try was refused.
@@ -103,10 +122,10 @@ func (k *kept) reason(v *view, t *try, login *fact.Fact, r *Reading) {
 		return
 	}
 	by, l := k.reading(v, t, "", ""), login.Login
-	switch cause, text := k.shut(v, t); {
+	switch cause, text := k.shut(v, t, l.Mechanism); {
 	case cause != "":
 		r.Cause, r.Summary, r.Most, r.Short = cause, fmt.Sprintf("%s is refused: %s", l.Account, text), "", by.Short
-	case l.Mechanism == "certificate" || l.Mechanism == "EXTERNAL":
+	case bySession[l.Mechanism]:
 		return // no secret of the account was asked for
 	case k.state.Secret == "none":
 		r.Cause, r.Summary, r.Most, r.Short = "login/wrong-secret", fmt.Sprintf("%s is refused: no password is set for it, so none fits", l.Account), "", by.Short

@@ -1,6 +1,7 @@
 package weigh
 
 import (
+	"strings"
 	"testing"
 	"time"
 
@@ -61,6 +62,8 @@ func TestKeptAccounts(t *testing.T) {
 		"locked, and not tried":           {with(func(s *fact.ServiceAccount) { s.Locked = true }), nil, "login/locked proven"},
 		"no sessions left":                {with(func(s *fact.ServiceAccount) { s.Limit, s.Sessions = 2, 2 }), withheld, "login/too-many-sessions proven"},
 		"no limit for its administrator":  {with(func(s *fact.ServiceAccount) { s.Limit, s.Sessions, s.Admin = 2, 2, true }), withheld, ""},
+		"barred, and a wrong secret":      {with(func(s *fact.ServiceAccount) { s.Barred = []string{"tides"} }), refused("SCRAM-SHA-256"), "login/wrong-secret likely, login/no-right proven"},
+		"its secret ended, not asked for": {with(func(s *fact.ServiceAccount) { s.SecretEnds = past }), refused("certificate"), "login/rejected likely"},
 		"a contradiction":                 {with(func(s *fact.ServiceAccount) { s.NoLogin = true }), &fact.Login{Outcome: fact.LoginAccepted, Mechanism: "md5"}, ""},
 		"no database of that name":        {&fact.Accounts{List: well.List, Databases: []fact.Database{{Name: "floods"}}}, withheld, "login/no-such-resource proven"},
 		"a database that is shut":         {&fact.Accounts{List: well.List, Databases: []fact.Database{{Name: "tides", Closed: true}}}, withheld, "login/closed-for-all proven"},
@@ -69,7 +72,7 @@ func TestKeptAccounts(t *testing.T) {
 		if c.want == "" {
 			s.check(name)
 		} else {
-			s.check(name, c.want)
+			s.check(name, strings.Split(c.want, ", ")...)
 		}
 	}
 	// One failure before the last: it is not tried.

@@ -37,7 +37,7 @@ func (v *view) clientCertReading(w *wants, t *try, c climb) (Reading, bool) {
 		return Reading{}, false
 	case c.reply.Reply.Ending == fact.Closed || c.reply.Reply.Ending == fact.ResetMid:
 		text = "it closes after the handshake"
-	case slices.Contains(turnsAway, c.reply.Reply.Status):
+	case slices.Contains(turnsAway, c.reply.Reply.Status) && len(c.reply.Reply.Ways) == 0: // else it wants an account
 		text = fmt.Sprintf("it answers %d", c.reply.Reply.Status)
 		// A web server of many says outright that this is the reason.
 		if said := strings.Contains(c.reply.Reply.Text, "SSL certificate"); c.reply.Reply.Status < 495 && !said {
@@ -60,6 +60,9 @@ func (v *view) clientCertReading(w *wants, t *try, c climb) (Reading, bool) {
 	r.Cause = "certs/client-cert-refused"
 	r.Values["subject"], r.Values["issuer"] = nameOf(sent[0]), nameOfName(topOf(sent).Issuer)
 	why := v.wrongWithSent(w, t, sent, h.Authorities, &r)
+	if said := c.reply != nil && strings.Contains(c.reply.Reply.Text, "SSL certificate"); why == "" && h.Alert == 0 && !said {
+		return Reading{}, false // nothing shows that the certificate is the reason
+	}
 	if why == "" {
 		why = "nothing that was seen of it says why; the server's log does"
 	}

@@ -64,6 +64,9 @@ func (v *view) hbaWords(w *wants, t *try, login *fact.Fact, r *Reading) string {
 	}
 	w.add(Want{Look: fact.LookAccess, At: fact.Server, On: t.server, Target: fact.Target{Port: t.target.Port}, Gate: Door})
 	source := v.localAddress(t)
+	if _, direct, _ := v.source(t); !direct && !v.seenFrom(t, source) && !v.onSame(t) {
+		return "" // the server may see another one
+	}
 	encrypted := t.sessions.handshake != nil && t.sessions.handshake.Handshake.Ending == fact.Done
 	for _, f := range v.facts(t.server, fact.LookAccess) {
 		if f.Access == nil || !source.IsValid() {

@@ -59,6 +59,15 @@ func (v *view) policyOf(w *wants) policy {
 	return p
 }
 
+// unsure is the policy as far as it rests on the suites that a library offers:
+// where those were not read, the usual ones stood in for them.
+func (p policy) unsure() policy {
+	if p.l.Suites == nil {
+		p.short = append(slices.Clone(p.short), "which suites it offers was not read")
+	}
+	return p
+}
+
 // reading begins a reading of what the policy does not take.
 func (p policy) reading(base Reading, cause, summary string) Reading {
 	r := base
@@ -93,7 +102,7 @@ func (v *view) versionReadings(w *wants, t *try, c climb, base Reading) []Readin
 	if f == nil || len(own) > 0 || len(wide) == 0 {
 		return nil // it takes something else that both have
 	}
-	r := p.reading(base, cause, fmt.Sprintf("the server takes %s, and %s%s", strings.Join(wide, ", "), says, t.seen()))
+	r := p.unsure().reading(base, cause, fmt.Sprintf("the server takes %s, and %s%s", strings.Join(wide, ", "), says, t.seen()))
 	r.Because = union(r.Because, factIDs(f))
 	return []Reading{r}
 }
@@ -123,7 +132,7 @@ func (v *view) offersOf(w *wants, t *try) (f *fact.Fact, own, wide []string) {
 // offered says, of a server that finds nothing in common with this program,
 // what it does take, and whether the client's own library has that.
 func (v *view) offered(w *wants, t *try, r *Reading) {
-	p := v.policyOf(w)
+	p := v.policyOf(w).unsure()
 	f, own, wide := v.offersOf(w, t)
 	switch {
 	case f == nil || len(wide) == 0:

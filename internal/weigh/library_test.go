@@ -55,6 +55,7 @@ func TestPolicy(t *testing.T) {
 		"the card says versions":         {&openssl, came("TLS 1.2", gcm), nil, &fact.Card{ClientTLS: []string{"TLS 1.3"}}, "certs/no-common-version proven", false},
 		"refused, and it would not be":   {&openssl, failed, takes("TLS 1.2", "TLS 1.2"), nil, "certs/no-common-cipher proven", true},
 		"refused, as it would be":        {&openssl, failed, takes("", "TLS 1.2"), nil, "certs/no-common-cipher proven", false},
+		"refused, and not all is known":  {with(func(l *fact.Library) { l.Name, l.Suites = "Go", nil }), failed, takes("", "TLS 1.2"), nil, "certs/no-common-cipher likely", false},
 		"the key is short for its level": {with(func(l *fact.Library) { l.Level = 4 }), came("TLS 1.3", 0x1301), nil, nil, "certs/weak proven", false},
 	} {
 		s := newScene(t, secure).holds("v1", gauge).named(tidebook).client(tidebook, connected, shook(c.h), trusting(root.cert.Raw), replied(200))

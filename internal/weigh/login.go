@@ -144,6 +144,9 @@ func (v *view) loginReadings(w *wants, t *try) []Reading {
 			if r, ok := v.ownKey(t, f); ok {
 				refused = append(refused, r)
 			}
+			if r, ok := keeps.behind(v, t); ok && r.Cause != refused[0].Cause {
+				refused = append(refused, r)
+			}
 			if refused[0].Cause == "login/not-from-here" && t.server != "" {
 				w.add(Want{Look: fact.LookAccess, At: fact.Server, On: t.server, Target: fact.Target{Port: t.target.Port}, Gate: Door})
 				if r, ok := v.reverseReading(w, t, v.localAddress(t)); ok {

@@ -61,7 +61,7 @@ func (v *view) otherSites(w *wants, t *try, name string) (*fact.Fact, int) {
 	}
 	w.add(Want{Look: fact.LookCertFiles, At: fact.Server, On: t.server, Target: fact.Target{Port: t.target.Port}, Gate: Session})
 	for _, f := range v.facts(t.server, fact.LookCertFiles) {
-		if f.CertFiles == nil {
+		if f.CertFiles == nil || len(f.CertFiles.Pairs) >= fact.MostPairs {
 			continue
 		}
 		sites := 0

@@ -93,8 +93,13 @@ func (v *view) goesTo(w *wants, t *try, told *fact.Told, base Reading) (Reading,
 	}
 	r.Because = union(r.Because, c.ids())
 	r.Summary = fmt.Sprintf("%s goes to %s here, and there: %s; %s answers", told.By, place, c.symptom(v.own()), endpoint.HostPort(t.target.Name, t.target.Port))
-	if t.server == "" {
+	switch _, list := v.listeners(t.server); {
+	case t.server == "" || list == nil:
 		r.Short = []string{"the server's own addresses and listeners were not read"}
+	case told.Host == "" && len(list.On(v.ask.Endpoint.Transport, port)) > 0:
+		r.Short = []string{fmt.Sprintf("something on the server listens on port %d all the same", port)}
+	case told.Host != "" && v.serverOf(c.target.Addr) != "":
+		r.Short = []string{"the address in the settings is a server's too"}
 	}
 	return r, true
 }

@@ -121,4 +121,23 @@ func TestSentCertificates(t *testing.T) {
 			t.Errorf("%s: %s, want %s with %q", name, summaries(s.weigh().Causes), c.want, c.says)
 		}
 	}
+	// An answer without an alert may have any reason, unless something speaks
+	// against the certificate.
+	for name, c := range map[string]struct {
+		sent  [][]byte
+		reply fact.Reply
+		want  bool
+	}{
+		"forbidden, and it is well":  {chainOf(good), fact.Reply{Ending: fact.Done, Protocol: "http", Status: 403}, false},
+		"closed, and it is well":     {chainOf(good), fact.Reply{Ending: fact.Closed, Protocol: "http"}, false},
+		"closed, and it ended":       {chainOf(ended), fact.Reply{Ending: fact.Closed, Protocol: "http"}, true},
+		"none, and it wants a login": {nil, fact.Reply{Ending: fact.Done, Protocol: "http", Status: 401, Refused: true, Ways: []string{"basic"}}, false},
+		"none, and it says why":      {nil, fact.Reply{Ending: fact.Done, Protocol: "http", Status: 400, Text: "No required SSL certificate was sent"}, true},
+	} {
+		got := newScene(t, secure).holds("v1", gauge).holds("v2", tidebook).named(tidebook).client(tidebook, connected,
+			shook(fact.Handshake{Ending: fact.Done, Version: "TLS 1.3", Wanted: true, Sent: c.sent, Chain: chainOf(leaf)}), trusting(root.cert.Raw), answered(c.reply)).weigh()
+		if found := strings.Contains(summaries(got.Causes), "certs/client-cert-"); found != c.want {
+			t.Errorf("%s: %s", name, summaries(got.Causes))
+		}
+	}
 }

@@ -74,7 +74,9 @@ func account(ctx context.Context, env look.Env, order fact.Order, emit look.Emit
 				pid = pidOf("sshd")
 			}
 			readKeys(&a, pid)
-			a.AccessFile, a.AccessRules = accessRules("sshd")
+			if asksPAM(settingsOf("sshd", pid, []string{"/etc/ssh/sshd_config"})) {
+				a.AccessFile, a.AccessRules = accessRules("sshd")
+			}
 		}
 	}
 	f := env.Seen(order, "account "+a.Name, sawAccount(a))

@@ -60,9 +60,6 @@ type certSetting struct {
 	clients   *regexp.Regexp // names the certificates by which it judges those of clients
 }
 
-// mostPairs bounds how many certificates are kept.
-const mostPairs = 50
-
 // CertFiles leaves the certificates and keys that the settings of a service
 // name: of the program that holds the port or, where nobody does, of every
 // one that is set up here.
@@ -114,7 +111,7 @@ func CertFiles(ctx context.Context, env look.Env, order fact.Order, emit look.Em
 		readPair(&p, cardReader(held, p.Program))
 		files.Pairs = append(files.Pairs, p)
 	}
-	files.Pairs, files.Stores = files.Pairs[:min(len(files.Pairs), mostPairs)], files.Stores[:min(len(files.Stores), mostPairs)]
+	files.Pairs, files.Stores = files.Pairs[:min(len(files.Pairs), fact.MostPairs)], files.Stores[:min(len(files.Stores), fact.MostPairs)]
 	f := env.Seen(order, "certificate files", sawPairs(files.Pairs))
 	f.CertFiles = &files
 	emit(f)

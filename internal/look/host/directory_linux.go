@@ -81,7 +81,7 @@ func (d directory) entries(a *fact.Accounts, account string) error {
 		return errors.Join(errors.New("its root entry could not be read"), err)
 	}
 	bases := roots[0].GetAttributeValues("namingContexts")
-	state := []string{"pwdAccountLockedTime", "pwdReset", "pwdChangedTime", "pwdFailureTime", "pwdPolicySubentry"}
+	state := []string{"pwdAccountLockedTime", "pwdReset", "pwdChangedTime", "pwdFailureTime", "pwdPolicySubentry", "pwdGraceUseTime"}
 	for _, base := range bases {
 		scope, under, filter := ldap.ScopeWholeSubtree, base, "(userPassword=*)"
 		if account != "" {
@@ -101,7 +101,7 @@ func (d directory) entries(a *fact.Accounts, account string) error {
 		if err != nil {
 			return err
 		}
-		policies, err := d.search(base, ldap.ScopeWholeSubtree, "(objectClass=pwdPolicy)", false, "pwdMaxAge", "pwdLockout", "pwdMaxFailure", "pwdLockoutDuration")
+		policies, err := d.search(base, ldap.ScopeWholeSubtree, "(objectClass=pwdPolicy)", false, "pwdMaxAge", "pwdLockout", "pwdMaxFailure", "pwdLockoutDuration", "pwdGraceAuthNLimit")
 		if err != nil {
 			return err
 		}
@@ -170,24 +170,28 @@ func ldapTime(text string) time.Time {
 func accountState(e *ldap.Entry, policies []*ldap.Entry) fact.ServiceAccount {
 	s := fact.ServiceAccount{Name: e.DN, MustChange: strings.EqualFold(e.GetAttributeValue("pwdReset"), "TRUE"), Failures: len(e.GetAttributeValues("pwdFailureTime"))}
 	var policy *ldap.Entry
+	named := false // by the entry itself; else it is the only one there is, which may be nobody's
 	for _, p := range policies {
-		if strings.EqualFold(p.DN, e.GetAttributeValue("pwdPolicySubentry")) || len(policies) == 1 {
-			policy = p
+		own := strings.EqualFold(p.DN, e.GetAttributeValue("pwdPolicySubentry"))
+		if own || len(policies) == 1 {
+			policy, named = p, own
 		}
 	}
-	forever := 0
+	lasts := -1 // seconds of a lock; 0: until somebody ends it
 	if policy != nil {
-		forever = count(policy.GetAttributeValue("pwdLockoutDuration"))
+		lasts = count(policy.GetAttributeValue("pwdLockoutDuration"))
 		if strings.EqualFold(policy.GetAttributeValue("pwdLockout"), "TRUE") {
 			s.Deny = count(policy.GetAttributeValue("pwdMaxFailure"))
 		}
-		if age, changed := count(policy.GetAttributeValue("pwdMaxAge")), ldapTime(e.GetAttributeValue("pwdChangedTime")); age > 0 && !changed.IsZero() {
+		// A password that is over may be good for some logins more.
+		grace := count(policy.GetAttributeValue("pwdGraceAuthNLimit")) > len(e.GetAttributeValues("pwdGraceUseTime"))
+		if age, changed := count(policy.GetAttributeValue("pwdMaxAge")), ldapTime(e.GetAttributeValue("pwdChangedTime")); named && !grace && age > 0 && !changed.IsZero() {
 			s.SecretEnds = changed.Add(time.Duration(age) * time.Second)
 		}
 	}
 	if locked := e.GetAttributeValue("pwdAccountLockedTime"); locked != "" {
 		at := ldapTime(locked)
-		s.Locked = strings.HasPrefix(locked, "0000") || forever == 0 || time.Since(at) < time.Duration(forever)*time.Second
+		s.Locked = strings.HasPrefix(locked, "0000") || lasts == 0 || lasts > 0 && time.Since(at) < time.Duration(lasts)*time.Second
 	}
 	return s
 }

@@ -40,6 +40,24 @@ func accessRules(service string) (path string, rules []fact.Line) {
 	return path, rules
 }
 
+// asksPAM reports whether sshd asks PAM at all: it does not unless its settings
+// say so (sshd_config(5)), and where they say both, nobody here knows.
+func asksPAM(settings []string) bool {
+	yes, no := false, false
+	for _, path := range settings {
+		text, err := readSome(path)
+		if err != nil {
+			return false
+		}
+		for line := range strings.Lines(string(text)) {
+			if words := strings.Fields(line); len(words) > 1 && strings.EqualFold(words[0], "UsePAM") {
+				yes, no = yes || strings.EqualFold(words[1], "yes"), no || strings.EqualFold(words[1], "no")
+			}
+		}
+	}
+	return yes && !no
+}
+
 const usualAccess = "/etc/security/access.conf"
 
 // pamAccess is the file of rules that a service's stack names, through what it
@@ -56,12 +74,20 @@ func pamAccess(file string, depth int) string {
 		for i, w := range words {
 			switch {
 			case strings.HasSuffix(w, "pam_access.so"):
+				if i == 0 || words[i-1] != "required" && words[i-1] != "requisite" {
+					return "" // others of the stack may decide in its place
+				}
+				path := usualAccess
 				for _, option := range words[i+1:] {
-					if own, ok := strings.CutPrefix(option, "accessfile="); ok {
-						return own
+					own, ok := strings.CutPrefix(option, "accessfile=")
+					switch {
+					case ok:
+						path = own
+					case option != "debug" && option != "noaudit":
+						return "" // it changes how the rules are read
 					}
 				}
-				return usualAccess
+				return path
 			case (w == "@include" || w == "include" || w == "substack") && i+1 < len(words):
 				if found := pamAccess(fmt.Sprintf("/etc/pam.d/%s", words[i+1]), depth+1); found != "" {
 					return found
