@@ -58,6 +58,29 @@ func TestToldTo(t *testing.T) {
 	}
 }
 
+// TestToldToProven is the proof: the server's own listeners and addresses were
+// read, and what the settings name is none of them.
+func TestToldToProven(t *testing.T) {
+	for name, c := range map[string]struct {
+		told fact.Told
+		to   string
+		port uint16
+		want string
+	}{
+		"a port that nothing holds":    {fact.Told{By: "ssh", Port: 2222, PortAt: "x:1"}, tidebook, 2222, "settings/wrong-port proven"},
+		"a port that something holds":  {fact.Told{By: "ssh", Port: 2200, PortAt: "x:1"}, tidebook, 2200, "settings/wrong-port likely"},
+		"an address of another host":   {fact.Told{By: "ssh", Host: "10.20.0.66", HostAt: "x:2"}, "10.20.0.66", 22, "settings/wrong-host proven"},
+		"an address of the server too": {fact.Told{By: "ssh", Host: "10.20.0.15", HostAt: "x:2"}, "10.20.0.15", 22, "settings/wrong-host likely"},
+	} {
+		s := newScene(t, "ssh://"+tidebook).holds("v1", gauge).holds("v2", tidebook, "10.20.0.15").
+			client(tidebook, connected, greeted(fact.Done, "ssh", "", ""), func(f *fact.Fact) { f.HostKey = &fact.HostKey{State: "known", Type: "ssh-ed25519"} }, answered(fact.Reply{Ending: fact.Done, Protocol: "ssh"})).
+			listening(listener("0.0.0.0", 22, "sshd"), listener("0.0.0.0", 2200, "sshd"))
+		s.add("v1", fact.LookTold, fact.Target{Name: tidebook, Addr: netip.MustParseAddr(tidebook), Port: 22, Scheme: "ssh"}, func(f *fact.Fact) { f.Told = &c.told })
+		s.climb("v1", fact.Target{Name: c.to, Addr: netip.MustParseAddr(c.to), Port: c.port, Scheme: "ssh", Security: fact.Plain, Apart: true}, reset)
+		s.check(name, c.want)
+	}
+}
+
 // TestRights is rights that an accepted account lacks, by its own session.
 func TestRights(t *testing.T) {
 	for name, c := range map[string]struct {
