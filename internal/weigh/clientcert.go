@@ -107,21 +107,12 @@ func (v *view) wrongWithSent(w *wants, t *try, sent []*x509.Certificate, takes [
 
 // missingFrom names what a store lacks to vouch for a chain; "" for nothing.
 func missingFrom(chain, store []*x509.Certificate) string {
-	roots, between := x509.NewCertPool(), x509.NewCertPool()
-	for _, c := range store {
-		if selfSigned(c) {
-			roots.AddCert(c)
-		}
-		between.AddCert(c)
-	}
-	for _, c := range chain[1:] {
-		between.AddCert(c)
-	}
-	at := withinAll(slices.Concat(chain, store))
-	if _, err := chain[0].Verify(x509.VerifyOptions{Roots: roots, Intermediates: between, CurrentTime: at, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny}}); err == nil {
+	all := slices.Concat(chain, store) // what is in the store need not be sent
+	roots := slices.DeleteFunc(slices.Clone(store), func(c *x509.Certificate) bool { return !selfSigned(c) })
+	if pathAt(all, roots, withinAll(all)) {
 		return ""
 	}
-	top := topOf(append(slices.Clone(chain), store...))
+	top := topOf(all)
 	if selfSigned(top) {
 		return nameOf(top)
 	}

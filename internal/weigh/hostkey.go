@@ -140,21 +140,6 @@ func (v *view) trusts(c climb) bool {
 	return ok && !bad
 }
 
-// trustedBy reports whether a path leads to a root of a climb's store, at a
-// time when all of it was valid.
-func trustedBy(c climb, chain []*x509.Certificate) bool {
-	roots, between := x509.NewCertPool(), x509.NewCertPool()
-	trusted := parseChain(c.trust.Trust.Roots)
-	for _, root := range trusted {
-		roots.AddCert(root)
-	}
-	for _, cert := range chain[1:] {
-		between.AddCert(cert)
-	}
-	_, err := chain[0].Verify(x509.VerifyOptions{Roots: roots, Intermediates: between, CurrentTime: withinAll(append(trusted, chain...)), KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny}})
-	return err == nil
-}
-
 // printOf is the beginning of a certificate's fingerprint.
 func printOf(c *x509.Certificate) string {
 	sum := sha256.Sum256(c.Raw)

@@ -34,8 +34,7 @@ func (v *view) mapperReadings(w *wants, t *try) []Reading {
 			return []Reading{r}
 		}
 		// Several are copies of one program: whichever is open serves.
-		var shut []Reading
-		for _, port := range ports {
+		for i, port := range ports {
 			target := fact.Target{Name: t.target.Name, Addr: t.target.Addr, Port: port, Scheme: "tcp", Security: fact.Plain}
 			w.add(Want{Look: fact.LookSession, At: fact.Client, Target: target, Gate: Session})
 			c, seen := v.climbs[seat{v.client, target}]
@@ -43,12 +42,12 @@ func (v *view) mapperReadings(w *wants, t *try) []Reading {
 				return nil
 			}
 			r.Because = union(r.Because, c.ids())
-			r.Values = v.place(t, values{"server": v.answering(t)})
-			r.Values["port"], r.Values["range"] = fmt.Sprint(port), v.rangeOf(port)
-			r.Summary = fmt.Sprintf("the port mapper names port %d for %s, and there: %s", port, service, c.symptom(v.own()))
-			shut = append(shut, r)
+			if i == 0 {
+				r.Values["port"], r.Values["range"] = fmt.Sprint(port), v.rangeOf(port)
+				r.Summary = fmt.Sprintf("the port mapper names port %d for %s, and there: %s", port, service, c.symptom(v.own()))
+			}
 		}
-		return shut[:1]
+		return []Reading{r}
 	}
 	return nil
 }
