@@ -200,8 +200,7 @@ func TestPasswordFile(t *testing.T) {
 	nginx := needs(t, "nginx-light", "/usr/sbin/nginx")[0]
 	dir, port := shortDir(t), freePort(t)
 	must(t, "", "chmod", "0644", write(t, filepath.Join(dir, "people"), "gauge:{PLAIN}tide7\n"))
-	conf := write(t, filepath.Join(dir, "conf"), fmt.Sprintf("daemon off; user root; pid %[1]s/pid; error_log %[1]s/error.log;\nevents {}\nhttp { access_log off; client_body_temp_path %[1]s/b; proxy_temp_path %[1]s/p; fastcgi_temp_path %[1]s/f; uwsgi_temp_path %[1]s/u; scgi_temp_path %[1]s/s;\n"+
-		"server { listen 127.0.0.1:%[2]d; root %[1]s; auth_basic tides; auth_basic_user_file %[1]s/people; location = / { return 200; } location /people { } } }", dir, port))
+	conf := webSettings(t, dir, fmt.Sprintf("server { listen 127.0.0.1:%[2]d; root %[1]s; auth_basic tides; auth_basic_user_file %[1]s/people; location = / { return 200; } location /people { } }", dir, port))
 	start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, nginx, "-p", dir, "-c", conf)
 	right, wrong := write(t, filepath.Join(dir, "right"), "tide7"), write(t, filepath.Join(dir, "wrong"), "canary-7f3a")
 	for _, c := range []struct{ user, secret, want string }{{"gauge", right, ""}, {"gauge", wrong, "login/wrong-secret proven"}, {"nobody", right, "login/unknown-account proven"}} {

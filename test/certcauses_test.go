@@ -184,7 +184,7 @@ func TestDefaultSite(t *testing.T) {
 			private := write(t, filepath.Join(dir, fmt.Sprintf("%d.key", i)), keyPEM(t, key))
 			blocks += fmt.Sprintf("server { listen 127.0.0.1:%d ssl; server_name %s; ssl_certificate %s; ssl_certificate_key %s; return 200; }\n", port, name, cert, private)
 		}
-		conf := write(t, filepath.Join(dir, "conf"), fmt.Sprintf("daemon off; user root; pid %[1]s/pid; error_log %[1]s/error.log;\nevents {}\nhttp { access_log off; client_body_temp_path %[1]s/b; proxy_temp_path %[1]s/p; fastcgi_temp_path %[1]s/f; uwsgi_temp_path %[1]s/u; scgi_temp_path %[1]s/s;\n%[2]s}", dir, blocks))
+		conf := webSettings(t, dir, blocks)
 		start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, nginx, "-p", dir, "-c", conf)
 		return port
 	}
@@ -251,8 +251,7 @@ func TestClockWrong(t *testing.T) {
 	dir := t.TempDir()
 	write(t, filepath.Join(dir, "cert.pem"), pemOf(leaf.cert))
 	write(t, filepath.Join(dir, "key.pem"), leaf.keyPEM(t))
-	conf := write(t, filepath.Join(dir, "conf"), fmt.Sprintf("daemon off; user root; pid %[1]s/pid; error_log %[1]s/error.log;\nevents {}\nhttp { access_log off; client_body_temp_path %[1]s/b; proxy_temp_path %[1]s/p; fastcgi_temp_path %[1]s/f; uwsgi_temp_path %[1]s/u; scgi_temp_path %[1]s/s;\n"+
-		"server { listen 10.20.0.14:443 ssl; ssl_certificate %[1]s/cert.pem; ssl_certificate_key %[1]s/key.pem; return 200; } }", dir))
+	conf := webSettings(t, dir, fmt.Sprintf("server { listen 10.20.0.14:443 ssl; ssl_certificate %[1]s/cert.pem; ssl_certificate_key %[1]s/key.pem; return 200; }", dir))
 	start(t, "10.20.0.14:443", enter(l.server), nginx, "-p", dir, "-c", conf)
 	chrony := write(t, filepath.Join(dir, "chrony.conf"), "local stratum 3\nallow all\nbindaddress 10.20.0.14\nport 123\ncmdport 0\npidfile "+filepath.Join(dir, "chrony.pid")+"\n")
 	l.background(l.server, "env", "LD_PRELOAD="+found[1], "FAKETIME=+400d", found[0], "-x", "-d", "-U", "-u", "root", "-f", chrony)
@@ -304,8 +303,7 @@ func TestOtherOnTheWay(t *testing.T) {
 	dir := t.TempDir()
 	write(t, filepath.Join(dir, "cert.pem"), pemOf(other.cert))
 	write(t, filepath.Join(dir, "key.pem"), other.keyPEM(t))
-	conf := write(t, filepath.Join(dir, "conf"), fmt.Sprintf("daemon off; user root; pid %[1]s/pid; error_log %[1]s/error.log;\nevents {}\nhttp { access_log off; client_body_temp_path %[1]s/b; proxy_temp_path %[1]s/p; fastcgi_temp_path %[1]s/f; uwsgi_temp_path %[1]s/u; scgi_temp_path %[1]s/s;\n"+
-		"server { listen 10.20.7.1:8443 ssl; ssl_certificate %[1]s/cert.pem; ssl_certificate_key %[1]s/key.pem; return 200; } }", dir))
+	conf := webSettings(t, dir, fmt.Sprintf("server { listen 10.20.7.1:8443 ssl; ssl_certificate %[1]s/cert.pem; ssl_certificate_key %[1]s/key.pem; return 200; }", dir))
 	start(t, "10.20.7.1:8443", enter(h.router), nginx, "-p", dir, "-c", conf)
 	h.filter(h.router, "table ip n {\n chain pre {\n type nat hook prerouting priority -100\n ip daddr 10.20.0.14 tcp dport 443 dnat to 10.20.7.1:8443\n }\n}")
 	hosts := write(t, filepath.Join(dir, "hosts"), "10.20.0.14 tidebook.varzea.example\n")

@@ -75,11 +75,18 @@ func secureWeb(t *testing.T, nginx, dir string, port int, settings string) {
 // secureWebAs does so with words before its command.
 func secureWebAs(t *testing.T, before []string, nginx, dir string, port int, settings string) {
 	t.Helper()
-	conf := write(t, filepath.Join(dir, "conf"), fmt.Sprintf(`daemon off; user root; pid %[1]s/pid; error_log %[1]s/error.log;
+	conf := webSettings(t, dir, fmt.Sprintf("server { listen 127.0.0.1:%[2]d ssl; ssl_certificate %[1]s/cert.pem; ssl_certificate_key %[1]s/key.pem; %[3]s return 200; }", dir, port, settings))
+	start(t, fmt.Sprintf("127.0.0.1:%d", port), before, nginx, "-p", dir, "-c", conf)
+}
+
+// webSettings writes what a web server of its own needs, with its sites.
+func webSettings(t *testing.T, dir, sites string) string {
+	t.Helper()
+	return write(t, filepath.Join(dir, "conf"), fmt.Sprintf(`daemon off; user root; pid %[1]s/pid; error_log %[1]s/error.log;
 events {}
 http { access_log off; client_body_temp_path %[1]s/b; proxy_temp_path %[1]s/p; fastcgi_temp_path %[1]s/f; uwsgi_temp_path %[1]s/u; scgi_temp_path %[1]s/s;
-  server { listen 127.0.0.1:%[2]d ssl; ssl_certificate %[1]s/cert.pem; ssl_certificate_key %[1]s/key.pem; %[3]s return 200; } }`, dir, port, settings))
-	start(t, fmt.Sprintf("127.0.0.1:%d", port), before, nginx, "-p", dir, "-c", conf)
+%[2]s
+}`, dir, sites))
 }
 
 // postfix runs a mail relay in a folder, with more settings.

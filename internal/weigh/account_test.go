@@ -86,6 +86,11 @@ func TestLastTry(t *testing.T) {
 	if !sshAs(t, fact.Account{Known: true, Deny: 3, Failures: 1}, nil).wants(fact.LookLogin, fact.Client) {
 		t.Error("a try is not wanted though two are left")
 	}
+	early := newScene(t, "redis://tidebook.varzea.example").holds("v1", gauge).named(tidebook).client(tidebook, connected, answered(fact.Reply{Ending: fact.Done, Protocol: "redis", Refused: true}))
+	early.ask.Account, early.set.Ask.Account = "gauge", "gauge"
+	if early.wants(fact.LookLogin, fact.Client) {
+		t.Error("a try is wanted before it is known whose server that is")
+	}
 	s := newScene(t, "ssh://tidebook.varzea.example").holds("v1", gauge).holds("v2", tidebook).named(tidebook).
 		client(tidebook, connected, greeted(fact.Done, "ssh", "", ""), answered(fact.Reply{Ending: fact.Done, Protocol: "ssh"}))
 	s.ask.Account, s.set.Ask.Account = "gauge", "gauge"

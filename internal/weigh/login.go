@@ -111,8 +111,9 @@ func (v *view) loginReadings(w *wants, t *try) []Reading {
 	if barred && shut.Cause == "login/locked" {
 		return []Reading{shut}
 	}
-	// What the log held before the try is read first: files have no other time.
-	if ready := done && !keeps.forbids() && v.serviceLooked(t); ready && (t.server == "" || v.scheme.Wire != "ssh" || account != nil) {
+	// Whose server it is, and what its log held before the try, is known first:
+	// the one may forbid the try, and lines of files have no other time.
+	if ready := done && !keeps.forbids() && v.serversKnown() && v.serviceLooked(t); ready && (t.server == "" || v.scheme.Wire != "ssh" || account != nil) {
 		w.add(Want{Look: fact.LookLogin, At: fact.Client, Target: target, Gate: Account})
 	}
 	for _, f := range v.facts(v.client, fact.LookLogin) {
@@ -302,6 +303,14 @@ func (v *view) linesOfTry(t *try, s, login *fact.Fact) []string {
 		}
 	}
 	return list
+}
+
+// serversKnown reports whether every server's side has said which addresses it
+// has, so that one which is not the server will not turn out to be it later.
+func (v *view) serversKnown() bool {
+	return !slices.ContainsFunc(v.set.Vantages, func(at fact.Vantage) bool {
+		return at.Role == fact.Server && len(v.facts(at.ID, fact.LookAddresses)) == 0
+	})
 }
 
 // serviceLooked reports whether the server's service was looked at, with its
