@@ -18,6 +18,7 @@ import (
 	"golang.org/x/net/idna"
 
 	"uakari/internal/fact"
+	"uakari/internal/keep"
 )
 
 // Error says what is wrong with an endpoint, where, and what was expected.
@@ -33,7 +34,7 @@ func (e *Error) Error() string {
 	if e.Column > 0 {
 		where = fmt.Sprintf(", column %d", e.Column)
 	}
-	return fmt.Sprintf("endpoint %s%s: %s; expected %s", shorten(quote(e.Input)), where, e.Found, e.Want)
+	return fmt.Sprintf("endpoint %s%s: %s; expected %s", shorten(quote(keep.Query(e.Input))), where, e.Found, e.Want)
 }
 
 // quote shows every character that a terminal would not.
@@ -95,6 +96,9 @@ func Parse(input string) (fact.Endpoint, error) {
 	e := fact.Endpoint{
 		Input: input, Scheme: scheme.Name, Assumed: assumed, Host: host, Port: port,
 		Transport: scheme.Transport(), Security: scheme.Security, Verify: scheme.Verify, Path: path,
+	}
+	if shown := keep.Query(path); shown != path {
+		e.Input, e.Path, e.Whole = keep.Query(input), shown, path
 	}
 	if err := applyQuery(&e, scheme); err != nil {
 		return fact.Endpoint{}, err

@@ -31,6 +31,8 @@ type Scheme struct {
 	// server's certificate. Mail relays and database clients encrypt where
 	// they can and look no further, unless told to (RFC 7435).
 	Verify bool
+	// Nameless is what an account is called that signs in by a secret alone.
+	Nameless string
 	// Record is what clients put before a domain to find its servers by
 	// service records (RFC 2782; RFC 6186 for mail, RFC 4120 for Kerberos).
 	Record string
@@ -128,8 +130,8 @@ var Schemes = []Scheme{
 	{Name: "ssh", Port: 22, Security: fact.Plain, First: ServerFirst, Wire: "ssh", Programs: []Program{sshd}},
 	{Name: "postgres", Aliases: []string{"postgresql"}, Port: 5432, Security: fact.StartTLS, First: ClientFirst, Wire: "postgres", Programs: []Program{postgres}},
 	{Name: "mysql", Aliases: []string{"mariadb"}, Port: 3306, Security: fact.StartTLS, First: ServerFirst, Wire: "mysql", Programs: []Program{mariadb}},
-	{Name: "redis", Port: 6379, Security: fact.Plain, First: ClientFirst, Wire: "redis", Programs: []Program{redis}},
-	{Name: "rediss", Port: 6380, Security: fact.TLS, First: ClientFirst, Wire: "redis", Verify: true, Programs: on(redis, 0)},
+	{Name: "redis", Nameless: "default", Port: 6379, Security: fact.Plain, First: ClientFirst, Wire: "redis", Programs: []Program{redis}},
+	{Name: "rediss", Nameless: "default", Port: 6380, Security: fact.TLS, First: ClientFirst, Wire: "redis", Verify: true, Programs: on(redis, 0)},
 	{Name: "ldap", Port: 389, Security: fact.Plain, First: ClientFirst, Wire: "ldap", Record: "_ldap._tcp", Programs: on(slapd, 389)},
 	{Name: "ldap+starttls", Port: 389, Security: fact.StartTLS, First: ClientFirst, Wire: "ldap", Verify: true, Record: "_ldap._tcp", Programs: on(slapd, 389)},
 	{Name: "ldaps", Port: 636, Security: fact.TLS, First: ClientFirst, Wire: "ldap", Verify: true, Record: "_ldaps._tcp", Programs: on(slapd, 0)},

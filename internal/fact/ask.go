@@ -2,6 +2,7 @@ package fact
 
 import (
 	"net/netip"
+	"slices"
 	"time"
 )
 
@@ -31,13 +32,15 @@ type Endpoint struct {
 	Port      uint16   `json:"port"`
 	Transport string   `json:"transport"` // "tcp" or "udp"
 	Security  Security `json:"security"`
-	Path      string   `json:"path,omitempty"`
-	Verify    bool     `json:"verify"` // clients of this endpoint check its certificate
+	Path      string   `json:"path,omitempty"` // values of parameters that are secret are "…" in it
+	Verify    bool     `json:"verify"`         // clients of this endpoint check its certificate
 
 	// Stray lists characters that have no place in a host name and cannot
 	// be seen, or look like another; Clean is the host without them.
 	Stray []Stray `json:"stray,omitempty"`
 	Clean string  `json:"clean,omitempty"`
+	// Whole is the path with what is "…" in Path; it is kept nowhere.
+	Whole string `json:"-"`
 }
 
 // Stray is one stray character.
@@ -45,4 +48,39 @@ type Stray struct {
 	At   int    `json:"at"`   // the character's place in the input, counted from 1
 	Code string `json:"code"` // "U+200B"
 	Name string `json:"name"` // "zero-width space"
+}
+
+// Barred says why the account of a run must not be presented to a target; "" if
+// it may be. A secret goes to the endpoint that was typed and to no other, at an
+// address that was typed or that the client's own look-up of the typed name
+// gave: what a record, a card, a service record or a redirect says moves none.
+func (s Set) Barred(t Target) string {
+	e := s.Ask.Endpoint
+	switch {
+	case len(e.Stray) > 0 || t.Name != e.Host || t.Port != e.Port || t.Scheme != e.Scheme || t.Security != e.Security:
+		return "this is not the endpoint that was typed, and an account is shown to no other"
+	case !s.gave(e.Host, t.Addr):
+		return "the client's own look-up did not give this address"
+	}
+	return ""
+}
+
+// gave reports whether the client's own look-up of a name gave an address. An
+// address that was typed stands for itself.
+func (s Set) gave(name string, addr netip.Addr) bool {
+	if typed, err := netip.ParseAddr(name); err == nil {
+		return typed == addr
+	}
+	client := ""
+	for _, v := range s.Vantages {
+		if v.Role == Client {
+			client = v.ID
+			break
+		}
+	}
+	return slices.ContainsFunc(s.Facts, func(f Fact) bool {
+		return f.Vantage == client && f.Order.Look == LookNames && f.Order.Target.Name == name &&
+			(f.Answer != nil && slices.Contains(f.Answer.Addrs, addr) || f.HostsFile != nil && slices.Contains(f.HostsFile.Addrs, addr) ||
+				f.System != nil && slices.Contains(f.System.Addrs, addr))
+	})
 }

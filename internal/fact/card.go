@@ -141,13 +141,14 @@ type Settings struct {
 	ProgramPath string `json:"program_path,omitempty"`
 }
 
-// SettingSeen is one setting as it was read. Values of keys that name a secret
-// are not kept.
+// SettingSeen is one setting as it was read. A value that is not known to be
+// harmless is "…", and has a mark that tells it from others.
 type SettingSeen struct {
 	Rule  int       `json:"rule"` // the card's, from 0
 	Copy  int       `json:"copy"` // 0: the setting itself; from 1: its copies
 	At    SettingAt `json:"at"`
 	Value string    `json:"value,omitempty"`
+	Mark  string    `json:"mark,omitempty"`
 	Line  int       `json:"line,omitempty"`
 	// Missing says why there is no value: "no such file", "no such key",
 	// "empty"; Unread, why it could not be read.
@@ -159,6 +160,11 @@ type SettingSeen struct {
 	NearLine int     `json:"near_line,omitempty"`
 	Stray    []Stray `json:"stray,omitempty"`
 	Clean    string  `json:"clean,omitempty"` // the value without them
+}
+
+// Same reports whether two settings have the same value.
+func (s SettingSeen) Same(other SettingSeen) bool {
+	return s.Value == other.Value && s.Mark == other.Mark
 }
 
 // Signs is the marks of health that a card names, as one side has them.

@@ -56,6 +56,9 @@ type Answer struct {
 	// Unchecked is the addresses that come with checking switched off (RFC
 	// 4035 section 3.2.2), where none come with it on.
 	Unchecked []netip.Addr `json:"unchecked,omitempty"`
+	// Denies is the zone around the name, where the resolver says that it is not
+	// there either.
+	Denies string `json:"denies,omitempty"`
 	// Verified is whether the resolver says that it has checked the signatures.
 	Verified bool    `json:"verified,omitempty"`
 	Edns     bool    `json:"edns,omitempty"` // it speaks the extensions of RFC 6891
@@ -238,6 +241,7 @@ type Reply struct {
 	Location string    `json:"location,omitempty"` // where an HTTP redirect leads
 	Spoke    string    `json:"spoke,omitempty"`    // the protocol that answered instead
 	Refused  bool      `json:"refused,omitempty"`  // the server wants an account first
+	LeftOut  bool      `json:"left_out,omitempty"` // parameters that hold a secret were not asked with
 	Ways     []string  `json:"ways,omitempty"`     // to sign in, as far as it names them
 	SentMS   float64   `json:"sent_ms"`
 	FirstMS  float64   `json:"first_ms"` // to the first byte
@@ -285,9 +289,11 @@ type Offer struct {
 	Own     bool   `json:"own,omitempty"` // of the suites of this host's own library only
 }
 
-// ResetHops is how many hops a refusal by a reset had left when it came.
+// ResetHops is how the hops that a refusal by a reset had left when it came
+// compare with those of another answer: "same", "more" or "fewer".
 type ResetHops struct {
-	Left int `json:"left"`
+	Beside  int    `json:"beside"` // of the other answer
+	Compare string `json:"compare"`
 }
 
 // Claims is which machines on the links of a host answer for addresses.
@@ -340,10 +346,19 @@ type LoginOutcome string
 
 const (
 	LoginAccepted LoginOutcome = "accepted"
-	LoginRefused  LoginOutcome = "refused"
+	LoginRefused  LoginOutcome = "refused"  // by a code or a word of the protocol
+	LoginCut      LoginOutcome = "cut"      // presented, and then closed or reset without a word: a refusal
+	LoginMore     LoginOutcome = "more"     // the server asks for something else, which was not given
+	LoginStalled  LoginOutcome = "stalled"  // presented, and no verdict came in time
 	LoginWithheld LoginOutcome = "withheld" // nothing was presented; the text says why
-	LoginFailed   LoginOutcome = "failed"   // it broke off before an answer
+	LoginFailed   LoginOutcome = "failed"   // it broke off before anything was presented, or in what is not the protocol
 )
+
+// Tried reports whether the server had the account in front of it, and so gave
+// a verdict or withheld one.
+func (o LoginOutcome) Tried() bool {
+	return o == LoginAccepted || o == LoginRefused || o == LoginCut || o == LoginMore || o == LoginStalled
+}
 
 // Login is the one login try of a run. What was presented is not in it.
 type Login struct {
@@ -353,6 +368,7 @@ type Login struct {
 	Offered   []string     `json:"offered,omitempty"` // mechanisms
 	Code      string       `json:"code,omitempty"`    // the protocol's own
 	Text      string       `json:"text,omitempty"`
+	Needs     string       `json:"needs,omitempty"`   // what would let a withheld account be tried: "--in-the-clear"
 	Clock     time.Time    `json:"clock,omitzero"`    // the server's, where a refusal tells it
 	Key       string       `json:"key,omitempty"`     // the fingerprint of the key that was presented
 	Keys      []string     `json:"keys,omitempty"`    // of all that were to be offered, in this order, and where they are:
@@ -373,6 +389,18 @@ type LackingRight struct {
 	// Absent is that there is no such thing; Unknown, why nobody could tell.
 	Absent  bool   `json:"absent,omitempty"`
 	Unknown string `json:"unknown,omitempty"`
+	// Hidden is that it was not shown: it is not there, or this account may not
+	// see it. Told is the server's own words.
+	Hidden bool   `json:"hidden,omitempty"`
+	Told   string `json:"told,omitempty"`
+}
+
+// KeyFile is the private key that this client would offer. Of the key itself
+// nothing is kept.
+type KeyFile struct {
+	Path string `json:"path"`
+	// Wrong is why SSH clients do not use it: others may read it.
+	Wrong string `json:"wrong,omitempty"`
 }
 
 // Ticket is a Kerberos ticket for a service; its key is not in it.
@@ -417,6 +445,7 @@ type Load struct {
 // Through is a tunnel to the endpoint that a proxy was asked for.
 type Through struct {
 	Proxy  string `json:"proxy"`
-	Status int    `json:"status"`
+	Status int    `json:"status"` // 0: it gave no answer
 	Open   bool   `json:"open"`
+	Error  string `json:"error,omitempty"` // why it gave none
 }

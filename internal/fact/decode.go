@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"sync"
 )
 
 // mostKept bounds a kept file, in bytes.
@@ -24,10 +25,49 @@ func TooLarge(name string, size int64) error {
 func DecodeSet(name string, text []byte) (Set, error) {
 	var s Set
 	err := decode(name, text, &s, "a file that trace --facts wrote")
-	if err == nil && s.Format != Format {
+	switch {
+	case err != nil:
+	case s.Format != Format:
 		err = wrongFormat(name, s.Format, Format)
+	default:
+		if bad := s.Check(); bad != nil {
+			err = fmt.Errorf("%s:1:1: %w", name, bad)
+		}
 	}
+	s.memo = &sync.Map{}
 	return s, err
+}
+
+// Check finds what makes a set no set: whoever weighs it relies on what was
+// asked, on vantages with names of their own, and on facts with ids of theirs.
+func (s Set) Check() error {
+	switch {
+	case s.Format != Format:
+		return fmt.Errorf("format %q; expected %q", s.Format, Format)
+	case s.Ask.Endpoint.Host == "" || s.Ask.Endpoint.Port == 0:
+		return errors.New("a set of facts without the endpoint that was asked for")
+	case len(s.Vantages) == 0:
+		return errors.New("a set of facts of no vantage")
+	}
+	vantages, ids := map[string]bool{}, map[string]bool{}
+	for _, v := range s.Vantages {
+		if v.ID == "" || vantages[v.ID] {
+			return fmt.Errorf("vantage %q is there twice, or has no id", v.ID)
+		}
+		vantages[v.ID] = true
+	}
+	for _, f := range s.Facts {
+		if f.ID == "" || ids[f.ID] || !vantages[f.Vantage] {
+			return fmt.Errorf("fact %q is there twice, has no id, or is of no vantage of the set", f.ID)
+		}
+		ids[f.ID] = true
+	}
+	for _, hop := range s.Behind {
+		if err := hop.Set.Check(); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // DecodeRecord reads a host record likewise.

@@ -93,6 +93,7 @@ const (
 	LookSigns      Kind = "signs"      // the marks of health that the card names
 	LookServices   Kind = "services"   // the service records of a name
 	LookReverse    Kind = "reverse"    // the names of an address
+	LookKeyFile    Kind = "key-file"   // the private key that this client would offer
 	LookKeyTable   Kind = "key-table"  // the keys that services here hold for tickets
 	LookCertFiles  Kind = "cert-files" // the certificates and keys that a service is set to
 )
@@ -116,9 +117,12 @@ type Target struct {
 	Security Security   `json:"security,omitempty"`
 	Path     string     `json:"path,omitempty"`
 	Account  string     `json:"account,omitempty"`
-	Small    bool       `json:"small,omitempty"` // in small segments
-	Again    int        `json:"again,omitempty"` // counts looks that must be taken anew
-	Apart    bool       `json:"apart,omitempty"` // of another endpoint than the one that card and unit speak of
+	Small    bool       `json:"small,omitempty"`  // in small segments
+	Again    int        `json:"again,omitempty"`  // counts looks that must be taken anew
+	IdleS    int        `json:"idle_s,omitempty"` // seconds that a connection is left idle
+	Width    int        `json:"width,omitempty"`  // of requests side by side
+	Hops     int        `json:"hops,omitempty"`   // that another answer had left, to be compared with
+	Apart    bool       `json:"apart,omitempty"`  // of another endpoint than the one that card and unit speak of
 }
 
 // Order is one look to take.
@@ -191,6 +195,7 @@ type Fact struct {
 	ServiceRecords *ServiceRecords `json:"service_records,omitempty"`
 	Reverse        *Reverse        `json:"reverse,omitempty"`
 	Proxy          *ProxySetting   `json:"proxy,omitempty"`
+	KeyFile        *KeyFile        `json:"key_file,omitempty"`
 }
 
 // Payload is the one payload that is set, for showing as evidence; an empty one
@@ -299,6 +304,8 @@ func (f Fact) Payload() any {
 		return f.PathRight
 	case f.Proxy != nil:
 		return f.Proxy
+	case f.KeyFile != nil:
+		return f.KeyFile
 	case f.Tables != nil:
 		// The tables themselves are in the facts; they may be long.
 		return map[string]any{"rules": f.Tables.Count, "unread": append([]string{}, f.Tables.Unread...)}

@@ -10,7 +10,7 @@ import (
 // TestDecode is kept files that are whole, and such as are not: the error has
 // the place, in one line.
 func TestDecode(t *testing.T) {
-	kept, err := json.MarshalIndent(New(Ask{Account: "svc-tide"}, []Vantage{{ID: "v1", Role: Client, Host: "gauge-07"}}).With(Fact{Vantage: "v1", Order: Order{Look: LookProxy}, Proxy: &ProxySetting{Name: "all_proxy"}}), "", " ")
+	kept, err := json.MarshalIndent(New(Ask{Account: "svc-tide", Endpoint: Endpoint{Host: "tidebook.varzea.example", Port: 443}}, []Vantage{{ID: "v1", Role: Client, Host: "gauge-07"}}).With(Fact{Vantage: "v1", Order: Order{Look: LookProxy}, Proxy: &ProxySetting{Name: "all_proxy"}}), "", " ")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -44,6 +44,40 @@ func TestDecode(t *testing.T) {
 	}
 	if TooLarge("a.json", mostKept) != nil || TooLarge("a.json", mostKept+1) == nil {
 		t.Error("the bound of a file's size does not hold")
+	}
+}
+
+// TestBarred is to whom an account may be shown: the endpoint that was typed, at
+// an address that the client's own look-up gave.
+func TestBarred(t *testing.T) {
+	right, other := netip.MustParseAddr("10.20.0.14"), netip.MustParseAddr("10.20.0.15")
+	e := Endpoint{Host: "tidebook.varzea.example", Port: 443, Scheme: "https", Security: TLS}
+	target := Target{Name: e.Host, Addr: right, Port: 443, Scheme: "https", Security: TLS}
+	set := New(Ask{Endpoint: e}, []Vantage{{ID: "v1", Role: Client}, {ID: "v2", Role: Server}})
+	names := Order{Look: LookNames, Target: Target{Name: e.Host}}
+	if set.Barred(target) == "" {
+		t.Error("nobody has looked the name up")
+	}
+	elsewhere := set.With(Fact{Vantage: "v2", Order: names, Answer: &Answer{Addrs: []netip.Addr{right}}}, Fact{Vantage: "v1", Order: Order{Look: LookNames, Target: Target{Name: "heron"}}, Answer: &Answer{Addrs: []netip.Addr{right}}},
+		Fact{Vantage: "v2", Order: Order{Look: LookAddresses}, Addresses: &Addresses{Held: []Address{{Prefix: netip.PrefixFrom(right, 24)}}}})
+	if elsewhere.Barred(target) == "" {
+		t.Error("another host, another name, or the server's word is taken")
+	}
+	for _, f := range []Fact{{Answer: &Answer{Addrs: []netip.Addr{right}}}, {HostsFile: &HostsFile{Addrs: []netip.Addr{right}}}, {System: &SystemLookup{Addrs: []netip.Addr{right}}}} {
+		f.Vantage, f.Order = "v1", names
+		known := set.With(f)
+		if why := known.Barred(target); why != "" {
+			t.Errorf("%+v: %s", f, why)
+		}
+		moved := target
+		moved.Addr = other
+		if known.Barred(moved) == "" {
+			t.Error("an address that nobody gave")
+		}
+		known.Ask.Endpoint.Stray = []Stray{{At: 1}}
+		if known.Barred(target) == "" {
+			t.Error("not what was typed")
+		}
 	}
 }
 

@@ -1,5 +1,7 @@
 package fact
 
+import "net/netip"
+
 // Upstreams is the backends that a gateway passes requests to, by its
 // settings.
 type Upstreams struct {
@@ -13,6 +15,11 @@ type Upstream struct {
 	Port   uint16 `json:"port"`
 	Path   string `json:"path"` // of the settings file
 	Line   int    `json:"line"`
+}
+
+// At is the backend as it is tried at an address.
+func (u Upstream) At(addr netip.Addr, security Security) Target {
+	return Target{Name: u.Host, Addr: addr, Port: u.Port, Scheme: u.Scheme, Security: security, Path: "/"}
 }
 
 // ProxySetting is a proxy that the client's environment names; empty if it

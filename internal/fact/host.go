@@ -143,11 +143,13 @@ type Process struct {
 	// Apart marks a process in another network namespace: what it listens
 	// on is not this host's.
 	Apart bool `json:"apart,omitempty"`
+	// Unplaced marks one of which nobody could see in which it is.
+	Unplaced bool `json:"unplaced,omitempty"`
 }
 
-// Here is the processes that share this host's network.
+// Here is the processes that are known to share this host's network.
 func (p Program) Here() []Process {
-	return slices.DeleteFunc(slices.Clone(p.Processes), func(r Process) bool { return r.Apart })
+	return slices.DeleteFunc(slices.Clone(p.Processes), func(r Process) bool { return r.Apart || r.Unplaced })
 }
 
 // Unit is one systemd unit's state (org.freedesktop.systemd1(5)).
@@ -163,6 +165,7 @@ type Unit struct {
 	MainPID int       `json:"main_pid,omitempty"` // of the last main process
 	Runs    []string  `json:"runs,omitempty"`     // the programs that it starts
 	Since   time.Time `json:"since,omitzero"`
+	Started bool      `json:"started,omitempty"` // it ran since the host was started
 	// Restarts counts automatic restarts; Starts the starts in the log of
 	// the last day.
 	Restarts int `json:"restarts,omitempty"`

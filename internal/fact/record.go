@@ -15,8 +15,10 @@ type HostRecord struct {
 	Host   string    `json:"host"`
 	Began  time.Time `json:"began"`
 	Ended  time.Time `json:"ended"`
-	For    *Endpoint `json:"for,omitempty"` // the endpoint it was made for
-	Facts  []Fact    `json:"facts"`
+	// Incomplete is why it is not whole: "deadline" or "interrupted".
+	Incomplete string    `json:"incomplete,omitempty"`
+	For        *Endpoint `json:"for,omitempty"` // the endpoint it was made for
+	Facts      []Fact    `json:"facts"`
 }
 
 // Identity is which host this is, and its clock.

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"uakari/internal/fact"
+	"uakari/internal/look/file"
 )
 
 // Env is what a look is given. Its zero value works.
@@ -20,12 +21,20 @@ type Env struct {
 	Trust     string           // a file of roots instead of the system's
 	Unit      string           // the unit behind the endpoint, if it was said
 	Card      *fact.Card
-	Each      time.Duration    // how long requests side by side go on
-	Deep      bool             // look at everything, for a record
-	Secret    string           // of the account that is tried; in no fact
-	Identity  string           // a private key's file, for the same
-	Presented string           // a certificate and its key, CERT[,KEY], that the client presents
-	Now       func() time.Time // nil: time.Now
+	CardBy    file.Account  // who stands behind the paths of the card
+	Each      time.Duration // how long requests side by side go on
+	Deep      bool          // look at everything, for a record
+	Secret    string        // of the account that is tried; in no fact
+	Path      string        // of the endpoint, as targets have it
+	Whole     string        // the same with the secrets in it, if there are any; in no fact
+	Identity  string        // a private key's file, for the same
+	Presented string        // a certificate and its key, CERT[,KEY], that the client presents
+	// Lenient is that clients of the endpoint do not check the certificate of
+	// its server; InTheClear, that the secret may be shown all the same where
+	// nobody vouches for who reads it.
+	Lenient, InTheClear bool
+	Probes              *Probes          // what may still be connected to; nil: all
+	Now                 func() time.Time // nil: time.Now
 }
 
 // Emit takes one fact as soon as it is seen.
@@ -45,6 +54,22 @@ func (e Env) Patience() time.Duration {
 		return e.Wait
 	}
 	return 4 * time.Second // "host unreachable" comes after 3
+}
+
+// stepTime is how long one step of a session is waited for: longer than any
+// healthy server pauses.
+const stepTime = 6500 * time.Millisecond
+
+// StepTime is the longest wait for one step of a session: four seconds more
+// than the card says that clients wait are enough to know.
+func (e Env) StepTime() time.Duration {
+	wait := max(stepTime, 2*e.Wait)
+	if e.Card != nil {
+		if limit, err := time.ParseDuration(e.Card.Limit); err == nil {
+			wait = max(wait, limit+4*time.Second)
+		}
+	}
+	return wait
 }
 
 // Seen begins a fact of one look.

@@ -21,6 +21,7 @@ var looks = map[fact.Kind]func(context.Context, look.Env, fact.Order, look.Emit)
 	fact.LookSettings:  host.Settings,
 	fact.LookIdle:      session.Idle,
 	fact.LookThrough:   session.Through,
+	fact.LookKeyFile:   session.KeyFile,
 	fact.LookLoad:      session.Load,
 	fact.LookMapper:    path.Mapper,
 	fact.LookSigns:     host.Signs,
@@ -69,7 +70,7 @@ type Here struct {
 
 // NewHere looks from this host, in the role that info gives it.
 func NewHere(info fact.Vantage, env look.Env) *Here {
-	env.Vantage = info.ID
+	env.Vantage, env.Probes = info.ID, &look.Probes{}
 	return &Here{info, env}
 }
 

@@ -19,7 +19,7 @@ import (
 
 	"uakari/internal/fact"
 	"uakari/internal/look"
-	"uakari/internal/wire"
+	"uakari/internal/plain"
 )
 
 // Login is how to log in to a host.
@@ -59,6 +59,9 @@ type pending struct {
 // their own. Every error says which host, and what to do.
 func DialSSH(ctx context.Context, login Login, info fact.Vantage, env look.Env, first []fact.Order) (*SSH, error) {
 	s := &SSH{info: info, login: login, ended: make(chan struct{}), looks: map[int]*pending{}, stderr: &tail{}, early: map[fact.Order]*early{}}
+	// The library's calls know no context: what it waits on is closed.
+	stop := context.AfterFunc(ctx, s.abort)
+	defer stop()
 	if err := s.dial(ctx); err != nil {
 		s.Close()
 		return nil, err
@@ -87,22 +90,44 @@ func (s *SSH) dial(ctx context.Context) error {
 	for _, jump := range target.jumps {
 		list = append(list, resolveLogin(jump))
 	}
-	for _, p := range append(list, target) {
-		config, err := s.config(p)
+	places := append(list, target)
+	for i, p := range places {
+		client, err := s.step(ctx, p, i == len(places)-1)
 		if err != nil {
-			return s.fail("settings", err)
+			return err
 		}
-		conn, err := s.reach(ctx, p.addr)
-		if err != nil {
-			return s.fail("no connection to "+p.addr, err)
-		}
-		client, err := handshake(ctx, conn, p.addr, config)
-		if err != nil {
-			return s.fail("login at "+p.addr, err)
-		}
+		s.mu.Lock()
 		s.hops = append(s.hops, client)
+		s.mu.Unlock()
 	}
 	return nil
+}
+
+// abort ends every connection at once.
+func (s *SSH) abort() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, hop := range s.hops {
+		hop.Close()
+	}
+}
+
+// step logs in at one place, from here or through the last hop.
+func (s *SSH) step(ctx context.Context, p place, last bool) (*ssh.Client, error) {
+	config, done, err := s.config(ctx, p, last)
+	defer done()
+	if err != nil {
+		return nil, s.fail("settings", err)
+	}
+	conn, err := s.reach(ctx, p.addr)
+	if err != nil {
+		return nil, s.fail("no connection to "+p.addr, err)
+	}
+	client, err := handshake(ctx, conn, p.addr, config)
+	if err != nil {
+		return nil, s.fail("login at "+p.addr, err)
+	}
+	return client, nil
 }
 
 // reach opens a connection, from here or through the last hop.
@@ -169,7 +194,7 @@ func (s *SSH) start(ctx context.Context, env look.Env, first []fact.Order) (host
 		io.Copy(s.stderr, channel.Stderr())
 		close(complaints)
 	}()
-	lines := bufio.NewScanner(channel)
+	lines := bufio.NewScanner(&limited{channel, mostTalk})
 	lines.Buffer(nil, mostSaid)
 	greeted := make(chan hello, 1)
 	go s.listen(lines, complaints, greeted)
@@ -178,7 +203,7 @@ func (s *SSH) start(ctx context.Context, env look.Env, first []fact.Order) (host
 		if !ok || h.Version != talkVersion {
 			return "", fmt.Errorf("--at %s: %s", s.login.To, s.why())
 		}
-		return wire.Clean(h.Host), nil
+		return plain.Clean(h.Host), nil
 	case <-ctx.Done():
 		return "", s.fail("waiting for the program there", ctx.Err())
 	}
@@ -236,7 +261,7 @@ func quote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + 
 
 // why says why the program over there did not speak.
 func (s *SSH) why() string {
-	text := wire.Clean(s.stderr.String())
+	text := plain.Clean(s.stderr.String())
 	switch {
 	case strings.Contains(text, "password is required"), strings.Contains(text, "sudo:"):
 		return "sudo refuses to run it without a password (" + text + "); leave --as-root away, or make a record there as root"
@@ -373,6 +398,26 @@ func (s *SSH) Close() {
 		s.hops[i].Close()
 	}
 }
+
+// mostTalk bounds all that comes from over there in one run, in bytes.
+const mostTalk = 64 << 20
+
+// limited reads up to a number of bytes, and fails beyond.
+type limited struct {
+	from io.Reader
+	left int
+}
+
+func (l *limited) Read(p []byte) (int, error) {
+	if l.left == 0 {
+		return 0, errTalk
+	}
+	n, err := l.from.Read(p[:min(len(p), l.left)])
+	l.left -= n
+	return n, err
+}
+
+var errTalk = errors.New("it says more than one run can hold")
 
 // tail keeps the first of what a program complains of.
 type tail struct {

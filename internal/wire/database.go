@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"uakari/internal/fact"
+	"uakari/internal/plain"
 )
 
 // PostgreSQL's codes for requests before a session (the manual's "Message
@@ -30,7 +31,7 @@ func upgradePostgres(c *Conn) fact.Upgrade {
 			u.Offered, u.Head = b == 'S', string(rune(b))
 			if b != 'S' && b != 'N' {
 				err = fmt.Errorf("answered %q", b)
-				u.Head = Clean(string(append([]byte{b}, c.unread()...)))
+				u.Head = plain.Clean(string(append([]byte{b}, c.unread()...)))
 			}
 		}
 	}
@@ -48,19 +49,23 @@ func askPostgres(c *Conn, _ Question) fact.Reply {
 	return c.ask("postgres", "a session without an account", string(append(send, body...)), func(r *fact.Reply) error {
 		kind, message, err := c.postgresMessage()
 		if err != nil {
-			r.Text = Clean(string(message))
+			r.Text = plain.Clean(string(message))
 			return err
 		}
-		if kind != 'E' {
+		if kind == 'R' && len(message) >= 4 { // it asks who is there, or lets anybody in
+			r.Refused = binary.BigEndian.Uint32(message) != 0
 			return nil
 		}
 		fields := postgresFields(message)
+		if kind != 'E' || fields['S'] == "" || len(fields['C']) != 5 || fields['M'] == "" {
+			return errNotPostgres
+		}
 		// "No user name specified": it took the question and wants an account.
 		if fields['C'] == "28000" {
 			r.Refused = true
 			return nil
 		}
-		r.Code, r.Text = Clean(fields['C']), Clean(fields['M'])
+		r.Code, r.Text = plain.Clean(fields['C']), plain.Clean(fields['M'])
 		return nil
 	})
 }
@@ -97,19 +102,20 @@ func postgresFields(body []byte) map[byte]string {
 func askRedis(c *Conn, _ Question) fact.Reply {
 	return c.ask("redis", "PING", "*1\r\n$4\r\n"+"PING"+"\r\n", func(r *fact.Reply) error {
 		text, err := c.line()
-		r.Text = Clean(text)
+		r.Text = plain.Clean(text)
+		code, words, _ := strings.Cut(strings.TrimPrefix(r.Text, "-"), " ")
 		switch {
-		case err != nil && text == "":
+		case err != nil:
 			return err
 		case strings.HasPrefix(text, "-NOAUTH"), strings.HasPrefix(text, "-NOPERM"):
 			r.Refused = true
-		case strings.HasPrefix(text, "-"):
-			r.Code, r.Text, _ = strings.Cut(r.Text[1:], " ")
-		case !strings.HasPrefix(text, "+"):
+		case strings.HasPrefix(text, "-") && code != "" && code == strings.ToUpper(code) && words != "":
+			r.Code, r.Text = code, words
+		case text != "+PONG":
 			r.Spoke = Recognise([]byte(text))
 			return errNotRedis
 		}
-		return err
+		return nil
 	})
 }
 

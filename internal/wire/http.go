@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"uakari/internal/fact"
+	"uakari/internal/plain"
 )
 
 // askHTTP asks for a page and reads the head and the first of the body
@@ -25,15 +26,15 @@ func askHTTP(c *Conn, q Question) fact.Reply {
 	return c.ask("http", "GET "+path, send, func(r *fact.Reply) error {
 		head, _ := c.r.Peek(min(c.r.Buffered(), 16))
 		if !bytes.HasPrefix(head, []byte("HTTP/"[:min(5, len(head))])) {
-			r.Spoke, r.Text = Recognise(c.unread()), Clean(string(c.unread()))
+			r.Spoke, r.Text = Recognise(c.unread()), plain.Clean(string(c.unread()))
 			return errNotHTTP
 		}
 		header, err := c.httpHead(r)
 		if err != nil {
 			return reader.why(err)
 		}
-		r.Program = Clean(header.Get("Server"))
-		r.Location = Clean(header.Get("Location"))
+		r.Program = plain.Clean(header.Get("Server"))
+		r.Location = plain.Clean(header.Get("Location"))
 		if date, err := time.Parse(httpDate, header.Get("Date")); err == nil {
 			r.Date = date
 		}
@@ -48,7 +49,7 @@ func askHTTP(c *Conn, q Question) fact.Reply {
 			c.SetReadDeadline(time.Now().Add(bodyWait))
 			c.r.Peek(1)
 		}
-		r.Text, r.Whole = CleanTo(string(c.unread()), mostBody), err == nil && size <= min(c.r.Buffered(), mostBody)
+		r.Text, r.Whole = plain.CleanTo(string(c.unread()), mostBody), err == nil && size <= min(c.r.Buffered(), mostBody)
 		return nil
 	})
 }
@@ -123,7 +124,7 @@ func (c *Conn) httpHead(r *fact.Reply) (textproto.MIMEHeader, error) {
 			return nil, errNotHTTP
 		}
 		if err != nil || status >= 200 {
-			r.Status, r.Reason = status, Clean(reason)
+			r.Status, r.Reason = status, plain.Clean(reason)
 			return header, err
 		}
 	}

@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"uakari/internal/fact"
+	"uakari/internal/plain"
 )
 
 // challenge is one way to sign in that a web server offers (RFC 9110 section
@@ -35,7 +36,7 @@ func challenges(values []string) []challenge {
 			after := rest[len(word):]
 			trimmed := strings.TrimLeft(after, " \t")
 			if !strings.HasPrefix(trimmed, "=") {
-				list = append(list, challenge{strings.ToLower(Clean(word)), map[string]string{}})
+				list = append(list, challenge{strings.ToLower(plain.Clean(word)), map[string]string{}})
 				rest = after
 				continue
 			}
@@ -167,10 +168,14 @@ func loginHTTP(c *Conn, with Credentials) (fact.Login, error) {
 	for _, o := range offered {
 		l.Offered = append(l.Offered, o.scheme)
 	}
+	if mechanism != "" && mechanism != "digest" && !with.Show {
+		return shows("by "+mechanism, l.Offered), nil
+	}
 	if mechanism == "" {
 		l.Outcome, l.Mechanism, l.Code, l.Text = fact.LoginRefused, "basic, digest or bearer", "mechanism", "it offers none of these"
 		return l, nil
 	}
+	with.presenting()
 	r, header, err := c.getAs(with.Host, path, authorization)
 	if err != nil {
 		return l, err

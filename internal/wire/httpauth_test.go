@@ -90,7 +90,7 @@ func TestWebLogins(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		l := TryLogin(first, "http", Credentials{Account: account, Secret: secret, Host: "tidebook.varzea.example", Path: "/level", Again: dial})
+		l := TryLogin(first, "http", Credentials{Account: account, Secret: secret, Host: "tidebook.varzea.example", Path: "/level", Show: true, Again: dial})
 		first.Close()
 		server.Close()
 		if l.Mechanism != c.mechanism || l.Code != c.code || (l.Outcome == fact.LoginAccepted) != (c.code == "200") {

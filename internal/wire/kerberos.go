@@ -21,6 +21,7 @@ import (
 	"github.com/jcmturner/gokrb5/v8/types"
 
 	"uakari/internal/fact"
+	"uakari/internal/plain"
 )
 
 var errNotKerberos = errors.New("not Kerberos")
@@ -68,8 +69,9 @@ func guarded(do func() error) (err error) {
 
 // kerberosError reads an error message; ok is false for anything else.
 func kerberosError(answer []byte) (e messages.KRBError, ok bool) {
+	const version, kind = 5, 30 // RFC 4120 section 5.9.1
 	err := guarded(func() error { return e.Unmarshal(answer) })
-	return e, err == nil
+	return e, err == nil && e.PVNO == version && e.MsgType == kind
 }
 
 func kerberosConfig(realm string) *config.Config {
@@ -112,17 +114,18 @@ func askKerberos(c *Conn, q Question) fact.Reply {
 		answer, err := c.exchange(message, true)
 		r.FirstMS = MS(time.Since(began))
 		if err != nil {
-			r.Text = Clean(string(answer))
+			r.Text = plain.Clean(string(answer))
 			return err
 		}
 		e, ok := kerberosError(answer)
-		if !ok {
-			return nil // a ticket for the asking: it answers
+		if !ok { // a ticket for the asking, or nothing that Kerberos says
+			var ticket messages.ASRep
+			return ticket.Unmarshal(answer)
 		}
 		r.Date = e.STime
 		switch e.ErrorCode {
 		case errorcode.KDC_ERR_WRONG_REALM, errorcode.KDC_ERR_SVC_UNAVAILABLE, errorcode.KRB_ERR_GENERIC:
-			r.Code, r.Text = strconv.Itoa(int(e.ErrorCode)), Clean(kerberosText(e))
+			r.Code, r.Text = strconv.Itoa(int(e.ErrorCode)), plain.Clean(kerberosText(e))
 		default:
 			r.Refused = true // it wants an account
 		}
@@ -158,6 +161,7 @@ func loginKerberos(c *Conn, with Credentials) (l fact.Login, err error) {
 		if err != nil {
 			return err
 		}
+		with.presenting()
 		answer, err := c.sendKerberos(request.Marshal, true)
 		if err != nil {
 			return err

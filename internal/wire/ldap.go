@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"uakari/internal/fact"
+	"uakari/internal/plain"
 )
 
 // rootQuestion asks for the supported versions of the server's root entry,
@@ -25,26 +26,35 @@ var rootQuestion = []byte{
 	0x30, 0x16, 0x04, 0x14, 's', 'u', 'p', 'p', 'o', 'r', 't', 'e', 'd', 'L', 'D', 'A', 'P', 'V', 'e', 'r', 's', 'i', 'o', 'n',
 }
 
-// Result codes with which a healthy directory tells a stranger to sign in
-// (RFC 4511 appendix A).
+// Result codes of a search (RFC 4511 appendix A).
+const (
+	ldapNoSuchObject = 32
+	ldapInsufficient = 50
+)
+
+// Result codes with which a healthy directory tells a stranger to sign in.
 var ldapWantsAccount = map[int]bool{8: true, 13: true, 48: true, 50: true}
 
 // askLDAP asks for the root entry.
 func askLDAP(c *Conn, _ Question) fact.Reply {
 	return c.ask("ldap", "the root entry", string(rootQuestion), func(r *fact.Reply) error {
 		for range 4 {
-			op, body, err := c.ldapMessage()
+			m, err := c.ldapControlled()
 			if err != nil {
-				r.Text = Clean(string(c.unread()))
+				r.Text = plain.Clean(string(c.unread()))
 				return err
 			}
-			if op != 0x65 && op != 0x78 { // SearchResultDone, ExtendedResponse
+			switch {
+			case m.op == ldapEntry && m.id == 1, m.op == ldapReference && m.id == 1:
 				continue
-			}
-			if len(body) < 3 || body[0] != 0x0a || body[1] != 1 {
+			case m.op == ldapDone && m.id == 1, m.op == ldapExtended && m.id == 0: // the second ends the session (RFC 4511 section 4.4.1)
+			default:
 				return errNotLDAP
 			}
-			code := int(body[2])
+			code, ok := m.result()
+			if !ok {
+				return errNotLDAP
+			}
 			if ldapWantsAccount[code] {
 				r.Refused = true
 			} else if code != 0 {
@@ -66,12 +76,14 @@ func upgradeLDAP(c *Conn) fact.Upgrade {
 	u := fact.Upgrade{}
 	_, err := io.WriteString(c, tlsRequest)
 	if err == nil {
-		var op byte
-		var body []byte
-		if op, body, err = c.ldapMessage(); err == nil && (op != 0x78 || len(body) < 3 || body[0] != 0x0a || body[1] != 1) {
-			err = errNotLDAP
+		var m ldapMessage
+		if m, err = c.ldapControlled(); err == nil {
+			code, ok := m.result()
+			if !ok || m.op != ldapExtended {
+				err = errNotLDAP
+			}
+			u.Offered = err == nil && code == 0
 		}
-		u.Offered = err == nil && body[2] == 0
 	}
 	u.Ending, u.TookMS = ending(err), MS(time.Since(began))
 	return u
@@ -79,27 +91,49 @@ func upgradeLDAP(c *Conn) fact.Upgrade {
 
 var errNotLDAP = errors.New("not LDAP")
 
-// ldapMessage reads one LDAPMessage: its operation's tag and content.
-func (c *Conn) ldapMessage() (op byte, body []byte, err error) {
-	op, body, _, err = c.ldapControlled()
-	return op, body, err
+// Operations of answers, by their tags (RFC 4511 section 4.2 and following).
+const (
+	ldapBound     = 0x61
+	ldapEntry     = 0x64
+	ldapDone      = 0x65
+	ldapReference = 0x73
+	ldapExtended  = 0x78
+)
+
+// ldapMessage is one LDAPMessage.
+type ldapMessage struct {
+	id             int
+	op             byte
+	body, controls []byte
+}
+
+// result is the result code that an answer begins with.
+func (m ldapMessage) result() (code int, ok bool) {
+	if len(m.body) < 3 || m.body[0] != 0x0a || m.body[1] != 1 {
+		return 0, false
+	}
+	return int(m.body[2]), true
 }
 
 // ldapControlled reads one LDAPMessage with the controls behind its operation.
-func (c *Conn) ldapControlled() (op byte, body, controls []byte, err error) {
+func (c *Conn) ldapControlled() (m ldapMessage, err error) {
 	tag, message, err := c.ber()
 	if err != nil {
-		return 0, nil, nil, err
+		return m, err
 	}
-	if tag != 0x30 || len(message) < 5 || message[0] != 0x02 || int(message[1])+2 >= len(message) {
-		return 0, nil, nil, errNotLDAP
+	if tag != 0x30 || len(message) < 5 || message[0] != 0x02 || message[1] < 1 || message[1] > 4 || int(message[1])+3 >= len(message) {
+		return m, errNotLDAP
+	}
+	for _, b := range message[2 : 2+message[1]] {
+		m.id = m.id<<8 | int(b)
 	}
 	rest := message[2+int(message[1]):]
 	size, used, ok := berLength(rest[1:])
 	if !ok || 1+used+size > len(rest) {
-		return 0, nil, nil, errNotLDAP
+		return m, errNotLDAP
 	}
-	return rest[0], rest[1+used : 1+used+size], rest[1+used+size:], nil
+	m.op, m.body, m.controls = rest[0], rest[1+used:1+used+size], rest[1+used+size:]
+	return m, nil
 }
 
 // ber reads one BER element from the connection.

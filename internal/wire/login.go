@@ -11,22 +11,38 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"hash"
 	"io"
+	"net/url"
 	"strconv"
 	"strings"
 
 	"uakari/internal/fact"
+	"uakari/internal/plain"
 )
 
 // Credentials are what one login try presents. They are in no fact.
 type Credentials struct {
 	Account, Secret string
-	Certificate     bool         // it was presented with the session, and there is no secret
-	Host, Path      string       // of the endpoint
-	Rights          []fact.Right // that the session is asked about, once it is open
-	Realm           string       // the client's own, of Kerberos
+	Certificate     bool // it was presented with the session, and there is no secret
+	// Show is that the secret itself may go over the connection: whoever reads
+	// it was verified. Else only ways are gone that do not show it.
+	Show       bool
+	Host, Path string       // of the endpoint
+	Rights     []fact.Right // that the session is asked about, once it is open
+	Realm      string       // the client's own, of Kerberos
 	// Again makes another connection as far as this one; nil: there is none.
 	Again func() (*Conn, error)
+
+	tried *bool // the account was presented; see presenting
+}
+
+// presenting is called right before the account's proof goes out: how the
+// connection ends from then on is the server's word on it.
+func (with Credentials) presenting() {
+	if with.tried != nil {
+		*with.tried = true
+	}
 }
 
 // Logins is one login try in each protocol that has one here. Each presents
@@ -40,22 +56,33 @@ var Logins = map[string]func(*Conn, Credentials) (fact.Login, error){
 // the session is a way to sign in.
 var ByCertificate = map[string]bool{"postgres": true, "ldap": true}
 
-// TryLogin makes the one try and says how it ended.
+// TryLogin makes the one try and says how it ended: what a server said in
+// words, and what it means that it said none.
 func TryLogin(c *Conn, protocol string, with Credentials) fact.Login {
+	tried := false
+	with.tried = &tried
 	l, err := Logins[protocol](c, with)
-	l.Text = without(Clean(l.Text), with.Secret)
-	if err != nil && l.Outcome == "" {
-		l.Outcome, l.Text = fact.LoginFailed, Clean(err.Error())
+	l.Text = plain.Clean(l.Text)
+	if err == nil || l.Outcome != "" {
+		return l
+	}
+	l.Outcome, l.Text = fact.LoginFailed, plain.Clean(err.Error())
+	if !tried {
+		return l
+	}
+	switch ending(err) {
+	case fact.Closed, fact.ResetMid:
+		l.Outcome, l.Text = fact.LoginCut, "the server closed the connection without a word, after the account was presented"
+	case fact.Stalled:
+		l.Outcome, l.Text = fact.LoginStalled, "the account was presented, and no answer came in time"
 	}
 	return l
 }
 
-// without takes a secret out of a text that a server may have repeated.
-func without(text, secret string) string {
-	if secret == "" {
-		return text
-	}
-	return strings.ReplaceAll(text, secret, "…")
+// shows is a login that was withheld because its way would show the secret to
+// whoever reads the connection.
+func shows(mechanism string, offered []string) fact.Login {
+	return fact.Login{Outcome: fact.LoginWithheld, Mechanism: mechanism, Offered: offered, Text: "the server takes the secret itself (" + mechanism + "), and nobody vouches for who reads it on this connection"}
 }
 
 func outcome(ok bool) fact.LoginOutcome {
@@ -69,6 +96,9 @@ func outcome(ok bool) fact.LoginOutcome {
 // one.
 func loginRedis(c *Conn, with Credentials) (fact.Login, error) {
 	l := fact.Login{Mechanism: "AUTH"}
+	if !with.Show {
+		return shows("AUTH", nil), nil
+	}
 	words := []string{"AUTH", with.Account, with.Secret}
 	if with.Account == "default" {
 		words = []string{"AUTH", with.Secret}
@@ -78,6 +108,7 @@ func loginRedis(c *Conn, with Credentials) (fact.Login, error) {
 	for _, w := range words {
 		fmt.Fprintf(&b, "$%d\r\n%s\r\n", len(w), w)
 	}
+	with.presenting()
 	if _, err := io.WriteString(c, b.String()); err != nil {
 		return l, err
 	}
@@ -88,8 +119,47 @@ func loginRedis(c *Conn, with Credentials) (fact.Login, error) {
 	if rest, ok := strings.CutPrefix(text, "-"); ok {
 		l.Code, l.Text, _ = strings.Cut(rest, " ")
 	}
-	l.Outcome = outcome(strings.HasPrefix(text, "+"))
+	if !strings.HasPrefix(text, "+") && !strings.HasPrefix(text, "-") {
+		return l, errNotRedis
+	}
+	if l.Outcome = outcome(text[0] == '+'); l.Outcome == fact.LoginAccepted {
+		l.Lacks = c.redisRights(with.Path)
+	}
 	return l, nil
+}
+
+// redisRights asks, in a session that is open, for the database that the
+// endpoint names and for an answer: an account may be let in to nothing.
+func (c *Conn) redisRights(path string) []fact.LackingRight {
+	ask := func(words ...string) string {
+		question := fmt.Sprintf("*%d\r\n", len(words))
+		for _, w := range words {
+			question += fmt.Sprintf("$%d\r\n%s\r\n", len(w), w)
+		}
+		if _, err := io.WriteString(c, question); err != nil {
+			return ""
+		}
+		text, err := c.line()
+		if err != nil {
+			return ""
+		}
+		return text
+	}
+	right := fact.Right{May: "run", On: "PING"}
+	number, _, _ := strings.Cut(strings.Trim(path, "/"), "?")
+	if _, err := strconv.ParseUint(number, 10, 16); err == nil {
+		switch text := ask("SELECT", number); {
+		case strings.HasPrefix(text, "-NOPERM"):
+			right = fact.Right{May: "run", On: "SELECT"}
+			return []fact.LackingRight{{Right: right, Level: "command SELECT", Told: text[1:]}}
+		case strings.HasPrefix(text, "-"):
+			return []fact.LackingRight{{Right: fact.Right{May: "use", On: number}, Level: "database " + number, Absent: true, Told: text[1:]}}
+		}
+	}
+	if text := ask("PING"); strings.HasPrefix(text, "-NOPERM") {
+		return []fact.LackingRight{{Right: right, Level: "command PING", Told: text[1:]}}
+	}
+	return nil
 }
 
 // berOf writes one element with a definite length.
@@ -106,6 +176,9 @@ func berOf(tag byte, body []byte) []byte {
 // loginLDAP binds by name and secret (RFC 4511 section 4.2).
 func loginLDAP(c *Conn, with Credentials) (fact.Login, error) {
 	l := fact.Login{Mechanism: "simple"}
+	if !with.Show && !with.Certificate {
+		return shows("a simple bind", nil), nil
+	}
 	bind := append([]byte{0x02, 0x01, 0x03}, berOf(0x04, []byte(with.Account))...)
 	bind = append(bind, berOf(0x80, []byte(with.Secret))...)
 	if with.Certificate { // who it is, the certificate says (RFC 4513 section 5.2.3)
@@ -114,19 +187,21 @@ func loginLDAP(c *Conn, with Credentials) (fact.Login, error) {
 	}
 	message := append([]byte{0x02, 0x01, 0x02}, berOf(0x60, bind)...)
 	message = append(message, berOf(0xa0, berOf(0x30, berOf(0x04, []byte(passwordPolicy))))...)
+	with.presenting()
 	if _, err := c.Write(berOf(0x30, message)); err != nil {
 		return l, err
 	}
-	op, body, controls, err := c.ldapControlled()
+	m, err := c.ldapControlled()
 	if err != nil {
 		return l, err
 	}
-	if op != 0x61 || len(body) < 3 || body[0] != 0x0a || body[1] != 1 {
+	code, ok := m.result()
+	if !ok || m.op != ldapBound || m.id != 2 {
 		return l, errNotLDAP
 	}
-	l.Code = strconv.Itoa(int(body[2]))
+	l.Code = strconv.Itoa(code)
 	// matchedDN, then the diagnostic message.
-	rest := body[3:]
+	rest := m.body[3:]
 	for i := range 2 {
 		if len(rest) < 2 || rest[0] != 0x04 {
 			break
@@ -140,11 +215,55 @@ func loginLDAP(c *Conn, with Credentials) (fact.Login, error) {
 		}
 		rest = rest[1+used+size:]
 	}
-	if found := policyFinding(controls); found != "" {
+	if found := policyFinding(m.controls); found != "" {
 		l.Text = strings.TrimSpace(l.Text + " password policy: " + found)
 	}
-	l.Outcome = outcome(body[2] == 0)
+	if l.Outcome = outcome(code == 0); l.Outcome == fact.LoginAccepted {
+		l.Lacks = c.ldapRights(with.Path)
+	}
 	return l, nil
+}
+
+// ldapRights reads, in a session that is open, the entry that the endpoint
+// names (RFC 4516): an account may bind, and see nothing.
+func (c *Conn) ldapRights(path string) []fact.LackingRight {
+	base, _, _ := strings.Cut(strings.Trim(path, "/"), "?")
+	base, err := url.PathUnescape(base)
+	if err != nil || base == "" {
+		return nil
+	}
+	search := berOf(0x04, []byte(base))
+	search = append(search, 0x0a, 0x01, 0x00, 0x0a, 0x01, 0x00, 0x02, 0x01, 0x00, 0x02, 0x01, 0x00, 0x01, 0x01, 0x00) // base, no aliases, no limits, with values
+	search = append(search, berOf(0x87, []byte("objectClass"))...)
+	search = append(search, berOf(0x30, berOf(0x04, []byte("1.1")))...) // no attributes
+	if _, err := c.Write(berOf(0x30, append([]byte{0x02, 0x01, 0x03}, berOf(0x63, search)...))); err != nil {
+		return nil
+	}
+	lack := fact.LackingRight{Right: fact.Right{May: "read", On: base}, Level: "entry " + base}
+	found := false
+	for range 8 {
+		m, err := c.ldapControlled()
+		if err != nil || m.id != 3 {
+			return nil
+		}
+		if m.op == ldapEntry || m.op == ldapReference {
+			found = true
+			continue
+		}
+		code, ok := m.result()
+		switch {
+		case !ok || m.op != ldapDone:
+			return nil
+		case code == ldapNoSuchObject, code == 0 && !found:
+			lack.Hidden, lack.Told = true, "no such object"
+		case code == ldapInsufficient:
+			lack.Told = "insufficient access"
+		default:
+			return nil
+		}
+		return []fact.LackingRight{lack}
+	}
+	return nil
 }
 
 // loginPostgres begins a session as an account (the manual's "Start-up" and
@@ -160,6 +279,7 @@ func loginPostgres(c *Conn, with Credentials) (fact.Login, error) {
 	}
 	body := binary.BigEndian.AppendUint32(nil, postgresVersion)
 	body = append(body, "user\x00"+with.Account+"\x00database\x00"+database+"\x00application_name\x00uakari\x00\x00"...)
+	with.presenting()
 	if _, err := c.Write(append(binary.BigEndian.AppendUint32(nil, uint32(len(body)+4)), body...)); err != nil {
 		return l, err
 	}
@@ -177,7 +297,7 @@ func loginPostgres(c *Conn, with Credentials) (fact.Login, error) {
 		switch {
 		case kind == 'E':
 			fields := postgresFields(message)
-			l.Code, l.Text, l.Outcome = Clean(fields['C']), fields['M'], fact.LoginRefused
+			l.Code, l.Text, l.Outcome = plain.Clean(fields['C']), fields['M'], fact.LoginRefused
 			return l, nil
 		case kind == 'Z':
 			l.Outcome = fact.LoginAccepted
@@ -192,6 +312,9 @@ func loginPostgres(c *Conn, with Credentials) (fact.Login, error) {
 		switch binary.BigEndian.Uint32(message) {
 		case 3:
 			l.Mechanism = "password"
+			if !with.Show {
+				return shows("the method password", nil), nil
+			}
 			err = send(with.Secret + "\x00")
 		case 5:
 			l.Mechanism = "md5"
@@ -208,7 +331,7 @@ func loginPostgres(c *Conn, with Credentials) (fact.Login, error) {
 		case 0, 12:
 		default:
 			l.Mechanism = fmt.Sprintf("method %d", binary.BigEndian.Uint32(message))
-			l.Outcome, l.Text = fact.LoginWithheld, "the server asks for a method that is not tried here"
+			l.Outcome, l.Code, l.Text = fact.LoginMore, "method", "the server asks for a method that is not spoken here"
 			return l, nil
 		}
 		if err != nil {
@@ -230,9 +353,11 @@ func postgresMD5(with Credentials, salt []byte) string {
 	return "md5" + hex.EncodeToString(outer[:])
 }
 
-// scram is one exchange of SCRAM-SHA-256 without channel binding (RFC 5802,
-// RFC 7677).
-type scram struct{ nonce, bare string }
+// scram is one exchange of SCRAM without channel binding (RFC 5802, RFC 7677).
+type scram struct {
+	nonce, bare string
+	hash        func() hash.Hash // nil: SHA-256
+}
 
 // first begins it, for an account; "" where the protocol says who it is.
 func (s *scram) first(account string) string {
@@ -252,23 +377,28 @@ func (s *scram) last(challenge, secret string) (string, error) {
 	}
 	salt, err := base64.StdEncoding.DecodeString(fields['s'])
 	rounds, err2 := strconv.Atoi(fields['i'])
-	const most = 1 << 20 // a hostile server may name any number
+	const most = 1 << 18 // a hostile server may name any number
 	if err != nil || err2 != nil || rounds < 1 || rounds > most || !strings.HasPrefix(fields['r'], s.nonce) {
 		return "", errScram
 	}
-	salted, err := pbkdf2.Key(sha256.New, secret, salt, rounds, sha256.Size)
+	digest := s.hash
+	if digest == nil {
+		digest = sha256.New
+	}
+	salted, err := pbkdf2.Key(digest, secret, salt, rounds, digest().Size())
 	if err != nil {
 		return "", err
 	}
 	mac := func(key []byte, text string) []byte {
-		h := hmac.New(sha256.New, key)
+		h := hmac.New(digest, key)
 		io.WriteString(h, text)
 		return h.Sum(nil)
 	}
 	client := mac(salted, "Client Key")
-	stored := sha256.Sum256(client)
+	stored := digest()
+	stored.Write(client)
 	final := "c=biws,r=" + fields['r']
-	proof := mac(stored[:], s.bare+","+challenge+","+final)
+	proof := mac(stored.Sum(nil), s.bare+","+challenge+","+final)
 	for i := range proof {
 		proof[i] ^= client[i]
 	}

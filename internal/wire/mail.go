@@ -1,12 +1,14 @@
 package wire
 
 import (
+	"errors"
 	"fmt"
 	"strconv"
 	"strings"
 	"time"
 
 	"uakari/internal/fact"
+	"uakari/internal/plain"
 )
 
 // greetSMTP reads "220 …"; 4xx and 5xx are refusals (RFC 5321 section 3.1).
@@ -18,7 +20,7 @@ func greetSMTP(c *Conn) fact.Greeting {
 		g.Refusal, g.Code = g.Head, g.Head[:3]
 	}
 	size := 0
-	for text := g.Head; g.Ending == fact.Done && len(text) > 3 && text[3] == '-'; size += len(text) {
+	for text := g.Head; g.Ending == fact.Done && len(text) > 3 && text[3] == '-'; size += len(text) + 2 {
 		var err error
 		if text, err = c.line(); err != nil {
 			g.Ending = ending(err)
@@ -42,7 +44,7 @@ func (c *Conn) smtpReply() (code int, text string, err error) {
 		if err != nil {
 			return 0, line, err
 		}
-		size += len(line)
+		size += len(line) + 2 // an empty line counts, too
 		all = append(all, line)
 		if len(line) < 4 || line[3] != '-' {
 			code, err := strconv.Atoi(line[:min(3, len(line))])
@@ -57,7 +59,7 @@ func (c *Conn) smtpReply() (code int, text string, err error) {
 func upgradeSMTP(c *Conn) fact.Upgrade {
 	began := time.Now()
 	done := func(err error, offered bool, text string) fact.Upgrade {
-		return fact.Upgrade{Ending: ending(err), Offered: offered, Head: Clean(text), TookMS: MS(time.Since(began))}
+		return fact.Upgrade{Ending: ending(err), Offered: offered, Head: plain.Clean(text), TookMS: MS(time.Since(began))}
 	}
 	if _, err := fmt.Fprintf(c, "EHLO uakari.invalid\r\n"); err != nil {
 		return done(err, false, "")
@@ -78,13 +80,18 @@ func upgradeSMTP(c *Conn) fact.Upgrade {
 func askSMTP(c *Conn, _ Question) fact.Reply {
 	return c.ask("smtp", "EHLO", "EHLO uakari.invalid\r\n", func(r *fact.Reply) error {
 		code, text, err := c.smtpReply()
-		r.Status, r.Text, r.Ways = code, Clean(text), smtpWays(strings.Split(text, "\n"))
+		if err == nil && (code < 200 || code > 599) {
+			err = errNotSMTP
+		}
+		r.Status, r.Text, r.Ways = code, plain.Clean(text), smtpWays(strings.Split(text, "\n"))
 		if code >= 400 {
 			r.Code = strconv.Itoa(code)
 		}
 		return err
 	})
 }
+
+var errNotSMTP = errors.New("not SMTP")
 
 // ask sends a question and times the answer.
 func (c *Conn) ask(protocol, asked, send string, read func(*fact.Reply) error) fact.Reply {
@@ -111,6 +118,8 @@ func (c *Conn) ask(protocol, asked, send string, read func(*fact.Reply) error) f
 	return r
 }
 
+var errNotIMAP = errors.New("not IMAP")
+
 // greetIMAP reads "* OK" or "* PREAUTH"; "* BYE" is a refusal (RFC 9051
 // section 7.1).
 func greetIMAP(c *Conn) fact.Greeting {
@@ -131,7 +140,7 @@ func (c *Conn) imapReply(tag string) (status, text string, err error) {
 		if err != nil {
 			return "", line, err
 		}
-		size += len(line)
+		size += len(line) + 2 // an empty line counts, too
 		all = append(all, line)
 		if rest, ok := strings.CutPrefix(line, tag+" "); ok {
 			status, _, _ = strings.Cut(rest, " ")
@@ -149,7 +158,7 @@ func upgradeIMAP(c *Conn) fact.Upgrade {
 	if err == nil {
 		var status, text string
 		status, text, err = c.imapReply("u1")
-		u.Offered, u.Head = status == "OK", Clean(text)
+		u.Offered, u.Head = status == "OK", plain.Clean(text)
 	}
 	u.Ending, u.TookMS = ending(err), MS(time.Since(began))
 	return u
@@ -159,11 +168,16 @@ func upgradeIMAP(c *Conn) fact.Upgrade {
 func askIMAP(c *Conn, _ Question) fact.Reply {
 	return c.ask("imap", "CAPABILITY", "u2 CAPABILITY\r\n", func(r *fact.Reply) error {
 		status, text, err := c.imapReply("u2")
-		r.Text = Clean(text)
+		r.Text = plain.Clean(text)
 		r.Ways, _ = imapOffers(text)
-		if err == nil && status != "OK" {
+		switch {
+		case err != nil:
+			return err
+		case status == "NO" || status == "BAD":
 			r.Code = status
+		case status != "OK" || !strings.Contains(strings.ToUpper(text), "* CAPABILITY "):
+			return errNotIMAP
 		}
-		return err
+		return nil
 	})
 }

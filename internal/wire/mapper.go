@@ -18,6 +18,9 @@ var errNotMapper = errors.New("what answers is no port mapper")
 // mostMapped bounds a mapper's answer, in bytes.
 const mostMapped = 256 << 10
 
+// mostParts bounds how many pieces it comes in; they may be empty.
+const mostParts = 1000
+
 // Numbers of ONC RPC: our calls' id and the mapper's program (RFC 1833).
 const (
 	callID     = 0x75616b61
@@ -45,11 +48,12 @@ func oncCall(program, version, procedure uint32) string {
 func askONC(protocol string, program, version uint32) func(*Conn, Question) fact.Reply {
 	return func(c *Conn, _ Question) fact.Reply {
 		return c.ask(protocol, "the procedure that does nothing", oncCall(program, version, 0), func(r *fact.Reply) error {
-			head := make([]byte, 12)
+			head := make([]byte, 16) // the fragment's length, id, reply, accepted or denied
 			if _, err := io.ReadFull(c, head); err != nil {
 				return err
 			}
-			if binary.BigEndian.Uint32(head[4:]) != callID || binary.BigEndian.Uint32(head[8:]) != 1 {
+			size := binary.BigEndian.Uint32(head) &^ (1 << 31)
+			if size < 12 || size > mostMapped || binary.BigEndian.Uint32(head[4:]) != callID || binary.BigEndian.Uint32(head[8:]) != 1 || binary.BigEndian.Uint32(head[12:]) > 1 {
 				r.Spoke = Recognise(head)
 				return errors.New("not RPC")
 			}
@@ -65,13 +69,12 @@ func mapONC(c *Conn) (fact.Mapper, error) {
 		return m, err
 	}
 	var answer []byte
-	for last := false; !last; {
+	for parts := 0; parts < mostParts; parts++ {
 		var head [4]byte
 		if _, err := io.ReadFull(c, head[:]); err != nil {
 			return m, err
 		}
 		mark := binary.BigEndian.Uint32(head[:])
-		last = mark&(1<<31) != 0
 		size := int(mark &^ (1 << 31))
 		if len(answer)+size > mostMapped {
 			return m, errNotMapper
@@ -81,6 +84,9 @@ func mapONC(c *Conn) (fact.Mapper, error) {
 			return m, err
 		}
 		answer = append(answer, part...)
+		if mark&(1<<31) != 0 {
+			break
+		}
 	}
 	words := make([]uint32, len(answer)/4)
 	for i := range words {

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"uakari/internal/fact"
+	"uakari/internal/plain"
 )
 
 // greetPOP3 reads "+OK …"; "-ERR" is a refusal (RFC 1939 section 4).
@@ -34,7 +35,7 @@ func (c *Conn) askUpgrade(ask string, good func(string) bool) fact.Upgrade {
 	if err == nil {
 		var line string
 		line, err = c.line()
-		u.Offered, u.Head = good(line), Clean(line)
+		u.Offered, u.Head = good(line), plain.Clean(line)
 	}
 	u.Ending, u.TookMS = ending(err), MS(time.Since(began))
 	return u
@@ -45,7 +46,7 @@ func (c *Conn) askUpgrade(ask string, good func(string) bool) fact.Upgrade {
 func askPOP3(c *Conn, _ Question) fact.Reply {
 	return c.ask("pop3", "CAPA", "CAPA\r\n", func(r *fact.Reply) error {
 		text, err := c.line()
-		r.Text = Clean(text)
+		r.Text = plain.Clean(text)
 		if err == nil && !strings.HasPrefix(text, "+OK") && !strings.HasPrefix(text, "-ERR") {
 			return errNotPOP3
 		}
@@ -75,7 +76,10 @@ func upgradeFTP(c *Conn) fact.Upgrade {
 func askFTP(c *Conn, _ Question) fact.Reply {
 	return c.ask("ftp", "NOOP", "NOOP\r\n", func(r *fact.Reply) error {
 		code, text, err := c.smtpReply()
-		r.Status, r.Text, r.Refused = code, Clean(text), code == 530
+		if err == nil && (code < 100 || code > 599) {
+			err = errNotFTP
+		}
+		r.Status, r.Text, r.Refused = code, plain.Clean(text), code == 530
 		if code >= 400 && code != 530 {
 			r.Code = strconv.Itoa(code)
 		}
@@ -83,27 +87,38 @@ func askFTP(c *Conn, _ Question) fact.Reply {
 	})
 }
 
+var errNotFTP = errors.New("not FTP")
+
 // askAMQP offers version 0-9-1: a server that speaks it begins a session, one
 // that speaks another says which (AMQP 0-9-1 section 2.2.4).
 func askAMQP(c *Conn, _ Question) fact.Reply {
 	return c.ask("amqp", "a session of version 0-9-1", "AMQP\x00\x00\x09\x01", func(r *fact.Reply) error {
-		head := make([]byte, 7)
+		head := make([]byte, 8)
 		if _, err := io.ReadFull(c, head); err != nil {
-			r.Text = Clean(string(head))
+			r.Text = plain.Clean(string(head))
 			return err
 		}
-		switch {
-		case string(head[:4]) == "AMQP":
+		if string(head[:4]) == "AMQP" {
 			r.Code, r.Text = "version", fmt.Sprintf("it speaks another version (% x)", head[4:])
-		case head[0] != 1 || binary.BigEndian.Uint16(head[1:]) != 0:
-			r.Spoke = Recognise(head)
-			return errors.New("not AMQP")
-		default:
-			r.Refused = true // it wants an account next
+			return nil
 		}
+		// A frame of channel 0 with the method Connection.Start (sections 2.3.5
+		// and 1.4.2.1): it wants an account next.
+		rest := make([]byte, 3)
+		if _, err := io.ReadFull(c, rest); err != nil {
+			return err
+		}
+		class, method := binary.BigEndian.Uint16([]byte{head[7], rest[0]}), binary.BigEndian.Uint16(rest[1:])
+		if head[0] != 1 || binary.BigEndian.Uint16(head[1:]) != 0 || binary.BigEndian.Uint32(head[3:]) < 4 || class != 10 || method != 10 {
+			r.Spoke = Recognise(head)
+			return errNotAMQP
+		}
+		r.Refused = true
 		return nil
 	})
 }
+
+var errNotAMQP = errors.New("not AMQP")
 
 // askMQTT opens a session without an account (MQTT 3.1.1 section 3.1), which
 // a server grants or refuses by a code.
@@ -114,7 +129,7 @@ func askMQTT(c *Conn, _ Question) fact.Reply {
 		if _, err := io.ReadFull(c, head); err != nil {
 			return err
 		}
-		if head[0] != 0x20 || head[1] != 2 {
+		if head[0] != 0x20 || head[1] != 2 || head[2] > 1 || head[3] > 5 {
 			r.Spoke = Recognise(head)
 			return errors.New("not MQTT")
 		}
@@ -130,35 +145,53 @@ func askMQTT(c *Conn, _ Question) fact.Reply {
 	})
 }
 
-// head reads the beginning of an answer. One datagram is the whole of it.
-func (c *Conn) head(b []byte, datagram bool) error {
-	if !datagram {
-		_, err := io.ReadFull(c, b)
-		return err
-	}
-	n, err := c.Read(b)
-	if err == nil && n < len(b) {
-		return errors.New("a short datagram")
-	}
-	return err
-}
-
-// askDNS asks who answers for the root; any answer to it will do. Over TCP a
-// message's length comes before it (RFC 7766).
+// askDNS asks who answers for the root; any answer to it will do, since not
+// every server answers for others. Over TCP a message's length comes before it
+// (RFC 7766).
 func askDNS(c *Conn, q Question) fact.Reply {
-	question, length := "\x75\x61\x01\x00\x00\x01\x00\x00\x00\x00\x00\x00\x00\x00\x02\x00\x01", "\x00\x11"
-	if q.Datagram {
-		length = ""
+	const question = "\x75\x61\x01\x00\x00\x01\x00\x00\x00\x00\x00\x00\x00\x00\x02\x00\x01"
+	send := question
+	if !q.Datagram {
+		send = "\x00\x11" + question
 	}
-	return c.ask("dns", "who answers for the root", length+question, func(r *fact.Reply) error {
-		head := make([]byte, len(length)+12)
-		if err := c.head(head, q.Datagram); err != nil {
+	return c.ask("dns", "who answers for the root", send, func(r *fact.Reply) error {
+		message, err := c.dnsMessage(q.Datagram)
+		if err != nil {
+			r.Spoke = Recognise(message)
 			return err
 		}
-		if message := head[len(length):]; string(message[:2]) != question[:2] || message[2]&0x80 == 0 {
-			r.Spoke = Recognise(head)
-			return errors.New("not DNS")
+		// The same number and, unless there is no room for it, the same question;
+		// the bit that says that it is an answer (RFC 1035 section 4.1.1).
+		asked := binary.BigEndian.Uint16(message[4:])
+		if string(message[:2]) != question[:2] || message[2]&0x80 == 0 || asked > 1 || asked == 1 && !strings.HasPrefix(string(message[12:]), question[12:]) {
+			r.Spoke = Recognise(message)
+			return errNotDNS
 		}
 		return nil
 	})
+}
+
+var errNotDNS = errors.New("not DNS")
+
+// dnsMessage reads one message.
+func (c *Conn) dnsMessage(datagram bool) ([]byte, error) {
+	const head = 12
+	if datagram {
+		b := make([]byte, mostLine)
+		n, err := c.Read(b)
+		if err == nil && n < head {
+			err = errNotDNS
+		}
+		return b[:n], err
+	}
+	size := make([]byte, 2)
+	if _, err := io.ReadFull(c, size); err != nil {
+		return size, err
+	}
+	b := make([]byte, binary.BigEndian.Uint16(size))
+	if len(b) < head {
+		return size, errNotDNS
+	}
+	_, err := io.ReadFull(c, b)
+	return b, err
 }

@@ -33,20 +33,25 @@ func TestMoreQuestions(t *testing.T) {
 		{"ftp", []string{"200 ok\r\n"}, fact.Done, false, ""},
 		{"ftp", []string{"530 log in first\r\n"}, fact.Done, true, ""},
 		{"ftp", []string{"421 closing\r\n"}, fact.Done, false, "421"},
-		{"amqp", []string{"\x01\x00\x00\x00\x00\x00\x10connection.start"}, fact.Done, true, ""},
+		{"amqp", []string{"\x01\x00\x00\x00\x00\x00\x10\x00\x0a\x00\x0astart"}, fact.Done, true, ""},
+		{"amqp", []string{"\x01\x00\x00\x00\x00\x00\x10connection.start"}, fact.Malformed, false, ""},
 		{"amqp", []string{"AMQP\x00\x01\x00\x00"}, fact.Done, false, "version"},
 		{"amqp", []string{"HTTP/1.1 400"}, fact.Malformed, false, ""},
 		{"amqp", []string{""}, fact.Closed, false, ""},
 		{"mqtt", []string{"\x20\x02\x00\x00"}, fact.Done, false, ""},
 		{"mqtt", []string{"\x20\x02\x00\x05"}, fact.Done, true, ""},
 		{"mqtt", []string{"\x20\x02\x00\x03"}, fact.Done, false, "3"},
+		{"mqtt", []string{"\x20\x02\x00\x77"}, fact.Malformed, false, ""},
 		{"mqtt", []string{"SSH-2.0-x"}, fact.Malformed, false, ""},
 		{"nfs", []string{rpc(0x75616b61, 1, 0, 0, 0, 0)}, fact.Done, false, ""},
+		{"nfs", []string{rpc(0x75616b61, 1, 9, 0, 0, 0)}, fact.Malformed, false, ""},
 		{"nfs", []string{rpc(0x11111111, 1, 0)}, fact.Malformed, false, ""},
 		{"dns", []string{"\x00\x11" + question[:2] + "\x81\x80" + question[4:]}, fact.Done, false, ""},
 		{"dns", []string{"\x00\x11" + question}, fact.Malformed, false, ""},
+		{"dns", []string{"\x00\x11" + question[:2] + "\x81\x80" + question[4:12] + "\x01x\x00\x02\x00"}, fact.Malformed, false, ""}, // to another question
 		{"dns", []string{"\x00"}, fact.Closed, false, ""},
-		{"krb5", []string{"\x00\x00\x00\x04\x30\x02\x05\x00"}, fact.Done, false, ""}, // no error: it answers
+		{"krb5", []string{"\x00\x00\x00\x04\x30\x02\x05\x00"}, fact.Malformed, false, ""}, // neither a ticket nor an error
+		{"krb5", []string{"\x00\x00\x00\x08SSH-2.0-"}, fact.Malformed, false, ""},
 		{"krb5", []string{"\xff\xff\xff\xff"}, fact.Malformed, false, ""},
 		{"krb5", []string{""}, fact.Closed, false, ""},
 	} {
@@ -111,8 +116,9 @@ func TestMySQLLogin(t *testing.T) {
 		{"mysql_native_password", []string{denied}, fact.LoginRefused, "1045", "mysql_native_password"},
 		{"mysql_native_password", []string{switchTo("caching_sha2_password"), numbered(mysqlPacket("\x01\x03"), 4) + ok(5)}, fact.LoginAccepted, "", "caching_sha2_password"},
 		{"caching_sha2_password", []string{numbered(mysqlPacket("\x01\x04"), 2)}, fact.LoginWithheld, "", "caching_sha2_password"}, // it would go in the clear
-		{"mysql_native_password", []string{switchTo("auth_gssapi_client"), denied}, fact.LoginRefused, "mechanism", "auth_gssapi_client"},
-		{"mysql_native_password", []string{""}, fact.LoginFailed, "", "mysql_native_password"},
+		{"mysql_native_password", []string{switchTo("auth_gssapi_client"), denied}, fact.LoginMore, "mechanism", "auth_gssapi_client"},
+		{"mysql_native_password", []string{switchTo("mysql_clear_password")}, fact.LoginWithheld, "", "mysql_clear_password"},
+		{"mysql_native_password", []string{""}, fact.LoginCut, "", "mysql_native_password"},
 		{"mysql_native_password", []string{"HTTP/1.1 400"}, fact.LoginFailed, "", "mysql_native_password"},
 	} {
 		conn := peer(t, append([]string{"!" + mysqlPacket(mysqlFirst(c.plugin))}, c.says...)...)

@@ -9,11 +9,13 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"uakari/internal/fact"
+	"uakari/internal/plain"
 )
 
 // Capabilities that are used of the MySQL protocol ("Capabilities Flags").
@@ -45,7 +47,7 @@ func greetMySQL(c *Conn) fact.Greeting {
 		size := int(head[0]) | int(head[1])<<8 | int(head[2])<<16
 		if Recognise(head) != "mysql" || size < 1 || size > mostLine {
 			rest := c.unread()
-			g = fact.Greeting{Ending: fact.Malformed, Head: Clean(string(rest)), Protocol: Recognise(rest)}
+			g = fact.Greeting{Ending: fact.Malformed, Head: plain.Clean(string(rest)), Protocol: Recognise(rest)}
 			g.TookMS = MS(time.Since(began))
 			return g
 		}
@@ -54,16 +56,18 @@ func greetMySQL(c *Conn) fact.Greeting {
 			g.Protocol = "mysql"
 			if body[0] == 0xff {
 				g.Code, g.Refusal = mysqlError(body)
-				g.Refusal = Clean(g.Refusal)
+				g.Refusal = plain.Clean(g.Refusal)
 				g.Head = g.Refusal
 			} else {
-				version, rest, _ := bytes.Cut(body[1:], []byte{0})
-				g.Head = Clean(string(version))
-				c.hello.read(rest)
+				version, rest, ended := bytes.Cut(body[1:], []byte{0})
+				g.Head = plain.Clean(string(version))
+				if !ended || len(version) == 0 || !c.hello.read(rest) {
+					err = errNotMySQL
+				}
 			}
 		}
 	} else if rest := c.unread(); len(rest) > 0 {
-		g.Head, g.Protocol = Clean(string(rest)), Recognise(rest)
+		g.Head, g.Protocol = plain.Clean(string(rest)), Recognise(rest)
 	}
 	g.Ending, g.TookMS = ending(err), MS(time.Since(began))
 	return g
@@ -71,10 +75,11 @@ func greetMySQL(c *Conn) fact.Greeting {
 
 // read takes what follows the version: thread, first half of the scramble,
 // capabilities, the second half, and the plugin's name.
-func (h *mysqlHello) read(b []byte) {
+// It reports whether all of it is there.
+func (h *mysqlHello) read(b []byte) bool {
 	const upper = 4 + 8 + 1 + 2 + 1 + 2 // to the upper half of the capabilities
 	if len(b) < upper+2+1+10 {
-		return
+		return false
 	}
 	h.scramble = bytes.Clone(b[4:12])
 	h.capabilities = uint32(binary.LittleEndian.Uint16(b[13:])) | uint32(binary.LittleEndian.Uint16(b[upper:]))<<16
@@ -84,7 +89,8 @@ func (h *mysqlHello) read(b []byte) {
 		rest = bytes.TrimLeft(rest[12:], "\x00")
 	}
 	plugin, _, _ := bytes.Cut(rest, []byte{0})
-	h.plugin = Clean(string(plugin))
+	h.plugin = plain.Clean(string(plugin))
+	return true
 }
 
 // mysqlPacket reads one packet without its head.
@@ -156,12 +162,16 @@ func loginMySQL(c *Conn, with Credentials) (fact.Login, error) {
 		more |= mysqlConnectDB
 	}
 	body := append(c.mysqlResponse(more), with.Account+"\x00"...)
-	token, sendable := mysqlToken(c.hello.plugin, c.hello.scramble, with.Secret, encrypted)
+	token, sendable := mysqlToken(c.hello.plugin, c.hello.scramble, with)
+	if !sendable && slices.Contains(mysqlShows, c.hello.plugin) {
+		return mysqlWithheld(c.hello.plugin, with), nil
+	}
 	body = append(body, byte(len(token)))
 	body = append(body, token...)
 	if database != "" {
 		body = append(body, database+"\x00"...)
 	}
+	with.presenting()
 	if err := c.mysqlSend(append(body, c.hello.plugin+"\x00"...)); err != nil {
 		return l, err
 	}
@@ -184,13 +194,15 @@ func loginMySQL(c *Conn, with Credentials) (fact.Login, error) {
 			return l, nil
 		case answer[0] == 0xfe: // another way is asked for
 			plugin, scramble, _ := bytes.Cut(answer[1:], []byte{0})
-			l.Mechanism = Clean(string(plugin))
-			token, sendable = mysqlToken(l.Mechanism, bytes.TrimRight(scramble, "\x00"), with.Secret, encrypted)
+			l.Mechanism = plain.Clean(string(plugin))
+			if token, sendable = mysqlToken(l.Mechanism, bytes.TrimRight(scramble, "\x00"), with); !sendable {
+				return mysqlWithheld(l.Mechanism, with), nil
+			}
 			err = c.mysqlSend(token)
 		case answer[0] == 1 && len(answer) > 1 && answer[1] == 3: // known already; the verdict follows
 		case answer[0] == 1 && len(answer) > 1 && answer[1] == 4:
-			if !encrypted {
-				return fact.Login{Outcome: fact.LoginWithheld, Mechanism: l.Mechanism, Text: "the server wants the secret itself, and the connection is not encrypted"}, nil
+			if !with.Show {
+				return shows(l.Mechanism, nil), nil
 			}
 			err = c.mysqlSend(append([]byte(with.Secret), 0))
 		default:
@@ -203,27 +215,38 @@ func loginMySQL(c *Conn, with Credentials) (fact.Login, error) {
 	return l, errNotMySQL
 }
 
+// mysqlShows is the plugins that want the secret itself.
+var mysqlShows = []string{"mysql_clear_password", "dialog"}
+
+// mysqlWithheld is a login that goes no further: nothing can be sent to this
+// plugin, or nothing may.
+func mysqlWithheld(plugin string, with Credentials) fact.Login {
+	if slices.Contains(mysqlShows, plugin) && !with.Show {
+		return shows(plugin, nil)
+	}
+	return fact.Login{Outcome: fact.LoginMore, Mechanism: plugin, Code: "mechanism", Text: fmt.Sprintf("it asks for %s, which is not spoken here", plugin)}
+}
+
 // mysqlToken is what a plugin wants to be sent for a secret, and whether it is
-// one that is spoken here. A secret itself is never sent unencrypted.
-func mysqlToken(plugin string, scramble []byte, secret string, encrypted bool) ([]byte, bool) {
-	if secret == "" {
+// one that is spoken here and may be sent so.
+func mysqlToken(plugin string, scramble []byte, with Credentials) ([]byte, bool) {
+	if with.Secret == "" {
 		return nil, true
 	}
 	switch plugin {
 	case "mysql_native_password", "":
-		first := sha1.Sum([]byte(secret))
+		first := sha1.Sum([]byte(with.Secret))
 		second := sha1.Sum(first[:])
 		mixed := sha1.Sum(append(bytes.Clone(scramble), second[:]...))
 		return xor(first[:], mixed[:]), true
 	case "caching_sha2_password":
-		first := sha256.Sum256([]byte(secret))
+		first := sha256.Sum256([]byte(with.Secret))
 		second := sha256.Sum256(first[:])
 		mixed := sha256.Sum256(append(second[:], scramble...))
 		return xor(first[:], mixed[:]), true
-	case "mysql_clear_password", "dialog":
-		if encrypted {
-			return append([]byte(secret), 0), true
-		}
+	}
+	if slices.Contains(mysqlShows, plugin) && with.Show {
+		return append([]byte(with.Secret), 0), true
 	}
 	return nil, false
 }

@@ -7,6 +7,7 @@ import (
 	"net"
 
 	"uakari/internal/fact"
+	"uakari/internal/plain"
 )
 
 // AskMySQL signs in without a secret, as a database's administrator may over
@@ -22,7 +23,7 @@ func AskMySQL(conn net.Conn, account, question string, most int) ([][]string, er
 		return nil, err
 	}
 	if l.Outcome != fact.LoginAccepted {
-		return nil, fmt.Errorf("%s is refused: %s", account, Clean(l.Text))
+		return nil, fmt.Errorf("%s is refused: %s", account, plain.Clean(l.Text))
 	}
 	return c.mysqlQuery(question, most)
 }
@@ -40,7 +41,7 @@ func (c *Conn) mysqlQuery(question string, most int) ([][]string, error) {
 	}
 	if columns[0] == 0xff {
 		_, text := mysqlError(columns)
-		return nil, errors.New(Clean(text))
+		return nil, errors.New(plain.Clean(text))
 	}
 	// Definitions of columns, then rows; a short packet that begins with 0xfe
 	// ends each ("Text Resultset").

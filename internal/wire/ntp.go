@@ -1,6 +1,7 @@
 package wire
 
 import (
+	"cmp"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -8,6 +9,7 @@ import (
 	"time"
 
 	"uakari/internal/fact"
+	"uakari/internal/plain"
 )
 
 // A packet of NTP (RFC 5905 section 7.3): a head of 16 bytes and four
@@ -31,17 +33,17 @@ func askNTP(c *Conn, _ Question) fact.Reply {
 	send := string(rune(ntpAsk)) + strings.Repeat("\x00", ntpTransmit-1) + ntpCookie
 	return c.ask("ntp", "the time", send, func(r *fact.Reply) error {
 		answer := make([]byte, ntpSize)
-		if err := c.head(answer, true); err != nil {
-			return err
+		if n, err := c.Read(answer); err != nil || n < len(answer) { // one datagram is all of it
+			return cmp.Or(err, errNotNTP)
 		}
 		if answer[0]&7 != ntpServer || string(answer[ntpOrigin:ntpOrigin+8]) != ntpCookie {
 			r.Spoke = Recognise(answer)
-			return errors.New("not NTP")
+			return errNotNTP
 		}
 		stratum := answer[1]
 		switch {
 		case stratum == 0:
-			r.Code, r.Text = Clean(string(answer[12:16])), "it sends clients away"
+			r.Code, r.Text = plain.Clean(string(answer[12:16])), "it sends clients away"
 		case answer[0]>>6 == ntpUnsettled:
 			r.Code, r.Text = "unsynchronised", "its own clock is not set"
 		default:
@@ -50,6 +52,8 @@ func askNTP(c *Conn, _ Question) fact.Reply {
 		return nil
 	})
 }
+
+var errNotNTP = errors.New("not NTP")
 
 // ntpTime is a timestamp: seconds since 1900 and their fraction, of the era
 // that began then or of the next, from 2036 (section 6).

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"uakari/internal/fact"
+	"uakari/internal/plain"
 )
 
 // level is one question about a right, from the outermost on: a table is
@@ -30,7 +31,7 @@ func lackingRights(rights []fact.Right, levels func(fact.Right) []level, ask fun
 			case err != nil && (strings.Contains(err.Error(), "(3F000)") || strings.Contains(err.Error(), "(42P01)") || strings.Contains(err.Error(), "(3D000)")):
 				lack.Absent = true
 			case err != nil:
-				lack.Unknown = Clean(err.Error())
+				lack.Unknown = plain.Clean(err.Error())
 			case len(rows) == 0 || len(rows[0]) == 0:
 				lack.Unknown = "an answer of another shape"
 			case rows[0][0] == "t" || rows[0][0] == "1":

@@ -1,37 +1,64 @@
 package wire
 
 import (
+	"crypto/hmac"
+	"crypto/md5"
+	"crypto/rand"
+	"crypto/sha1"
 	"encoding/base64"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
 	"slices"
+	"strconv"
 	"strings"
 
 	"uakari/internal/fact"
+	"uakari/internal/plain"
 )
 
-// saslWays is the ways of SASL that are spoken here, the best first: one that
-// never sends the secret itself goes before those that do (RFC 7677, RFC 4616;
-// LOGIN was never more than a draft, and is everywhere).
-var saslWays = []string{"SCRAM-SHA-256", "PLAIN", "LOGIN"}
+// saslWays is the ways of SASL that are spoken here, the best first, and
+// whether each shows the secret to whoever reads it: those that never do go
+// before those that do (RFC 7677, RFC 5802, RFC 2831, RFC 2195, RFC 4616; LOGIN
+// was never more than a draft, and is everywhere).
+var saslWays = []struct {
+	name  string
+	shows bool
+}{
+	{"SCRAM-SHA-256", false}, {"SCRAM-SHA-1", false}, {"DIGEST-MD5", false}, {"CRAM-MD5", false}, {"PLAIN", true}, {"LOGIN", true},
+}
 
-// saslWay is the best way of those that a server offers; "" if there is none.
-func saslWay(offered []string) string {
-	for _, way := range saslWays {
-		if slices.Contains(offered, way) {
-			return way
+// saslWay is the best way of those that a server offers and that may be gone;
+// if it is none, whether one is spoken here that would show the secret.
+func saslWay(offered []string, show bool) (way string, showing bool) {
+	for _, w := range saslWays {
+		if !slices.Contains(offered, w.name) {
+			continue
 		}
+		if !w.shows || show {
+			return w.name, false
+		}
+		showing = true
 	}
-	return ""
+	return "", showing
 }
 
 // sasl is one exchange, from the client's side.
 type sasl struct {
-	way  string
-	with Credentials
+	way     string
+	service string // the protocol's registered name, of DIGEST-MD5: "imap"
+	with    Credentials
 	scram
 	step int
+}
+
+func newSASL(way, service string, with Credentials) *sasl {
+	s := &sasl{way: way, service: service, with: with}
+	if way == "SCRAM-SHA-1" {
+		s.hash = sha1.New
+	}
+	return s
 }
 
 // next is what the client says to a challenge.
@@ -44,14 +71,42 @@ func (s *sasl) next(challenge string) (string, error) {
 		return s.with.Account, nil
 	case s.way == "LOGIN" && s.step == 2:
 		return s.with.Secret, nil
-	case s.way == "SCRAM-SHA-256" && s.step == 1:
-		return s.first(s.with.Account), nil
-	case s.way == "SCRAM-SHA-256" && s.step == 2:
-		return s.last(challenge, s.with.Secret)
-	case s.way == "SCRAM-SHA-256" && s.step == 3:
+	case s.way == "CRAM-MD5" && s.step == 1:
+		h := hmac.New(md5.New, []byte(s.with.Secret))
+		io.WriteString(h, challenge)
+		return s.with.Account + " " + hex.EncodeToString(h.Sum(nil)), nil
+	case s.way == "DIGEST-MD5" && s.step == 1:
+		return s.digest(challenge)
+	case s.way == "DIGEST-MD5" && s.step == 2:
 		return "", nil // the server's own proof; a wrong one harms only it
+	case strings.HasPrefix(s.way, "SCRAM-") && s.step == 1:
+		return s.first(s.with.Account), nil
+	case strings.HasPrefix(s.way, "SCRAM-") && s.step == 2:
+		return s.last(challenge, s.with.Secret)
+	case strings.HasPrefix(s.way, "SCRAM-") && s.step == 3:
+		return "", nil // as above
 	}
 	return "", errSASL
+}
+
+// digest answers a challenge of DIGEST-MD5 (RFC 2831 section 2.1.2).
+func (s *sasl) digest(text string) (string, error) {
+	parsed := challenges([]string{"digest " + text})
+	if len(parsed) == 0 || parsed[0].params["nonce"] == "" {
+		return "", errSASL
+	}
+	p := parsed[0].params
+	sum := func(parts ...string) string {
+		h := md5.Sum([]byte(strings.Join(parts, ":")))
+		return hex.EncodeToString(h[:])
+	}
+	host, _, _ := strings.Cut(s.with.Host, ":")
+	cnonce, uri, secret := rand.Text(), s.service+"/"+host, md5.Sum([]byte(s.with.Account+":"+p["realm"]+":"+s.with.Secret))
+	first := sum(string(secret[:]), p["nonce"], cnonce)
+	const count = "00000001"
+	response := sum(first, p["nonce"], count, cnonce, "auth", sum("AUTHENTICATE", uri))
+	return fmt.Sprintf("charset=utf-8,username=%s,realm=%s,nonce=%s,nc=%s,cnonce=%s,digest-uri=%s,response=%s,qop=auth",
+		strconv.Quote(s.with.Account), strconv.Quote(p["realm"]), strconv.Quote(p["nonce"]), count, strconv.Quote(cnonce), strconv.Quote(uri), response), nil
 }
 
 var errSASL = errors.New("the server asks for more than there is to say")
@@ -59,13 +114,14 @@ var errSASL = errors.New("the server asks for more than there is to say")
 // answerLine answers one challenge, both in base64, as mail protocols have it.
 func (s *sasl) answerLine(c *Conn, challenge string) error {
 	text, err := base64.StdEncoding.DecodeString(strings.TrimSpace(challenge))
-	if err != nil && s.way == "SCRAM-SHA-256" && s.step > 0 {
-		return errScram
+	if err != nil && s.step > 0 {
+		return errSASL
 	}
 	answer, err := s.next(string(text))
 	if err != nil {
 		return err
 	}
+	s.with.presenting()
 	_, err = io.WriteString(c, base64.StdEncoding.EncodeToString([]byte(answer))+"\r\n")
 	return err
 }
@@ -73,7 +129,11 @@ func (s *sasl) answerLine(c *Conn, challenge string) error {
 // notOffered is a login that was not tried: no way that the server offers is
 // spoken here.
 func notOffered(offered []string) fact.Login {
-	return fact.Login{Outcome: fact.LoginRefused, Mechanism: strings.Join(saslWays, ", "), Offered: offered, Code: "mechanism", Text: "it offers none of these"}
+	var ours []string
+	for _, w := range saslWays {
+		ours = append(ours, w.name)
+	}
+	return fact.Login{Outcome: fact.LoginRefused, Mechanism: strings.Join(ours, ", "), Offered: offered, Code: "mechanism", Text: "it offers none of these"}
 }
 
 // loginSMTP signs in by the best way that is offered (RFC 4954).
@@ -81,20 +141,26 @@ func loginSMTP(c *Conn, with Credentials) (fact.Login, error) {
 	if _, err := io.WriteString(c, "EHLO uakari.invalid\r\n"); err != nil {
 		return fact.Login{Mechanism: "PLAIN"}, err
 	}
-	_, lines, err := c.smtpLines()
+	code, lines, err := c.smtpLines()
 	if err != nil {
 		return fact.Login{Mechanism: "PLAIN"}, err
 	}
+	if code != "250" {
+		return fact.Login{Outcome: fact.LoginRefused, Code: code, Text: strings.Join(lines, " ")}, nil
+	}
 	offered := smtpWays(lines)
-	s := sasl{way: saslWay(offered), with: with}
-	if s.way == "" {
+	way, showing := saslWay(offered, with.Show)
+	switch {
+	case way == "" && showing:
+		return shows("by "+strings.Join(offered, ", "), offered), nil
+	case way == "":
 		return notOffered(offered), nil
 	}
-	l := fact.Login{Mechanism: s.way, Offered: offered}
+	s, l := newSASL(way, "smtp", with), fact.Login{Mechanism: way, Offered: offered}
 	if _, err := io.WriteString(c, "AUTH "+s.way+"\r\n"); err != nil {
 		return l, err
 	}
-	for {
+	for range mostChallenges {
 		code, lines, err := c.smtpLines()
 		if err != nil {
 			return l, err
@@ -110,13 +176,17 @@ func loginSMTP(c *Conn, with Credentials) (fact.Login, error) {
 			return l, err
 		}
 	}
+	return l, errSASL
 }
+
+// mostChallenges bounds how often a server may ask.
+const mostChallenges = 10
 
 // smtpWays is the ways to sign in that lines of an EHLO name.
 func smtpWays(lines []string) []string {
 	for _, line := range lines {
 		if rest, ok := strings.CutPrefix(strings.ToUpper(line[min(4, len(line)):]), "AUTH "); ok {
-			return strings.Fields(Clean(rest))
+			return strings.Fields(plain.Clean(rest))
 		}
 	}
 	return nil
@@ -137,8 +207,8 @@ func (c *Conn) smtpLines() (code string, lines []string, err error) {
 	return "", lines, errTooLong
 }
 
-// loginIMAP signs in by SCRAM where that is offered, else by LOGIN, else by
-// PLAIN (RFC 9051 sections 6.2.2 and 6.2.3).
+// loginIMAP signs in by a way that does not show the secret where one is
+// offered, else by LOGIN, else by PLAIN (RFC 9051 sections 6.2.2 and 6.2.3).
 func loginIMAP(c *Conn, with Credentials) (fact.Login, error) {
 	l := fact.Login{Mechanism: "LOGIN"}
 	offered, closed, err := c.imapWays()
@@ -146,19 +216,24 @@ func loginIMAP(c *Conn, with Credentials) (fact.Login, error) {
 		return l, err
 	}
 	l.Offered = offered
-	s := sasl{way: saslWay(offered), with: with}
+	way, showing := saslWay(offered, with.Show)
+	s := newSASL(way, "imap", with)
 	quote := strings.NewReplacer(`\`, `\\`, `"`, `\"`)
 	switch {
-	case s.way == "" && closed:
+	case way == "" && !with.Show && (showing || !closed):
+		return shows("by LOGIN or PLAIN", offered), nil
+	case way == "" && closed:
 		return notOffered(offered), nil
-	case s.way == "SCRAM-SHA-256" || closed:
-		l.Mechanism = s.way
-		_, err = fmt.Fprintf(c, "u3 AUTHENTICATE %s\r\n", s.way)
+	case closed || way != "" && way != "PLAIN" && way != "LOGIN":
+		l.Mechanism = way
+		_, err = fmt.Fprintf(c, "u3 AUTHENTICATE %s\r\n", way)
 	case strings.ContainsAny(with.Account+with.Secret, "\r\n\x00"):
 		return l, errors.New("the account or secret has characters that LOGIN cannot carry")
 	default:
+		with.presenting()
 		_, err = fmt.Fprintf(c, "u3 LOGIN \"%s\" \"%s\"\r\n", quote.Replace(with.Account), quote.Replace(with.Secret))
 	}
+	asked := 0
 	for range 100 {
 		line := ""
 		if err == nil {
@@ -168,11 +243,15 @@ func loginIMAP(c *Conn, with Credentials) (fact.Login, error) {
 			return l, err
 		}
 		if challenge, ok := strings.CutPrefix(line, "+"); ok {
+			if asked++; asked > mostChallenges {
+				return l, errSASL
+			}
 			err = s.answerLine(c, challenge)
 			continue
 		}
 		if strings.HasPrefix(line, "* BYE") {
-			return l, io.EOF
+			l.Outcome, l.Code, l.Text = fact.LoginRefused, "BYE", line[2:]
+			return l, nil
 		}
 		status, ok := strings.CutPrefix(line, "u3 ")
 		if !ok {
@@ -206,7 +285,7 @@ func imapOffers(text string) (offered []string, closed bool) {
 		if !ok {
 			continue
 		}
-		for _, word := range strings.Fields(CleanTo(list, mostBody)) {
+		for _, word := range strings.Fields(plain.CleanTo(list, mostBody)) {
 			if way, ok := strings.CutPrefix(word, "AUTH="); ok {
 				offered = append(offered, way)
 			}

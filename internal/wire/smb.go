@@ -8,12 +8,14 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
 	"github.com/cloudsoda/go-smb2"
 
 	"uakari/internal/fact"
+	"uakari/internal/plain"
 )
 
 // smbDialects is the versions of SMB 2 and 3 that are offered (MS-SMB2 section
@@ -39,13 +41,13 @@ func askSMB(c *Conn, _ Question) fact.Reply {
 	return c.ask("smb", "which version it speaks", send, func(r *fact.Reply) error {
 		head := make([]byte, 4+64+6)
 		if n, err := io.ReadFull(c, head); err != nil {
-			r.Text = Clean(string(head[:n]))
+			r.Text = plain.Clean(string(head[:n]))
 			return err
 		}
 		switch {
 		case string(head[4:8]) == "\xffSMB":
 			r.Code, r.Text = "version", "it speaks only the first version of SMB"
-		case head[0] != 0 || string(head[4:8]) != "\xfeSMB":
+		case head[0] != 0 || string(head[4:8]) != "\xfeSMB" || binary.LittleEndian.Uint16(head[4+12:]) != 0 || head[4+16]&1 == 0: // an answer to this command
 			r.Spoke = Recognise(head)
 			return errors.New("not SMB")
 		case binary.LittleEndian.Uint32(head[12:]) != 0:
@@ -53,6 +55,9 @@ func askSMB(c *Conn, _ Question) fact.Reply {
 			r.Text = "the server refuses to speak"
 		default:
 			d := binary.LittleEndian.Uint16(head[4+64+4:])
+			if binary.LittleEndian.Uint16(head[4+64:]) != 65 || !slices.Contains(smbDialects, d) {
+				return errors.New("not SMB")
+			}
 			r.Program, r.Refused = fmt.Sprintf("SMB %d.%d.%d", d>>8, d>>4&15, d&15), true
 		}
 		return nil
@@ -77,6 +82,7 @@ func loginSMB(c *Conn, with Credentials) (fact.Login, error) {
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second) // the connection's own deadline comes before
 	defer cancel()
+	with.presenting()
 	session, err := (&smb2.Dialer{Initiator: who}).DialConn(ctx, c, with.Host)
 	if err != nil {
 		return refused(err)

@@ -15,17 +15,17 @@ import (
 	"strings"
 	"syscall"
 	"time"
-	"unicode"
-	"unicode/utf8"
 
 	"uakari/internal/fact"
+	"uakari/internal/plain"
 )
 
 // Limits on what is read of a peer, in bytes.
 const (
 	mostLine  = 4 << 10  // one line of a text protocol
 	mostReply = 64 << 10 // one whole reply
-	mostHead  = 200      // of any text that is kept
+	mostTalk  = 8 << 20  // all of one connection
+	mostHead  = 200      // of first bytes that are looked at
 )
 
 // Conn is a connection with a bounded reader. Deadlines are the caller's.
@@ -36,8 +36,11 @@ type Conn struct {
 	hello mysqlHello
 }
 
-// NewConn wraps a fresh connection.
-func NewConn(c net.Conn) *Conn { return &Conn{Conn: c, r: bufio.NewReaderSize(c, mostLine)} }
+// NewConn wraps a fresh connection. Beyond a bound nothing more of it is read:
+// whatever a peer says, no step can hold more.
+func NewConn(c net.Conn) *Conn {
+	return &Conn{Conn: c, r: bufio.NewReaderSize(&bounded{from: c, left: mostTalk}, mostLine)}
+}
 
 // Read reads through the buffer, so that nothing peeked at is lost.
 func (c *Conn) Read(p []byte) (int, error) { return c.r.Read(p) }
@@ -129,32 +132,6 @@ func (c *Conn) unread() []byte {
 	return b
 }
 
-// Clean makes foreign text printable and short: one line, no control or
-// invisible characters.
-func Clean(s string) string { return CleanTo(s, mostHead) }
-
-// CleanTo is Clean with a length of one's own, in characters.
-func CleanTo(s string, most int) string {
-	var b strings.Builder
-	n := 0
-	for _, r := range s {
-		if n == most {
-			b.WriteRune('…')
-			break
-		}
-		n++
-		switch {
-		case r == '\t' || r == '\n' || r == '\r':
-			b.WriteByte(' ')
-		case r == utf8.RuneError || !unicode.IsPrint(r):
-			b.WriteByte('.')
-		default:
-			b.WriteRune(r)
-		}
-	}
-	return strings.TrimSpace(b.String())
-}
-
 // Recognise says which protocol some first bytes look like; "" if none.
 func Recognise(head []byte) string {
 	s := string(head[:min(len(head), mostHead)])
@@ -187,7 +164,7 @@ func Recognise(head []byte) string {
 func (c *Conn) firstLine(protocol string, good func(string) bool) fact.Greeting {
 	began := time.Now()
 	text, err := c.line()
-	g := fact.Greeting{Ending: ending(err), Head: Clean(text), Protocol: Recognise([]byte(text)), TookMS: MS(time.Since(began))}
+	g := fact.Greeting{Ending: ending(err), Head: plain.Clean(text), Protocol: Recognise([]byte(text)), TookMS: MS(time.Since(began))}
 	switch {
 	case text == "" && err != nil:
 		return g
@@ -212,7 +189,7 @@ func Overhear(c *Conn, moment time.Duration) fact.Greeting {
 	c.SetReadDeadline(began.Add(moment))
 	_, err := c.r.Peek(1)
 	head := c.unread()
-	g := fact.Greeting{Ending: ending(err), Head: Clean(string(head)), Protocol: Recognise(head), TookMS: MS(time.Since(began))}
+	g := fact.Greeting{Ending: ending(err), Head: plain.Clean(string(head)), Protocol: Recognise(head), TookMS: MS(time.Since(began))}
 	if g.Ending == fact.Stalled {
 		g.Ending = fact.Done
 	}

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"uakari/internal/fact"
+	"uakari/internal/plain"
 )
 
 // peer is the other end of a connection that says each text after it has
@@ -58,10 +59,10 @@ func pgAuth(method uint32, rest string) string {
 	return pg('R', string(binary.BigEndian.AppendUint32(nil, method))+rest)
 }
 
-func ldapResult(op byte, code byte, text string) string {
+func ldapResult(id, op, code byte, text string) string {
 	body := append([]byte{0x0a, 1, code}, berOf(4, nil)...)
 	body = append(body, berOf(4, []byte(text))...)
-	return string(berOf(0x30, append([]byte{2, 1, 1}, berOf(op, body)...)))
+	return string(berOf(0x30, append([]byte{2, 1, id}, berOf(op, body)...)))
 }
 
 func mysqlPacket(body string) string {
@@ -90,7 +91,8 @@ func TestGreetings(t *testing.T) {
 		{"imap", "* OK ready\r\n", fact.Done, "imap", "", "* OK ready"},
 		{"imap", "* BYE not now\r\n", fact.Done, "imap", "BYE", "* BYE not now"},
 		{"imap", "+OK pop\r\n", fact.Malformed, "pop3", "", "+OK pop"},
-		{"mysql", mysqlPacket("\x0a8.0.1-made-up\x00rest"), fact.Done, "mysql", "", "8.0.1-made-up"},
+		{"mysql", mysqlPacket(mysqlFirst("mysql_native_password")), fact.Done, "mysql", "", "10.11"},
+		{"mysql", mysqlPacket("\x0a8.0.1-made-up\x00rest"), fact.Malformed, "mysql", "", "8.0.1-made-up"},
 		{"mysql", mysqlPacket("\xff\x6a\x04Host 'gauge-07' is not allowed"), fact.Done, "mysql", "1130", "Host 'gauge-07' is not allowed"},
 		{"mysql", mysqlPacket("\xff\x10\x04#08004Too many connections"), fact.Done, "mysql", "1040", "Too many connections"},
 		{"mysql", "SSH-2.0-made-up\r\n", fact.Malformed, "ssh", "", "SSH-2.0-made-up"},
@@ -158,9 +160,9 @@ func TestQuestions(t *testing.T) {
 		{"postgres", pg('E', "SFATAL\x00C28000\x00Mno user name\x00\x00"), fact.Done, true, 0, "", ""},
 		{"postgres", pg('E', "SFATAL\x00C57P03\x00Mstarting up\x00\x00"), fact.Done, false, 0, "57P03", ""},
 		{"postgres", "HTTP/1.1 400 Bad\r\n", fact.Malformed, false, 0, "", "http"},
-		{"ldap", ldapResult(0x65, 0, ""), fact.Done, false, 0, "", ""},
-		{"ldap", ldapResult(0x65, 50, "sign in"), fact.Done, true, 0, "", ""},
-		{"ldap", ldapResult(0x65, 52, "unavailable"), fact.Done, false, 0, "52", ""},
+		{"ldap", ldapResult(1, 0x65, 0, ""), fact.Done, false, 0, "", ""},
+		{"ldap", ldapResult(1, 0x65, 50, "sign in"), fact.Done, true, 0, "", ""},
+		{"ldap", ldapResult(1, 0x65, 52, "unavailable"), fact.Done, false, 0, "52", ""},
 		{"ldap", "SSH-2.0-made-up\r\n", fact.Malformed, false, 0, "", "ssh"},
 		{"ldap", "\x30\x84\xff\xff\xff\xff", fact.Malformed, false, 0, "", ""},
 	} {
@@ -194,7 +196,7 @@ func TestEndless(t *testing.T) {
 		"one line":   strings.Repeat("2", 1<<20),
 		"many lines": strings.Repeat("250-more\r\n", 1<<17),
 		"zeroes":     strings.Repeat("\x00", 1<<20),
-		"elements":   strings.Repeat(ldapResult(0x64, 0, ""), 1<<15),
+		"elements":   strings.Repeat(ldapResult(1, 0x64, 0, ""), 1<<15),
 	}
 	for kind, text := range endless {
 		for name, p := range Protocols {
@@ -246,7 +248,7 @@ func TestClean(t *testing.T) {
 		strings.Repeat("x", 300): strings.Repeat("x", mostHead) + "…",
 		"zero\u200bwidth\x00":    "zero.width.",
 	} {
-		if got := Clean(text); got != want {
+		if got := plain.Clean(text); got != want {
 			t.Errorf("%q: %q, want %q", text, got, want)
 		}
 	}
@@ -270,7 +272,7 @@ func TestOverhear(t *testing.T) {
 
 // FuzzPeer lets anything answer everything.
 func FuzzPeer(f *testing.F) {
-	for _, text := range []string{"220 a\r\n250 b\r\n235 c\r\n", "* OK\r\nu1 OK\r\nu2 OK\r\nu3 OK\r\n", pgAuth(10, "SCRAM-SHA-256\x00\x00") + pgAuth(11, "r=,s=,i=1"), ldapResult(0x61, 0, ""), mysqlPacket("\xff\x10\x04"), "HTTP/1.1 200\r\nA: b\r\n\r\n", dceSaid(dceReply, page(0, towerOf(mapperInterface, 7, 135))), smbSaid(65, 1), smbSaid(65, 0)} {
+	for _, text := range []string{"220 a\r\n250 b\r\n235 c\r\n", "* OK\r\nu1 OK\r\nu2 OK\r\nu3 OK\r\n", pgAuth(10, "SCRAM-SHA-256\x00\x00") + pgAuth(11, "r=,s=,i=1"), ldapResult(1, 0x61, 0, ""), mysqlPacket("\xff\x10\x04"), "HTTP/1.1 200\r\nA: b\r\n\r\n", dceSaid(dceReply, page(0, towerOf(mapperInterface, 7, 135))), smbSaid(65, 1), smbSaid(65, 0)} {
 		f.Add([]byte(text))
 	}
 	f.Fuzz(func(t *testing.T, text []byte) {

@@ -1,11 +1,10 @@
-// Package written reads the YAML files that users write: whole, strictly, and
-// with errors that name file, line and column.
+// Package written reads the YAML that users write: whole, strictly, and with
+// errors that name file, line and column.
 package written
 
 import (
 	"errors"
 	"fmt"
-	"os"
 	"reflect"
 	"slices"
 	"strings"
@@ -15,18 +14,6 @@ import (
 	"github.com/goccy/go-yaml/parser"
 )
 
-// Read reads a file of a kind ("a card") that has at most so many bytes.
-func Read(path, kind string, most int64) ([]byte, error) {
-	info, err := os.Stat(path)
-	if err != nil {
-		return nil, err
-	}
-	if info.Size() > most {
-		return nil, fmt.Errorf("%s: %d bytes; %s has at most %d", path, info.Size(), kind, most)
-	}
-	return os.ReadFile(path)
-}
-
 // Places finds the places of values in a text, to name them in errors.
 type Places struct {
 	path string
@@ -35,7 +22,7 @@ type Places struct {
 
 // PlacesOf parses a text that was decoded before.
 func PlacesOf(path string, text []byte) (Places, error) {
-	file, err := parser.ParseBytes(text, 0)
+	file, err := Parse(text)
 	if err != nil {
 		return Places{}, fmt.Errorf("%s:1:1: %w", path, err)
 	}
@@ -58,10 +45,37 @@ func (p Places) Wrong(at, format string, args ...any) error {
 	return fmt.Errorf("%s:%d:%d: %s", p.path, line, column, fmt.Sprintf(format, args...))
 }
 
+// errNotRead stands for a text that the library goes down with: a damaged tag
+// or anchor, as far as is known.
+var errNotRead = errors.New("this is not YAML that can be read; expected what a person would write")
+
+// Parse is the tree of a text.
+func Parse(text []byte) (file *ast.File, err error) {
+	defer func() {
+		if recover() != nil {
+			file, err = nil, errNotRead
+		}
+	}()
+	return parser.ParseBytes(text, 0)
+}
+
+// unmarshal decodes a text, strictly.
+func unmarshal(text []byte, into any) (err error) {
+	defer func() {
+		if recover() != nil {
+			err = errNotRead
+		}
+	}()
+	return yaml.UnmarshalWithOptions(text, into, yaml.Strict())
+}
+
 // Decode reads text into a value that has a field for every key; path names
 // it in errors.
 func Decode(path string, text []byte, into any) error {
-	err := yaml.UnmarshalWithOptions(text, into, yaml.Strict())
+	if err := Sane(path, text); err != nil {
+		return err
+	}
+	err := unmarshal(text, into)
 	if err == nil {
 		return nil
 	}

@@ -1,8 +1,7 @@
 package written
 
 import (
-	"os"
-	"path/filepath"
+	"fmt"
 	"strings"
 	"testing"
 )
@@ -57,20 +56,30 @@ func TestPlaces(t *testing.T) {
 	}
 }
 
-// TestRead bounds what is read.
-func TestRead(t *testing.T) {
-	path := filepath.Join(t.TempDir(), "card.yaml")
-	if err := os.WriteFile(path, []byte("name: tides\n"), 0o600); err != nil {
-		t.Fatal(err)
+// TestSane refuses what costs more than it says, and nothing that people write.
+func TestSane(t *testing.T) {
+	laughs := "a0: &a0 [x, x, x, x, x, x, x, x, x, x]\n"
+	for i := 1; i < 9; i++ {
+		laughs += fmt.Sprintf("a%d: &a%d [*a%d, *a%d, *a%d, *a%d, *a%d, *a%d, *a%d, *a%d, *a%d, *a%d]\n", i, i, i-1, i-1, i-1, i-1, i-1, i-1, i-1, i-1, i-1, i-1)
 	}
-	if text, err := Read(path, "a card", 100); err != nil || string(text) != "name: tides\n" {
-		t.Errorf("%q, %v", text, err)
+	stairs := ""
+	for i := range 200 {
+		stairs += strings.Repeat(" ", i) + "a:\n"
 	}
-	if _, err := Read(path, "a card", 3); err == nil || !strings.Contains(err.Error(), "12 bytes; a card has at most 3") {
-		t.Errorf("%v", err)
+	for name, text := range map[string]string{
+		"brackets": "a: " + strings.Repeat("[", 1<<19), "braces": strings.Repeat("{a: ", 1<<17), "dashes": strings.Repeat("- ", 1<<19), "questions": strings.Repeat("? ", 1<<19), "stairs": stairs, "aliases": laughs,
+	} {
+		var into map[string]any
+		err := Decode("x.yaml", []byte(text), &into)
+		if err == nil || !strings.HasPrefix(err.Error(), "x.yaml:") || !strings.Contains(err.Error(), "a person would write") {
+			t.Errorf("%s: %v", name, err)
+		}
 	}
-	if _, err := Read(path+"x", "a card", 3); !os.IsNotExist(err) {
-		t.Errorf("%v", err)
+	var into map[string]any
+	for _, text := range []string{"a: [1, [2, {b: c}]]\n- x", "a: '[[[['\nb: &x 1\nc: *x\n", "a:\n  - b:\n      - c: 1\n"} {
+		if err := Decode("x.yaml", []byte(text), &into); err != nil && strings.Contains(err.Error(), "a person") {
+			t.Errorf("%q: %v", text, err)
+		}
 	}
 }
 

@@ -13,7 +13,9 @@ import (
 	"sync"
 
 	"uakari/internal/fact"
+	"uakari/internal/keep"
 	"uakari/internal/look"
+	"uakari/internal/program"
 )
 
 // accessFiles are the files that let addresses in, by the program that reads
@@ -31,11 +33,9 @@ var accessFiles = sync.OnceValue(func() []accessFile {
 			regexp.MustCompile(`(?i)^\s*(match|allowusers|denyusers|allowgroups|denygroups|permitrootlogin|usedns|include)\b`)},
 		{"redis", []string{"redis-server"}, []string{"/etc/redis/redis.conf", "/etc/redis.conf"},
 			regexp.MustCompile(`(?i)^\s*(protected-mode|requirepass|aclfile|user|include)\b`)},
+		{"postfix", []string{"master"}, []string{"/etc/postfix/main.cf"}, regexp.MustCompile(`^(mynetworks|smtpd_client_restrictions|smtpd_delay_reject)\s*=`)},
 	}
 })
-
-// hiddenWords are directives of which only that they stand there is kept.
-var hiddenWords = []string{"requirepass", "user"}
 
 type accessFile struct {
 	kind     string
@@ -44,9 +44,9 @@ type accessFile struct {
 	keep     *regexp.Regexp
 }
 
-// paths is the files of this kind, as the program that holds the port was
+// sources is the files of this kind, as the program that holds the port was
 // told of them, or in the usual places.
-func (f accessFile) paths(held map[string]int) []string {
+func (f accessFile) sources(held map[string]int) []source {
 	for _, program := range f.programs {
 		pid := held[program]
 		if pid == 0 {
@@ -55,27 +55,29 @@ func (f accessFile) paths(held map[string]int) []string {
 		if !sameRoot(pid) {
 			return nil
 		}
-		files := argued(program, pid)
-		if len(files) == 0 {
+		paths := argued(program, pid)
+		if len(paths) == 0 {
 			break
 		}
 		if f.kind == "pg_hba" {
-			return withIncluded([]string{listOfPostgres(files[0])})
+			text, by, err := accountOf(pid).Settings(paths[0], mostSettings)
+			if err != nil {
+				return []source{{path: paths[0], err: err}}
+			}
+			return withIncluded([]string{listOfPostgres(paths[0], text)}, by)
 		}
-		return withIncluded(files)
+		return withIncluded(paths, accountOf(pid))
 	}
 	return settingsOf("", 0, f.globs)
 }
 
 // listOfPostgres is the access list that settings of PostgreSQL name, or the
 // one beside them.
-func listOfPostgres(settings string) string {
-	if text, err := readSome(settings); err == nil {
-		if m := regexp.MustCompile(`(?m)^\s*hba_file\s*=?\s*'([^']+)'`).FindSubmatch(text); m != nil {
-			return string(m[1])
-		}
+func listOfPostgres(path string, text []byte) string {
+	if m := regexp.MustCompile(`(?m)^\s*hba_file\s*=?\s*'([^']+)'`).FindSubmatch(text); m != nil {
+		return string(m[1])
 	}
-	return filepath.Join(filepath.Dir(settings), "pg_hba.conf")
+	return filepath.Join(filepath.Dir(path), "pg_hba.conf")
 }
 
 // mostLines bounds what is kept of one file.
@@ -86,12 +88,12 @@ const mostLines = 20000
 func Access(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	a := fact.Access{Files: []fact.AccessFile{}}
 	held := programsOn(ctx, env, order.Target.Port)
-	add := func(path, kind string, keep *regexp.Regexp) {
-		f, err := keepFile(path, kind, keep)
+	add := func(from source, kind string, pattern *regexp.Regexp) {
+		f, err := from.access(kind, pattern)
 		switch {
 		case errors.Is(err, os.ErrNotExist):
 		case err != nil:
-			emit(env.Failed(order, path, "could not read an access list", err, "root"))
+			emit(env.Failed(order, from.path, "could not read an access list", err, "root"))
 		default:
 			a.Files = append(a.Files, f)
 		}
@@ -105,8 +107,15 @@ func Access(ctx context.Context, env look.Env, order fact.Order, emit look.Emit)
 		if f.programs != nil && !env.Deep && !slices.ContainsFunc(f.programs, func(p string) bool { _, ok := held[p]; return ok }) {
 			continue
 		}
-		for _, path := range f.paths(held) {
-			add(path, f.kind, f.keep)
+		for _, from := range f.sources(held) {
+			if f.kind == "postfix" {
+				from.text = unfolded(from.text)
+				for _, table := range program.PostfixTables(string(from.text)) {
+					text, by, err := from.by.Settings(table, mostSettings)
+					add(source{table, text, err, by}, "postfix-table", nil)
+				}
+			}
+			add(from, f.kind, f.keep)
 		}
 	}
 	for _, name := range []string{"mariadbd", "mysqld"} {
@@ -120,7 +129,8 @@ func Access(ctx context.Context, env look.Env, order fact.Order, emit look.Emit)
 		}
 	}
 	if env.Card != nil && env.Card.AllowList != "" {
-		add(env.Card.AllowList, "list", nil)
+		text, by, err := env.CardBy.Settings(env.Card.AllowList, mostSettings)
+		add(source{env.Card.AllowList, text, err, by}, "list", nil)
 	}
 	saw, asked := fmt.Sprintf("%d files", len(a.Files)), slices.IndexFunc(a.Files, func(f fact.AccessFile) bool { return f.Kind == "mysql" })
 	if asked >= 0 {
@@ -131,29 +141,33 @@ func Access(ctx context.Context, env look.Env, order fact.Order, emit look.Emit)
 	emit(f)
 }
 
-// keepFile reads the lines of a file that bear on addresses.
-func keepFile(path, kind string, keep *regexp.Regexp) (fact.AccessFile, error) {
-	f := fact.AccessFile{Path: path, Kind: kind, Lines: []fact.Line{}}
-	info, err := os.Stat(path)
-	if err != nil {
-		return f, err
+// unfolded is a text whose lines go on in those that begin with a blank.
+func unfolded(text []byte) []byte {
+	return regexp.MustCompile(`\r?\n[ \t]+`).ReplaceAll(regexp.MustCompile(`(?m)^\s*#.*\n`).ReplaceAll(text, nil), []byte(" "))
+}
+
+// access is the lines of a file that bear on addresses, as far as they are
+// known to hold no secret.
+func (s source) access(kind string, pattern *regexp.Regexp) (fact.AccessFile, error) {
+	f := fact.AccessFile{Path: s.path, Kind: kind, Lines: []fact.Line{}}
+	if s.err != nil {
+		return f, s.err
 	}
-	text, err := os.ReadFile(path)
+	info, err := os.Stat(s.path)
 	if err != nil {
 		return f, err
 	}
 	f.Changed = info.ModTime().UTC()
 	number := 0
-	for line := range strings.Lines(string(text[:min(len(text), mostSettings)])) {
+	for line := range strings.Lines(string(s.text)) {
 		number++
-		line = strings.TrimRight(line, "\r\n")
 		if len(f.Lines) == mostLines {
 			return f, fmt.Errorf("more than %d lines", mostLines)
 		}
-		if strings.TrimSpace(line) != "" && (keep == nil || keep.MatchString(line)) {
-			if word, _, _ := strings.Cut(strings.TrimSpace(line), " "); slices.Contains(hiddenWords, strings.ToLower(word)) {
-				line = word + " …"
-			}
+		if line = strings.TrimRight(line, "\r\n"); pattern != nil && !pattern.MatchString(line) {
+			continue
+		}
+		if line = keep.Line(kind, line); line != "" {
 			f.Lines = append(f.Lines, fact.Line{Number: number, Text: line})
 		}
 	}

@@ -21,6 +21,7 @@ import (
 
 	"uakari/internal/fact"
 	"uakari/internal/look"
+	"uakari/internal/look/file"
 )
 
 // Account leaves the state of one account of this host, as far as its own
@@ -31,7 +32,7 @@ func Account(ctx context.Context, env look.Env, order fact.Order, emit look.Emit
 		account(ctx, env, order, emit)
 		return
 	}
-	text, err := os.ReadFile("/etc/passwd")
+	text, err := file.Head("/etc/passwd", file.MostStore)
 	if err != nil {
 		emit(env.Failed(order, "/etc/passwd", "could not read the accounts", err, ""))
 		return
@@ -101,7 +102,7 @@ func sawAccount(a fact.Account) string {
 // entryOf is the fields of a name's line in a file of colon-separated fields;
 // nil if there is none.
 func entryOf(path, name string) ([]string, error) {
-	f, err := os.Open(path)
+	f, err := file.Open(path)
 	if err != nil {
 		return nil, err
 	}
@@ -117,7 +118,7 @@ func entryOf(path, name string) ([]string, error) {
 
 // otherSources is where accounts come from beside this host's own files.
 func otherSources() []string {
-	text, err := os.ReadFile("/etc/nsswitch.conf")
+	text, err := file.Head("/etc/nsswitch.conf", mostSettings)
 	if err != nil {
 		return nil
 	}
@@ -212,7 +213,7 @@ const (
 func readFailures(a *fact.Account, now time.Time) {
 	used := false
 	for _, path := range []string{"/etc/pam.d/common-auth", "/etc/pam.d/sshd", "/etc/pam.d/system-auth", "/etc/pam.d/password-auth"} {
-		if text, err := os.ReadFile(path); err == nil && hasWord(text, "pam_faillock.so") {
+		if text, err := file.Head(path, mostSettings); err == nil && hasWord(text, "pam_faillock.so") {
 			used = true
 		}
 	}
@@ -221,7 +222,7 @@ func readFailures(a *fact.Account, now time.Time) {
 	}
 	a.Deny = 3
 	interval, folder := 900*time.Second, "/var/run/faillock"
-	if text, err := os.ReadFile("/etc/security/faillock.conf"); err == nil {
+	if text, err := file.Head("/etc/security/faillock.conf", mostSettings); err == nil {
 		for line := range strings.Lines(string(text)) {
 			key, value, _ := strings.Cut(line, "=")
 			n, err := strconv.Atoi(strings.TrimSpace(value))
@@ -235,7 +236,7 @@ func readFailures(a *fact.Account, now time.Time) {
 			}
 		}
 	}
-	tally, err := os.ReadFile(filepath.Join(folder, a.Name))
+	tally, err := file.Head(filepath.Join(folder, a.Name), mostSettings)
 	if err != nil {
 		if !errors.Is(err, fs.ErrNotExist) {
 			a.Unread = append(a.Unread, "the count of failures: "+err.Error())
@@ -266,7 +267,7 @@ func hasWord(text []byte, word string) bool {
 func readKeys(a *fact.Account, pid int) {
 	strict := true
 	a.KeysFile, strict, a.KeysElse = keysFile(a, pid)
-	text, err := readSome(a.KeysFile)
+	text, err := ownAccount(a).Head(a.KeysFile, mostSettings)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		a.KeysWrong = "there is no " + a.KeysFile
@@ -306,6 +307,15 @@ func readKeys(a *fact.Account, pid int) {
 	}
 }
 
+// ownAccount is the account itself, which what lies in its home is read for.
+func ownAccount(a *fact.Account) file.Account {
+	uid, err := strconv.ParseUint(a.UID, 10, 32)
+	if err != nil {
+		return file.Account{UID: ^uint32(0)}
+	}
+	return file.Named(uint32(uid))
+}
+
 // keysFile is where sshd looks for an account's keys, whether it minds who may
 // write there, and where else keys may come from, by its settings
 // (sshd_config(5)). Of each directive the first counts.
@@ -313,15 +323,14 @@ func keysFile(a *fact.Account, pid int) (file string, strict bool, other string)
 	return keysIn(a, settingsOf("sshd", pid, []string{"/etc/ssh/sshd_config"}))
 }
 
-func keysIn(a *fact.Account, settings []string) (file string, strict bool, other string) {
+func keysIn(a *fact.Account, settings []source) (file string, strict bool, other string) {
 	set := map[string]string{}
-	for _, path := range settings {
-		text, err := readSome(path)
-		if err != nil {
+	for _, from := range settings {
+		if from.err != nil {
 			other = "settings of sshd that could not be read"
 			continue
 		}
-		for line := range strings.Lines(string(text)) {
+		for line := range strings.Lines(string(from.text)) {
 			words := strings.Fields(line)
 			if len(words) < 2 {
 				continue

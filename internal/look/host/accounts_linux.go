@@ -122,17 +122,19 @@ func storeUsers(_ context.Context, pid int, t fact.Target) (fact.Accounts, error
 	files := settingsOf("redis-server", pid, []string{"/etc/redis/redis.conf", "/etc/redis.conf"})
 	seen, right := map[string]bool{}, false
 	for i := 0; i < len(files) && i < 20; i++ {
-		text, err := readSome(files[i])
-		if err != nil {
-			return a, err
+		from := files[i]
+		if from.err != nil {
+			return a, from.err
 		}
-		for line := range strings.Lines(string(text)) {
+		for line := range strings.Lines(string(from.text)) {
 			words := strings.Fields(line)
 			switch {
 			case len(words) == 2 && slices.Contains([]string{"port", "tls-port"}, strings.ToLower(words[0])):
 				right = right || words[1] == fmt.Sprint(t.Port)
 			case len(words) == 2 && strings.EqualFold(words[0], "aclfile"):
-				files = append(files, strings.Trim(words[1], `"'`))
+				path := strings.Trim(words[1], `"'`)
+				text, by, err := from.by.Settings(path, mostSettings)
+				files = append(files, source{path, text, err, by})
 			case len(words) >= 2 && strings.EqualFold(words[0], "user") && !seen[words[1]]:
 				seen[words[1]] = true
 				s := fact.ServiceAccount{Name: words[1], NoLogin: true}
@@ -152,7 +154,11 @@ func storeUsers(_ context.Context, pid int, t fact.Target) (fact.Accounts, error
 	if !right {
 		return a, errors.New("the settings that it was started with were not found")
 	}
-	a.Place = "read in " + strings.Join(files, ", ")
+	var paths []string
+	for _, from := range files {
+		paths = append(paths, from.path)
+	}
+	a.Place = "read in " + strings.Join(paths, ", ")
 	if !seen["default"] {
 		a.List = append(a.List, fact.ServiceAccount{Name: "default"})
 	}

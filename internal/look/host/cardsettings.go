@@ -7,21 +7,18 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
-	"regexp"
 	"strings"
-	"sync"
 
 	"github.com/goccy/go-yaml/ast"
-	"github.com/goccy/go-yaml/parser"
 
-	"uakari/internal/card"
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
+	"uakari/internal/keep"
 	"uakari/internal/look"
+	"uakari/internal/look/file"
 	"uakari/internal/written"
 )
 
@@ -33,8 +30,7 @@ const mostSettings = 1 << 20
 
 // readSome reads a file, up to that bound.
 func readSome(path string) ([]byte, error) {
-	text, err := os.ReadFile(path)
-	return text[:min(len(text), mostSettings)], err
+	return file.Head(path, mostSettings)
 }
 
 // Settings leaves the settings that the card names, as this side of the
@@ -120,14 +116,14 @@ func readSetting(at fact.SettingAt) fact.SettingSeen {
 	wanted := placed(at.Key)
 	for _, f := range all {
 		if !f.off && (f.key == wanted || at.Format == "ssh" && strings.EqualFold(f.key, wanted)) {
-			seen.Missing, seen.Value, seen.Line = "", withoutSecrets(f.value), f.line
+			seen.Missing, seen.Value, seen.Line = "", f.value, f.line
 			continue
 		}
 		clean, _ := endpoint.Clean(f.key)
 		distance := written.Distance(strings.ToLower(clean), strings.ToLower(at.Key))
-		if distance < nearest && !card.Secretive(f.key) {
+		if distance < nearest && !keep.Secretive(f.key) {
 			nearest, seen.NearLine = distance, f.line
-			seen.Near = fmt.Sprintf("%s = %s", f.key, withoutSecrets(f.value))
+			seen.Near = fmt.Sprintf("%s = %s", f.key, keep.Value(f.key, f.value))
 			if f.off {
 				seen.Near = "commented out: " + seen.Near
 			}
@@ -142,6 +138,9 @@ func readSetting(at fact.SettingAt) fact.SettingSeen {
 			seen.Clean, seen.Stray = clean, stray
 		}
 	}
+	if kept := keep.Value(at.Key, seen.Value); kept != seen.Value {
+		seen.Mark, seen.Value, seen.Clean = keep.Mark(seen.Value), kept, keep.Value(at.Key, seen.Clean)
+	}
 	return seen
 }
 
@@ -151,56 +150,26 @@ func placed(key string) string {
 	return strings.NewReplacer("[", ".", "]", "").Replace(key)
 }
 
-// secretsIn finds what may be a secret within a value: URLs, which may name an
-// account, and words of connection strings.
-var secretsIn = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`(?i)[a-z][a-z0-9+.-]*://\S+|\b((?:password|passwd|pwd|secret|token|api[-_]?key)\s*[=:]\s*)[^\s;&,]+`)
-})
-
-// withoutSecrets is a value without what may be a secret in it.
-func withoutSecrets(value string) string {
-	return secretsIn().ReplaceAllStringFunc(value, func(found string) string {
-		scheme, rest, isURL := strings.Cut(found, "://")
-		if !isURL {
-			return found[:strings.IndexAny(found, "=:")+1] + "…"
-		}
-		u, err := url.Parse(found)
-		switch at := strings.LastIndexByte(rest, '@'); {
-		case err == nil && u.User == nil, at < 0:
-			return found
-		default:
-			// What is before the last "@" may be an account whose secret has
-			// any characters.
-			if err == nil {
-				at = strings.IndexByte(rest, '@')
-			}
-			return scheme + "://" + rest[at+1:]
-		}
-	})
-}
-
-func readSettingFile(file string) (string, error) {
-	path := atHome(file)
-	info, err := os.Stat(path)
-	if err != nil {
-		return "", err
-	}
-	if info.Size() > mostSettingFile {
-		return "", fmt.Errorf("%s: %d bytes; at most %d are read", file, info.Size(), mostSettingFile)
-	}
-	text, err := os.ReadFile(path)
+func readSettingFile(path string) (string, error) {
+	text, err := file.Read(atHome(path), mostSettingFile)
 	return string(text), err
 }
 
 // atHome puts the user's home in place of "~/".
-func atHome(file string) string {
-	if rest, ok := strings.CutPrefix(file, "~/"); ok {
+func atHome(path string) string {
+	if rest, ok := strings.CutPrefix(path, "~/"); ok {
 		if home, err := os.UserHomeDir(); err == nil {
 			return filepath.Join(home, rest)
 		}
 	}
-	return file
+	return path
 }
+
+// Bounds on what is found in a settings file.
+const (
+	mostLevels = 100
+	mostFound  = 20_000
+)
 
 // settingsIn is every key with its value, in any of the card's formats.
 func settingsIn(text, format string) ([]found, error) {
@@ -294,16 +263,20 @@ func unquoted(value string, as lineFormat) string {
 // inTree reads YAML, and JSON as a part of it: keys are joined by dots, places
 // in lists are numbers.
 func inTree(text string) ([]found, error) {
-	file, err := parser.ParseBytes([]byte(strings.TrimPrefix(text, "\ufeff")), 0)
+	if err := written.Sane("it", []byte(text)); err != nil {
+		return nil, err
+	}
+	file, err := written.Parse([]byte(strings.TrimPrefix(text, "\ufeff")))
 	if err != nil {
 		first, _, _ := strings.Cut(err.Error(), "\n")
 		return nil, errors.New(first)
 	}
 	var list []found
+	lines, visited := breaks(text), 0
 	anchors := map[string]ast.Node{}
 	var walk func(path string, n ast.Node)
 	walk = func(path string, n ast.Node) {
-		if len(list) > 10000 {
+		if visited++; len(list) > mostFound || visited > 10*mostFound {
 			return
 		}
 		join := func(key string) string { return strings.TrimPrefix(path+"."+key, ".") }
@@ -334,9 +307,9 @@ func inTree(text string) ([]found, error) {
 				anchors[name] = at
 			}
 		case *ast.NullNode:
-			list = append(list, found{path, "", n.GetToken().Position.Line, false})
+			list = append(list, found{path, "", lines[min(n.GetToken().Position.Line, len(lines)-1)], false})
 		case ast.ScalarNode:
-			list = append(list, found{path, fmt.Sprint(n.GetValue()), n.GetToken().Position.Line, false})
+			list = append(list, found{path, fmt.Sprint(n.GetValue()), lines[min(n.GetToken().Position.Line, len(lines)-1)], false})
 		}
 	}
 	for _, doc := range file.Docs {
@@ -355,13 +328,36 @@ func inTree(text string) ([]found, error) {
 	return list, nil
 }
 
+// breaks is, for each line as YAML counts them from 1, the line as everybody
+// else does: YAML takes a lone carriage return for a line's end (YAML 1.2
+// section 5.4).
+func breaks(text string) []int {
+	lines, number := []int{1, 1}, 1
+	for i := range len(text) {
+		switch {
+		case text[i] == '\n':
+			number++
+			lines = append(lines, number)
+		case text[i] == '\r' && (i+1 == len(text) || text[i+1] != '\n'):
+			lines = append(lines, number)
+		}
+	}
+	return lines
+}
+
 // inXML reads elements by their path, and attributes behind an "@".
 func inXML(text string) ([]found, error) {
 	d := xml.NewDecoder(strings.NewReader(text))
 	var list []found
 	var path []string
 	value := ""
-	line := func() int { return strings.Count(text[:min(int(d.InputOffset()), len(text))], "\n") + 1 }
+	counted, number := 0, 1
+	line := func() int { // lines are counted once, however many elements there are
+		at := min(int(d.InputOffset()), len(text))
+		number += strings.Count(text[counted:at], "\n")
+		counted = at
+		return number
+	}
 	for {
 		token, err := d.Token()
 		if errors.Is(err, io.EOF) {
@@ -369,6 +365,9 @@ func inXML(text string) ([]found, error) {
 		}
 		if err != nil {
 			return nil, err
+		}
+		if len(path) > mostLevels || len(list) > mostFound {
+			return nil, fmt.Errorf("more than %d elements, or beyond %d levels", mostFound, mostLevels)
 		}
 		switch t := token.(type) {
 		case xml.StartElement:

@@ -18,6 +18,7 @@ import (
 
 	"uakari/internal/fact"
 	"uakari/internal/look"
+	"uakari/internal/look/file"
 	"uakari/internal/look/trust"
 )
 
@@ -36,32 +37,27 @@ func CertFiles(ctx context.Context, env look.Env, order fact.Order, emit look.Em
 		if at >= 0 && s.held[at] == s.program {
 			pid = held[s.program]
 		}
-		paths := settingsOf(s.program, pid, s.globs)
-		for _, path := range paths {
-			text, err := readSome(path)
-			if err != nil {
-				emit(env.Failed(order, path, "could not read which certificates are set", err, "root"))
+		sources := settingsOf(s.program, pid, s.globs)
+		for _, from := range sources {
+			if from.err != nil {
+				emit(env.Failed(order, from.path, "could not read which certificates are set", from.err, "root"))
 				continue
 			}
-			folder := filepath.Dir(path)
+			folder := filepath.Dir(from.path)
 			switch s.program {
 			case "nginx":
-				folder = filepath.Dir(paths[0]) // its paths begin where its main file is
+				folder = filepath.Dir(sources[0].path) // its paths begin where its main file is
 			case "apache2":
-				folder = filepath.Dir(filepath.Dir(path))
+				folder = filepath.Dir(filepath.Dir(from.path))
 			}
-			pairs, stores := s.pairs(string(text), path, folder)
+			pairs, stores := s.pairs(string(from.text), from.path, folder)
+			for i := range stores {
+				readStore(&stores[i], s.reader(pid), from.by)
+			}
+			for i := range pairs {
+				readPair(&pairs[i], s.reader(pid), from.by)
+			}
 			files.Pairs, files.Stores = append(files.Pairs, pairs...), append(files.Stores, stores...)
-		}
-		for i := range files.Stores {
-			if store := &files.Stores[i]; store.Program == s.program {
-				readStore(store, s.reader(pid))
-			}
-		}
-		for i := range files.Pairs {
-			if p := &files.Pairs[i]; p.Program == s.program {
-				readPair(p, s.reader(pid))
-			}
 		}
 	}
 	if c := env.Card; c != nil && c.Certificate != "" {
@@ -69,7 +65,7 @@ func CertFiles(ctx context.Context, env look.Env, order fact.Order, emit look.Em
 		if p.Key == "" {
 			p.Key = p.Cert
 		}
-		readPair(&p, cardReader(held, p.Program))
+		readPair(&p, cardReader(held, p.Program), env.CardBy)
 		files.Pairs = append(files.Pairs, p)
 	}
 	files.Pairs, files.Stores = files.Pairs[:min(len(files.Pairs), fact.MostPairs)], files.Stores[:min(len(files.Stores), fact.MostPairs)]
@@ -132,7 +128,7 @@ func (s certSetting) reader(pid int) string {
 
 // readPair reads the files of a pair, and whether the key belongs to the
 // certificate. Nothing of the key is kept.
-func readPair(p *fact.CertPair, reader string) {
+func readPair(p *fact.CertPair, reader string, by file.Account) {
 	info, err := os.Stat(p.Cert)
 	if err != nil {
 		blame(p, p.Cert, err)
@@ -143,13 +139,13 @@ func readPair(p *fact.CertPair, reader string) {
 		return
 	}
 	p.Changed = changedAt(info)
-	text, err := readSome(p.Cert)
+	text, err := by.Head(p.Cert, mostSettings)
 	if err != nil {
 		blame(p, p.Cert, err)
 		return
 	}
 	if len(text) > 0 && !bytes.Contains(text, []byte("-----BEGIN ")) {
-		readKept(p)
+		readKept(p, text)
 		return
 	}
 	for rest := text; ; {
@@ -176,13 +172,13 @@ func readPair(p *fact.CertPair, reader string) {
 			return
 		}
 	}
-	readKey(p, reader)
+	readKey(p, reader, by)
 }
 
 // readKept reads a store that keeps certificates with their keys, in PKCS #12 or
 // of Java. One whose secret is not a usual one is not looked into.
-func readKept(p *fact.CertPair) {
-	c, err := trust.ReadFile(p.Cert, "")
+func readKept(p *fact.CertPair, text []byte) {
+	c, err := trust.Read(p.Cert, text, "")
 	switch {
 	case err == nil:
 		p.Chain = c.Certs
@@ -194,16 +190,22 @@ func readKept(p *fact.CertPair) {
 }
 
 // readStore reads the certificates by which clients are judged.
-func readStore(s *fact.ClientStore, reader string) {
+func readStore(s *fact.ClientStore, reader string, by file.Account) {
 	if info, err := os.Stat(s.Path); err == nil && reader != "" && reader != "root" && !info.IsDir() {
 		if s.Wrong = mayRead(reader, s.Path); s.Wrong != "" {
 			return
 		}
 	}
-	c, err := trust.ReadFile(s.Path, "")
+	var c trust.Contents
+	text, err := by.Head(s.Path, trust.MostFile)
+	if err == nil {
+		c, err = trust.Read(s.Path, text, "")
+	}
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		s.Wrong = "there is no file " + s.Path
+	case errors.Is(err, file.ErrKind), errors.Is(err, file.ErrForeign):
+		s.Unread = err.Error()
 	case errors.Is(err, fs.ErrPermission):
 		s.Unread = s.Path + " may not be read by this look; root may"
 	case err != nil:
@@ -233,7 +235,7 @@ func blame(p *fact.CertPair, path string, err error) {
 
 // readKey compares the key with the certificate. It is read, compared and
 // forgotten.
-func readKey(p *fact.CertPair, reader string) {
+func readKey(p *fact.CertPair, reader string, by file.Account) {
 	if p.Key == "" {
 		p.Unread = "the settings name no key beside it"
 		return
@@ -253,7 +255,7 @@ func readKey(p *fact.CertPair, reader string) {
 			return
 		}
 	}
-	text, err := readSome(p.Key)
+	text, err := by.Head(p.Key, mostSettings)
 	if err != nil {
 		blame(p, p.Key, err)
 		return

@@ -20,6 +20,7 @@ import (
 	"software.sslmate.com/src/go-pkcs12"
 
 	"uakari/internal/fact"
+	"uakari/internal/look/file"
 )
 
 func put(t *testing.T, path, text string, mode os.FileMode) string {
@@ -139,7 +140,7 @@ func TestReadPair(t *testing.T) {
 		"no key is named":      {good, "", "", "name no key", nil},
 	} {
 		p := fact.CertPair{Program: "nginx", Cert: c.cert, Key: c.key}
-		readPair(&p, "")
+		readPair(&p, "", file.Account{})
 		belongs := any(nil)
 		if p.Belongs != nil {
 			belongs = *p.Belongs
@@ -153,7 +154,7 @@ func TestReadPair(t *testing.T) {
 		t.Fatal(err)
 	}
 	p := fact.CertPair{Program: "postgres", Cert: good, Key: fits}
-	if readPair(&p, ""); !strings.Contains(p.Wrong, "has mode 0644") {
+	if readPair(&p, "", file.Account{}); !strings.Contains(p.Wrong, "has mode 0644") {
 		t.Errorf("%+v", p)
 	}
 }
@@ -208,8 +209,8 @@ func TestIncluded(t *testing.T) {
 		put(t, filepath.Join(dir, name), "", 0o600)
 	}
 	var got []string
-	for _, path := range withIncluded([]string{main}) {
-		rest, _ := filepath.Rel(dir, path)
+	for _, from := range withIncluded([]string{main}, file.Account{}) {
+		rest, _ := filepath.Rel(dir, from.path)
 		got = append(got, rest)
 	}
 	if want := "main.conf conf.d/a.conf conf.d/b.conf more/d.cnf pg.d/e.conf"; strings.Join(got, " ") != want {
@@ -231,8 +232,8 @@ func TestSSHKeys(t *testing.T) {
 		"Match User x\nAuthorizedKeysFile y": dir + "/.ssh/authorized_keys true settings of sshd that hold for some only",
 	} {
 		conf := put(t, filepath.Join(dir, "sshd_config"), text, 0o600)
-		file, strict, other := keysIn(&a, []string{conf})
-		if got := fmt.Sprintf("%s %t %s", file, strict, other); got != want {
+		path, strict, other := keysIn(&a, withIncluded([]string{conf}, file.Account{}))
+		if got := fmt.Sprintf("%s %t %s", path, strict, other); got != want {
 			t.Errorf("%q: %q, want %q", text, got, want)
 		}
 	}
@@ -262,6 +263,6 @@ func TestSameRoot(t *testing.T) {
 		t.Error("a process with a root of its own is taken for one of this host's")
 	}
 	if files := settingsOf("nginx", cmd.Process.Pid, []string{"/etc/passwd"}); files != nil {
-		t.Errorf("its settings: %q", files)
+		t.Errorf("its settings: %+v", files)
 	}
 }

@@ -11,6 +11,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"uakari/internal/fact"
+	"uakari/internal/plain"
 	"uakari/internal/wire"
 )
 
@@ -58,7 +59,7 @@ func mysqlAccounts(ctx context.Context, name string, pid int) (fact.AccessFile, 
 		f.Path = "the accounts of the database, asked as its administrator over " + path
 		for i, row := range rows {
 			if len(row) == 2 {
-				f.Lines = append(f.Lines, fact.Line{Number: i + 1, Text: wire.Clean(row[0]) + "@" + wire.Clean(row[1])})
+				f.Lines = append(f.Lines, fact.Line{Number: i + 1, Text: plain.Clean(row[0]) + "@" + plain.Clean(row[1])})
 			}
 		}
 		return f, nil

@@ -15,6 +15,7 @@ import (
 
 	"uakari/internal/fact"
 	"uakari/internal/look"
+	"uakari/internal/look/file"
 )
 
 // directorySockets is where a directory takes connections of its own host.
@@ -34,7 +35,7 @@ func directoryEntries(ctx context.Context, pid int, t fact.Target) (fact.Account
 		}
 	}
 	var paths []string
-	text, err := os.ReadFile(procFile(pid, "cmdline"))
+	text, err := file.Head(procFile(pid, "cmdline"), mostCommand)
 	if err != nil {
 		return a, err
 	}
@@ -83,7 +84,7 @@ func (d directory) entries(a *fact.Accounts, account string) error {
 	bases := roots[0].GetAttributeValues("namingContexts")
 	state := []string{"pwdAccountLockedTime", "pwdReset", "pwdChangedTime", "pwdFailureTime", "pwdPolicySubentry", "pwdGraceUseTime"}
 	for _, base := range bases {
-		scope, under, filter := ldap.ScopeWholeSubtree, base, "(userPassword=*)"
+		scope, under, filter := ldap.ScopeWholeSubtree, base, "(|(userPassword=*)(objectClass=person)(objectClass=account)(objectClass=simpleSecurityObject))"
 		if account != "" {
 			if !strings.HasSuffix(strings.ToLower(account), strings.ToLower(base)) {
 				continue

@@ -2,18 +2,18 @@ package host
 
 import (
 	"bytes"
-	"os"
 	"strings"
 
 	"golang.org/x/sys/unix"
 
 	"uakari/internal/fact"
+	"uakari/internal/look/file"
 )
 
 // identify fills in what this system tells of itself.
 func identify(id *fact.Identity) {
 	id.Boot = bootTime()
-	if text, err := os.ReadFile("/etc/os-release"); err == nil {
+	if text, err := file.Head("/etc/os-release", mostSettings); err == nil {
 		for line := range strings.Lines(string(text)) {
 			if name, ok := strings.CutPrefix(strings.TrimSpace(line), "PRETTY_NAME="); ok {
 				id.Name = strings.Trim(name, `"`)

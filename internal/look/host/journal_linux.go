@@ -14,7 +14,8 @@ import (
 	"time"
 
 	"uakari/internal/fact"
-	"uakari/internal/wire"
+	"uakari/internal/keep"
+	"uakari/internal/plain"
 )
 
 // journalWait bounds one question to the journal: it may be large.
@@ -51,7 +52,7 @@ func journal(ctx context.Context, args ...string) ([]fact.LogLine, error) {
 	}
 	io.Copy(io.Discard, out) // so that the reader can end
 	if err := cmd.Wait(); err != nil && len(lines) == 0 {
-		return nil, fmt.Errorf("journalctl: %w: %s", err, wire.Clean(stderr.String()))
+		return nil, fmt.Errorf("journalctl: %w: %s", err, plain.Clean(stderr.String()))
 	}
 	if strings.Contains(stderr.String(), "not seeing messages") && len(lines) == 0 {
 		return nil, errors.New("the journal shows other users' messages to root only")
@@ -77,11 +78,13 @@ func journalLine(raw []byte) (fact.LogLine, bool) {
 		if json.Unmarshal(entry.Message, &list) != nil {
 			return fact.LogLine{}, false
 		}
-		for _, b := range list {
-			text += string(rune(byte(b)))
+		raw := make([]byte, len(list))
+		for i, b := range list {
+			raw[i] = byte(b)
 		}
+		text = string(raw)
 	}
-	line := fact.LogLine{Unit: entry.Unit, Text: wire.Clean(text)}
+	line := fact.LogLine{Unit: entry.Unit, Text: plain.Clean(keep.LogLine(text))}
 	if entry.About != "" {
 		line.Unit = entry.About
 	}

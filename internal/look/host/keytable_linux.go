@@ -11,6 +11,7 @@ import (
 
 	"uakari/internal/fact"
 	"uakari/internal/look"
+	"uakari/internal/look/file"
 )
 
 // KeyTable leaves which keys this host's services hold for tickets: their
@@ -41,7 +42,7 @@ func readKeyTable(path string) (t fact.KeyTable, err error) {
 		}
 	}()
 	t = fact.KeyTable{Path: path, Entries: []fact.KeyEntry{}}
-	text, err := os.ReadFile(path)
+	text, err := file.Head(path, mostSettings)
 	if err != nil {
 		return t, err
 	}

@@ -1,13 +1,14 @@
 package host
 
 import (
-	"io"
 	"os"
 	"path/filepath"
 	"strings"
 
 	"uakari/internal/fact"
-	"uakari/internal/wire"
+	"uakari/internal/keep"
+	"uakari/internal/look/file"
+	"uakari/internal/plain"
 )
 
 // Bounds on what is kept of a log file.
@@ -19,19 +20,26 @@ const (
 // mostLogLine is how much is kept of one line, in characters.
 const mostLogLine = 500
 
+// logName is what somebody calls a log: a pattern, and who named it.
+type logName struct {
+	pattern string
+	by      file.Account
+}
+
 // logFiles is the ends of the newest files of some patterns. One that cannot
-// be read is left out: the journal may have it all the same.
-func logFiles(patterns []string) []fact.LogFile {
+// be read is left out, since the journal may have it all the same; so is one
+// that is no log, whoever calls it that.
+func logFiles(names []logName) []fact.LogFile {
 	var list []fact.LogFile
-	for _, pattern := range patterns {
-		matches, err := filepath.Glob(pattern)
+	for _, name := range names {
+		matches, err := filepath.Glob(name.pattern)
 		if err != nil {
 			continue
 		}
 		var newest os.FileInfo
 		path := ""
 		for _, m := range matches {
-			if info, err := os.Stat(m); err == nil && info.Mode().IsRegular() && (newest == nil || info.ModTime().After(newest.ModTime())) {
+			if info, err := os.Stat(m); err == nil && info.Mode().IsRegular() && keep.LogFile(m) && (newest == nil || info.ModTime().After(newest.ModTime())) {
 				newest, path = info, m
 			}
 		}
@@ -39,26 +47,13 @@ func logFiles(patterns []string) []fact.LogFile {
 			continue
 		}
 		f := fact.LogFile{Path: path, Changed: newest.ModTime().UTC(), Lines: []string{}}
-		if text, err := tailOf(path, newest.Size()); err == nil {
-			lines := strings.Split(strings.TrimRight(text, "\n"), "\n")
+		if text, err := name.by.Tail(path, mostTail); err == nil {
+			lines := strings.Split(strings.TrimRight(string(text), "\n"), "\n")
 			for _, line := range lines[max(0, len(lines)-mostLogLines):] {
-				f.Lines = append(f.Lines, wire.CleanTo(line, mostLogLine))
+				f.Lines = append(f.Lines, plain.CleanTo(keep.LogLine(line), mostLogLine))
 			}
 		}
 		list = append(list, f)
 	}
 	return list
-}
-
-func tailOf(path string, size int64) (string, error) {
-	f, err := os.Open(path)
-	if err != nil {
-		return "", err
-	}
-	defer f.Close()
-	if _, err := f.Seek(max(0, size-mostTail), io.SeekStart); err != nil {
-		return "", err
-	}
-	text, err := io.ReadAll(io.LimitReader(f, mostTail))
-	return string(text), err
 }

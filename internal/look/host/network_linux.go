@@ -16,6 +16,7 @@ import (
 
 	"uakari/internal/fact"
 	"uakari/internal/look"
+	"uakari/internal/look/file"
 	"uakari/internal/look/path"
 )
 
@@ -229,7 +230,7 @@ func Barriers(_ context.Context, env look.Env, order fact.Order, emit look.Emit)
 }
 
 func number(path string) int {
-	text, err := os.ReadFile(path)
+	text, err := file.Head(path, mostSettings)
 	if err != nil {
 		return 0
 	}

@@ -2,7 +2,6 @@ package host
 
 import (
 	"fmt"
-	"os"
 	"path/filepath"
 	"strings"
 
@@ -17,15 +16,15 @@ func accessRules(service string) (path string, rules []fact.Line) {
 	if path == "" {
 		return "", nil
 	}
-	files := []string{path}
+	paths := []string{path}
 	if path == usualAccess {
 		more, err := filepath.Glob("/etc/security/access.d/*.conf")
 		if err == nil {
-			files = append(files, more...)
+			paths = append(paths, more...)
 		}
 	}
-	for _, file := range files {
-		text, err := readSome(file)
+	for _, each := range paths {
+		text, err := readSome(each)
 		if err != nil {
 			continue // then there are none in it
 		}
@@ -42,14 +41,13 @@ func accessRules(service string) (path string, rules []fact.Line) {
 
 // asksPAM reports whether sshd asks PAM at all: it does not unless its settings
 // say so (sshd_config(5)), and where they say both, nobody here knows.
-func asksPAM(settings []string) bool {
+func asksPAM(settings []source) bool {
 	yes, no := false, false
-	for _, path := range settings {
-		text, err := readSome(path)
-		if err != nil {
+	for _, from := range settings {
+		if from.err != nil {
 			return false
 		}
-		for line := range strings.Lines(string(text)) {
+		for line := range strings.Lines(string(from.text)) {
 			if words := strings.Fields(line); len(words) > 1 && strings.EqualFold(words[0], "UsePAM") {
 				yes, no = yes || strings.EqualFold(words[1], "yes"), no || strings.EqualFold(words[1], "no")
 			}
@@ -62,9 +60,9 @@ const usualAccess = "/etc/security/access.conf"
 
 // pamAccess is the file of rules that a service's stack names, through what it
 // includes; "" if it asks for none.
-func pamAccess(file string, depth int) string {
+func pamAccess(stack string, depth int) string {
 	const deepest = 5
-	text, err := os.ReadFile(file)
+	text, err := readSome(stack)
 	if err != nil || depth > deepest {
 		return ""
 	}

@@ -3,14 +3,15 @@ package host
 import (
 	"path/filepath"
 	"testing"
+	"uakari/internal/look/file"
 )
 
 // TestAsksPAM is settings of sshd, and stacks that ask for rules by source.
 func TestAsksPAM(t *testing.T) {
 	dir := t.TempDir()
-	file := func(name, text string) string { return put(t, filepath.Join(dir, name), text, 0o600) }
+	written := func(name, text string) string { return put(t, filepath.Join(dir, name), text, 0o600) }
 	for text, want := range map[string]bool{"UsePAM yes\n": true, "usepam yes # really\n": true, "#UsePAM yes\n": false, "Port 22\n": false, "UsePAM no\nUsePAM yes\n": false} {
-		if got := asksPAM([]string{file("sshd", text)}); got != want {
+		if got := asksPAM(withIncluded([]string{written("sshd", text)}, file.Account{})); got != want {
 			t.Errorf("%q: %v", text, got)
 		}
 	}
@@ -24,7 +25,7 @@ func TestAsksPAM(t *testing.T) {
 		"# account required pam_access.so\nauth required x.so\n":   "",
 		"account required pam_unix.so\n@include no-such-stack-7\n": "",
 	} {
-		if got := pamAccess(file("stack", text), 0); got != want {
+		if got := pamAccess(written("stack", text), 0); got != want {
 			t.Errorf("%q: %q, want %q", text, got, want)
 		}
 	}

@@ -15,6 +15,8 @@ import (
 	"time"
 
 	"uakari/internal/fact"
+	"uakari/internal/keep"
+	"uakari/internal/look/file"
 )
 
 // pids is every process of this host, the newest first: services that were
@@ -274,44 +276,17 @@ func unitsByCgroup(ids map[uint64]string) {
 	})
 }
 
-// secretWords mark an argument whose value must not be kept.
-var secretWords = []string{"pass", "secret", "token", "key", "pwd", "auth", "cred"}
-
-func tellsSecret(word string) bool {
-	word = strings.ToLower(word)
-	return slices.ContainsFunc(secretWords, func(s string) bool { return strings.Contains(word, s) })
-}
-
-// mostArgs bounds what is kept of a command line, in characters.
-const mostArgs = 200
-
-// arguments is a process's command line without what may be a secret: the
-// value behind a telling word, and what stands between "//" and "@".
+// arguments is what is kept of a process's command line.
 func arguments(pid int) string {
-	raw, err := os.ReadFile(procFile(pid, "cmdline"))
-	if err != nil {
+	raw, err := file.Head(procFile(pid, "cmdline"), mostCommand)
+	if err != nil || len(raw) == 0 {
 		return ""
 	}
-	return cleanArguments(strings.Split(strings.TrimRight(string(raw), "\x00"), "\x00"))
+	return keep.Words(strings.Split(strings.TrimRight(string(raw), "\x00"), "\x00"), func(path string) bool {
+		_, err := os.Lstat(path)
+		return err == nil
+	})
 }
 
-func cleanArguments(words []string) string {
-	hide := false
-	for i, word := range words {
-		name, _, valued := strings.Cut(word, "=")
-		switch {
-		case hide && !strings.HasPrefix(word, "-"):
-			words[i], hide = "…", false
-		case tellsSecret(name) && valued:
-			words[i] = name + "=…"
-		case tellsSecret(name) && strings.HasPrefix(word, "-"):
-			hide = true
-		case strings.Contains(word, "://") && strings.Contains(word, "@"):
-			words[i] = word[:strings.Index(word, "://")+3] + "…" + word[strings.LastIndex(word, "@"):]
-		default:
-			hide = false
-		}
-	}
-	text := []rune(strings.Join(words, " "))
-	return string(text[:min(len(text), mostArgs)])
-}
+// mostCommand bounds what is read of a command line, in bytes.
+const mostCommand = 64 << 10

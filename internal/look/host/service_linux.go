@@ -19,6 +19,7 @@ import (
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/look"
+	"uakari/internal/look/file"
 )
 
 // logLag is how long a line may take from a service to its log.
@@ -63,6 +64,8 @@ func Service(ctx context.Context, env look.Env, order fact.Order, emit look.Emit
 		s.Manager = "systemd"
 		if err := askManager(ctx, &s, scheme, env); err != nil {
 			emit(env.Failed(order, "systemd", "could not ask the service manager", err, "a running system bus"))
+		} else if len(named(env)) == 0 && order.Target.Port != 0 {
+			s.Programs = append(s.Programs, evident(ctx, env, order.Target.Port, s.Programs)...)
 		}
 	}
 	held := map[string]int{}
@@ -83,14 +86,25 @@ func Service(ctx context.Context, env look.Env, order fact.Order, emit look.Emit
 func logsOf(p fact.Program, scheme endpoint.Scheme, env look.Env, held map[string]int) []fact.LogFile {
 	var logs []fact.LogFile
 	if p.Why == "card" && env.Card.Log != "" {
-		logs = logFiles([]string{env.Card.Log})
+		logs = logFiles([]logName{{env.Card.Log, env.CardBy}})
 		for i := range logs {
 			logs[i].Stale = env.Card.Fresh
 		}
 	}
+	if p.Why == "holder" || p.Why == "evidence" || p.Why == "unit" {
+		if open := openLogs(p.Processes); len(open) > 0 {
+			logs = append(logs, logFiles(open)...)
+		} else {
+			logs = append(logs, logFiles(usualLogs(p))...)
+		}
+	}
 	for _, row := range scheme.Programs {
 		if row.Name == p.Name && p.Path != "" {
-			logs = append(logs, logFiles(append(settingsLogs(row, held[row.Name]), row.Logs...))...)
+			named := settingsLogs(row, held[row.Name])
+			for _, pattern := range row.Logs {
+				named = append(named, logName{pattern: pattern})
+			}
+			logs = append(logs, logFiles(named)...)
 		}
 	}
 	return logs
@@ -98,23 +112,19 @@ func logsOf(p fact.Program, scheme endpoint.Scheme, env look.Env, held map[strin
 
 // settingsLogs is the log files that a program's settings name: those of the
 // process that holds the port or, where none does, of the oldest.
-func settingsLogs(p endpoint.Program, pid int) []string {
+func settingsLogs(p endpoint.Program, pid int) []logName {
 	if p.LogTo == "" {
 		return nil
 	}
 	if pid == 0 {
 		pid = pidOf(p.Name)
 	}
-	var files []string
+	var files []logName
 	named := regexp.MustCompile(p.LogTo)
-	for _, path := range settingsOf(p.Name, pid, p.Settings) {
-		text, err := readSome(path)
-		if err != nil {
-			continue // its settings are for others' eyes; the usual places remain
-		}
-		for _, m := range named.FindAllSubmatch(text, -1) {
-			if file := string(m[1]); !slices.Contains(files, file) && !slices.Contains(p.Logs, file) {
-				files = append(files, file)
+	for _, from := range settingsOf(p.Name, pid, p.Settings) { // one that is for others' eyes has no text; the usual places remain
+		for _, m := range named.FindAllSubmatch(from.text, -1) {
+			if path := string(m[1]); !slices.ContainsFunc(files, func(n logName) bool { return n.pattern == path }) && !slices.Contains(p.Logs, path) {
+				files = append(files, logName{path, from.by})
 			}
 		}
 	}
@@ -122,7 +132,7 @@ func settingsLogs(p endpoint.Program, pid int) []string {
 }
 
 // rank orders how a program is known to belong to the endpoint.
-var rank = map[string]int{"card": 0, "unit": 1, "holder": 2, "settings": 3, "scheme": 4}
+var rank = map[string]int{"card": 0, "unit": 1, "holder": 2, "settings": 3, "evidence": 3, "scheme": 4}
 
 func sawService(s fact.Service) string {
 	var parts []string
@@ -244,18 +254,14 @@ func settingsPorts(p endpoint.Program, pid int) (file string, ports []uint16) {
 		return "", nil
 	}
 	pattern := regexp.MustCompile(p.Port)
-	for _, path := range settingsOf(p.Name, pid, p.Settings) {
-		text, err := readSome(path)
-		if err != nil {
-			continue // its settings are for others' eyes; then it is one of the scheme only
-		}
-		for _, m := range pattern.FindAllSubmatch(text, -1) {
+	for _, from := range settingsOf(p.Name, pid, p.Settings) { // one that is for others' eyes has no text; then it is one of the scheme only
+		for _, m := range pattern.FindAllSubmatch(from.text, -1) {
 			n, err := strconv.ParseUint(string(m[1]), 10, 16)
 			if err != nil || slices.Contains(ports, uint16(n)) {
 				continue
 			}
 			if file == "" {
-				file = path
+				file = from.path
 			}
 			ports = append(ports, uint16(n))
 		}
@@ -274,12 +280,17 @@ func findProcesses(programs []fact.Program) error {
 		pid, name := each.pid, each.program
 		for i := range programs {
 			p := &programs[i]
-			ours := p.Name == name || p.Why != "scheme" && len(p.Units) > 0 && unitOf(pid) == p.Units[0].Name
+			ours := p.Name == name
+			if len(p.Units) > 0 && (p.Why == "holder" || p.Why == "evidence") {
+				ours = unitOf(pid) == p.Units[0].Name // many units run a program of one name
+			} else if p.Why != "scheme" && len(p.Units) > 0 {
+				ours = ours || unitOf(pid) == p.Units[0].Name
+			}
 			if !ours || len(p.Processes) == most {
 				continue
 			}
 			if running, ok := process(pid); ok && running.State != "X" {
-				running.Apart = apart(pid)
+				running.Apart, running.Unplaced = networkOf(pid)
 				running.Files, running.Limit = descriptors(pid)
 				p.Processes = append(p.Processes, running)
 			}
@@ -322,6 +333,35 @@ func apart(pid int) bool {
 	}
 	other, err := os.Readlink(procFile(pid, "ns/net"))
 	return err == nil && other != own
+}
+
+// networkOf says whether a process is in another network namespace, and whether
+// that could not be seen. Who may not look at it knows all the same of one that
+// a unit of this host's own manager runs; the unit says if it has a network of
+// its own.
+func networkOf(pid int) (elsewhere, unknown bool) {
+	own, err := os.Readlink("/proc/self/ns/net")
+	if err != nil {
+		return false, true
+	}
+	if other, err := os.Readlink(procFile(pid, "ns/net")); err == nil {
+		return other != own, false
+	}
+	text, err := file.Head(procFile(pid, "cgroup"), mostSettings)
+	return false, err != nil || !ownUnit(string(text))
+}
+
+// ownUnit reports whether a control group is that of a unit of this host's
+// manager: those of containers, which may have managers of their own, lie
+// deeper or elsewhere.
+func ownUnit(text string) bool {
+	for line := range strings.Lines(text) {
+		if path, ok := strings.CutPrefix(strings.TrimSpace(line), "0::/system.slice/"); ok {
+			unit, below, _ := strings.Cut(path, "/")
+			return strings.HasSuffix(unit, ".service") && !strings.Contains(below, ".slice") && !strings.Contains(below, ".service") && !strings.Contains(below, "payload")
+		}
+	}
+	return false
 }
 
 // managed reports whether systemd runs this host (sd_booted(3)).
@@ -368,7 +408,7 @@ func unitNames(ctx context.Context, conn *dbus.Conn, p fact.Program, scheme endp
 	for _, u := range p.Units {
 		names = append(names, u.Name)
 	}
-	if p.Why == "holder" || p.Why == "card" || p.Why == "unit" {
+	if p.Why == "holder" || p.Why == "card" || p.Why == "unit" || p.Why == "evidence" {
 		return names
 	}
 	if p.Path == "" {

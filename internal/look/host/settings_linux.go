@@ -10,12 +10,15 @@ import (
 	"strings"
 	"sync"
 	"time"
+	"uakari/internal/look/file"
 )
 
 // Bounds on settings that include others.
 const (
 	mostIncluded = 200 // files
 	mostDepth    = 8   // of files that include files
+
+	mostIncludedBytes = 8 << 20 // of all of them
 )
 
 // settingsArgs is, by program, the arguments that name its settings or the
@@ -42,27 +45,47 @@ var includes = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(`(?mi)^[ \t]*!?(?:include|includedir|include_dir|include_try|include_if_exists|includeoptional)(?:[ \t]*=[ \t]*|[ \t]+)['"]?([^\s'";#]+)`)
 })
 
+// source is one settings file, as its program reads it.
+type source struct {
+	path string
+	text []byte
+	err  error        // why it could not be read
+	by   file.Account // who stands behind what it names
+}
+
 // settingsOf is the settings files of a program as it runs: those that the
 // arguments of a process name or, where there is none, those of the places
-// where distributions put them; with all that they include.
-func settingsOf(program string, pid int, globs []string) []string {
+// where distributions put them; with all that they include. What a process
+// names is read for the account that it runs as.
+func settingsOf(program string, pid int, globs []string) []source {
+	by := file.Account{}
 	if pid != 0 {
 		if !sameRoot(pid) {
 			return nil // what it calls /etc is not this host's
 		}
-		if files := argued(program, pid); len(files) > 0 {
-			return withIncluded(files)
+		if paths := argued(program, pid); len(paths) > 0 {
+			return withIncluded(paths, accountOf(pid))
 		}
 	}
-	var files []string
+	var paths []string
 	for _, pattern := range globs {
 		matches, err := filepath.Glob(pattern)
 		if err != nil {
 			continue // the patterns are this program's own
 		}
-		files = append(files, matches...)
+		paths = append(paths, matches...)
 	}
-	return withIncluded(files)
+	return withIncluded(paths, by)
+}
+
+// accountOf is the account that a process runs as; one that cannot be told may
+// read nothing.
+func accountOf(pid int) file.Account {
+	by, err := file.OfProcess(pid)
+	if err != nil {
+		return file.Account{UID: ^uint32(0)}
+	}
+	return by
 }
 
 // sameRoot reports whether a process sees the files that this host has, as far
@@ -92,7 +115,7 @@ func argued(program string, pid int) []string {
 
 // argumentsOf is the values of the arguments of a process that begin so.
 func argumentsOf(pid int, prefix string) []string {
-	text, err := os.ReadFile(procFile(pid, "cmdline"))
+	text, err := file.Head(procFile(pid, "cmdline"), mostCommand)
 	if err != nil {
 		return nil
 	}
@@ -123,7 +146,7 @@ func parentOf(pid int) int {
 }
 
 func arguedBy(program string, pid int) []string {
-	text, err := os.ReadFile(procFile(pid, "cmdline"))
+	text, err := file.Head(procFile(pid, "cmdline"), mostCommand)
 	if err != nil {
 		return nil
 	}
@@ -168,24 +191,23 @@ func arguedBy(program string, pid int) []string {
 	return nil
 }
 
-// withIncluded is files and what they include, each once.
-func withIncluded(files []string) []string {
-	var list []string
-	var take func(path string, depth int)
-	take = func(path string, depth int) {
-		if depth > mostDepth || len(list) == mostIncluded || slices.Contains(list, path) {
+// withIncluded is files and what they include, each once, for an account.
+func withIncluded(paths []string, by file.Account) []source {
+	var list []source
+	size := 0
+	var take func(path string, by file.Account, depth int)
+	take = func(path string, by file.Account, depth int) {
+		if depth > mostDepth || len(list) == mostIncluded || size > mostIncludedBytes || slices.ContainsFunc(list, func(s source) bool { return s.path == path }) {
 			return
 		}
-		info, err := os.Stat(path)
-		if err != nil || info.IsDir() {
+		if info, err := os.Stat(path); err != nil || info.IsDir() {
 			return
 		}
-		list = append(list, path)
-		text, err := readSome(path)
-		if err != nil {
-			return // whoever reads its settings says so
-		}
-		for _, m := range includes().FindAllSubmatch(text, -1) {
+		s := source{path: path, by: by}
+		s.text, s.by, s.err = by.Settings(path, mostSettings)
+		list = append(list, s)
+		size += len(s.text)
+		for _, m := range includes().FindAllSubmatch(s.text, -1) {
 			pattern := string(m[1])
 			if !filepath.IsAbs(pattern) {
 				pattern = filepath.Join(filepath.Dir(path), pattern)
@@ -198,12 +220,12 @@ func withIncluded(files []string) []string {
 				continue // a pattern of somebody else's that is none
 			}
 			for _, each := range matches {
-				take(each, depth+1)
+				take(each, s.by, depth+1)
 			}
 		}
 	}
-	for _, path := range files {
-		take(path, 0)
+	for _, path := range paths {
+		take(path, by, 0)
 	}
 	return list
 }

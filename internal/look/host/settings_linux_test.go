@@ -4,12 +4,14 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/look"
+	"uakari/internal/look/file"
 )
 
 // TestUpstreamsIn is lines of gateways' settings, and the backends they name.
@@ -42,37 +44,30 @@ func TestUpstreamsIn(t *testing.T) {
 	}
 }
 
-// TestKeepFile reads the lines of a file that matter, with their numbers.
-func TestKeepFile(t *testing.T) {
-	path := filepath.Join(t.TempDir(), "list")
-	if err := os.WriteFile(path, []byte("# about\r\n\nsshd: 10.20.7.\r\n   \nlast"), 0o600); err != nil {
-		t.Fatal(err)
+// TestAccessLines reads the lines of a file that matter, with their numbers.
+func TestAccessLines(t *testing.T) {
+	path := put(t, filepath.Join(t.TempDir(), "list"), "# about\r\n\nsshd: 10.20.7.\r\n   \nALL: ALL", 0o600)
+	read := func() source {
+		text, by, err := file.Account{}.Settings(path, mostSettings)
+		return source{path, text, err, by}
 	}
 	for _, c := range []struct {
 		keep *regexp.Regexp
 		want []fact.Line
 	}{
-		{nil, []fact.Line{{Number: 1, Text: "# about"}, {Number: 3, Text: "sshd: 10.20.7."}, {Number: 5, Text: "last"}}},
+		{nil, []fact.Line{{Number: 3, Text: "sshd: 10.20.7."}, {Number: 5, Text: "ALL: ALL"}}},
 		{regexp.MustCompile(`^sshd`), []fact.Line{{Number: 3, Text: "sshd: 10.20.7."}}},
 	} {
-		f, err := keepFile(path, "list", c.keep)
-		if err != nil || len(f.Lines) != len(c.want) || f.Changed.IsZero() {
+		f, err := read().access("hosts.allow", c.keep)
+		if err != nil || !slices.Equal(f.Lines, c.want) || f.Changed.IsZero() {
 			t.Errorf("%v, %v", f, err)
-			continue
-		}
-		for i, line := range c.want {
-			if f.Lines[i] != line {
-				t.Errorf("line %d: %v, want %v", i, f.Lines[i], line)
-			}
 		}
 	}
-	if _, err := keepFile(filepath.Join(t.TempDir(), "none"), "list", nil); !os.IsNotExist(err) {
+	if _, err := (source{path: path, err: os.ErrNotExist}).access("list", nil); !os.IsNotExist(err) {
 		t.Errorf("no file: %v", err)
 	}
-	if err := os.WriteFile(path, []byte(strings.Repeat("x\n", mostLines+1)), 0o600); err != nil {
-		t.Fatal(err)
-	}
-	if _, err := keepFile(path, "list", nil); err == nil {
+	put(t, path, strings.Repeat("10.20.7.1\n", mostLines+1), 0o600)
+	if _, err := read().access("list", nil); err == nil {
 		t.Error("a list with too many lines is kept as if whole")
 	}
 }

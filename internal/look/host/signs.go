@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -13,6 +12,7 @@ import (
 
 	"uakari/internal/fact"
 	"uakari/internal/look"
+	"uakari/internal/look/file"
 )
 
 // Signs leaves the marks of health that the card names, as this side has them.
@@ -99,7 +99,7 @@ func wrongFile(s fact.Sign, now time.Time) string {
 	if s.LastLine == "" && s.Must == "" && s.MustNot == "" {
 		return ""
 	}
-	text, err := readEnd(path)
+	text, err := file.Tail(path, mostSettings)
 	if err != nil {
 		return unwrapped(err)
 	}
@@ -118,21 +118,6 @@ func wrongFile(s fact.Sign, now time.Time) string {
 		return fmt.Sprintf("a line of %s%s matches %q", path, when, s.MustNot)
 	}
 	return ""
-}
-
-// readEnd is the end of a file, which a log may have a long way before.
-func readEnd(path string) ([]byte, error) {
-	f, err := os.Open(path)
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	if info, err := f.Stat(); err == nil && info.Size() > mostSettings {
-		if _, err := f.Seek(-mostSettings, io.SeekEnd); err != nil {
-			return nil, err
-		}
-	}
-	return io.ReadAll(io.LimitReader(f, mostSettings))
 }
 
 // stamps is how logs write the time at the beginning of a line: of ISO 8601,

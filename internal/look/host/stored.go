@@ -18,6 +18,7 @@ import (
 
 	"uakari/internal/fact"
 	"uakari/internal/look"
+	"uakari/internal/look/file"
 )
 
 // storedFor is, by protocol, where programs of a user take a secret from by
@@ -107,7 +108,7 @@ func keptTickets() []fact.StoredSecret {
 	if kind != "" && kind != "FILE" {
 		return nil // of another kind, which is not read
 	}
-	text, err := os.ReadFile(path)
+	text, err := file.Head(path, mostSettings)
 	if err != nil {
 		return nil
 	}
@@ -168,7 +169,7 @@ func inHome(variable, name string) (path string, text []byte) {
 		}
 		path = filepath.Join(home, name)
 	}
-	text, err := os.ReadFile(path)
+	text, err := file.Head(path, mostSettings)
 	if err != nil {
 		return "", nil // programs pass over a file that is not there, too
 	}

@@ -21,6 +21,7 @@ import (
 
 	"uakari/internal/fact"
 	"uakari/internal/look"
+	"uakari/internal/look/file"
 )
 
 // Messages of nftables (include/uapi/linux/netfilter/nf_tables.h).
@@ -159,7 +160,7 @@ func older(ctx context.Context, six bool) (text, why string) {
 	if six {
 		names, command, other = "/proc/net/ip6_tables_names", "ip6tables-legacy-save", "ip6tables-save"
 	}
-	loaded, err := os.ReadFile(names)
+	loaded, err := file.Head(names, mostSettings)
 	if errors.Is(err, os.ErrNotExist) || err == nil && len(bytes.TrimSpace(loaded)) == 0 {
 		return "", ""
 	}

@@ -37,6 +37,7 @@ func unitState(ctx context.Context, conn *dbus.Conn, name string, deep bool) (fa
 	if u.Name == "" {
 		u.Name = name
 	}
+	u.Started = !p.started().IsZero()
 	if micros, ok := props["StateChangeTimestamp"].(uint64); ok && micros > 0 {
 		u.Since = time.UnixMicro(int64(micros)).UTC()
 	}
@@ -124,6 +125,27 @@ func (p properties) pairs(key string) []string {
 		}
 	}
 	return list
+}
+
+// started is when a unit last began to run; zero: not since the host did.
+func (p properties) started() time.Time {
+	if micros, ok := p["InactiveExitTimestamp"].(uint64); ok && micros > 0 {
+		return time.UnixMicro(int64(micros)).UTC()
+	}
+	return time.Time{}
+}
+
+// command is the words of the first command of a list.
+func (p properties) command(key string) []string {
+	rows, _ := p[key].([][]any)
+	if len(rows) == 0 || len(rows[0]) < 2 {
+		return nil
+	}
+	words, _ := rows[0][1].([]string)
+	if path, ok := rows[0][0].(string); ok && len(words) > 0 {
+		words = append([]string{path}, words[1:]...)
+	}
+	return words
 }
 
 // programs reads a list of commands, of which the program comes first.

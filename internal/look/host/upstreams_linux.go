@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -46,13 +47,12 @@ func Upstreams(ctx context.Context, env look.Env, order fact.Order, emit look.Em
 		if !holds && len(held) > 0 {
 			continue
 		}
-		for _, path := range settingsOf(f.program, pid, f.globs) {
-			text, err := readSome(path)
-			if err != nil {
-				emit(env.Failed(order, path, "could not read the gateway's settings", err, "root"))
+		for _, from := range settingsOf(f.program, pid, f.globs) {
+			if from.err != nil {
+				emit(env.Failed(order, from.path, "could not read the gateway's settings", from.err, "root"))
 				continue
 			}
-			u.List = append(u.List, upstreamsIn(string(text), path, f.line)...)
+			u.List = append(u.List, upstreamsIn(string(from.text), from.path, f.line)...)
 		}
 	}
 	u.List = u.List[:min(len(u.List), mostUpstreams)]
@@ -66,16 +66,34 @@ func Upstreams(ctx context.Context, env look.Env, order fact.Order, emit look.Em
 func upstreamsIn(text, path string, line *regexp.Regexp) []fact.Upstream {
 	var list []fact.Upstream
 	number := 0
+	usual, mode := "", "" // a balancer's own: it passes on bytes, or requests
 	for each := range strings.Lines(text) {
 		number++
 		each, _, _ = strings.Cut(each, "#")
+		words := strings.Fields(each)
+		switch {
+		case len(words) == 0:
+		case words[0] == "defaults":
+			usual, mode = "tcp", "tcp"
+		case words[0] == "frontend" || words[0] == "backend" || words[0] == "listen":
+			mode = usual
+		case words[0] == "mode" && len(words) > 1:
+			if mode = words[1]; len(list) == 0 {
+				usual = mode
+			}
+		}
 		m := line.FindStringSubmatch(each)
 		if m == nil {
 			continue
 		}
 		up := fact.Upstream{Scheme: "http", Host: strings.Trim(m[2], "[]"), Path: path, Line: number}
-		if m[1] != "" {
+		switch {
+		case m[1] != "":
 			up.Scheme = m[1]
+		case slices.Contains(words, "ssl"):
+			up.Scheme = "https"
+		case mode == "tcp":
+			up.Scheme = "tcp"
 		}
 		port, err := strconv.ParseUint(m[3], 10, 16)
 		switch {

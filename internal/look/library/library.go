@@ -14,6 +14,7 @@ import (
 	"strings"
 
 	"uakari/internal/fact"
+	"uakari/internal/look/file"
 )
 
 // Root is where paths begin; tests have their own.
@@ -118,7 +119,7 @@ var settingsFiles = []string{"/etc/ssl/openssl.cnf", "/etc/pki/tls/openssl.cnf",
 // openSSL reads the defaults for all programs (config(5), SSL_CONF_cmd(3)).
 func (r Root) openSSL(l *fact.Library) {
 	l.Level = 1
-	if text, err := os.ReadFile(string(r) + "/etc/os-release"); err == nil && strings.Contains(string(text), "debian") {
+	if text, err := file.Head(string(r)+"/etc/os-release", file.MostSettings); err == nil && strings.Contains(string(text), "debian") {
 		l.Level = 2 // as Debian, and what is made of it, builds it
 	}
 	files := settingsFiles
@@ -126,12 +127,12 @@ func (r Root) openSSL(l *fact.Library) {
 		files = []string{own}
 	}
 	set, ciphers := map[string]string{}, "DEFAULT"
-	for _, file := range files {
-		sections, err := r.sections(string(r) + file)
+	for _, each := range files {
+		sections, err := r.sections(string(r) + each)
 		if errors.Is(err, os.ErrNotExist) {
 			continue
 		}
-		l.Place = file
+		l.Place = each
 		if err != nil {
 			l.Unread = err.Error()
 			return
@@ -178,7 +179,7 @@ func (r Root) sections(path string) (map[string]map[string]string, error) {
 		if left--; left < 0 {
 			return errors.New("too many included files")
 		}
-		text, err := os.ReadFile(path)
+		text, err := file.Head(path, file.MostSettings)
 		if err != nil {
 			return err
 		}
@@ -192,8 +193,8 @@ func (r Root) sections(path string) (map[string]map[string]string, error) {
 					if err != nil {
 						return err
 					}
-					for _, file := range files {
-						if err := read(file); err != nil {
+					for _, each := range files {
+						if err := read(each); err != nil {
 							return err
 						}
 					}
@@ -223,7 +224,7 @@ func (r Root) sections(path string) (map[string]map[string]string, error) {
 // manual, "System-wide configuration"). How strong keys must be is not read.
 func (r Root) gnuTLS(l *fact.Library) {
 	l.Level, l.Place = -1, "/etc/gnutls/config"
-	text, err := os.ReadFile(string(r) + l.Place)
+	text, err := file.Head(string(r)+l.Place, file.MostSettings)
 	if err != nil && !errors.Is(err, os.ErrNotExist) {
 		l.Unread = err.Error()
 	}

@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"uakari/internal/fact"
+	"uakari/internal/look/file"
 )
 
 const (
@@ -23,7 +24,7 @@ const mostFile = 4 << 20
 
 // lines calls do for every line of a file, without comments.
 func lines(path, comments string, do func(number int, fields []string)) error {
-	f, err := os.Open(path)
+	f, err := file.Open(path)
 	if err != nil {
 		return err
 	}

@@ -18,6 +18,7 @@ import (
 
 	"uakari/internal/fact"
 	"uakari/internal/look"
+	"uakari/internal/plain"
 	"uakari/internal/wire"
 )
 
@@ -211,6 +212,11 @@ func (l looker) query(ctx context.Context, server netip.AddrPort, name string, k
 	if reply.Truncated {
 		answer.Outcome = fact.CutOff
 	}
+	if _, zone, ok := strings.Cut(strings.TrimSuffix(name, "."), "."); ok && answer.Outcome == fact.NoSuchName && !answer.Authoritative {
+		if outer, err := exchange(ctx, server.String(), soaOf(zone)); err == nil && outer.Rcode == dns.RcodeNameError {
+			answer.Denies = zone
+		}
+	}
 	if answer.Outcome == fact.ServerFailure {
 		// Whether it is the signatures shows without their being checked.
 		question.CheckingDisabled = true
@@ -220,8 +226,54 @@ func (l looker) query(ctx context.Context, server netip.AddrPort, name string, k
 			readReply(unchecked, &second)
 			answer.Unchecked = second.Addrs
 		}
+		if len(answer.Aliases) == 0 {
+			answer.Aliases = l.links(ctx, server, name)
+		}
 	}
 	return answer
+}
+
+func soaOf(zone string) *dns.Msg {
+	question := new(dns.Msg)
+	question.SetQuestion(presentation(zone+"."), dns.TypeSOA)
+	question.SetEdns0(1232, false)
+	return question
+}
+
+// mostLinks bounds how far a chain of aliases is followed.
+const mostLinks = 8
+
+// links follows a chain of aliases link by link, where a resolver fails for the
+// whole: each is asked for by itself. It ends with the first that is there
+// already, which is a loop.
+func (l looker) links(ctx context.Context, server netip.AddrPort, name string) []string {
+	var chain []string
+	seen := map[string]bool{strings.ToLower(strings.TrimSuffix(name, ".")): true}
+	for range mostLinks {
+		question := new(dns.Msg)
+		question.SetQuestion(presentation(name), dns.TypeCNAME)
+		question.SetEdns0(1232, false)
+		reply, err := exchange(ctx, server.String(), question)
+		if err != nil {
+			return chain
+		}
+		next := ""
+		for _, rr := range reply.Answer {
+			if alias, ok := rr.(*dns.CNAME); ok && strings.EqualFold(alias.Hdr.Name, presentation(name)) {
+				next = alias.Target
+			}
+		}
+		if next == "" {
+			return chain
+		}
+		link := strings.ToLower(strings.TrimSuffix(next, "."))
+		chain = append(chain, link)
+		if seen[link] {
+			return chain
+		}
+		seen[link], name = true, next
+	}
+	return chain
 }
 
 func exchange(ctx context.Context, server string, question *dns.Msg) (*dns.Msg, error) {
@@ -347,7 +399,7 @@ func aliasesOf(reply *dns.Msg) []string {
 	var list []string
 	for _, rr := range reply.Answer[:min(len(reply.Answer), mostAnswers)] {
 		if c, ok := rr.(*dns.CNAME); ok {
-			list = append(list, wire.Clean(strings.TrimSuffix(c.Target, ".")))
+			list = append(list, plain.Clean(strings.TrimSuffix(c.Target, ".")))
 		}
 	}
 	return list

@@ -13,6 +13,7 @@ import (
 
 	"uakari/internal/fact"
 	"uakari/internal/look"
+	"uakari/internal/plain"
 	"uakari/internal/wire"
 )
 
@@ -36,7 +37,7 @@ func Services(ctx context.Context, env look.Env, order fact.Order, emit look.Emi
 			r.Outcome = answer.Outcome
 			for _, rr := range reply.Answer[:min(len(reply.Answer), mostAnswers)] {
 				if s, ok := rr.(*dns.SRV); ok {
-					r.List = append(r.List, fact.ServiceRecord{Target: wire.Clean(strings.TrimSuffix(s.Target, ".")), Port: s.Port, Priority: s.Priority, Weight: s.Weight})
+					r.List = append(r.List, fact.ServiceRecord{Target: plain.Clean(strings.TrimSuffix(s.Target, ".")), Port: s.Port, Priority: s.Priority, Weight: s.Weight})
 					r.Outcome = fact.Addressed
 				}
 			}
@@ -129,7 +130,7 @@ func (l looker) reverse(ctx context.Context, r *fact.Reverse) error {
 			if !ok {
 				continue
 			}
-			name := wire.Clean(strings.TrimSuffix(ptr.Ptr, "."))
+			name := plain.Clean(strings.TrimSuffix(ptr.Ptr, "."))
 			r.Names = append(r.Names, name)
 			forward := fact.Answer{Type: dns.TypeToString[kind]}
 			if back, err := l.askOne(ctx, server, dns.Fqdn(name), kind); err == nil {

@@ -15,6 +15,7 @@ import (
 
 	"uakari/internal/fact"
 	"uakari/internal/look"
+	"uakari/internal/plain"
 	"uakari/internal/wire"
 )
 
@@ -123,7 +124,7 @@ func (l looker) zoneServer(ctx context.Context, by netip.AddrPort, zone, server,
 		a := l.query(ctx, by, server, kind)
 		addrs = append(addrs, a.Addrs...)
 	}
-	clean := wire.Clean(strings.TrimSuffix(server, "."))
+	clean := plain.Clean(strings.TrimSuffix(server, "."))
 	if len(addrs) == 0 {
 		return []fact.ZoneServer{{Name: clean, Outcome: fact.NoData}}
 	}

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -14,6 +13,7 @@ import (
 
 	"uakari/internal/fact"
 	"uakari/internal/look"
+	"uakari/internal/look/file"
 	"uakari/internal/wire"
 )
 
@@ -67,8 +67,8 @@ func timeServers(patterns []string) []string {
 		if err != nil {
 			continue
 		}
-		for _, file := range files {
-			text, err := os.ReadFile(file)
+		for _, each := range files {
+			text, err := file.Head(each, file.MostSettings)
 			if err != nil {
 				continue // of a program that this host does not have, mostly
 			}

@@ -25,9 +25,13 @@ const (
 // say that a packet died with them (RFC 792, time exceeded). It tells how far
 // packets get that nobody answers; routers need not say so.
 func Hops(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
-	found := make([]netip.Addr, mostHops)
+	found := make([]netip.Addr, env.Probes.Take(order.Target.Port, mostHops))
+	if len(found) == 0 {
+		emit(env.Failed(order, "hops to "+order.Target.Addr.String(), "did not look how far packets get", look.ErrSpent, ""))
+		return
+	}
 	var wg sync.WaitGroup
-	for i := range mostHops {
+	for i := range found {
 		wg.Go(func() { found[i] = expired(ctx, order.Target, i+1, look.Within(ctx, min(hopWait, env.Patience()))) })
 	}
 	wg.Wait()

@@ -12,40 +12,44 @@ import (
 	"uakari/internal/look/witness"
 )
 
-// Bounds on one step of the search for a reset's hop limit: several times as
-// long as the reset took, and never less or more than these.
+// Bounds on the wait for a reset that may not come: several times as long as
+// one took, and never less or more than these.
 const (
 	leastStep = 100 * time.Millisecond
 	mostStep  = 600 * time.Millisecond
 )
 
-// Reset finds the hop limit with which a refusal arrives, by connects that
-// take no answer below a limit, and halving (ip(7), IP_MINTTL). Set beside the
-// hop limit of an echo reply it hints whether the same machine sent both.
+// Reset compares the hops that a refusal has left when it arrives with those
+// of another answer, Target.Hops, by connects that take no answer below a limit
+// (ip(7), IP_MINTTL). It hints whether the same machine sent both.
 func Reset(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
-	source := "hop limit of the reset from " + netip.AddrPortFrom(order.Target.Addr, order.Target.Port).String()
+	t := order.Target
+	source := "hops left of the reset from " + netip.AddrPortFrom(t.Addr, t.Port).String()
+	const connects = 3
+	if env.Probes.Take(t.Port, connects) < connects {
+		emit(env.Failed(order, source, "did not compare", look.ErrSpent, ""))
+		return
+	}
 	began := time.Now()
-	if !refused(ctx, order.Target, 0, look.Within(ctx, env.Patience())) {
+	if !refused(ctx, t, 0, look.Within(ctx, env.Patience())) {
 		emit(env.Seen(order, source, "it is not refused now"))
 		return
 	}
 	step := min(max(4*time.Since(began), leastStep), mostStep)
-	low, high := 0, 255 // it arrives with at least low, and at most high
-	for low < high && ctx.Err() == nil {
-		middle := (low + high + 1) / 2
-		if refused(ctx, order.Target, middle, step) {
-			low = middle
-		} else {
-			high = middle - 1
+	const mostHops = 255
+	r := fact.ResetHops{Beside: t.Hops, Compare: "fewer"}
+	if refused(ctx, t, t.Hops, step) {
+		r.Compare = "same"
+		if t.Hops < mostHops && refused(ctx, t, t.Hops+1, step) {
+			r.Compare = "more"
 		}
 	}
-	// What found nothing at all, or everything, was not the limit.
-	if ctx.Err() != nil || low == 0 || low == 255 {
-		emit(env.Seen(order, source, "not to be told here"))
-		return
+	if ctx.Err() != nil {
+		return // what was cut off tells nothing
 	}
-	f := env.Seen(order, source, fmt.Sprintf("it arrives with %d", low))
-	f.Reset = &fact.ResetHops{Left: low}
+	says := map[string]string{"same": "as many as", "more": "more than", "fewer": "fewer than"}[r.Compare]
+	f := env.Seen(order, source, fmt.Sprintf("%s the %d of an echo reply", says, t.Hops))
+	f.Reset = &r
 	emit(f)
 }
 

@@ -18,6 +18,7 @@ import (
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/look"
+	"uakari/internal/plain"
 	"uakari/internal/wire"
 )
 
@@ -28,7 +29,7 @@ var again = map[string]string{"redis": "*1\r\n$4\r\n" + "PING\r\n", "smtp": "NOO
 // it: what was dropped on the way meanwhile shows only then.
 func Idle(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	t := order.Target
-	wait := time.Duration(t.Again) * time.Second
+	wait := time.Duration(t.IdleS) * time.Second
 	idle := fact.Idle{WaitMS: wire.MS(wait)}
 	scheme, _ := endpoint.Lookup(t.Scheme)
 	c := &climber{env: env, order: order, scheme: scheme, wire: wire.Protocols[scheme.Wire], emit: func(fact.Fact) {}}
@@ -95,19 +96,23 @@ func (c *climber) askTwice(question string, within time.Duration) (string, error
 	return string(b[:n]), err
 }
 
-// mostRequests bounds what one width sends, whatever time it is given.
-const mostRequests = 2000
+// Bounds on asking side by side: what one width sends, whatever time it is
+// given, and the head of one answer, in bytes.
+const (
+	mostRequests = 2000
+	mostHead     = 64 << 10
+)
 
 // Load asks the same question from several connections at once, for a while,
-// and leaves how long answers took and how many failed. Target.Again is the
+// and leaves how long answers took and how many failed. Target.Width is the
 // width, Env.Each how long it goes on.
 func Load(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	t := order.Target
-	l := fact.Load{Width: t.Again}
+	l := fact.Load{Width: t.Width}
 	ctx, cancel := context.WithTimeout(ctx, cmp.Or(env.Each, 5*time.Second))
 	defer cancel()
 	client := &http.Client{Timeout: 10 * time.Second, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
-		Transport: &http.Transport{DialContext: dialTo(t), MaxConnsPerHost: t.Again, MaxIdleConnsPerHost: t.Again,
+		Transport: &http.Transport{DialContext: dialTo(t), MaxConnsPerHost: t.Width, MaxIdleConnsPerHost: t.Width, MaxResponseHeaderBytes: mostHead,
 			TLSClientConfig: &tls.Config{InsecureSkipVerify: true, ServerName: indicated(t.Name)}}}
 	c := &climber{env: env, order: order}
 	scheme := "http"
@@ -121,7 +126,7 @@ func Load(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 		wg    sync.WaitGroup
 		began = time.Now()
 	)
-	for range t.Again {
+	for range t.Width {
 		wg.Go(func() {
 			for ctx.Err() == nil {
 				mu.Lock()
@@ -171,16 +176,16 @@ func once(ctx context.Context, client *http.Client, url string) (ms float64, fai
 	ctx = httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{GotFirstResponseByte: func() { first = time.Now() }})
 	request, err := http.NewRequestWithContext(ctx, http.MethodGet, url, nil)
 	if err != nil {
-		return 0, wire.Clean(err.Error())
+		return 0, plain.Clean(err.Error())
 	}
 	request.Header.Set("User-Agent", "uakari")
 	answer, err := client.Do(request)
 	if err != nil {
-		return 0, wire.Clean(err.Error())
+		return 0, plain.Clean(err.Error())
 	}
 	defer answer.Body.Close()
 	if _, err := io.Copy(io.Discard, io.LimitReader(answer.Body, 1<<20)); err != nil {
-		return 0, wire.Clean(err.Error())
+		return 0, plain.Clean(err.Error())
 	}
 	if answer.StatusCode >= 500 || answer.StatusCode == 429 {
 		return 0, answer.Status

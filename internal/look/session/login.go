@@ -1,6 +1,7 @@
 package session
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -14,9 +15,8 @@ import (
 )
 
 // Login makes one login try: it climbs as a session does, says nothing of the
-// steps, and presents the account once. Where the secret would go unprotected
-// though the endpoint has protection, or to a host that is not known, nothing
-// is presented.
+// steps, and presents the account once, over a connection that passed the gate
+// ([climber.mayShow]); a host of SSH must be known.
 func Login(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	began := time.Now()
 	l := loginTry(ctx, env, order)
@@ -25,12 +25,19 @@ func Login(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) 
 	if l.Code != "" || l.Text != "" {
 		saw += ": " + strings.TrimSpace(l.Code+" "+l.Text)
 	}
+	if l.Needs != "" {
+		saw += " (" + l.Needs + ")"
+	}
 	f := env.Seen(order, fmt.Sprintf("login of %s at %s", l.Account, endpoint.HostPort(order.Target.Addr.String(), order.Target.Port)), saw)
 	f.Login = &l
 	emit(f)
 }
 
 func withheld(text string) fact.Login { return fact.Login{Outcome: fact.LoginWithheld, Text: text} }
+
+// inTheClear is the flag that lets a secret be shown where nobody vouches for
+// who reads it.
+const inTheClear = "--in-the-clear"
 
 func loginTry(ctx context.Context, env look.Env, order fact.Order) fact.Login {
 	t := order.Target
@@ -41,7 +48,9 @@ func loginTry(ctx context.Context, env look.Env, order fact.Order) fact.Login {
 	c := &climber{env: env, order: order, scheme: scheme, wire: wire.Protocols[scheme.Wire], emit: func(fact.Fact) {}}
 	byCertificate := t.Security != fact.Plain && wire.ByCertificate[scheme.Wire] && len(c.presented().Certificate) > 0
 	if env.Secret == "" && !byCertificate && scheme.Wire != "ssh" && scheme.Wire != "krb5" {
-		return withheld("no secret was given")
+		l := withheld("no secret was given")
+		l.Needs = "--secret"
+		return l
 	}
 	raw := c.connect(ctx)
 	if raw == nil {
@@ -56,32 +65,58 @@ func loginTry(ctx context.Context, env look.Env, order fact.Order) fact.Login {
 		return fact.Login{Outcome: fact.LoginFailed, Text: "the session did not come up"}
 	}
 	if scheme.Wire == "ssh" {
-		return c.loginSSH()
+		return c.loginSSH(ctx)
 	}
-	if t.Security == fact.StartTLS {
-		encrypted := false
-		if u := c.wire.Upgrade; u != nil {
-			up := u(c.conn)
-			encrypted = up.Ending == fact.Done && up.Offered && c.handshake(ctx)
+	if t.Security == fact.StartTLS && c.wire.Upgrade != nil {
+		if up := c.wire.Upgrade(c.conn); up.Ending == fact.Done && up.Offered && !c.handshake(ctx) {
+			return fact.Login{Outcome: fact.LoginFailed, Text: "the session did not come up"}
 		}
-		if !encrypted && !t.Addr.IsLoopback() {
-			return withheld("the server does not encrypt, and the secret would be sent in the clear")
-		}
+	}
+	show, why := c.mayShow()
+	if why != "" {
+		return withheld(why)
 	}
 	var rights []fact.Right
 	if env.Card != nil && env.Card.Account != nil {
 		rights = env.Card.Account.Rights
 	}
-	return wire.TryLogin(c.conn, scheme.Wire, wire.Credentials{Rights: rights, Account: t.Account, Secret: env.Secret, Certificate: byCertificate && env.Secret == "", Host: c.hostHeader(), Path: t.Path, Realm: c.realm(), Again: c.again(ctx)})
+	l := wire.TryLogin(c.conn, scheme.Wire, wire.Credentials{Rights: rights, Account: t.Account, Secret: env.Secret, Certificate: byCertificate && env.Secret == "", Show: show,
+		Host: c.hostHeader(), Path: c.path(), Realm: c.realm(), Again: c.again(ctx)})
+	if l.Outcome == fact.LoginWithheld && !show && l.Needs == "" {
+		l.Needs = inTheClear
+	}
+	return l
+}
+
+// mayShow is the one gate that a secret passes. It reports whether the secret
+// itself may go over this connection, and why nothing at all may be presented,
+// if so. A session whose server this client would take for the right one may be
+// shown everything. To one that did not prove itself to a client that checks,
+// nothing is presented. Else only a way of signing in that does not show the secret is
+// left, unless the user says otherwise.
+func (c *climber) mayShow() (show bool, why string) {
+	if c.secured == nil {
+		return c.env.InTheClear, ""
+	}
+	distrust := c.distrust(*c.secured)
+	switch {
+	case distrust == "":
+		return true, ""
+	case !c.env.Lenient:
+		return false, "the server did not prove that it is the right one: " + distrust
+	}
+	return c.env.InTheClear, ""
 }
 
 // again makes another connection to a web server, which closes each after its
-// answer; nil for other protocols.
+// answer; nil for other protocols. It has to pass the gate as the first did.
 func (c *climber) again(ctx context.Context) func() (*wire.Conn, error) {
 	if c.scheme.Wire != "http" {
 		return nil
 	}
+	was, _ := c.mayShow()
 	return func() (*wire.Conn, error) {
+		c.secured = nil
 		raw := c.connect(ctx)
 		if raw == nil {
 			return nil, errors.New("no second connection")
@@ -91,6 +126,10 @@ func (c *climber) again(ctx context.Context) func() (*wire.Conn, error) {
 		if c.order.Target.Security == fact.TLS && !c.handshake(ctx) {
 			raw.Close()
 			return nil, errors.New("the session did not come up again")
+		}
+		if show, why := c.mayShow(); why != "" || was && !show {
+			raw.Close()
+			return nil, fmt.Errorf("the second connection is not to be trusted: %s", cmp.Or(why, "it shows another server"))
 		}
 		return c.conn, nil
 	}

@@ -72,36 +72,23 @@ func ownSuites(l fact.Library, version string) []uint16 {
 	return l.Suites
 }
 
-// Offers leaves which versions a TLS server takes and which suite it chooses of
-// all that are in use: our own hello is far wider than what any library would
-// offer, and nothing follows it. The same is asked with what the library of
-// this host's programs offers. Nine connections at most, side by side.
+// Offers leaves what a TLS server takes: of what the library of this host's
+// programs would offer, in one hello as that would send it, and of everything
+// that is in use, a hello for each version. Our own hello is far wider than what
+// any library would send, and nothing follows it. Six connections at most, side
+// by side.
 func Offers(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
-	var offers fact.Offers
+	source := "what TLS " + endpoint.HostPort(order.Target.Addr.String(), order.Target.Port) + " takes"
+	hellos := append(ownHello(env), wideHellos()...)
+	hellos = hellos[:env.Probes.Take(order.Target.Port, len(hellos))]
+	if len(hellos) == 0 {
+		emit(env.Failed(order, source, "did not ask what TLS the server takes", look.ErrSpent, ""))
+		return
+	}
+	offers := fact.Offers{List: make([]fact.Offer, len(hellos))}
 	var wg sync.WaitGroup
-	var mu sync.Mutex // guards offers
-	own := libraryOf(env)
-	if own.Min == "" && own.Name == "" {
-		own.Min = "TLS 1.2"
-	}
-	take := func(code uint16, name string, suites []uint16, mine bool) {
-		wg.Go(func() {
-			o := offer(ctx, env, order, code, name, suites)
-			o.Own = mine
-			mu.Lock()
-			defer mu.Unlock()
-			offers.List = append(offers.List, o)
-		})
-	}
-	for _, v := range helloVersions {
-		wide := oldSuites()
-		if v.code == tls.VersionTLS13 {
-			wide = newSuites
-		}
-		take(v.code, v.name, wide, false)
-		if suites := ownSuites(own, v.name); len(suites) > 0 {
-			take(v.code, v.name, suites, true)
-		}
+	for i, h := range hellos {
+		wg.Go(func() { offers.List[i] = offer(ctx, env, order, h) })
 	}
 	wg.Wait()
 	slices.SortFunc(offers.List, func(a, b fact.Offer) int {
@@ -120,14 +107,61 @@ func Offers(ctx context.Context, env look.Env, order fact.Order, emit look.Emit)
 	if len(taken) > 0 {
 		saw = "it takes " + strings.Join(taken, ", ")
 	}
-	f := env.Seen(order, "what TLS "+endpoint.HostPort(order.Target.Addr.String(), order.Target.Port)+" takes", saw)
+	f := env.Seen(order, source, saw)
 	f.Offers = &offers
 	emit(f)
 }
 
+// hello is one hello to send: the versions that it offers, the newest first, and
+// the suites for all of them.
+type hello struct {
+	versions []uint16
+	names    []string
+	suites   []uint16
+	own      bool
+}
+
+// wideHellos is a hello for each version, with every suite.
+func wideHellos() []hello {
+	var list []hello
+	for _, v := range helloVersions {
+		suites := oldSuites()
+		if v.code == tls.VersionTLS13 {
+			suites = newSuites
+		}
+		list = append(list, hello{[]uint16{v.code}, []string{v.name}, suites, false})
+	}
+	return list
+}
+
+// ownHello is the hello of this host's library; none if it offers nothing.
+func ownHello(env look.Env) []hello {
+	l := libraryOf(env)
+	if l.Min == "" && l.Name == "" {
+		l.Min = "TLS 1.2"
+	}
+	h := hello{own: true}
+	for _, v := range helloVersions {
+		suites := ownSuites(l, v.name)
+		if len(suites) == 0 {
+			continue
+		}
+		h.versions, h.names = append(h.versions, v.code), append(h.names, v.name)
+		for _, code := range suites {
+			if !slices.Contains(h.suites, code) {
+				h.suites = append(h.suites, code)
+			}
+		}
+	}
+	if len(h.versions) == 0 {
+		return nil
+	}
+	return []hello{h}
+}
+
 // offer makes one connection up to the server's word on one hello.
-func offer(ctx context.Context, env look.Env, order fact.Order, version uint16, name string, suites []uint16) fact.Offer {
-	o := fact.Offer{Version: name}
+func offer(ctx context.Context, env look.Env, order fact.Order, h hello) fact.Offer {
+	o := fact.Offer{Version: h.names[0], Own: h.own}
 	scheme, _ := endpoint.Lookup(order.Target.Scheme)
 	c := &climber{env: env, order: order, scheme: scheme, wire: wire.Protocols[scheme.Wire], emit: func(fact.Fact) {}}
 	raw := c.connect(ctx)
@@ -147,13 +181,13 @@ func offer(ctx context.Context, env look.Env, order fact.Order, version uint16, 
 			return o
 		}
 	}
-	if _, err := c.conn.Write(wideHello(version, indicated(order.Target.Name), suites)); err != nil {
+	if _, err := c.conn.Write(wideHello(h.versions, indicated(order.Target.Name), h.suites)); err != nil {
 		return o
 	}
 	cipher, chosen, alert, err := serverWord(c.conn)
 	o.Alert = alert
-	if err == nil && chosen == version {
-		o.Cipher = suiteName(cipher)
+	if at := slices.Index(h.versions, chosen); err == nil && at >= 0 {
+		o.Version, o.Cipher = h.names[at], suiteName(cipher)
 	}
 	return o
 }
@@ -206,10 +240,10 @@ func serverWord(r io.Reader) (cipher, version uint16, alert int, err error) {
 	return cipher, version, 0, nil
 }
 
-// wideHello is a client's hello that offers one version and every suite that is
-// in use. For version 1.3 it brings no key: the server names its choice and asks
-// for one (RFC 8446 section 4.1.4).
-func wideHello(version uint16, name string, suites []uint16) []byte {
+// wideHello is a client's hello that offers some versions, the newest first, and
+// some suites. For version 1.3 it brings no key: the server names its choice and
+// asks for one (RFC 8446 section 4.1.4).
+func wideHello(versions []uint16, name string, suites []uint16) []byte {
 	u16 := func(list ...uint16) []byte {
 		var b []byte
 		for _, v := range list {
@@ -232,10 +266,10 @@ func wideHello(version uint16, name string, suites []uint16) []byte {
 	extend(10, sized(2, u16(29, 23, 24, 25, 30, 26, 27, 28, 256, 257, 258)))
 	extend(11, []byte{1, 0})
 	extend(13, sized(2, u16(0x0403, 0x0503, 0x0603, 0x0807, 0x0808, 0x0804, 0x0805, 0x0806, 0x0809, 0x080a, 0x080b, 0x0401, 0x0501, 0x0601, 0x0301, 0x0303, 0x0203, 0x0201, 0x0402, 0x0202)))
-	legacy := version
-	if version == tls.VersionTLS13 {
+	legacy := versions[0]
+	if legacy == tls.VersionTLS13 {
 		legacy = tls.VersionTLS12
-		extend(43, sized(1, u16(version)))
+		extend(43, sized(1, u16(versions...)))
 		extend(51, sized(2, nil))
 	}
 	random := make([]byte, 64)
@@ -244,7 +278,7 @@ func wideHello(version uint16, name string, suites []uint16) []byte {
 	hello = append(hello, sized(1, random[32:])...)
 	hello = append(hello, sized(2, u16(suites...))...)
 	hello = append(hello, 1, 0)
-	if version > 0x0300 {
+	if versions[0] > 0x0300 {
 		hello = append(hello, sized(2, extensions)...)
 	}
 	record := append([]byte{22}, u16(min(legacy, 0x0301))...)

@@ -7,16 +7,21 @@ package session
 
 import (
 	"context"
+	"crypto/tls"
 	"fmt"
 	"net"
+	"net/netip"
 	"os"
+	"slices"
 	"strings"
 	"sync"
 	"time"
 
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
+	"uakari/internal/keep"
 	"uakari/internal/look"
+	"uakari/internal/look/file"
 	"uakari/internal/wire"
 )
 
@@ -27,7 +32,7 @@ const settleTime = 300 * time.Millisecond
 // late is when a server that should say something is told to be silent, while
 // the wait for it goes on: long enough for the pause that address filters of
 // the hosts.allow kind make.
-const late = 6 * time.Second
+const late = 5 * time.Second
 
 // whenLate calls tell unless the returned function is called in time. What is
 // told so is replaced by what comes in the end.
@@ -59,6 +64,7 @@ type climber struct {
 	conn   *wire.Conn
 
 	greeting fact.Greeting
+	secured  *tls.ConnectionState // of the session that conn goes over; nil: it is not encrypted
 }
 
 // Look climbs. It is bounded by the context, which closes the connection;
@@ -70,26 +76,36 @@ func Look(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 		c.datagrams(ctx)
 		return
 	}
+	if err := env.Probes.Climb(netip.AddrPortFrom(order.Target.Addr, order.Target.Port)); err != nil {
+		emit(env.Failed(order, c.connecting(), "did not connect", err, ""))
+		return
+	}
 	raw := c.connect(ctx)
 	if raw == nil {
 		return
 	}
 	defer raw.Close()
 	c.conn = wire.NewConn(raw)
-	c.setDeadline(ctx)
+	c.step(ctx)
 	stop := context.AfterFunc(ctx, func() { raw.SetDeadline(time.Unix(1, 0)) })
 	defer stop()
 
 	direct := order.Target.Security == fact.TLS
-	if direct && !c.handshake(ctx) || !c.greet() {
+	if direct && !c.handshake(ctx) {
 		return
 	}
+	c.step(ctx)
+	if !c.greet() {
+		return
+	}
+	c.step(ctx)
 	if order.Target.Security == fact.StartTLS && !c.upgrade(ctx) {
 		return
 	}
 	if scheme.Wire == "ssh" {
 		c.hostKey(ctx, c.greeting)
 	}
+	c.step(ctx)
 	c.ask()
 }
 
@@ -165,6 +181,11 @@ func (c *climber) connecting() string {
 	return "tcp connect " + c.address()
 }
 
+// step gives the next step its own time, which is not that of the whole run.
+func (c *climber) step(ctx context.Context) {
+	c.conn.SetDeadline(time.Now().Add(look.Within(ctx, c.env.StepTime())))
+}
+
 // setDeadline makes every step end in time to be told.
 func (c *climber) setDeadline(ctx context.Context) {
 	if _, ok := ctx.Deadline(); ok {
@@ -221,7 +242,6 @@ func (c *climber) ask() {
 		}
 		return
 	}
-	t := c.order.Target
 	answered := c.whenLate(func() {
 		r := fact.Reply{Ending: fact.Stalled, Protocol: c.scheme.Wire, Asked: "the question", TookMS: wire.MS(late)}
 		f := c.env.Seen(c.order, "question to "+c.address(), "no answer yet after "+short(r.TookMS))
@@ -229,11 +249,36 @@ func (c *climber) ask() {
 		c.emit(f)
 	})
 	matters := c.env.Card != nil && c.env.Card.Answer != nil && c.env.Card.Answer.Contains != ""
-	r := c.wire.Ask(c.conn, wire.Question{Host: c.hostHeader(), Path: t.Path, Realm: c.realm(), Body: matters})
+	r := c.wire.Ask(c.conn, wire.Question{Host: c.hostHeader(), Path: c.path(), Realm: c.realm(), Body: matters})
 	answered()
+	r.LeftOut = strings.Contains(c.order.Target.Path, keep.Hidden) && !c.mayAskWhole()
+	r.Asked = keep.Query(r.Asked)
 	f := c.env.Seen(c.order, fmt.Sprintf("%s of %s", r.Asked, c.address()), sawReply(r))
 	f.Reply = &r
 	c.emit(f)
+}
+
+// path is what is asked for. A secret in it passes the same gate as any other
+// ([climber.mayShow]); where it may not, and where it is not known, it is left
+// out.
+func (c *climber) path() string {
+	path := c.order.Target.Path
+	if !strings.Contains(path, keep.Hidden) {
+		return path
+	}
+	if c.mayAskWhole() {
+		return c.env.Whole
+	}
+	before, query, _ := strings.Cut(path, "?")
+	rest := slices.DeleteFunc(strings.Split(query, "&"), func(p string) bool { return strings.HasSuffix(p, "="+keep.Hidden) })
+	return strings.TrimSuffix(before+"?"+strings.Join(rest, "&"), "?")
+}
+
+// mayAskWhole reports whether the secrets of a path may go over this
+// connection, and are known here.
+func (c *climber) mayAskWhole() bool {
+	show, why := c.mayShow()
+	return c.env.Whole != "" && c.order.Target.Path == c.env.Path && show && why == ""
 }
 
 // realm is this host's own realm (krb5.conf(5)); "" if it has none.
@@ -245,7 +290,7 @@ func (c *climber) realm() string {
 	if path == "" {
 		path = "/etc/krb5.conf"
 	}
-	text, err := os.ReadFile(path)
+	text, err := file.Head(path, file.MostSettings)
 	if err != nil {
 		return "" // then the server's domain names it
 	}

@@ -198,7 +198,8 @@ func TestEndings(t *testing.T) {
 		{"no greeting", "ssh", fact.Plain, hang, "greeting", "stalled "},
 		{"closed before a greeting", "ssh", fact.Plain, func(net.Conn) {}, "greeting", "closed "},
 		{"mail that refuses", "smtp", fact.StartTLS, says("554 no service\r\n"), "greeting", "done smtp"},
-		{"a database's greeting", "mysql", fact.Plain, says("\x0a\x00\x00\x00\x0a10.11.6\x00\x01\x00"), "greeting", "done mysql"},
+		{"a database's greeting", "mysql", fact.Plain, says("\x46\x00\x00\x00\x0a10.11.6\x00" + "\x01\x00\x00\x00" + "12345678" + "\x00" + "\xff\xf7" + "\x2d" + "\x02\x00" + "\xff\x81" + "\x15" + strings.Repeat("\x00", 10) + "123456789012\x00mysql_native_pass"), "greeting", "done mysql"},
+		{"a database's greeting that is cut short", "mysql", fact.Plain, says("\x0a\x00\x00\x00\x0a10.11.6\x00\x01"), "greeting", "malformed mysql"},
 		{"a database that refuses", "mysql", fact.Plain, says("\x14\x00\x00\x00\xff\x6a\x04Host not allowed\x00"), "greeting", "done mysql"},
 		{"a database that is none", "mysql", fact.Plain, says("SSH-2.0-OpenSSH_9.2\r\n"), "greeting", "malformed ssh"},
 		{"a store", "redis", fact.Plain, afterQuestion("+PONG\r\n"), "reply", "done "},
@@ -235,7 +236,11 @@ func TestEndings(t *testing.T) {
 func TestDatagrams(t *testing.T) {
 	dns := func(says string) func(net.PacketConn, net.Addr, []byte) {
 		return func(c net.PacketConn, to net.Addr, asked []byte) {
-			c.WriteTo(append(asked[:2:2], says...), to)
+			answer := append(asked[:2:2], says...)
+			if len(says) > 2 { // with the question
+				answer = append(answer, asked[12:]...)
+			}
+			c.WriteTo(answer, to)
 		}
 	}
 	clock := func(head string) func(net.PacketConn, net.Addr, []byte) {

@@ -3,6 +3,7 @@ package session
 import (
 	"bufio"
 	"context"
+	"errors"
 	"fmt"
 	"net"
 	"net/http"
@@ -13,6 +14,7 @@ import (
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/look"
+	"uakari/internal/plain"
 	"uakari/internal/wire"
 )
 
@@ -20,14 +22,25 @@ import (
 // 9110 section 9.3.6). Nothing is sent through it.
 func Through(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	t := order.Target
-	if env.Card == nil {
+	proxy := t.Path
+	if proxy == "" && env.Card != nil {
+		proxy = env.Card.Proxy
+	}
+	if proxy == "" {
 		return
 	}
-	p := fact.Through{Proxy: env.Card.Proxy}
+	p := fact.Through{Proxy: proxy}
 	place := endpoint.HostPort(strings.TrimSuffix(t.Name, "."), t.Port)
 	status, err := tunnel(ctx, env, p.Proxy, place)
-	if err != nil {
+	if errors.Is(err, errNoProxy) {
 		emit(env.Failed(order, "proxy "+p.Proxy, "could not ask the proxy", err, ""))
+		return
+	}
+	if err != nil {
+		p.Error = plain.Clean(err.Error())
+		f := env.Seen(order, fmt.Sprintf("proxy %s, asked for %s", p.Proxy, place), p.Error)
+		f.Through = &p
+		emit(f)
 		return
 	}
 	p.Status, p.Open = status, status/100 == 2
@@ -36,10 +49,12 @@ func Through(ctx context.Context, env look.Env, order fact.Order, emit look.Emit
 	emit(f)
 }
 
+var errNoProxy = errors.New("is no proxy's address")
+
 func tunnel(ctx context.Context, env look.Env, proxy, place string) (status int, err error) {
 	u, err := url.Parse(proxy)
 	if err != nil || u.Host == "" {
-		return 0, fmt.Errorf("%q is no proxy's address like http://heron:3128", proxy)
+		return 0, fmt.Errorf("%q %w like http://heron:3128", proxy, errNoProxy)
 	}
 	d := net.Dialer{Timeout: env.Patience()}
 	conn, err := d.DialContext(ctx, "tcp", u.Host)

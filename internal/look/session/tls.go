@@ -16,6 +16,7 @@ import (
 
 	"uakari/internal/fact"
 	"uakari/internal/look/trust"
+	"uakari/internal/plain"
 	"uakari/internal/wire"
 )
 
@@ -45,6 +46,8 @@ func (c *climber) handshake(ctx context.Context) bool {
 		wanted = info
 		return presented, nil // whatever authorities it names: that is to be seen
 	}
+	c.step(ctx)
+	defer c.setDeadline(ctx)
 	began := time.Now()
 	heard := &hearing{Conn: c.conn}
 	conn := tls.Client(heard, config)
@@ -67,7 +70,7 @@ func (c *climber) handshake(ctx context.Context) bool {
 	}
 	if err == nil {
 		h.Ending, h.Version, h.Cipher = fact.Done, tls.VersionName(state.Version), tls.CipherSuiteName(state.CipherSuite)
-		h.Suite, h.Speaks = state.CipherSuite, wire.Clean(state.NegotiatedProtocol)
+		h.Suite, h.Speaks = state.CipherSuite, plain.Clean(state.NegotiatedProtocol)
 	} else {
 		describe(&h, err)
 	}
@@ -80,9 +83,10 @@ func (c *climber) handshake(ctx context.Context) bool {
 	if err != nil {
 		return false
 	}
+	c.secured = &state
 	c.conn = c.conn.Over(&refusable{Conn: conn, refused: func(alert error) {
 		late, again := h, f
-		late.Ending, late.Alert, late.Error = fact.Closed, alertNumbers()[alert.Error()], wire.Clean(alert.Error())
+		late.Ending, late.Alert, late.Error = fact.Closed, alertNumbers()[alert.Error()], plain.Clean(alert.Error())
 		again.Handshake, again.Saw = &late, sawHandshake(late)+", after the handshake"
 		c.emit(again)
 	}})
@@ -149,7 +153,7 @@ func authorities(der [][]byte) []string {
 		}
 		var name pkix.Name
 		name.FillFromRDNSequence(&sequence)
-		names = append(names, wire.Clean(name.String()))
+		names = append(names, plain.Clean(name.String()))
 	}
 	return names
 }
@@ -206,7 +210,7 @@ var alertNumbers = sync.OnceValue(func() map[string]int {
 func describe(h *fact.Handshake, err error) {
 	var remote *net.OpError
 	var record tls.RecordHeaderError
-	h.Error = wire.Clean(err.Error())
+	h.Error = plain.Clean(err.Error())
 	switch {
 	case errors.As(err, &remote) && remote.Op == "remote error":
 		h.Ending, h.Alert = fact.Closed, alertNumbers()[remote.Err.Error()]

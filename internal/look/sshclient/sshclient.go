@@ -6,9 +6,9 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"path"
 	"path/filepath"
 	"strings"
+	"uakari/internal/look/file"
 )
 
 // Settings is what the user's SSH settings say for one host, by keywords in
@@ -61,8 +61,8 @@ const (
 
 // read reads one file. A file that is not there says nothing; neither does a
 // Match block, whose conditions are not understood here.
-func (s Settings) read(file, host string, depth int) {
-	f, err := os.Open(file)
+func (s Settings) read(path, host string, depth int) {
+	f, err := file.Open(path)
 	if err != nil {
 		return
 	}
@@ -81,7 +81,7 @@ func (s Settings) read(file, host string, depth int) {
 		case keyword == "include" && depth < mostSSHIncludes:
 			for _, pattern := range values {
 				if pattern = Home(pattern); !filepath.IsAbs(pattern) {
-					pattern = filepath.Join(filepath.Dir(file), pattern)
+					pattern = filepath.Join(filepath.Dir(path), pattern)
 				}
 				matches, err := filepath.Glob(pattern)
 				if err != nil {
@@ -93,7 +93,7 @@ func (s Settings) read(file, host string, depth int) {
 			}
 		case keyword == "identityfile" || len(s.values[keyword]) == 0:
 			if s.places[keyword] == "" {
-				s.places[keyword] = fmt.Sprintf("%s:%d", file, number)
+				s.places[keyword] = fmt.Sprintf("%s:%d", path, number)
 			}
 			s.values[keyword] = append(s.values[keyword], values...)
 		}
@@ -125,7 +125,7 @@ func hostMatches(patterns []string, host string) bool {
 	found := false
 	for _, p := range patterns {
 		bare, negated := strings.CutPrefix(p, "!")
-		if ok, err := path.Match(bare, host); err == nil && ok {
+		if ok, err := filepath.Match(bare, host); err == nil && ok {
 			if negated {
 				return false
 			}

@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"uakari/internal/look/file"
 
 	"github.com/pavlo-v-chernykh/keystore-go/v4"
 	"software.sslmate.com/src/go-pkcs12"
@@ -17,6 +18,9 @@ import (
 
 // MostFile bounds a file of certificates, in bytes.
 const MostFile = 8 << 20
+
+// mostFolder bounds all files of a folder, in bytes.
+const mostFolder = 4 * MostFile
 
 // usualSecrets open stores that hold nothing secret: most stores of roots are
 // made with one of them. They are tried when no secret is given.
@@ -36,7 +40,11 @@ func ReadFile(path, secret string) (Contents, error) {
 	if err != nil {
 		return Contents{}, err
 	}
-	var c Contents
+	return Read(path, text, secret)
+}
+
+// Read is ReadFile of a text that was read; path names it in errors.
+func Read(path string, text []byte, secret string) (c Contents, err error) {
 	switch {
 	case bytes.Contains(text, []byte("-----BEGIN ")):
 		c, err = readPEM(text)
@@ -84,7 +92,12 @@ func readBinary(text []byte, secret string) (Contents, error) {
 	if _, err := x509.ParseRevocationList(text); err == nil {
 		return Contents{Lists: [][]byte{text}}, nil
 	}
-	certs, err := opened(secret, func(secret string) ([][]byte, error) { return readPKCS12(text, secret) })
+	if err := checkPKCS12(text); err != nil {
+		return Contents{}, fmt.Errorf(": %w", err)
+	}
+	certs, err := opened(secret, func(secret string) ([][]byte, error) {
+		return timely(func() ([][]byte, error) { return readPKCS12(text, secret) })
+	})
 	if errors.Is(err, pkcs12.ErrIncorrectPassword) {
 		return Contents{}, errors.New(": a PKCS #12 store that this secret does not open; give it by --secret")
 	}
@@ -129,6 +142,9 @@ func raw(certs []*x509.Certificate) [][]byte {
 }
 
 func readKeyStore(text []byte, secret string) ([][]byte, error) {
+	if err := checkKeyStore(text); err != nil {
+		return nil, fmt.Errorf(": %w", err)
+	}
 	store := keystore.New(keystore.WithOrderedAliases())
 	if err := store.Load(bytes.NewReader(text), []byte(secret)); err != nil {
 		return nil, errors.New(": a Java key store that this secret does not open, or a broken one; give it by --secret")
@@ -150,18 +166,26 @@ func readKeyStore(text []byte, secret string) ([][]byte, error) {
 // passed over.
 func readFolder(path string) (Contents, error) {
 	var all Contents
+	size := 0
 	entries, err := os.ReadDir(path)
 	if err != nil {
 		return all, err
 	}
 	for _, e := range entries {
-		file := filepath.Join(path, e.Name())
-		if info, err := os.Stat(file); err != nil || info.IsDir() {
-			continue
-		}
-		c, err := ReadFile(file, "")
+		each := filepath.Join(path, e.Name())
+		text, err := file.Read(each, MostFile)
 		if errors.Is(err, fs.ErrPermission) {
 			return all, err
+		}
+		if err != nil {
+			continue // a folder, a pipe, or beyond all measure
+		}
+		c, err := Read(each, text, "")
+		if err != nil {
+			continue // no certificates
+		}
+		if size += len(text); size > mostFolder {
+			return all, fmt.Errorf("%s: more than %d bytes of certificates", path, mostFolder)
 		}
 		all.Certs, all.Lists = append(all.Certs, c.Certs...), append(all.Lists, c.Lists...)
 	}

@@ -2,10 +2,12 @@ package trust
 
 import (
 	"bytes"
+	"context"
 	"crypto/tls"
 	"fmt"
-	"os"
 	"strings"
+	"time"
+	"uakari/internal/look/file"
 
 	"software.sslmate.com/src/go-pkcs12"
 )
@@ -23,12 +25,18 @@ func ReadPresented(place, secret string) (tls.Certificate, error) {
 		return tls.Certificate{}, err
 	}
 	if !bytes.Contains(text, []byte("-----BEGIN ")) {
+		if err := checkPKCS12(text); err != nil {
+			return tls.Certificate{}, fmt.Errorf("%s: %w", path, err)
+		}
 		var c tls.Certificate
-		_, err := opened(secret, func(secret string) ([][]byte, error) {
-			key, leaf, more, err := pkcs12.DecodeChain(text, secret)
-			if err == nil {
-				c.PrivateKey, c.Certificate = key, append([][]byte{leaf.Raw}, raw(more)...)
-			}
+		_, err := opened(secret, func(secret string) (_ [][]byte, err error) {
+			c, err = timely(func() (tls.Certificate, error) {
+				key, leaf, more, err := pkcs12.DecodeChain(text, secret)
+				if err != nil {
+					return tls.Certificate{}, err
+				}
+				return tls.Certificate{PrivateKey: key, Certificate: append([][]byte{leaf.Raw}, raw(more)...)}, nil
+			})
 			return nil, err
 		})
 		if err != nil {
@@ -47,13 +55,11 @@ func ReadPresented(place, secret string) (tls.Certificate, error) {
 	return c, nil
 }
 
+// typedWait bounds how long a pipe that was named may take.
+const typedWait = 10 * time.Second
+
 func readBounded(path string) ([]byte, error) {
-	info, err := os.Stat(path)
-	if err != nil {
-		return nil, err
-	}
-	if info.Size() > MostFile {
-		return nil, fmt.Errorf("%s: %d bytes; at most %d are read", path, info.Size(), MostFile)
-	}
-	return os.ReadFile(path)
+	ctx, cancel := context.WithTimeout(context.Background(), typedWait)
+	defer cancel()
+	return file.Typed(ctx, path, MostFile)
 }

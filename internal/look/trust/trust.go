@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"uakari/internal/look/file"
 )
 
 // systemFiles is where systems keep all roots in one file.
@@ -68,8 +69,8 @@ func read(path string) (*Store, error) {
 	if path != "" {
 		return readFile(path)
 	}
-	for _, file := range systemFiles {
-		s, err := readFile(file)
+	for _, each := range systemFiles {
+		s, err := readFile(each)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
 		}
@@ -97,7 +98,7 @@ func readFile(path string) (*Store, error) {
 		}
 		return &Store{Source: path, der: c.Certs, lists: c.Lists}, err
 	}
-	text, err := os.ReadFile(path)
+	text, err := file.Read(path, MostFile)
 	if err != nil {
 		return nil, err
 	}

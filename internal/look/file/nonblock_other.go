@@ -1,0 +1,5 @@
+//go:build !unix
+
+package file
+
+const nonblock = 0
