@@ -13,25 +13,17 @@ import (
 
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
+	"uakari/internal/keep"
 	"uakari/internal/written"
 )
 
 // Format names the file format.
 const Format = "uakari.card/1"
 
-// mostBytes bounds a card file.
-const mostBytes = 1 << 20
+// MostBytes bounds a card file.
+const MostBytes = 1 << 20
 
-// Read reads a card from a file. Errors name file, line and column.
-func Read(path string) (*fact.Card, error) {
-	text, err := written.Read(path, "a card", mostBytes)
-	if err != nil {
-		return nil, err
-	}
-	return Parse(path, text)
-}
-
-// Parse reads a card from text; path names it in errors.
+// Parse reads a card from text; path names it in errors, with line and column.
 func Parse(path string, text []byte) (*fact.Card, error) {
 	var c fact.Card
 	if err := written.Decode(path, text, &c); err != nil {
@@ -69,14 +61,6 @@ var Versions = []string{"TLS 1.0", "TLS 1.1", "TLS 1.2", "TLS 1.3"}
 
 // meanings are what a setting may have to be.
 var meanings = []string{"host", "port", "address", "url", "same"}
-
-// secretive are words in keys of settings whose values are never read.
-var secretive = []string{"password", "passwd", "secret", "token", "apikey", "api_key", "api-key", "private"}
-
-// Secretive reports whether a key names a secret.
-func Secretive(key string) bool {
-	return slices.ContainsFunc(secretive, func(w string) bool { return strings.Contains(strings.ToLower(key), w) })
-}
 
 func (k *checker) check(c *fact.Card) {
 	switch {
@@ -198,7 +182,7 @@ func (k *checker) settingAt(at string, s fact.SettingAt) {
 		k.wrong(at, "expected file:, format: and key:")
 	case !slices.Contains(Formats, s.Format):
 		k.wrong(at+".format", "format %q; expected one of %s", s.Format, strings.Join(Formats, ", "))
-	case Secretive(s.Key):
+	case keep.Secretive(s.Key):
 		k.wrong(at+".key", "%q names a secret, and those are never read", s.Key)
 	}
 }

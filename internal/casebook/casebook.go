@@ -31,6 +31,11 @@ type Store interface {
 	Close(ctx context.Context, id int64, at time.Time) error
 	Get(ctx context.Context, id int64) (Case, error)
 	List(ctx context.Context) ([]Case, error)
+	// Import runs work that adds cases with all their entries: all of them are
+	// kept, or none if it fails. Those that are here already are passed over,
+	// which add says.
+	Import(ctx context.Context, work func(add func(Case) (Case, bool, error)) error) error
+	Remove(ctx context.Context, id int64) error
 	Done() error
 }
 
@@ -43,7 +48,10 @@ type Case struct {
 	First    string    `json:"first,omitempty"` // what failed first, a cause
 	Opened   time.Time `json:"opened"`
 	Closed   time.Time `json:"closed,omitzero"`
-	Entries  []Entry   `json:"entries,omitempty"`
+	// Foreign is that it came from another casebook: what it holds is data, and
+	// nothing of it is done again.
+	Foreign bool    `json:"foreign,omitempty"`
+	Entries []Entry `json:"entries,omitempty"`
 }
 
 // Kinds of entries.
@@ -124,6 +132,12 @@ var migrations = []string{
 	CREATE INDEX entries_of_case ON entries(case_id, number);
 	CREATE TRIGGER entries_stay BEFORE UPDATE OF case_id, at, kind, text, facts, temporary, undo ON entries BEGIN SELECT RAISE(ABORT, 'what was kept is never changed'); END;
 	CREATE TRIGGER entries_remain BEFORE DELETE ON entries BEGIN SELECT RAISE(ABORT, 'what was kept is never removed'); END;`,
+	// Whole cases can be removed, and nothing of one that stays.
+	`ALTER TABLE cases ADD COLUMN "foreign" INTEGER NOT NULL DEFAULT 0;
+	ALTER TABLE cases ADD COLUMN removed INTEGER NOT NULL DEFAULT 0;
+	DROP TRIGGER entries_remain;
+	CREATE TRIGGER entries_remain BEFORE DELETE ON entries WHEN (SELECT removed FROM cases WHERE id = OLD.case_id) = 0
+		BEGIN SELECT RAISE(ABORT, 'what was kept is never removed'); END;`,
 }
 
 // Book is a casebook in a file.
@@ -171,8 +185,9 @@ func (b *Book) within(ctx context.Context, work func(*sql.Tx) error) error {
 			err = tx.Commit()
 		}
 	}
+	var input inputError
 	switch {
-	case err == nil || errors.Is(err, ErrNone):
+	case err == nil || errors.Is(err, ErrNone) || errors.As(err, &input):
 		return err
 	case strings.Contains(err.Error(), "disk I/O error"):
 		return fmt.Errorf("casebook %s: it cannot be written; the disk may be full (%w)", b.path, err)
@@ -213,17 +228,61 @@ func (b *Book) Open(ctx context.Context, c Case, first Entry) (Case, error) {
 	if c.UID == "" {
 		c.UID = rand.Text()
 	}
-	err := b.within(ctx, func(tx *sql.Tx) error {
-		r, err := tx.ExecContext(ctx, "INSERT INTO cases (uid, title, endpoint, first, opened) VALUES (?, ?, ?, ?, ?)", c.UID, c.Title, c.Endpoint, c.First, stamp(c.Opened))
+	err := b.within(ctx, func(tx *sql.Tx) (err error) {
+		c.ID, err = insertCase(ctx, tx, c)
 		if err != nil {
-			return err
-		}
-		if c.ID, err = r.LastInsertId(); err != nil {
 			return err
 		}
 		return add(ctx, tx, c.ID, first)
 	})
 	return c, err
+}
+
+// insertCase adds a case without its entries, and gives its number.
+func insertCase(ctx context.Context, tx *sql.Tx, c Case) (int64, error) {
+	r, err := tx.ExecContext(ctx, `INSERT INTO cases (uid, title, endpoint, first, opened, closed, "foreign") VALUES (?, ?, ?, ?, ?, ?, ?)`,
+		c.UID, c.Title, c.Endpoint, c.First, stamp(c.Opened), stamp(c.Closed), c.Foreign)
+	if err != nil {
+		return 0, err
+	}
+	return r.LastInsertId()
+}
+
+// Import adds cases that were made elsewhere, in one transaction.
+func (b *Book) Import(ctx context.Context, work func(add func(Case) (Case, bool, error)) error) error {
+	return b.within(ctx, func(tx *sql.Tx) error {
+		return work(func(c Case) (_ Case, added bool, err error) {
+			here := 0
+			if err := tx.QueryRowContext(ctx, "SELECT count(*) FROM cases WHERE uid = ?", c.UID).Scan(&here); err != nil || here > 0 {
+				return c, false, err
+			}
+			if c.ID, err = insertCase(ctx, tx, c); err != nil {
+				return c, false, err
+			}
+			for _, e := range c.Entries {
+				if err := add(ctx, tx, c.ID, e); err != nil {
+					return c, false, err
+				}
+			}
+			return c, true, nil
+		})
+	})
+}
+
+// Remove takes a case out of the casebook, with all that was kept of it.
+func (b *Book) Remove(ctx context.Context, id int64) error {
+	return b.within(ctx, func(tx *sql.Tx) error {
+		for _, statement := range []string{"UPDATE cases SET removed = 1 WHERE id = ?", "DELETE FROM entries WHERE case_id = ?", "DELETE FROM cases WHERE id = ?"} {
+			r, err := tx.ExecContext(ctx, statement, id)
+			if err != nil {
+				return err
+			}
+			if n, err := r.RowsAffected(); err != nil || n == 0 && strings.HasPrefix(statement, "UPDATE") {
+				return errors.Join(err, ErrNone)
+			}
+		}
+		return nil
+	})
 }
 
 // Add adds an entry to a case.
@@ -275,11 +334,11 @@ func (b *Book) Close(ctx context.Context, id int64, at time.Time) error {
 	})
 }
 
-const columns = "id, uid, title, endpoint, first, opened, closed"
+const columns = `id, uid, title, endpoint, first, opened, closed, "foreign"`
 
 func scanCase(row interface{ Scan(...any) error }) (c Case, err error) {
 	var opened, closed int64
-	err = row.Scan(&c.ID, &c.UID, &c.Title, &c.Endpoint, &c.First, &opened, &closed)
+	err = row.Scan(&c.ID, &c.UID, &c.Title, &c.Endpoint, &c.First, &opened, &closed, &c.Foreign)
 	c.Opened, c.Closed = moment(opened), moment(closed)
 	return c, err
 }

@@ -137,6 +137,29 @@ func TestVersions(t *testing.T) {
 	}
 }
 
+// TestEarlier opens a file of an earlier version, with a case in it.
+func TestEarlier(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "old.db")
+	db, err := sql.Open("sqlite", path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, statement := range []string{migrations[0], "PRAGMA user_version = 1", "INSERT INTO cases (uid, title, endpoint, first, opened) VALUES ('u', 't', 'e', 'f', 1)",
+		"INSERT INTO entries (case_id, at, kind, text, temporary, undo) VALUES (1, 1, 'note', 'x', 0, '')"} {
+		if _, err := db.Exec(statement); err != nil {
+			t.Fatal(err)
+		}
+	}
+	db.Close()
+	b := book(t, path)
+	if c, err := b.Get(context.Background(), 1); err != nil || c.Foreign || len(c.Entries) != 1 {
+		t.Errorf("%+v, %v", c, err)
+	}
+	if err := b.Remove(context.Background(), 1); err != nil {
+		t.Error(err)
+	}
+}
+
 // TestSeveral lets several write at once.
 func TestSeveral(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "casebook.db")
@@ -196,7 +219,7 @@ func TestCarry(t *testing.T) {
 	}
 	open(t, from)
 	var text bytes.Buffer
-	if err := Export(ctx, from, &text); err != nil {
+	if left, err := Export(ctx, from, &text); err != nil || len(left) > 0 {
 		t.Fatal(err)
 	}
 	added, err := Import(ctx, to, "cases.jsonl", bytes.NewReader(text.Bytes()))
@@ -212,19 +235,58 @@ func TestCarry(t *testing.T) {
 		t.Errorf("%+v, %+v, %v, %v", was, got, err, err2)
 	}
 	for bad, want := range map[string]string{
-		"":                         "", // nothing in it, and nothing is imported
+		"":                         "cases.jsonl:1:1: nothing in it",
 		"nonsense\n":               "cases.jsonl:1:1: expected",
 		"{\"format\":\"other\"}\n": "cases.jsonl:1:1: expected",
 		"{\"format\":\"uakari.casebook/1\"}\n{\n":                   "cases.jsonl:2:1: not a case",
 		"{\"format\":\"uakari.casebook/1\"}\n{}\n":                  "cases.jsonl:2:1: a case has",
 		"{\"format\":\"uakari.casebook/1\"}\n{\"id\": \"seven\"}\n": "cases.jsonl:2:1: not a case",
 	} {
-		_, err := Import(ctx, to, "cases.jsonl", strings.NewReader(bad))
-		if want == "" && err != nil || want != "" && (err == nil || !strings.Contains(err.Error(), want)) {
+		if _, err := Import(ctx, to, "cases.jsonl", strings.NewReader(bad)); err == nil || !strings.HasPrefix(err.Error(), want) {
 			t.Errorf("%q: %v", bad, err)
 		}
 	}
-	if err := Export(ctx, from, &text, 77); !errors.Is(err, ErrNone) {
+	if !got.Foreign || was.Foreign {
+		t.Errorf("foreign: %v there, %v here", got.Foreign, was.Foreign)
+	}
+	// Whole or not at all, and again when it is mended.
+	other := book(t, filepath.Join(dir, "three.db"))
+	lines := strings.SplitAfter(text.String(), "\n")
+	for name, last := range map[string]string{
+		"broken": "{\n", "an empty set": strings.Replace(lines[2], `"format":"uakari.facts/1"`, `"format":""`, 1), "a trace without facts": `{"uid":"x","entries":[{"kind":"trace"}]}`,
+		"of no kind": `{"uid":"x","entries":[{"kind":"x"}]}`, "facts of nobody": strings.Replace(lines[2], `"id":"v1"`, `"id":""`, 1),
+	} {
+		if added, err := Import(ctx, other, "cases.jsonl", strings.NewReader(lines[0]+lines[1]+last)); err == nil || len(added) > 0 {
+			t.Errorf("%s: %+v, %v", name, added, err)
+		}
+		if list, err := other.List(ctx); err != nil || len(list) > 0 {
+			t.Errorf("%s: %d cases are kept, %v", name, len(list), err)
+		}
+	}
+	if added, err := Import(ctx, other, "cases.jsonl", bytes.NewReader(text.Bytes())); err != nil || len(added) != 2 {
+		t.Errorf("mended: %+v, %v", added, err)
+	}
+	// One that cannot be read blocks no others.
+	if _, err := other.db.ExecContext(ctx, "DROP TRIGGER entries_stay"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := other.db.ExecContext(ctx, "UPDATE entries SET facts = 'x' WHERE case_id = 1 AND facts IS NOT NULL"); err != nil {
+		t.Fatal(err)
+	}
+	var rest bytes.Buffer
+	if left, err := Export(ctx, other, &rest); err != nil || len(left) != 1 || strings.Count(rest.String(), "\n") != 2 {
+		t.Errorf("%v, %v, %q", left, err, rest.String())
+	}
+	if err := other.Remove(ctx, 1); err != nil {
+		t.Error(err)
+	}
+	if err := other.Remove(ctx, 1); !errors.Is(err, ErrNone) {
+		t.Errorf("removed twice: %v", err)
+	}
+	if list, err := other.List(ctx); err != nil || len(list) != 1 {
+		t.Errorf("%d cases, %v", len(list), err)
+	}
+	if _, err := Export(ctx, from, &text, 77); !errors.Is(err, ErrNone) {
 		t.Errorf("a case that is not there: %v", err)
 	}
 }

@@ -2,19 +2,21 @@ package cli
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"os"
 	"slices"
 	"strings"
+	"uakari/internal/weigh/catalogue"
 
 	"github.com/spf13/cobra"
 
 	"uakari/internal/card"
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
+	"uakari/internal/look/file"
 	"uakari/internal/tell"
-	"uakari/internal/weigh"
 )
 
 func newCard() *cobra.Command {
@@ -38,7 +40,9 @@ func newCardNew() *cobra.Command {
 --for: what runs there, its ports, unit, log and certificate files.`,
 		Args: takes(1, 1, "an ENDPOINT, or a host record"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := draft(args[0])
+			ctx, stop := interruptible(cmd)
+			defer stop()
+			c, err := draft(ctx, args[0])
 			if err != nil {
 				return err
 			}
@@ -55,13 +59,13 @@ func newCardNew() *cobra.Command {
 }
 
 // draft is what is known of an application before anybody described it.
-func draft(from string) (fact.Card, error) {
+func draft(ctx context.Context, from string) (fact.Card, error) {
 	c := fact.Card{Format: card.Format}
 	input := from
 	var programs []fact.Program
 	var listeners []fact.Listener
 	if isFile(from) {
-		text, err := readKept(from)
+		text, err := file.Typed(ctx, from, file.MostKept)
 		if err != nil {
 			return c, err
 		}
@@ -128,14 +132,16 @@ Exit status: 0 they are well, 2 one is not.`,
 		ValidArgsFunction: yamlFiles,
 		Args:              takes(1, manyArgs, "card files"),
 		RunE: func(cmd *cobra.Command, args []string) error {
+			ctx, stop := interruptible(cmd)
+			defer stop()
 			var b bytes.Buffer
 			for _, path := range args {
-				c, err := card.Read(path)
+				c, err := new(seeing).readCard(ctx, path)
 				if err != nil {
 					return err
 				}
 				for i, r := range c.Reasons {
-					if _, known := weigh.Explain(r.Cause); !known {
+					if _, known := catalogue.Explain(r.Cause); !known {
 						return fmt.Errorf("%s: reasons: entry %d: there is no cause %q; see: uakari explain", path, i+1, r.Cause)
 					}
 				}
@@ -153,11 +159,13 @@ func newCardShow() *cobra.Command {
 		Short: "the card as a page that one can pin to the wall",
 		Args:  takes(1, 1, "a card file"), ValidArgsFunction: yamlFiles,
 		RunE: func(cmd *cobra.Command, args []string) error {
+			ctx, stop := interruptible(cmd)
+			defer stop()
 			on, err := colour(color, cmd.OutOrStdout())
 			if err != nil {
 				return err
 			}
-			c, err := card.Read(args[0])
+			c, err := new(seeing).readCard(ctx, args[0])
 			if errors.Is(err, os.ErrNotExist) {
 				return fmt.Errorf("%s: there is no such card; write one with: uakari card new ENDPOINT -o %s", args[0], args[0])
 			}

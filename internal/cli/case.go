@@ -14,6 +14,7 @@ import (
 
 	"uakari/internal/casebook"
 	"uakari/internal/fact"
+	"uakari/internal/plain"
 	"uakari/internal/tell"
 	"uakari/internal/trail"
 	"uakari/internal/weigh"
@@ -30,20 +31,20 @@ closes it when it works and no temporary change stands.
 The casebook is one file, in the state folder or where UAKARI_CASEBOOK says. If
 that is set, every trace is kept.`,
 	}
-	cmd.AddCommand(newCaseList(), newCaseShow(), newCaseNote(), newCaseChange(), newCaseClose(), newCaseExport(), newCaseImport())
+	cmd.AddCommand(newCaseList(), newCaseShow(), newCaseNote(), newCaseChange(), newCaseClose(), newCaseRemove(), newCaseExport(), newCaseImport())
 	return cmd
 }
 
 // caseNumbers completes the numbers of cases.
-func caseNumbers(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+func caseNumbers(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
 	if len(args) > 0 {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
 	var numbers []string
-	err := withBook(func(ctx context.Context, b casebook.Store) error {
+	err := withBook(cmd, func(ctx context.Context, b casebook.Store) error {
 		list, err := b.List(ctx)
 		for _, c := range list {
-			numbers = append(numbers, fmt.Sprintf("%d\t%s", c.ID, printable(c.Title)))
+			numbers = append(numbers, fmt.Sprintf("%d\t%s", c.ID, plain.Printable(c.Title)))
 		}
 		return err
 	})
@@ -54,12 +55,12 @@ func caseNumbers(_ *cobra.Command, args []string, _ string) ([]string, cobra.She
 }
 
 // withBook opens the user's casebook for one command.
-func withBook(do func(ctx context.Context, b casebook.Store) error) error {
+func withBook(cmd *cobra.Command, do func(ctx context.Context, b casebook.Store) error) error {
 	path, err := casebook.Path()
 	if err != nil {
 		return err
 	}
-	ctx, stop := interruptible()
+	ctx, stop := interruptible(cmd)
 	defer stop()
 	b, err := casebook.Open(ctx, path)
 	if err != nil {
@@ -90,20 +91,15 @@ func getCase(ctx context.Context, b casebook.Store, text string) (casebook.Case,
 	return c, err
 }
 
-// tracesOf is the traces of a case, of which there is at least one.
-func tracesOf(number string) ([]casebook.Entry, error) {
-	var traces []casebook.Entry
-	err := withBook(func(ctx context.Context, b casebook.Store) error {
-		c, err := getCase(ctx, b, number)
-		if err != nil {
-			return err
+// tracedCase is a case that has a trace.
+func tracedCase(cmd *cobra.Command, number string) (c casebook.Case, err error) {
+	err = withBook(cmd, func(ctx context.Context, b casebook.Store) error {
+		if c, err = getCase(ctx, b, number); err == nil && len(c.Traces()) == 0 {
+			err = fmt.Errorf("case %d has no trace", c.ID)
 		}
-		if traces = c.Traces(); len(traces) == 0 {
-			return fmt.Errorf("case %d has no trace", c.ID)
-		}
-		return nil
+		return err
 	})
-	return traces, err
+	return c, err
 }
 
 func newCaseList() *cobra.Command {
@@ -116,7 +112,7 @@ func newCaseList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return withBook(func(ctx context.Context, b casebook.Store) error {
+			return withBook(cmd, func(ctx context.Context, b casebook.Store) error {
 				list, err := b.List(ctx)
 				if err != nil {
 					return err
@@ -147,7 +143,7 @@ func newCaseShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return withBook(func(ctx context.Context, b casebook.Store) error {
+			return withBook(cmd, func(ctx context.Context, b casebook.Store) error {
 				c, err := getCase(ctx, b, args[0])
 				if err != nil {
 					return err
@@ -174,7 +170,7 @@ func newCaseNote() *cobra.Command {
 	return &cobra.Command{
 		Use: "note CASE TEXT", ValidArgsFunction: caseNumbers, Short: "add a remark", Args: takes(2, 2, "the number of a CASE, and a TEXT in quotes"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return withBook(func(ctx context.Context, b casebook.Store) error {
+			return withBook(cmd, func(ctx context.Context, b casebook.Store) error {
 				c, err := getCase(ctx, b, args[0])
 				if err != nil {
 					return err
@@ -198,7 +194,7 @@ last trace (--remedy 1). A temporary change keeps the case open until it is
 marked as undone (--undone with its number, which uakari case show tells).`,
 		Args: takes(1, 2, "the number of a CASE, and a TEXT in quotes"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return withBook(func(ctx context.Context, b casebook.Store) error {
+			return withBook(cmd, func(ctx context.Context, b casebook.Store) error {
 				c, err := getCase(ctx, b, args[0])
 				if err != nil {
 					return err
@@ -264,15 +260,39 @@ func newCaseClose() *cobra.Command {
 	return &cobra.Command{
 		Use: "close CASE", ValidArgsFunction: caseNumbers, Short: "close a case without confirming it", Args: takes(1, 1, "the number of a CASE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return withBook(func(ctx context.Context, b casebook.Store) error {
+			return withBook(cmd, func(ctx context.Context, b casebook.Store) error {
 				c, err := getCase(ctx, b, args[0])
 				if err != nil {
 					return err
 				}
 				if standing := c.Standing(); len(standing) > 0 {
-					return fmt.Errorf("case %d stays open: the temporary change %d stands (%s); undo it, then: uakari case change %d --undone %d", c.ID, standing[0].Number, printable(standing[0].Text), c.ID, standing[0].Number)
+					return fmt.Errorf("case %d stays open: the temporary change %d stands (%s); undo it, then: uakari case change %d --undone %d", c.ID, standing[0].Number, plain.Printable(standing[0].Text), c.ID, standing[0].Number)
 				}
 				return b.Close(ctx, c.ID, time.Now())
+			})
+		},
+	}
+}
+
+func newCaseRemove() *cobra.Command {
+	return &cobra.Command{
+		Use: "remove CASE", ValidArgsFunction: caseNumbers, Short: "remove a case, with all that was kept of it", Args: takes(1, 1, "the number of a CASE"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return withBook(cmd, func(ctx context.Context, b casebook.Store) error {
+				id, err := caseID(args[0])
+				if err != nil {
+					return err
+				}
+				// One that cannot be read may be removed all the same.
+				if c, err := b.Get(ctx, id); err == nil && len(c.Standing()) > 0 {
+					return fmt.Errorf("case %d stays: the temporary change %d stands (%s)", id, c.Standing()[0].Number, plain.Printable(c.Standing()[0].Text))
+				}
+				if err := b.Remove(ctx, id); errors.Is(err, casebook.ErrNone) {
+					return fmt.Errorf("there is no case %d; see: uakari case list", id)
+				} else if err != nil {
+					return err
+				}
+				return write(cmd, "", fmt.Appendf(nil, "case %d is removed\n", id))
 			})
 		},
 	}
@@ -283,7 +303,7 @@ func newCaseExport() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "export [CASE…]", ValidArgsFunction: caseNumbers, Short: "write cases, to be imported elsewhere", Args: takes(0, manyArgs, "numbers of cases"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return withBook(func(ctx context.Context, b casebook.Store) error {
+			return withBook(cmd, func(ctx context.Context, b casebook.Store) error {
 				var ids []int64
 				for _, arg := range args {
 					c, err := getCase(ctx, b, arg)
@@ -293,8 +313,12 @@ func newCaseExport() *cobra.Command {
 					ids = append(ids, c.ID)
 				}
 				var text strings.Builder
-				if err := casebook.Export(ctx, b, &text, ids...); err != nil {
+				left, err := casebook.Export(ctx, b, &text, ids...)
+				if err != nil {
 					return err
+				}
+				for _, each := range left {
+					fmt.Fprintln(cmd.ErrOrStderr(), "uakari: "+plain.Printable(each.Error()))
 				}
 				return write(cmd, file, []byte(text.String()))
 			})
@@ -308,7 +332,7 @@ func newCaseImport() *cobra.Command {
 	return &cobra.Command{
 		Use: "import FILE", Short: "take over cases that were exported elsewhere", Args: takes(1, 1, "a file that uakari case export wrote, or -"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return withBook(func(ctx context.Context, b casebook.Store) error {
+			return withBook(cmd, func(ctx context.Context, b casebook.Store) error {
 				in := io.Reader(cmd.InOrStdin())
 				if args[0] != "-" {
 					f, err := os.Open(args[0])
@@ -318,9 +342,15 @@ func newCaseImport() *cobra.Command {
 					defer f.Close()
 					in = f
 				}
+				// What hangs is left: closing ends the reading, if anything does.
+				defer context.AfterFunc(ctx, func() {
+					if c, ok := in.(io.Closer); ok {
+						c.Close()
+					}
+				})()
 				added, err := casebook.Import(ctx, b, args[0], in)
 				for _, c := range added {
-					fmt.Fprintf(cmd.OutOrStdout(), "case %d: %s\n", c.ID, printable(c.Title))
+					fmt.Fprintf(cmd.OutOrStdout(), "case %d: %s\n", c.ID, plain.Printable(c.Title))
 				}
 				if err == nil && len(added) == 0 {
 					fmt.Fprintln(cmd.OutOrStdout(), "all of them are here already")
@@ -333,9 +363,9 @@ func newCaseImport() *cobra.Command {
 
 // keep keeps a trace in a case: a new one, the one with a number, or, of those
 // that are kept without being asked, the open one for the same endpoint.
-func keep(which string, set fact.Set, judged trail.Trail) (id int64, err error) {
+func keep(cmd *cobra.Command, which string, set fact.Set, judged trail.Trail) (id int64, err error) {
 	entry := casebook.Entry{At: set.Ended, Kind: casebook.Trace, Text: tell.Short(judged), Set: &set}
-	err = withBook(func(ctx context.Context, b casebook.Store) error {
+	err = withBook(cmd, func(ctx context.Context, b casebook.Store) error {
 		switch {
 		case which == "":
 			list, err := b.List(ctx)

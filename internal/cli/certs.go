@@ -54,26 +54,27 @@ func (f *traceFlags) certs(cmd *cobra.Command, args, names []string) error {
 	if err := f.check(); err != nil {
 		return err
 	}
+	ctx, stop := interruptible(cmd)
+	defer stop()
 	var set fact.Set
 	if isFile(args[0]) || strings.HasPrefix(args[0], "/") || strings.HasPrefix(args[0], ".") {
-		set, err = f.certFiles(args, names)
+		set, err = f.certFiles(ctx, args, names)
 	} else {
 		if len(args) > 1 {
 			return fmt.Errorf("certs: one ENDPOINT at a time, or files; found %d", len(args))
 		}
-		set, err = f.certEndpoint(cmd, args[0], names)
+		set, err = f.certEndpoint(ctx, cmd, args[0], names)
 	}
 	if err != nil {
 		return err
-	}
-	if set.Incomplete == "interrupted" {
-		return exit(exitInterrupted)
 	}
 	c := weigh.Certificates(set, names)
 	if err := told(cmd, f.json, c, func() string { return tell.Certs(c, on) }); err != nil {
 		return err
 	}
 	switch {
+	case set.Incomplete == "interrupted":
+		return exit(exitInterrupted)
 	case len(c.Problems) > 0:
 		return exit(exitFault)
 	case len(c.Chain) == 0:
@@ -88,8 +89,8 @@ func isFile(path string) bool {
 }
 
 // certEndpoint looks at what an endpoint serves.
-func (f *traceFlags) certEndpoint(cmd *cobra.Command, input string, names []string) (fact.Set, error) {
-	ask, env, err := f.ask(input)
+func (f *traceFlags) certEndpoint(ctx context.Context, cmd *cobra.Command, input string, names []string) (fact.Set, error) {
+	ask, env, err := f.ask(ctx, input)
 	if err != nil {
 		return fact.Set{}, err
 	}
@@ -100,7 +101,7 @@ func (f *traceFlags) certEndpoint(cmd *cobra.Command, input string, names []stri
 		ask.Card.Aliases = append(ask.Card.Aliases, names...)
 	}
 	var set fact.Set
-	err = f.look(cmd, env, []fact.Order{{Look: fact.LookAddresses}}, func(ctx context.Context, at []trace.Vantage, watch func(trace.Event)) {
+	err = f.look(ctx, cmd, env, []fact.Order{{Look: fact.LookAddresses}}, func(ctx context.Context, at []trace.Vantage, watch func(trace.Event)) {
 		set, _ = trace.Run(ctx, ask, at, watch)
 	})
 	return set, err
@@ -108,14 +109,18 @@ func (f *traceFlags) certEndpoint(cmd *cobra.Command, input string, names []stri
 
 // certFiles makes facts of files, as if a server had shown them to a client
 // of this host.
-func (f *traceFlags) certFiles(paths, names []string) (fact.Set, error) {
-	secret, err := readSecret(f.secret, f.secret != "")
+func (f *traceFlags) certFiles(ctx context.Context, paths, names []string) (fact.Set, error) {
+	secret, err := f.readSecret(ctx, true)
 	if err != nil {
 		return fact.Set{}, err
 	}
 	var chain [][]byte
 	for _, path := range paths {
-		c, err := trust.ReadFile(path, secret)
+		text, err := f.read(ctx, path, trust.MostFile)
+		if err != nil {
+			return fact.Set{}, err
+		}
+		c, err := trust.Read(path, text, secret)
 		if err != nil {
 			return fact.Set{}, err
 		}

@@ -3,18 +3,13 @@
 package cli
 
 import (
-	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
-	"os"
-	"os/signal"
-	"runtime/debug"
-	"syscall"
 
 	"github.com/spf13/cobra"
 
+	"uakari/internal/plain"
 	"uakari/internal/trail"
 )
 
@@ -37,19 +32,6 @@ var statuses = map[trail.Outcome]exit{
 	trail.OutcomeClear: exitClear, trail.OutcomeFault: exitFault, trail.OutcomeUnsure: exitUnsure,
 }
 
-// Main runs the program and returns its exit status.
-func Main(args []string, stdout, stderr io.Writer) int {
-	// The version is asked for by scripts, often: it needs no command tree.
-	if len(args) == 1 && args[0] == "version" && tellVersion(stdout) == nil {
-		return exitClear
-	}
-	root := newRoot()
-	root.SetArgs(args)
-	root.SetOut(stdout)
-	root.SetErr(stderr)
-	return ended(root.Execute(), stderr)
-}
-
 // ended is the exit status of an error. One that is more than a status is told,
 // also where it comes together with a status.
 func ended(err error, stderr io.Writer) int {
@@ -67,7 +49,7 @@ func ended(err error, stderr io.Writer) int {
 				status = only
 			}
 		default:
-			fmt.Fprintln(stderr, "uakari: "+printable(each.Error()))
+			fmt.Fprintln(stderr, "uakari: "+plain.Printable(each.Error()))
 			status = exitUsage
 		}
 	}
@@ -116,34 +98,4 @@ func takes(least, most int, what string) cobra.PositionalArgs {
 		}
 		return nil
 	}
-}
-
-// interruptible is a context that ends at Ctrl-C or when the program is told
-// to end. Commands that are done in a moment go without: listening for
-// signals costs as much as starting.
-func interruptible() (context.Context, context.CancelFunc) {
-	debug.SetGCPercent(400) // a run is short: memory is cheaper than time
-	return signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-}
-
-// told writes a judgement as JSON, or as text.
-func told(cmd *cobra.Command, asJSON bool, judged any, text func() string) error {
-	if !asJSON {
-		return write(cmd, "", []byte(text()))
-	}
-	b, err := json.MarshalIndent(judged, "", "  ")
-	if err != nil {
-		return err
-	}
-	return write(cmd, "", append(b, '\n'))
-}
-
-// write writes a command's output to standard output, or to the file that -o
-// names.
-func write(cmd *cobra.Command, file string, text []byte) error {
-	if file == "" {
-		_, err := cmd.OutOrStdout().Write(text)
-		return err
-	}
-	return os.WriteFile(file, text, 0o600)
 }

@@ -3,13 +3,15 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"reflect"
 	"strings"
 	"testing"
 	"time"
+	"uakari/internal/casebook"
+	"uakari/internal/fact"
+	"uakari/internal/plain"
 
 	"github.com/spf13/cobra"
-
-	"uakari/internal/weigh"
 )
 
 // TestEnded is errors, statuses, and both at once.
@@ -26,7 +28,7 @@ func TestEnded(t *testing.T) {
 		"both":                 {errors.Join(exit(exitFault), no), 2, "uakari: no room\n"},
 		"both, the other way":  {errors.Join(no, exit(exitFault)), 2, "uakari: no room\n"},
 		"a status and nothing": {errors.Join(exit(exitUnsure), nil), 3, ""},
-		"a hostile one":        {errors.New("x\x1b[2J\ny"), 2, "uakari: x.[2J y\n"},
+		"a hostile one":        {errors.New("x\x1b[2J\ny"), 2, "uakari: x<U+001B>[2J y\n"},
 	} {
 		var out strings.Builder
 		if got := ended(c.err, &out); got != c.status || out.String() != c.says {
@@ -85,7 +87,7 @@ func TestShellWords(t *testing.T) {
 		`--hosts '/tmp/a b/hosts' x`:       "--hosts|/tmp/a b/hosts|x",
 		`'it'\''s' ''`:                     "it's|",
 		"":                                 "",
-		weigh.ShellWord("a'b \\ c") + " d": "a'b \\ c|d",
+		plain.ShellWord("a'b \\ c") + " d": "a'b \\ c|d",
 	} {
 		words, err := shellWords(command)
 		if got := strings.Join(words, "|"); err != nil || got != want {
@@ -106,8 +108,35 @@ func TestInherit(t *testing.T) {
 	if err := cmd.ParseFlags([]string{"--hosts", "new"}); err != nil {
 		t.Fatal(err)
 	}
-	err := now.inherit(cmd, "uakari trace --at root@heron --at client=ana@gauge-07 --trust '/a b' --hosts old --resolver 10.20.0.2 --only rules --lend --deadline 5s https://tidebook.varzea.example/")
+	var own kept
+	own.set.Ask.Command = "uakari trace --at root@heron --at client=ana@gauge-07 --trust '/a b' --hosts old --resolver 10.20.0.2 --only rules --lend --deadline 5s https://tidebook.varzea.example/"
+	err := now.inherit(cmd, own)
 	if err != nil || strings.Join(now.at, " ") != "root@heron client=ana@gauge-07" || now.trust != "/a b" || now.hosts != "new" || !now.lend || now.deadline == 5*time.Second || len(now.resolvers) != 1 {
 		t.Errorf("%+v, %v", now, err)
+	}
+}
+
+// TestForeign takes over nothing of a run that came from elsewhere.
+func TestForeign(t *testing.T) {
+	var now seeing
+	cmd := &cobra.Command{}
+	now.addFlags(cmd)
+	now.addFar(cmd)
+	cmd.SetErr(&strings.Builder{})
+	if err := cmd.ParseFlags(nil); err != nil {
+		t.Fatal(err)
+	}
+	before := now
+	set := fact.Set{Ask: fact.Ask{Endpoint: fact.Endpoint{Input: "https://x'; rm -rf /"}, Command: "uakari trace --at root@heron --secret file:/etc/shadow --user root --identity /root/.ssh/id_rsa --as-root --lend https://x/"}}
+	for _, from := range []kept{{disarmed(set), true}, keptOf(casebook.Case{Foreign: true}, set)} {
+		if err := now.inherit(cmd, from); err != nil || !reflect.DeepEqual(now, before) {
+			t.Errorf("%+v, %v", now, err)
+		}
+		if from.set.Ask.Command != `uakari trace 'https://x'\''; rm -rf /'` {
+			t.Errorf("its command: %s", from.set.Ask.Command)
+		}
+	}
+	if own := keptOf(casebook.Case{}, set); own.foreign || own.set.Ask.Command != set.Ask.Command {
+		t.Errorf("%+v", own)
 	}
 }

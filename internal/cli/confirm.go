@@ -11,6 +11,7 @@ import (
 	"uakari/internal/casebook"
 	"uakari/internal/fact"
 	"uakari/internal/look"
+	"uakari/internal/plain"
 	"uakari/internal/tell"
 	"uakari/internal/trace"
 	"uakari/internal/trail"
@@ -72,27 +73,17 @@ func (f *confirmFlags) confirm(cmd *cobra.Command, path string) error {
 	if err != nil {
 		return err
 	}
-	kept, err := failing(path)
-	if err != nil {
-		return err
-	}
-	before, _ := weigh.Weigh(kept)
-	if err := f.inherit(cmd, kept.Ask.Command); err != nil {
-		return err
-	}
-	_, env, err := f.ask(kept.Ask.Endpoint.Input)
-	if err != nil {
-		return err
-	}
-	// What was asked then is asked now; the flags say only how to look.
-	ask := kept.Ask
-	ask.Only = nil // the whole ladder, whatever was asked for then
-	env.Resolvers, env.Unit = ask.Resolvers, ask.Unit
-	if ask.Card != nil {
-		env.Card = ask.Card
-	}
-	ctx, stop := interruptible()
+	ctx, stop := interruptible(cmd)
 	defer stop()
+	was, err := f.failing(ctx, cmd, path)
+	if err != nil {
+		return err
+	}
+	before, _ := weigh.Weigh(was.set)
+	ask, env, err := f.again(ctx, cmd, was)
+	if err != nil {
+		return err
+	}
 	until := time.Now().Add(f.within)
 	var now trail.Trail
 	var seen fact.Set
@@ -119,16 +110,16 @@ func (f *confirmFlags) confirm(cmd *cobra.Command, path string) error {
 			if pause = betweenWaits; time.Now().Add(pause).After(until) {
 				break
 			}
-			fmt.Fprintf(cmd.ErrOrStderr(), "uakari: not yet (%s)%s; waiting, %s left\n", printable(tell.Short(now)), tell.Keeps(seen), time.Until(until).Round(time.Second))
+			fmt.Fprintf(cmd.ErrOrStderr(), "uakari: not yet (%s)%s; waiting, %s left\n", plain.Printable(tell.Short(now)), tell.Keeps(seen), time.Until(until).Round(time.Second))
 		}
 		if !sleep(ctx, pause) {
 			now.Incomplete = "interrupted"
 			break
 		}
 	}
-	closing := tell.Closing{Differs: weigh.Differences(kept, seen)}
+	closing := tell.Closing{Differs: weigh.Differences(was.set, seen)}
 	if id, err := caseID(path); err == nil && !isFile(path) {
-		if closing, err = concluded(id, seen, now, good == f.times, closing); err != nil {
+		if closing, err = concluded(cmd, id, seen, now, good == f.times, closing); err != nil {
 			return err
 		}
 	}
@@ -148,30 +139,34 @@ func (f *confirmFlags) confirm(cmd *cobra.Command, path string) error {
 	return nil
 }
 
-// failing is the facts to compare with: those of a file, or of the last trace
-// of a case that failed.
-func failing(where string) (fact.Set, error) {
-	if _, err := caseID(where); err != nil || isFile(where) {
-		return keptSet(where)
+// again is what was asked then, and how to look now. Of a run that came from
+// elsewhere only the endpoint is taken over, and the rules that were given with
+// it; the flags say the rest.
+func (f *confirmFlags) again(ctx context.Context, cmd *cobra.Command, was kept) (fact.Ask, look.Env, error) {
+	if err := f.inherit(cmd, was); err != nil {
+		return fact.Ask{}, look.Env{}, err
 	}
-	traces, err := tracesOf(where)
+	now, env, err := f.ask(ctx, was.set.Ask.Endpoint.Input)
 	if err != nil {
-		return fact.Set{}, err
+		return fact.Ask{}, env, err
 	}
-	set := *traces[0].Set
-	for _, e := range traces {
-		if judged, _ := weigh.Weigh(*e.Set); bothWays(judged) != trail.OutcomeClear {
-			set = *e.Set
-		}
+	ask := was.set.Ask
+	ask.Only = nil // the whole ladder, whatever was asked for then
+	ask.Endpoint = now.Endpoint
+	if was.foreign {
+		ask.Account, ask.Card, ask.Unit = now.Account, now.Card, now.Unit
+	} else if ask.Card != nil {
+		env.Card = ask.Card
 	}
-	return set, nil
+	env.Resolvers, env.Unit = ask.Resolvers, ask.Unit
+	return ask, env, nil
 }
 
 // concluded keeps what was seen now in the case, and closes it if it works and
 // no temporary change stands.
-func concluded(id int64, seen fact.Set, now trail.Trail, works bool, closing tell.Closing) (tell.Closing, error) {
+func concluded(cmd *cobra.Command, id int64, seen fact.Set, now trail.Trail, works bool, closing tell.Closing) (tell.Closing, error) {
 	closing.Case = id
-	err := withBook(func(ctx context.Context, b casebook.Store) error {
+	err := withBook(cmd, func(ctx context.Context, b casebook.Store) error {
 		if err := b.Add(ctx, id, casebook.Entry{At: seen.Ended, Kind: casebook.Trace, Text: tell.Short(now), Set: &seen}); err != nil {
 			return err
 		}
@@ -191,7 +186,7 @@ func concluded(id int64, seen fact.Set, now trail.Trail, works bool, closing tel
 
 // once traces once more.
 func (f *confirmFlags) once(ctx context.Context, cmd *cobra.Command, ask fact.Ask, env look.Env) (fact.Set, trail.Trail, error) {
-	ctx, cancel := context.WithTimeout(ctx, f.deadline)
+	ctx, cancel := until(ctx, cmd, f.deadline)
 	defer cancel()
 	at, done, err := f.vantages(ctx, env, weigh.First(ask.Endpoint))
 	defer done()

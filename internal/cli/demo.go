@@ -81,7 +81,7 @@ func (f *demoFlags) run(cmd *cobra.Command, args []string) error {
 	if err != nil {
 		return err
 	}
-	ctx, stop := interruptible()
+	ctx, stop := interruptible(cmd)
 	defer stop()
 	if f.stay != "" {
 		return stay(ctx, out, f.stay, chapters)
@@ -245,7 +245,7 @@ func traceChapter(ctx context.Context, world *demo.World, c demo.Chapter, input,
 	defer cancel()
 	env := look.Env{Wait: 2 * time.Second, Resolvers: []netip.AddrPort{world.Resolver()}, HostsFile: hosts, Trust: world.Trust(), Card: card}
 	if c.Secret != "" {
-		if env.Secret, err = readSecret("file:"+filepath.Join(world.Dir, c.Secret), true); err != nil {
+		if env.Secret, err = (&seeing{secret: "file:" + filepath.Join(world.Dir, c.Secret)}).readSecret(ctx, true); err != nil {
 			return fact.Set{}, trail.Trail{}, err
 		}
 	}

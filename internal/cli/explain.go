@@ -3,11 +3,11 @@ package cli
 import (
 	"fmt"
 	"strings"
+	"uakari/internal/weigh/catalogue"
 
 	"github.com/spf13/cobra"
 
 	"uakari/internal/tell"
-	"uakari/internal/weigh"
 )
 
 func newExplain() *cobra.Command {
@@ -18,7 +18,7 @@ func newExplain() *cobra.Command {
 		Long:  "Tell of one cause, as in: uakari explain ports/loopback-only. Without a cause, list all.",
 		Args:  takes(0, 1, "one CAUSE"),
 		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
-			return weigh.CauseIDs(), cobra.ShellCompDirectiveNoFileComp
+			return catalogue.CauseIDs(), cobra.ShellCompDirectiveNoFileComp
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
 			on, err := colour(color, cmd.OutOrStdout())
@@ -28,7 +28,7 @@ func newExplain() *cobra.Command {
 			if len(args) == 0 {
 				return write(cmd, "", []byte(listCauses()))
 			}
-			e, ok := weigh.Explain(args[0])
+			e, ok := catalogue.Explain(args[0])
 			if !ok {
 				return fmt.Errorf("explain %q: no such cause%s; uakari explain lists them all", args[0], near(args[0]))
 			}
@@ -42,13 +42,13 @@ func newExplain() *cobra.Command {
 func listCauses() string {
 	var b strings.Builder
 	last := ""
-	for _, id := range weigh.CauseIDs() {
+	for _, id := range catalogue.CauseIDs() {
 		rung, _, _ := strings.Cut(id, "/")
 		if last != "" && rung != last {
 			b.WriteByte('\n')
 		}
 		last = rung
-		e, _ := weigh.Explain(id)
+		e, _ := catalogue.Explain(id)
 		fmt.Fprintf(&b, "%-28s %s\n", id, e.Title)
 	}
 	return b.String()
@@ -57,7 +57,7 @@ func listCauses() string {
 // near suggests causes that share a word with what was typed.
 func near(typed string) string {
 	var list []string
-	for _, id := range weigh.CauseIDs() {
+	for _, id := range catalogue.CauseIDs() {
 		_, name, _ := strings.Cut(id, "/")
 		_, want, ok := strings.Cut(typed, "/")
 		if !ok {

@@ -12,10 +12,17 @@ import (
 
 // inherited are the flags of a kept trace that say how to look: from where, by
 // whose trust, as whom. What is given anew goes first.
-var inherited = []string{"at", "record", "lend", "as-root", "identity", "certificate", "secret", "user", "resolver", "trust", "hosts", "unit", "wait", "sheet"}
+var inherited = []string{"at", "record", "lend", "as-root", "identity", "certificate", "secret", "user", "in-the-clear", "resolver", "trust", "hosts", "unit", "wait", "sheet"}
 
-// inherit takes over how a kept trace looked from its command line.
-func (s *seeing) inherit(cmd *cobra.Command, command string) error {
+// inherit takes over how a kept trace looked from its command line, if this
+// user's own casebook kept it. Of another it says what to give again.
+func (s *seeing) inherit(cmd *cobra.Command, from kept) error {
+	if from.foreign {
+		fmt.Fprintln(cmd.ErrOrStderr(), "uakari: this was not kept in your own casebook: only its endpoint is taken over. "+
+			"Give again what it needs: --card, --trust, --user with --secret, --at, --record, --unit")
+		return nil
+	}
+	command := from.set.Ask.Command
 	words, err := shellWords(command)
 	if err != nil {
 		return fmt.Errorf("the kept command (%s): %w", command, err)
@@ -44,7 +51,7 @@ func (s *seeing) inherit(cmd *cobra.Command, command string) error {
 var errQuote = errors.New("a quote that does not end")
 
 // shellWords splits a command as a POSIX shell would that knows no more than
-// quotes: what [weigh.ShellWord] wrote.
+// quotes: what [plain.ShellWord] wrote.
 func shellWords(command string) ([]string, error) {
 	var words []string
 	var word strings.Builder

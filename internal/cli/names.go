@@ -54,7 +54,9 @@ func (f *traceFlags) names(cmd *cobra.Command, input string, authority bool) err
 	if _, literal := endpoint.Literal(e.Host); literal {
 		return fmt.Errorf("names %q: this is an address; expected a name", input)
 	}
-	env, err := f.env()
+	ctx, stop := interruptible(cmd)
+	defer stop()
+	env, err := f.env(ctx)
 	if err != nil {
 		return err
 	}
@@ -66,8 +68,8 @@ func (f *traceFlags) names(cmd *cobra.Command, input string, authority bool) err
 	var services []tell.ServiceView
 	var unseen []string
 	var wg sync.WaitGroup
-	interrupted := false
-	err = f.look(cmd, env, []fact.Order{{Look: fact.LookAddresses}}, func(ctx context.Context, at []trace.Vantage, watch func(trace.Event)) {
+	cut := false
+	err = f.look(ctx, cmd, env, []fact.Order{{Look: fact.LookAddresses}}, func(ctx context.Context, at []trace.Vantage, watch func(trace.Event)) {
 		if record := serviceRecord(e); record != "" {
 			wg.Go(func() { services, unseen = servicesFrom(ctx, at[0], record, watch) })
 		}
@@ -78,18 +80,17 @@ func (f *traceFlags) names(cmd *cobra.Command, input string, authority bool) err
 		wg.Wait()
 		views.Unseen = append(views.Unseen, unseen...)
 		views.Services, views.Unicode = services, endpoint.Unicode(e.Host)
-		interrupted = errors.Is(ctx.Err(), context.Canceled)
+		cut = errors.Is(ctx.Err(), context.Canceled)
 	})
 	if err != nil {
 		return err
-	}
-	if interrupted {
-		return exit(exitInterrupted)
 	}
 	if err := told(cmd, f.json, views, func() string { return tell.Names(views, on) }); err != nil {
 		return err
 	}
 	switch {
+	case cut:
+		return exit(exitInterrupted)
 	case !views.Answered():
 		return exit(exitUnsure)
 	case len(views.Gives) == 0 && !slices.ContainsFunc(views.Services, tell.ServiceView.Works):

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"net"
@@ -16,6 +15,7 @@ import (
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/look"
+	"uakari/internal/plain"
 	"uakari/internal/tell"
 	"uakari/internal/wire"
 )
@@ -67,7 +67,7 @@ func (f *portsFlags) run(cmd *cobra.Command, port uint16) error {
 	if err != nil {
 		return err
 	}
-	ctx, stop := interruptible()
+	ctx, stop := interruptible(cmd)
 	defer stop()
 	orders := []fact.Order{{Look: fact.LookListeners}}
 	if port != 0 {
@@ -91,8 +91,7 @@ func (f *portsFlags) run(cmd *cobra.Command, port uint16) error {
 	var text []byte
 	switch {
 	case f.json:
-		text, err = json.Marshal(portList{"uakari.ports/1", hostname(), list.All, list.Hidden})
-		text = append(text, '\n')
+		text, err = plain.JSON(portList{"uakari.ports/1", hostname(), list.All, list.Hidden}, "")
 	case port != 0:
 		text = []byte(tell.Port(port, list.All, usualFor(port), localRange(facts)))
 	default:
@@ -123,18 +122,18 @@ func (f *portsFlags) mapped(cmd *cobra.Command) error {
 	if wire.Mappers[e.Scheme] == nil {
 		return fmt.Errorf("--mapper %q: no port mapper; expected a host, rpc://HOST, or dcerpc://HOST", f.mapper)
 	}
-	ctx, stop := interruptible()
+	ctx, stop := interruptible(cmd)
 	defer stop()
 	addrs, err := net.DefaultResolver.LookupNetIP(ctx, "ip", strings.TrimSuffix(e.Host, "."))
 	if err != nil {
-		return fmt.Errorf("--mapper %q: the name gives no address; see: uakari names %s", f.mapper, printable(e.Host))
+		return fmt.Errorf("--mapper %q: the name gives no address; see: uakari names %s", f.mapper, plain.Printable(e.Host))
 	}
 	asked := netip.AddrPortFrom(addrs[0].Unmap(), e.Port)
 	facts := lookHere(ctx, look.Env{}, fact.Order{Look: fact.LookMapper, Target: fact.Target{Addr: asked.Addr(), Port: asked.Port(), Scheme: e.Scheme}})
 	for _, each := range facts {
 		switch {
 		case each.Failed != nil:
-			fmt.Fprintf(cmd.ErrOrStderr(), "uakari: %s: %s\n", each.Source, printable(each.Saw))
+			fmt.Fprintf(cmd.ErrOrStderr(), "uakari: %s: %s\n", each.Source, plain.Printable(each.Saw))
 			return exit(exitUnsure)
 		case each.Mapper != nil && f.json:
 			return told(cmd, true, each.Mapper, nil)
@@ -211,7 +210,9 @@ Exit status: 0 it runs, 1 it does not, 3 that could not be seen.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if strings.Contains(args[0], ":") {
 				f.only = []string{"service"}
-				return f.run(cmd, args[0])
+				ctx, stop := interruptible(cmd)
+				defer stop()
+				return f.run(ctx, cmd, args[0])
 			}
 			return f.unitState(cmd, args[0])
 		},
@@ -226,7 +227,9 @@ Exit status: 0 it runs, 1 it does not, 3 that could not be seen.`,
 // unitState tells of one unit of this host.
 func (f *traceFlags) unitState(cmd *cobra.Command, unit string) error {
 	f.unit = unit
-	env, err := f.env()
+	ctx, stop := interruptible(cmd)
+	defer stop()
+	env, err := f.env(ctx)
 	if err != nil {
 		return err
 	}
@@ -235,8 +238,6 @@ func (f *traceFlags) unitState(cmd *cobra.Command, unit string) error {
 	if err != nil {
 		return err
 	}
-	ctx, stop := interruptible()
-	defer stop()
 	for _, each := range lookHere(ctx, env, fact.Order{Look: fact.LookService}) {
 		if each.Service == nil || len(each.Service.Programs) == 0 {
 			continue
@@ -252,6 +253,9 @@ func (f *traceFlags) unitState(cmd *cobra.Command, unit string) error {
 
 // statusOf is the exit status for a program: whether it runs.
 func statusOf(p fact.Program) error {
+	if len(p.Here()) == 0 && len(p.Units) == 0 && slices.ContainsFunc(p.Processes, func(r fact.Process) bool { return r.Unplaced }) {
+		return exit(exitUnsure)
+	}
 	if len(p.Here()) == 0 && !slices.ContainsFunc(p.Units, func(u fact.Unit) bool { return u.Active == "active" }) {
 		return exit(exitFault)
 	}

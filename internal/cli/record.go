@@ -1,8 +1,6 @@
 package cli
 
 import (
-	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"net/netip"
@@ -12,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"uakari/internal/fact"
+	"uakari/internal/plain"
 	"uakari/internal/trace"
 	"uakari/internal/vantage"
 )
@@ -47,6 +46,8 @@ hand it on all the same. It is readable by its owner only.`,
 }
 
 func (f *recordFlags) run(cmd *cobra.Command) error {
+	ctx, stop := interruptible(cmd)
+	defer stop()
 	var more []fact.Order
 	if f.client != "" {
 		addr, err := netip.ParseAddr(f.client)
@@ -60,10 +61,10 @@ func (f *recordFlags) run(cmd *cobra.Command) error {
 		more = append(more, fact.Order{Look: fact.LookService})
 	}
 	var ask *fact.Ask
-	env, err := f.env()
+	env, err := f.env(ctx)
 	if err == nil && f.endpoint != "" {
 		var a fact.Ask
-		if a, env, err = f.ask(f.endpoint); err == nil {
+		if a, env, err = f.ask(ctx, f.endpoint); err == nil {
 			a.Account = f.account
 			ask = &a
 		}
@@ -72,34 +73,39 @@ func (f *recordFlags) run(cmd *cobra.Command) error {
 		return err
 	}
 	env.Deep = true
-	ctx, stop := interruptible()
-	defer stop()
-	ctx, cancel := context.WithTimeout(ctx, f.deadline)
+	ctx, cancel := until(ctx, cmd, f.deadline)
 	defer cancel()
 	at := here(env, true)
 	p := newProgress(cmd.ErrOrStderr())
 	r := trace.Record(ctx, at[0], ask, more, at[1:])
 	p.stop()
-	if errors.Is(ctx.Err(), context.Canceled) {
-		return exit(exitInterrupted)
-	}
-	text, err := json.MarshalIndent(r, "", " ")
+	text, err := plain.JSON(r, " ")
 	if err != nil {
 		return err
 	}
-	text = append(text, '\n')
 	if f.file == "-" {
-		return write(cmd, "", text)
+		return errors.Join(write(cmd, "", text), interrupted(r.Incomplete))
 	}
 	file := f.file
 	if file == "" {
 		file = strings.ReplaceAll(r.Host, "/", "_") + ".uakari.json"
+		err = writeWhole(cmd, file, text)
+	} else {
+		err = write(cmd, file, text)
 	}
-	if err := os.WriteFile(file, text, 0o600); err != nil {
+	if err != nil {
 		return err
 	}
 	_, err = fmt.Fprintln(cmd.OutOrStdout(), recorded(r, file))
-	return err
+	return errors.Join(err, interrupted(r.Incomplete))
+}
+
+// interrupted is the exit status of what was cut off by the user.
+func interrupted(incomplete string) error {
+	if incomplete == "interrupted" {
+		return exit(exitInterrupted)
+	}
+	return nil
 }
 
 // recorded says what was written and what to do with it.
@@ -113,6 +119,9 @@ func recorded(r fact.HostRecord, file string) string {
 	text := fmt.Sprintf("Recorded %s: %d facts in %s", r.Host, len(r.Facts)-unseen, file)
 	if unseen > 0 {
 		text += fmt.Sprintf("; %d things could not be seen, mostly for want of root", unseen)
+	}
+	if r.Incomplete != "" {
+		text += "; it was cut off (" + r.Incomplete + "), and is not whole"
 	}
 	endpoint := "ENDPOINT"
 	if r.For != nil {

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"path/filepath"
 	"time"
@@ -10,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"uakari/internal/casebook"
+	"uakari/internal/plain"
 	"uakari/internal/tell"
 )
 
@@ -25,7 +25,7 @@ needs no other, and has no script. Look through it before you hand it on.`,
 		ValidArgsFunction: caseNumbers,
 		Args:              takes(1, 1, "the number of a CASE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return withBook(func(ctx context.Context, b casebook.Store) error {
+			return withBook(cmd, func(ctx context.Context, b casebook.Store) error {
 				c, err := getCase(ctx, b, args[0])
 				if err != nil {
 					return err
@@ -49,8 +49,7 @@ func reported(r tell.Report, file string) ([]byte, error) {
 		text, err := r.HTML()
 		return []byte(text), err
 	case ".json":
-		text, err := json.MarshalIndent(r, "", "  ")
-		return append(text, '\n'), err
+		return plain.JSON(r, "  ")
 	case ".md", "":
 		return []byte(r.Markdown()), nil
 	default:

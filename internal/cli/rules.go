@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"net/netip"
@@ -8,15 +9,17 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"uakari/internal/weigh/rules"
 
 	"github.com/spf13/cobra"
 
 	"uakari/internal/fact"
 	"uakari/internal/filter"
 	"uakari/internal/look"
+	"uakari/internal/look/file"
+	"uakari/internal/plain"
 	"uakari/internal/tell"
 	"uakari/internal/trail"
-	"uakari/internal/weigh"
 )
 
 // rulesFlags is what the flags of rules say.
@@ -49,14 +52,16 @@ cannot be told, 2 wrong usage or unreadable input.`,
       --suppose '-I INPUT 3 -s 10.20.7.0/24 -p tcp --dport 443 -j ACCEPT'`,
 		Args: takes(0, 1, "one ENDPOINT"),
 		RunE: func(cmd *cobra.Command, args []string) error {
+			ctx, stop := interruptible(cmd)
+			defer stop()
 			if len(args) == 1 {
 				if f.from != "" || f.to != "" || f.tables != "" {
 					return errors.New("rules: either an ENDPOINT, or --from and --to")
 				}
 				f.only = []string{"rules"}
-				return f.traceFlags.run(cmd, args[0])
+				return f.traceFlags.run(ctx, cmd, args[0])
 			}
-			return f.journey(cmd)
+			return f.journey(ctx, cmd)
 		},
 	}
 	f.addFlags(cmd)
@@ -126,7 +131,7 @@ func (f *rulesFlags) packet() (filter.Packet, error) {
 }
 
 // journey follows one packet over the hosts that are known.
-func (f *rulesFlags) journey(cmd *cobra.Command) error {
+func (f *rulesFlags) journey(ctx context.Context, cmd *cobra.Command) error {
 	p, err := f.packet()
 	if err != nil {
 		return err
@@ -137,24 +142,24 @@ func (f *rulesFlags) journey(cmd *cobra.Command) error {
 	}
 	var hops []filter.Hop
 	if f.tables != "" {
-		hops, err = f.saved(p)
+		hops, err = f.saved(ctx, p)
 	} else {
-		hops, err = f.hops(p)
+		hops, err = f.hops(ctx, p)
 	}
 	if err != nil {
 		return err
 	}
-	sheets, err := f.readSheets()
+	sheets, err := f.readSheets(ctx)
 	if err != nil {
 		return err
 	}
 	if len(hops) == 0 && len(sheets) == 0 {
 		return fmt.Errorf("rules: neither %s nor %s is an address of this host or of a record; give a host's record, saved tables with --tables, or a --sheet", p.From, p.To)
 	}
-	j := weigh.Journey(p, hops)
-	weigh.Layers(&j, sheets, p)
+	j := rules.Journey(p, hops)
+	rules.Layers(&j, sheets, p)
 	if len(f.suppose) > 0 {
-		if j.Suppose, err = f.supposed(p, hops); err != nil {
+		if j.Suppose, err = f.supposed(ctx, p, hops); err != nil {
 			return err
 		}
 	}
@@ -183,15 +188,8 @@ func journeyStatus(j trail.Journey) error {
 
 // saved is the host of a saved dump: on the side that the hook implies it
 // holds the packet's address.
-func (f *rulesFlags) saved(p filter.Packet) ([]filter.Hop, error) {
-	info, err := os.Stat(f.tables)
-	if err != nil {
-		return nil, err
-	}
-	if info.Size() > filter.MostText {
-		return nil, fmt.Errorf("%s: %d MiB of text; at most %d are read", f.tables, info.Size()>>20, filter.MostText>>20)
-	}
-	text, err := os.ReadFile(f.tables)
+func (f *rulesFlags) saved(ctx context.Context, p filter.Packet) ([]filter.Hop, error) {
+	text, err := f.read(ctx, f.tables, filter.MostText)
 	if err != nil {
 		return nil, err
 	}
@@ -200,7 +198,7 @@ func (f *rulesFlags) saved(p filter.Packet) ([]filter.Hop, error) {
 		return nil, fmt.Errorf("%s:%w", f.tables, err)
 	}
 	if len(tables.Opaque) > 0 {
-		fmt.Fprintf(os.Stderr, "uakari: %s: not judged: %s\n", f.tables, printable(strings.Join(tables.Opaque, "; ")))
+		fmt.Fprintf(os.Stderr, "uakari: %s: not judged: %s\n", f.tables, plain.Printable(strings.Join(tables.Opaque, "; ")))
 	}
 	h := &filter.Host{Name: "the host", Rules: tables, Alone: true, Forwards: [2]filter.Tri{filter.Yes, filter.Yes}}
 	own := func(a netip.Addr) filter.Held { return filter.Held{Prefix: netip.PrefixFrom(a, a.BitLen())} }
@@ -219,7 +217,7 @@ func (f *rulesFlags) saved(p filter.Packet) ([]filter.Hop, error) {
 
 // hops is this host and those of records, as far as they are on the packet's
 // way, in its order.
-func (f *rulesFlags) hops(p filter.Packet) ([]filter.Hop, error) {
+func (f *rulesFlags) hops(ctx context.Context, p filter.Packet) ([]filter.Hop, error) {
 	type seen struct {
 		hop        filter.Hop
 		from, to   bool
@@ -250,8 +248,6 @@ func (f *rulesFlags) hops(p filter.Packet) ([]filter.Hop, error) {
 		s.through = role == string(fact.Gateway)
 		list = append(list, s)
 	}
-	ctx, stop := interruptible()
-	defer stop()
 	add(hostname(), "", lookHere(ctx, look.Env{}, fact.Order{Look: fact.LookTables}, fact.Order{Look: fact.LookAddresses},
 		fact.Order{Look: fact.LookRoutes}, fact.Order{Look: fact.LookKernel}))
 	for _, text := range f.records {
@@ -259,7 +255,7 @@ func (f *rulesFlags) hops(p filter.Packet) ([]filter.Hop, error) {
 		if err != nil {
 			return nil, err
 		}
-		kept, err := readKept(path)
+		kept, err := f.read(ctx, path, file.MostKept)
 		if err != nil {
 			return nil, err
 		}
@@ -289,10 +285,10 @@ func (f *rulesFlags) hops(p filter.Packet) ([]filter.Hop, error) {
 }
 
 // supposed makes the changes on the host that they fit, and compares.
-func (f *rulesFlags) supposed(p filter.Packet, hops []filter.Hop) (*trail.Suppose, error) {
+func (f *rulesFlags) supposed(ctx context.Context, p filter.Packet, hops []filter.Hop) (*trail.Suppose, error) {
 	var texts []string
 	for _, text := range f.suppose {
-		if kept, err := os.ReadFile(text); err == nil {
+		if kept, err := file.Read(text, file.MostSettings); err == nil {
 			for line := range strings.Lines(string(kept)) {
 				if line = strings.TrimSpace(line); line != "" && line[0] != '#' {
 					texts = append(texts, line)
@@ -323,8 +319,8 @@ func (f *rulesFlags) supposed(p filter.Packet, hops []filter.Hop) (*trail.Suppos
 		}
 		changed[at.index].Host = at.host
 	}
-	s.Before = verdicts(weigh.Journey(p, hops))
-	s.After = verdicts(weigh.Journey(p, changed))
+	s.Before = verdicts(rules.Journey(p, hops))
+	s.After = verdicts(rules.Journey(p, changed))
 	return s, nil
 }
 

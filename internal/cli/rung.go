@@ -5,11 +5,11 @@ import (
 	"fmt"
 	"net/netip"
 	"time"
+	"uakari/internal/weigh/login"
 
 	"github.com/spf13/cobra"
 
 	"uakari/internal/tell"
-	"uakari/internal/weigh"
 )
 
 // rungCommands are the rungs that are a trace of one rung and nothing else.
@@ -35,7 +35,9 @@ func newRungs() []*cobra.Command {
 			Long: r.long + "\n\nExit status: as for trace.",
 			RunE: func(cmd *cobra.Command, args []string) error {
 				f.only = []string{r.name}
-				return f.run(cmd, args[0])
+				ctx, stop := interruptible(cmd)
+				defer stop()
+				return f.run(ctx, cmd, args[0])
 			},
 		}
 		if r.name == "login" {
@@ -45,7 +47,9 @@ func newRungs() []*cobra.Command {
 					return f.onPaper(cmd)
 				}
 				f.only = []string{r.name}
-				return f.run(cmd, args[0])
+				ctx, stop := interruptible(cmd)
+				defer stop()
+				return f.run(ctx, cmd, args[0])
 			}
 			cmd.Flags().StringVar(&f.from, "from", "", "without an ENDPOINT: the `address` that the account comes from")
 		}
@@ -68,14 +72,16 @@ func (f *traceFlags) onPaper(cmd *cobra.Command) error {
 	if f.user == "" || len(f.sheets) == 0 {
 		return errors.New("login: expected one ENDPOINT, or --sheet with --user; there is nothing")
 	}
-	try := weigh.SignInTry{Account: f.user, At: time.Now().UTC()}
+	try := login.SignInTry{Account: f.user, At: time.Now().UTC()}
 	if f.from != "" {
 		var err error
 		if try.From, err = netip.ParseAddr(f.from); err != nil {
 			return fmt.Errorf("--from %q: expected an address", f.from)
 		}
 	}
-	sheets, err := f.readSheets()
+	ctx, stop := interruptible(cmd)
+	defer stop()
+	sheets, err := f.readSheets(ctx)
 	if err != nil {
 		return err
 	}
@@ -86,8 +92,8 @@ func (f *traceFlags) onPaper(cmd *cobra.Command) error {
 			continue
 		}
 		found = true
-		v := weigh.JudgeSignIn(s, try)
-		if err := write(cmd, "", []byte(tell.SignedIn(s.Name, try, v, weigh.SignInDoubts(s, try.At)))); err != nil {
+		v := login.JudgeSignIn(s, try)
+		if err := write(cmd, "", []byte(tell.SignedIn(s.Name, try, v, login.SignInDoubts(s, try.At)))); err != nil {
 			return err
 		}
 		switch {

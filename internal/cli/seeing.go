@@ -10,13 +10,14 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
-	"golang.org/x/term"
 
 	"uakari/internal/card"
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/look"
+	"uakari/internal/look/file"
 	"uakari/internal/look/trust"
+	"uakari/internal/plain"
 	"uakari/internal/sheet"
 	"uakari/internal/trace"
 	"uakari/internal/vantage"
@@ -34,6 +35,7 @@ type seeing struct {
 	presented      string
 	secret         string
 	lend, asRoot   bool
+	inTheClear     bool
 	user           string
 }
 
@@ -62,6 +64,7 @@ func (s *seeing) addFar(cmd *cobra.Command) {
 	flags.StringVar(&s.presented, "certificate", "", "present the certificate and key in this `file` as the client's: PEM, CERT,KEY, or PKCS #12")
 	flags.StringVar(&s.secret, "secret", "", "the password, for --at and for --user: `env:NAME|file:PATH|prompt`; never given here itself")
 	flags.StringVar(&s.user, "user", "", "try this `account` once, with --secret or --identity")
+	flags.BoolVar(&s.inTheClear, "in-the-clear", false, "let the secret go where nobody vouches for who reads it: unencrypted, or to a server that clients do not check")
 	flags.BoolVar(&s.lend, "lend", false, "copy this program over for the run, and remove it")
 	flags.BoolVar(&s.asRoot, "as-root", false, "look there as root, by sudo without a password")
 }
@@ -83,31 +86,46 @@ func (s *seeing) check() error {
 }
 
 // ask turns an endpoint and flags into what is asked and how to look.
-func (s *seeing) ask(input string) (fact.Ask, look.Env, error) {
+func (s *seeing) ask(ctx context.Context, input string) (fact.Ask, look.Env, error) {
 	e, err := endpoint.Parse(input)
 	if err != nil {
 		return fact.Ask{}, look.Env{}, err
 	}
-	env, err := s.env()
+	env, err := s.env(ctx)
 	if err != nil {
 		return fact.Ask{}, env, err
 	}
-	sheets, err := s.readSheets()
+	sheets, err := s.readSheets(ctx)
 	if err == nil {
 		if s.secret == "" {
 			env.Identity = s.identity // else it is for --at
 		}
-		env.Secret, err = readSecret(s.secret, s.user != "")
+		env.Secret, err = s.readSecret(ctx, s.account(e) != "")
 	}
-	return fact.Ask{Endpoint: e, Account: s.user, Sheets: sheets, Began: time.Now().UTC(), Unit: s.unit, Card: env.Card, Resolvers: env.Resolvers,
+	env.Lenient, env.InTheClear, env.Path, env.Whole = !e.Verify, s.inTheClear, e.Path, e.Whole
+	return fact.Ask{Endpoint: e, Account: s.account(e), Sheets: sheets, Began: time.Now().UTC(), Unit: s.unit, Card: env.Card, Resolvers: env.Resolvers,
 		WaitMS: float64(s.wait.Milliseconds())}, env, err
 }
 
+// account is the one that is tried. Where a protocol has accounts without a
+// name, a secret alone is one.
+func (s *seeing) account(e fact.Endpoint) string {
+	scheme, _ := endpoint.Lookup(e.Scheme)
+	if s.user == "" && s.secret != "" && len(s.at) == 0 {
+		return scheme.Nameless
+	}
+	return s.user
+}
+
 // readSheets reads every sheet that was named.
-func (s *seeing) readSheets() ([]fact.Sheet, error) {
+func (s *seeing) readSheets(ctx context.Context) ([]fact.Sheet, error) {
 	var list []fact.Sheet
 	for _, path := range s.sheets {
-		each, err := sheet.Read(path)
+		text, err := s.read(ctx, path, sheet.MostBytes)
+		if err != nil {
+			return nil, err
+		}
+		each, err := sheet.Parse(path, text)
 		if err != nil {
 			return nil, err
 		}
@@ -117,7 +135,7 @@ func (s *seeing) readSheets() ([]fact.Sheet, error) {
 }
 
 // env is how to look, without an endpoint.
-func (s *seeing) env() (look.Env, error) {
+func (s *seeing) env(ctx context.Context) (look.Env, error) {
 	env := look.Env{Wait: s.wait, HostsFile: s.hosts, Trust: s.trust, Unit: s.unit, Presented: s.presented}
 	if err := s.check(); err != nil {
 		return env, err
@@ -131,17 +149,18 @@ func (s *seeing) env() (look.Env, error) {
 	}
 	if s.card != "" {
 		var err error
-		if env.Card, err = card.Read(s.card); err != nil {
+		if env.Card, err = s.readCard(ctx, s.card); err != nil {
 			return env, err
 		}
+		env.CardBy = file.Writer(s.card)
 	}
 	if s.presented != "" {
-		if _, err := trust.ReadPresented(s.presented, ""); err != nil {
+		if err := s.within(ctx, func() error { _, err := trust.ReadPresented(s.presented, ""); return err }); err != nil {
 			return env, fmt.Errorf("--certificate: %w", err)
 		}
 	}
 	if s.trust != "" {
-		if _, err := trust.Load(s.trust); err != nil {
+		if err := s.within(ctx, func() error { _, err := trust.Load(s.trust); return err }); err != nil {
 			return env, fmt.Errorf("--trust: %w", err)
 		}
 	}
@@ -151,6 +170,44 @@ func (s *seeing) env() (look.Env, error) {
 		}
 	}
 	return env, nil
+}
+
+// read reads a file that the user named, within the deadline: it may be a pipe
+// that nobody writes to.
+func (s *seeing) read(ctx context.Context, path string, most int64) ([]byte, error) {
+	if s.deadline > 0 {
+		within, cancel := context.WithTimeout(ctx, s.deadline)
+		defer cancel()
+		ctx = within
+	}
+	return file.Typed(ctx, path, most)
+}
+
+// within does work that knows no context, and goes on without it when the
+// deadline is over.
+func (s *seeing) within(ctx context.Context, do func() error) error {
+	if s.deadline > 0 {
+		within, cancel := context.WithTimeout(ctx, s.deadline)
+		defer cancel()
+		ctx = within
+	}
+	done := make(chan error, 1)
+	go func() { done <- do() }()
+	select {
+	case err := <-done:
+		return err
+	case <-ctx.Done():
+		return fmt.Errorf("nothing came: %w", ctx.Err())
+	}
+}
+
+// readCard reads a card that the user named.
+func (s *seeing) readCard(ctx context.Context, path string) (*fact.Card, error) {
+	text, err := s.read(ctx, path, card.MostBytes)
+	if err != nil {
+		return nil, err
+	}
+	return card.Parse(path, text)
 }
 
 func parseResolver(text string) (netip.AddrPort, error) {
@@ -176,7 +233,7 @@ func (s *seeing) vantages(ctx context.Context, env look.Env, first []fact.Order)
 	}
 	client := false
 	// A secret belongs to the account that is tried, if there is one.
-	secret, err := readSecret(s.secret, len(s.at) > 0 && s.user == "")
+	secret, err := s.readSecret(ctx, len(s.at) > 0 && s.user == "")
 	if err != nil {
 		return nil, done, err
 	}
@@ -185,7 +242,7 @@ func (s *seeing) vantages(ctx context.Context, env look.Env, first []fact.Order)
 		if err != nil {
 			return nil, done, err
 		}
-		text, err := readKept(path)
+		text, err := s.read(ctx, path, file.MostKept)
 		if err != nil {
 			return nil, done, err
 		}
@@ -210,38 +267,24 @@ func (s *seeing) vantages(ctx context.Context, env look.Env, first []fact.Order)
 		client = client || role == fact.Client
 		at = append(at, v)
 	}
-	return append(here(env, !client), at...), done, nil
+	at = append(here(env, !client), at...)
+	secrets := plain.NewSecrets(append(secretsIn(env), secret)...)
+	for i, v := range at {
+		at[i] = vantage.Concealed(v, secrets)
+	}
+	return at, done, nil
 }
 
-// readSecret reads a secret from where the flag says, if it is needed. What
-// goes wrong is said without it.
-func readSecret(from string, needed bool) (string, error) {
-	kind, where, _ := strings.Cut(from, ":")
-	switch {
-	case from == "" || !needed:
-		return "", nil
-	case kind == "env" && where != "":
-		secret, ok := os.LookupEnv(where)
-		if !ok {
-			return "", fmt.Errorf("--secret: the environment has no %s", where)
+// secretsIn is what of a run must stand in no fact.
+func secretsIn(env look.Env) []string {
+	list := []string{env.Secret}
+	_, query, _ := strings.Cut(env.Whole, "?")
+	for part := range strings.SplitSeq(query, "&") {
+		if _, value, ok := strings.Cut(part, "="); ok && !strings.Contains(env.Path, part) {
+			list = append(list, value)
 		}
-		return secret, nil
-	case kind == "file" && where != "":
-		text, err := os.ReadFile(where)
-		if err != nil {
-			return "", fmt.Errorf("--secret: %w", err)
-		}
-		return strings.TrimRight(string(text), "\r\n"), nil
-	case from == "prompt":
-		fmt.Fprint(os.Stderr, "Password: ")
-		text, err := term.ReadPassword(int(os.Stdin.Fd()))
-		fmt.Fprintln(os.Stderr)
-		if err != nil {
-			return "", fmt.Errorf("--secret prompt: %w", err)
-		}
-		return string(text), nil
 	}
-	return "", errors.New("--secret: expected env:NAME, file:PATH or prompt, and not the secret itself")
+	return list
 }
 
 // here is this host, as the client unless another is, and as the server if it
@@ -277,16 +320,4 @@ func roleOf(flag, text string) (fact.Role, string, error) {
 		return "", "", fmt.Errorf("%s %q: %w", flag, text, errors.New("nothing behind the role"))
 	}
 	return role, after, nil
-}
-
-// readKept reads a kept file whole.
-func readKept(path string) ([]byte, error) {
-	info, err := os.Stat(path)
-	if err != nil {
-		return nil, err
-	}
-	if err := fact.TooLarge(path, info.Size()); err != nil {
-		return nil, err
-	}
-	return os.ReadFile(path)
 }

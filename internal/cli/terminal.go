@@ -7,12 +7,12 @@ import (
 	"strings"
 	"sync"
 	"time"
-	"unicode"
 
 	"golang.org/x/term"
 
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
+	"uakari/internal/plain"
 	"uakari/internal/trace"
 )
 
@@ -33,19 +33,6 @@ func colour(flag string, w io.Writer) (bool, error) {
 		return isTerminal(w) && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb", nil
 	}
 	return false, fmt.Errorf("--color %q: expected auto, always or never", flag)
-}
-
-// printable is a message without anything that a terminal would obey.
-func printable(s string) string {
-	return strings.Map(func(r rune) rune {
-		if r == '\n' {
-			return ' '
-		}
-		if !unicode.IsPrint(r) {
-			return '.'
-		}
-		return r
-	}, s)
 }
 
 // progress shows on a terminal which looks are under way, on one line that
@@ -114,7 +101,7 @@ func (p *progress) show() {
 			p.mu.Lock()
 			text := strings.Join(p.running, ", ")
 			p.mu.Unlock()
-			line := []rune(printable(fmt.Sprintf("%.0f s  %s", time.Since(p.began).Seconds(), text)))
+			line := []rune(plain.Printable(fmt.Sprintf("%.0f s  %s", time.Since(p.began).Seconds(), text)))
 			fmt.Fprint(p.w, "\r\x1b[K"+string(line[:min(len(line), 78)]))
 		}
 	}

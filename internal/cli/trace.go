@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -16,6 +15,7 @@ import (
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/look"
+	"uakari/internal/plain"
 	"uakari/internal/tell"
 	"uakari/internal/trace"
 	"uakari/internal/trail"
@@ -48,14 +48,25 @@ answers, and say what is in the way and what to do about it.
 ENDPOINT is a URL (https://tidebook.varzea.example/), host:port, or a host.
 The client is this host. If this host has the address, it is the server too.
 
+--user tries an account, once. The secret goes to the endpoint that was typed and
+to no other, and only over a connection whose server proved that it is the right
+one: by a certificate that this client takes, or an SSH host key that it knows.
+On any other connection a way of signing in is taken that does not show the
+secret (SCRAM, CRAM, digest, NTLM, Kerberos, a database's challenge), if the
+server offers one. If it does not, nothing is presented, and the answer is
+"unsure"; --in-the-clear lets the secret itself go where anybody on the way may
+read it.
+
 Exit status: 0 it works, 1 something blocks it, 3 nothing proves why or
 whether, 2 wrong usage, 130 interrupted.`,
 		Args: f.args,
 		RunE: func(cmd *cobra.Command, args []string) error {
+			ctx, stop := interruptible(cmd)
+			defer stop()
 			if f.replay != "" {
-				return f.replayed(cmd)
+				return f.replayed(ctx, cmd)
 			}
-			return f.run(cmd, args[0])
+			return f.run(ctx, cmd, args[0])
 		},
 	}
 	f.addFlags(cmd)
@@ -85,21 +96,21 @@ func (f *traceFlags) args(_ *cobra.Command, args []string) error {
 }
 
 // run looks, weighs and tells.
-func (f *traceFlags) run(cmd *cobra.Command, input string) error {
+func (f *traceFlags) run(ctx context.Context, cmd *cobra.Command, input string) error {
 	if err := f.check(); err != nil {
 		return err
 	}
-	ask, env, err := f.ask(input)
+	ask, env, err := f.ask(ctx, input)
 	if err != nil {
 		return err
 	}
-	ask.Only, ask.Command = f.only, commandLine(cmd, input)
+	ask.Only, ask.Command = f.only, commandLine(cmd, ask.Endpoint.Input)
 	if err := f.strain(cmd, &ask); err != nil {
 		return err
 	}
 	var set fact.Set
 	var judged trail.Trail
-	err = f.look(cmd, env, weigh.First(ask.Endpoint), func(ctx context.Context, at []trace.Vantage, watch func(trace.Event)) {
+	err = f.look(ctx, cmd, env, weigh.First(ask.Endpoint), func(ctx context.Context, at []trace.Vantage, watch func(trace.Event)) {
 		set, judged = trace.Run(ctx, ask, at, watch)
 		if set = trace.Follow(ctx, set, at, watch); len(set.Behind) > 0 {
 			judged, _ = weigh.Weigh(set)
@@ -109,19 +120,19 @@ func (f *traceFlags) run(cmd *cobra.Command, input string) error {
 		return err
 	}
 	if f.facts != "" {
-		if err := writeFacts(f.facts, set); err != nil {
+		if err := writeFacts(cmd, f.facts, set); err != nil {
 			return err
 		}
 	}
-	f.then, err = f.next(ask, set, judged)
+	f.then, err = f.next(cmd, ask, set, judged)
 	return errors.Join(f.tell(cmd, set, judged), err)
 }
 
 // next keeps the trace, if that was asked for, and is the command that
 // confirms a change afterwards.
-func (f *traceFlags) next(ask fact.Ask, set fact.Set, judged trail.Trail) (string, error) {
+func (f *traceFlags) next(cmd *cobra.Command, ask fact.Ask, set fact.Set, judged trail.Trail) (string, error) {
 	if f.kept != "" || os.Getenv("UAKARI_CASEBOOK") != "" {
-		id, err := keep(f.kept, set, judged)
+		id, err := keep(cmd, f.kept, set, judged)
 		switch {
 		case err != nil:
 			return ask.Command, err
@@ -130,7 +141,7 @@ func (f *traceFlags) next(ask fact.Ask, set fact.Set, judged trail.Trail) (strin
 		}
 	}
 	if f.facts != "" {
-		return "uakari confirm " + weigh.ShellWord(f.facts), nil
+		return "uakari confirm " + plain.ShellWord(f.facts), nil
 	}
 	return ask.Command, nil
 }
@@ -166,17 +177,15 @@ func (f *traceFlags) strain(cmd *cobra.Command, ask *fact.Ask) error {
 	f.deadline += f.idle + time.Duration(len(f.widths))*(f.each+time.Second)
 	if len(f.widths) > 0 {
 		fmt.Fprintf(cmd.ErrOrStderr(), "uakari: asks %s with %s requests side by side, %s each, at most 2000 a turn; Ctrl-C ends it\n",
-			printable(ask.Endpoint.Input), strings.Trim(strings.Join(strings.Fields(fmt.Sprint(f.widths)), ", "), "[]"), f.each)
+			plain.Printable(ask.Endpoint.Input), strings.Trim(strings.Join(strings.Fields(fmt.Sprint(f.widths)), ", "), "[]"), f.each)
 	}
 	return nil
 }
 
 // look opens the vantages, and shows how the looks fare, until the deadline or
 // an interruption.
-func (f *traceFlags) look(cmd *cobra.Command, env look.Env, first []fact.Order, do func(context.Context, []trace.Vantage, func(trace.Event))) error {
-	ctx, stop := interruptible()
-	defer stop()
-	ctx, cancel := context.WithTimeout(ctx, f.deadline)
+func (f *traceFlags) look(ctx context.Context, cmd *cobra.Command, env look.Env, first []fact.Order, do func(context.Context, []trace.Vantage, func(trace.Event))) error {
+	ctx, cancel := until(ctx, cmd, f.deadline)
 	defer cancel()
 	env.Each = f.each
 	at, done, err := f.vantages(ctx, env, first)
@@ -232,10 +241,10 @@ func commandLine(cmd *cobra.Command, input string) string {
 			values = list.GetSlice()
 		}
 		for _, value := range values {
-			words = append(words, "--"+flag.Name, weigh.ShellWord(value))
+			words = append(words, "--"+flag.Name, plain.ShellWord(value))
 		}
 	})
-	return strings.Join(append(words, weigh.ShellWord(input)), " ")
+	return strings.Join(append(words, plain.ShellWord(input)), " ")
 }
 
 func (f *traceFlags) tell(cmd *cobra.Command, set fact.Set, judged trail.Trail) error {
@@ -284,40 +293,24 @@ func bothWays(judged trail.Trail) trail.Outcome {
 	return judged.Outcome
 }
 
-func writeFacts(path string, set fact.Set) error {
-	text, err := json.MarshalIndent(set, "", " ")
+func writeFacts(cmd *cobra.Command, path string, set fact.Set) error {
+	text, err := plain.JSON(set, " ")
 	if err != nil {
 		return err
 	}
-	return os.WriteFile(path, append(text, '\n'), 0o600)
+	return write(cmd, path, text)
 }
 
 // replayed weighs kept facts again.
-func (f *traceFlags) replayed(cmd *cobra.Command) error {
+func (f *traceFlags) replayed(ctx context.Context, cmd *cobra.Command) error {
 	if err := f.check(); err != nil {
 		return err
 	}
-	set, err := keptSet(f.replay)
+	k, err := f.keptSet(ctx, cmd, f.replay)
 	if err != nil {
 		return err
 	}
-	judged, _ := weigh.Weigh(set)
-	return f.tell(cmd, set, judged)
-}
-
-// keptSet is the facts in a file or, for a number, of the last trace of that
-// case.
-func keptSet(where string) (fact.Set, error) {
-	if _, err := caseID(where); err == nil && !isFile(where) {
-		traces, err := tracesOf(where)
-		if err != nil {
-			return fact.Set{}, err
-		}
-		return *traces[len(traces)-1].Set, nil
-	}
-	text, err := readKept(where)
-	if err != nil {
-		return fact.Set{}, err
-	}
-	return fact.DecodeSet(where, text)
+	f.then = "uakari confirm " + plain.ShellWord(f.replay)
+	judged, _ := weigh.Weigh(k.set)
+	return f.tell(cmd, k.set, judged)
 }

@@ -66,12 +66,12 @@ func (f *watchFlags) watch(cmd *cobra.Command, input string) error {
 	if err != nil {
 		return err
 	}
-	ask, env, err := f.ask(input)
+	ctx, stop := interruptible(cmd)
+	defer stop()
+	ask, env, err := f.ask(ctx, input)
 	if err != nil {
 		return err
 	}
-	ctx, stop := interruptible()
-	defer stop()
 	at, done, err := f.vantages(ctx, env, weigh.First(ask.Endpoint))
 	defer done()
 	if err != nil {
@@ -85,7 +85,7 @@ func (f *watchFlags) watch(cmd *cobra.Command, input string) error {
 		next := time.Now().Add(f.every)
 		ask.Began = time.Now().UTC()
 		before := tally.Last
-		pulse, err := f.pulse(ctx, ask, at)
+		pulse, err := f.pulse(ctx, cmd, ask, at)
 		if err != nil {
 			break
 		}
@@ -121,8 +121,8 @@ func (f *watchFlags) watch(cmd *cobra.Command, input string) error {
 }
 
 // pulse is one trace. It fails only when the watch is interrupted.
-func (f *watchFlags) pulse(ctx context.Context, ask fact.Ask, at []trace.Vantage) (weigh.Pulse, error) {
-	inner, cancel := context.WithTimeout(ctx, f.deadline)
+func (f *watchFlags) pulse(ctx context.Context, cmd *cobra.Command, ask fact.Ask, at []trace.Vantage) (weigh.Pulse, error) {
+	inner, cancel := until(ctx, cmd, f.deadline)
 	defer cancel()
 	set, judged := trace.Run(inner, ask, at, nil)
 	if ctx.Err() != nil {

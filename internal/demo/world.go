@@ -98,7 +98,14 @@ func (w *World) Hosts(c Chapter) string { return filepath.Join(w.Dir, "hosts-"+c
 func (w *World) CardFile(c Chapter) string { return filepath.Join(w.Dir, c.Name+".yaml") }
 
 // Card is what a chapter's healthy service looks like.
-func (w *World) Card(c Chapter) (*fact.Card, error) { return card.Read(w.CardFile(c)) }
+func (w *World) Card(c Chapter) (*fact.Card, error) {
+	path := w.CardFile(c)
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	return card.Parse(path, text)
+}
 
 // PutFiles writes files of a chapter into the world's folder.
 func (w *World) PutFiles(files map[string]string) error {

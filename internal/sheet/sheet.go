@@ -14,19 +14,10 @@ import (
 // Format names the file format.
 const Format = "uakari.sheet/1"
 
-// mostBytes bounds a sheet file.
-const mostBytes = 4 << 20
+// MostBytes bounds a sheet file.
+const MostBytes = 4 << 20
 
-// Read reads a sheet from a file. Errors name file, line and column.
-func Read(path string) (*fact.Sheet, error) {
-	text, err := written.Read(path, "a sheet", mostBytes)
-	if err != nil {
-		return nil, err
-	}
-	return Parse(path, text)
-}
-
-// Parse reads a sheet from text; path names it in errors.
+// Parse reads a sheet from text; path names it in errors, with line and column.
 func Parse(path string, text []byte) (*fact.Sheet, error) {
 	var s fact.Sheet
 	if err := written.Decode(path, text, &s); err != nil {

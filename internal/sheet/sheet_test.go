@@ -1,8 +1,6 @@
 package sheet
 
 import (
-	"os"
-	"path/filepath"
 	"strings"
 	"testing"
 )
@@ -93,26 +91,5 @@ func TestCutShort(t *testing.T) {
 				t.Errorf("at %d: the error has no place: %v", i, err)
 			}
 		}
-	}
-}
-
-// TestRead is what the file system has to say.
-func TestRead(t *testing.T) {
-	folder := t.TempDir()
-	good, huge := filepath.Join(folder, "good.yaml"), filepath.Join(folder, "huge.yaml")
-	if err := os.WriteFile(good, []byte(office), 0o600); err != nil {
-		t.Fatal(err)
-	}
-	if err := os.WriteFile(huge, []byte(strings.Repeat("# \n", mostBytes/3+1)), 0o600); err != nil {
-		t.Fatal(err)
-	}
-	if s, err := Read(good); err != nil || s.Name != "office" {
-		t.Errorf("%v, %v", s, err)
-	}
-	if _, err := Read(huge); err == nil || !strings.Contains(err.Error(), "a sheet has at most") {
-		t.Errorf("a huge sheet: %v", err)
-	}
-	if _, err := Read(filepath.Join(folder, "none.yaml")); !os.IsNotExist(err) {
-		t.Errorf("no sheet: %v", err)
 	}
 }

@@ -2,16 +2,13 @@ package trace
 
 import (
 	"context"
+	"uakari/internal/weigh/scene"
 
 	"uakari/internal/fact"
-	"uakari/internal/weigh"
 )
 
 // Bounds of one run.
 const (
-	// mostExtra is how many connections a port may get beyond the first
-	// climb per address: probes count against rate limits and ban lists.
-	mostExtra = 6
 	// mostLooks bounds a run whose wants would not end.
 	mostLooks = 200
 )
@@ -21,7 +18,6 @@ type pool struct {
 	at      []Vantage
 	watch   func(Event)
 	asked   map[seat]bool
-	extra   map[port]int
 	logins  map[string]bool // accounts that had their one try
 	running int
 	landed  chan landing
@@ -31,11 +27,6 @@ type pool struct {
 type seat struct {
 	vantage string
 	order   fact.Order
-}
-
-type port struct {
-	vantage string
-	number  uint16
 }
 
 // landing is a fact, or the end of a look.
@@ -48,18 +39,20 @@ func newPool(at []Vantage, watch func(Event)) *pool {
 	if watch == nil {
 		watch = func(Event) {}
 	}
-	return &pool{at: at, watch: watch, asked: map[seat]bool{}, extra: map[port]int{}, logins: map[string]bool{},
+	return &pool{at: at, watch: watch, asked: map[seat]bool{}, logins: map[string]bool{},
 		landed: make(chan landing, 64), closed: make(chan struct{})}
 }
 
 // start begins what is wanted, not yet asked, and within the bounds. It
 // returns how many looks it began.
-func (p *pool) start(ctx context.Context, wants []weigh.Want) int {
+func (p *pool) start(ctx context.Context, set fact.Set, wants []scene.Want) int {
 	began := 0
 	for _, w := range wants {
 		for _, v := range p.at {
 			s := seat{v.Info().ID, w.Order()}
-			if v.Info().Role != w.At || w.On != "" && w.On != v.Info().ID || p.asked[s] || len(p.asked) >= mostLooks || !p.allows(s, w) {
+			// A vantage that is named is meant, whatever else it is: a gateway may be
+			// the front that clients come to.
+			if w.On == "" && v.Info().Role != w.At || w.On != "" && w.On != v.Info().ID || p.asked[s] || len(p.asked) >= mostLooks || !p.allows(w, set) {
 				continue
 			}
 			p.asked[s] = true
@@ -71,25 +64,17 @@ func (p *pool) start(ctx context.Context, wants []weigh.Want) int {
 	return began
 }
 
-// allows keeps the budgets: one login per account and run, and a few extra
-// connections per port.
-func (p *pool) allows(s seat, w weigh.Want) bool {
-	switch w.Look {
-	case fact.LookLogin:
-		if p.logins[w.Target.Account] {
-			return false
-		}
-		p.logins[w.Target.Account] = true
-	case fact.LookSession:
-		if w.Gate == weigh.Answer {
-			return true // the address's own climb
-		}
-		at := port{s.vantage, w.Target.Port}
-		if p.extra[at] == mostExtra {
-			return false
-		}
-		p.extra[at]++
+// allows keeps the login budget, which is one for an account and a run, and to
+// the endpoint that was typed: weighing does not want another, and here nothing
+// could make it so.
+func (p *pool) allows(w scene.Want, set fact.Set) bool {
+	if w.Look != fact.LookLogin {
+		return true
 	}
+	if p.logins[w.Target.Account] || set.Barred(w.Target) != "" {
+		return false
+	}
+	p.logins[w.Target.Account] = true
 	return true
 }
 

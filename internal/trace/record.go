@@ -6,7 +6,9 @@ import (
 	"sync"
 	"time"
 
+	"uakari/internal/endpoint"
 	"uakari/internal/fact"
+	"uakari/internal/program"
 )
 
 // recorded is what a record holds of every host, whatever it is made for.
@@ -54,26 +56,110 @@ func Record(ctx context.Context, host Vantage, ask *fact.Ask, more []fact.Order,
 	for _, order := range orders {
 		wg.Go(func() { host.Look(ctx, order, func(f fact.Fact) { keep(f) }) })
 	}
+	waited := func() { // a look that hangs is left behind
+		done := make(chan struct{})
+		go func() { wg.Wait(); close(done) }()
+		select {
+		case <-done:
+		case <-ctx.Done():
+			select { // what was seen in time may still be on its way
+			case <-done:
+			case <-time.After(2 * nearly):
+			}
+		}
+	}
 	if ask != nil {
 		wg.Go(func() {
 			untried := *ask
 			untried.Account = "" // whoever makes a record presents nothing
 			set, _ := Run(ctx, untried, append([]Vantage{host}, server...), nil)
+			mu.Lock()
+			defer mu.Unlock()
 			for _, f := range set.Facts {
 				if f.Order.Look == fact.LookSession || f.Order.Look == fact.LookNames || f.Order.Look == fact.LookEcho ||
 					f.Order.Look == fact.LookRoute || f.Order.Look == fact.LookLink {
-					keep(f)
+					r.Facts = append(r.Facts, f)
 				}
 			}
 		})
 	}
-	wg.Wait()
-	for _, order := range ownTries(r, ask) {
-		wg.Go(func() { host.Look(ctx, order, func(f fact.Fact) { keep(f) }) })
+	waited()
+	// What the first looks found leads to more: names of servers that this host
+	// needs, and then those servers.
+	for _, next := range []func(fact.HostRecord, *fact.Ask) []fact.Order{ownTries, backendNames, backendTries} {
+		mu.Lock()
+		orders := next(r, ask)
+		mu.Unlock()
+		for _, order := range orders {
+			wg.Go(func() { host.Look(ctx, order, func(f fact.Fact) { keep(f) }) })
+		}
+		waited()
 	}
-	wg.Wait()
-	r.Ended = time.Now().UTC()
+	mu.Lock()
+	defer mu.Unlock()
+	r.Ended, r.Incomplete = time.Now().UTC(), incomplete(ctx)
 	return r
+}
+
+// mostBackends bounds how many servers behind a host are tried for its record.
+const mostBackends = 6
+
+// backends is the servers that a host's settings say it needs.
+func backends(r fact.HostRecord, ask *fact.Ask) []fact.Upstream {
+	var list []fact.Upstream
+	if ask == nil {
+		return nil
+	}
+	for _, f := range r.Facts {
+		more := []fact.Upstream(nil)
+		switch {
+		case f.Upstreams != nil:
+			more = f.Upstreams.List
+		case f.Access != nil && ask.Endpoint.Scheme == "postgres":
+			more = program.SignInServers(f.Access, "")
+		}
+		for _, up := range more {
+			if len(list) < mostBackends && !slices.Contains(list, up) {
+				list = append(list, up)
+			}
+		}
+	}
+	return list
+}
+
+func backendNames(r fact.HostRecord, ask *fact.Ask) []fact.Order {
+	var orders []fact.Order
+	for _, up := range backends(r, ask) {
+		order := fact.Order{Look: fact.LookNames, Target: fact.Target{Name: up.Host}}
+		_, literal := endpoint.Literal(up.Host)
+		known := slices.ContainsFunc(r.Facts, func(f fact.Fact) bool { return f.Order == order })
+		if !literal && !known && !slices.Contains(orders, order) {
+			orders = append(orders, order)
+		}
+	}
+	return orders
+}
+
+func backendTries(r fact.HostRecord, ask *fact.Ask) []fact.Order {
+	var orders []fact.Order
+	for _, up := range backends(r, ask) {
+		addr, ok := endpoint.Literal(up.Host)
+		for _, f := range r.Facts {
+			switch {
+			case ok || f.Order.Target.Name != up.Host:
+			case f.HostsFile != nil && len(f.HostsFile.Addrs) > 0:
+				addr, ok = f.HostsFile.Addrs[0], true
+			case f.Answer != nil && len(f.Answer.Addrs) > 0:
+				addr, ok = f.Answer.Addrs[0], true
+			}
+		}
+		scheme, known := endpoint.Lookup(up.Scheme)
+		order := fact.Order{Look: fact.LookSession, Target: up.At(addr, scheme.Security)}
+		if ok && known && !slices.ContainsFunc(r.Facts, func(f fact.Fact) bool { return f.Order == order }) && !slices.Contains(orders, order) {
+			orders = append(orders, order)
+		}
+	}
+	return orders
 }
 
 // ownTries is the endpoint at every address of the host that were not tried

@@ -42,7 +42,7 @@ func Run(ctx context.Context, ask fact.Ask, at []Vantage, watch func(Event)) (fa
 	defer p.close()
 	for {
 		_, wants := weigh.Weigh(set)
-		if p.start(ctx, wants) == 0 && p.idle() {
+		if p.start(ctx, set, wants) == 0 && p.idle() {
 			break
 		}
 		facts, ok := p.next(ctx)

@@ -7,6 +7,8 @@ import (
 	"sync"
 	"testing"
 	"time"
+	"uakari/internal/weigh/gate"
+	"uakari/internal/weigh/scene"
 
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
@@ -129,22 +131,38 @@ func TestCutOff(t *testing.T) {
 	}
 }
 
-// TestBudgets is how often weighing gets what it wants.
+// TestBudgets is how often weighing gets what it wants, and to whom an account
+// is shown.
 func TestBudgets(t *testing.T) {
 	client := &stage{info: fact.Vantage{ID: "v1", Role: fact.Client}, script: func(context.Context, fact.Order, func(fact.Fact)) {}}
 	p := newPool([]Vantage{client}, nil)
 	defer p.close()
 	ctx := context.Background()
-	var wants []weigh.Want
+	ask := askFor(t, "https://10.20.0.14/")
+	set := fact.New(ask, []fact.Vantage{client.info})
+	right := fact.Target{Account: "ana", Name: "10.20.0.14", Addr: server, Port: 443, Scheme: "https", Security: fact.TLS}
+	wrong := []func(*fact.Target){
+		func(t *fact.Target) { t.Addr = netip.MustParseAddr("10.20.0.15") }, func(t *fact.Target) { t.Port = 8443 }, func(t *fact.Target) { t.Name = "heron.varzea.example" },
+		func(t *fact.Target) { t.Scheme, t.Security = "http", fact.Plain }, func(t *fact.Target) { t.Security = fact.Plain },
+	}
+	var wants []scene.Want
+	for _, change := range wrong {
+		target := right
+		change(&target)
+		wants = append(wants, scene.Want{Look: fact.LookLogin, At: fact.Client, Target: target, Gate: gate.Account})
+	}
+	if n := p.start(ctx, set, wants); n != 0 {
+		t.Errorf("an account is shown to %d places that nobody typed", n)
+	}
 	for i := range 20 {
-		wants = append(wants,
-			weigh.Want{Look: fact.LookSession, At: fact.Client, Target: fact.Target{Port: 443, Name: fmt.Sprint(i)}, Gate: weigh.Session},
-			weigh.Want{Look: fact.LookLogin, At: fact.Client, Target: fact.Target{Account: "ana", Addr: netip.AddrFrom4([4]byte{10, 20, 0, byte(i)})}, Gate: weigh.Account})
+		target := right
+		target.Path = fmt.Sprint(i)
+		wants = append(wants, scene.Want{Look: fact.LookLogin, At: fact.Client, Target: target, Gate: gate.Account})
 	}
-	if n := p.start(ctx, wants); n != mostExtra+1 {
-		t.Errorf("started %d looks, want %d extra connections and one login", n, mostExtra)
+	if n := p.start(ctx, set, wants); n != 1 {
+		t.Errorf("started %d logins, want one", n)
 	}
-	if n := p.start(ctx, wants); n != 0 {
+	if n := p.start(ctx, set, wants); n != 0 {
 		t.Errorf("started %d again", n)
 	}
 	for !p.idle() {
@@ -154,12 +172,12 @@ func TestBudgets(t *testing.T) {
 		t.Errorf("%d logins for one account", client.count(fact.LookLogin))
 	}
 	// A look that differs only in the gate it would read is one look.
-	same := []weigh.Want{{Look: fact.LookEcho, At: fact.Client, Gate: weigh.Host}, {Look: fact.LookEcho, At: fact.Client, Gate: weigh.Way}}
-	if n := p.start(ctx, same); n != 1 {
+	same := []scene.Want{{Look: fact.LookEcho, At: fact.Client, Gate: gate.Host}, {Look: fact.LookEcho, At: fact.Client, Gate: gate.Way}}
+	if n := p.start(ctx, set, same); n != 1 {
 		t.Errorf("started %d echoes, want 1", n)
 	}
 	// Nobody plays the gateway: what is wanted there is not had.
-	if n := p.start(ctx, []weigh.Want{{Look: fact.LookListeners, At: fact.Gateway}}); n != 0 {
+	if n := p.start(ctx, set, []scene.Want{{Look: fact.LookListeners, At: fact.Gateway}}); n != 0 {
 		t.Errorf("started %d looks at a vantage that is not there", n)
 	}
 }
@@ -171,7 +189,7 @@ func TestEndless(t *testing.T) {
 	defer p.close()
 	total := 0
 	for i := range 2 * mostLooks {
-		total += p.start(context.Background(), []weigh.Want{{Look: fact.LookNames, At: fact.Client, Target: fact.Target{Name: fmt.Sprint(i)}}})
+		total += p.start(context.Background(), fact.Set{}, []scene.Want{{Look: fact.LookNames, At: fact.Client, Target: fact.Target{Name: fmt.Sprint(i)}}})
 		for !p.idle() {
 			p.next(context.Background())
 		}
