@@ -15,12 +15,12 @@ import (
 
 // floors is who stands on whom: a package imports only those of lower floors.
 var floors = map[string]int{
-	"fact": 0, "written": 0, "endpoint": 1, "trail": 1, "sheet": 1, "wire": 1, "filter": 1, "card": 2, "casebook": 2,
+	"plain": 0, "keep": 0, "fact": 0, "written": 0, "endpoint": 1, "trail": 1, "sheet": 1, "wire": 1, "filter": 1, "program": 2, "card": 2, "casebook": 2,
 	"look": 3, "weigh": 3, "vantage": 4, "tell": 4, "trace": 5, "demo": 5, "cli": 6,
 }
 
 // pure packages do no input or output and read no clock.
-var pure = []string{"fact", "trail", "endpoint", "filter", "weigh", "tell"}
+var pure = []string{"plain", "keep", "fact", "trail", "endpoint", "filter", "program", "sheet", "weigh", "tell"}
 
 // forbidden is what they must not import.
 var forbidden = []string{"os", "os/exec", "net", "net/http", "syscall", "crypto/tls", "golang.org/x/sys/unix", "log"}
@@ -80,9 +80,68 @@ func checkImport(t *testing.T, path, name string, own int, spec *ast.ImportSpec)
 	if !known || target != name && floor >= own {
 		t.Errorf("%s: %s must not import %s", path, name, target)
 	}
+	checkWithin(t, path, name, target, below)
 	// Looking and judging know nothing of each other.
 	if name == "look" && target == "weigh" || name == "weigh" && (target == "look" || target == "wire") {
 		t.Errorf("%s: %s must not import %s", path, name, target)
+	}
+}
+
+// within is the floors inside of a package: of weighing, what gates and scenes
+// know lies below the rungs, and no rung knows another.
+var within = map[string]map[string]int{
+	"weigh": {"catalogue": 0, "gate": 1, "scene": 2, "settings": 3, "service": 3, "ports": 3, "rules": 3, "names": 3, "certs": 3, "login": 3, "answer": 3, "": 4},
+}
+
+func checkWithin(t *testing.T, path, name, target, below string) {
+	t.Helper()
+	rooms, ok := within[name]
+	if !ok || target != name {
+		return
+	}
+	room := func(p string) string {
+		parts := strings.Split(p, "/")
+		if len(parts) < 2 || strings.HasSuffix(parts[1], ".go") {
+			return ""
+		}
+		return parts[1]
+	}
+	own, known := rooms[room(filepath.ToSlash(path))]
+	other, also := rooms[room(below)]
+	if !known || !also || other >= own {
+		t.Errorf("%s: %s must not import %s", path, room(filepath.ToSlash(path)), below)
+	}
+}
+
+// TestCertainty sees that nobody but the gate decides how certain a cause is.
+func TestCertainty(t *testing.T) {
+	err := filepath.WalkDir("weigh", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") || strings.HasPrefix(path, filepath.Join("weigh", "gate")) {
+			return err
+		}
+		file, err := parser.ParseFile(token.NewFileSet(), path, nil, 0)
+		if err != nil {
+			return err
+		}
+		ast.Inspect(file, func(n ast.Node) bool {
+			switch n := n.(type) {
+			case *ast.AssignStmt:
+				for _, to := range n.Lhs {
+					if sel, ok := to.(*ast.SelectorExpr); ok && slices.Contains([]string{"Certainty", "Blocking"}, sel.Sel.Name) {
+						t.Errorf("%s: writes %s", path, sel.Sel.Name)
+					}
+				}
+			case *ast.CompositeLit:
+				if sel, ok := n.Type.(*ast.SelectorExpr); ok && sel.Sel.Name == "Judged" {
+					t.Errorf("%s: makes a cause of its own", path)
+				}
+			}
+			return true
+		})
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
 	}
 }
 

@@ -120,6 +120,10 @@ const (
 	puzzled
 )
 
+// mostSteps bounds the way of one packet: chains that jump to each other many
+// times lead on without end, however shallow they are.
+const mostSteps = 2000
+
 // evaluator walks the chains of one hook.
 type evaluator struct {
 	host  *Host
@@ -169,6 +173,9 @@ func (ev *evaluator) prepare(s *state, priority int) {
 }
 
 func (ev *evaluator) step(s *state, step Step) {
+	if len(s.steps) >= mostSteps {
+		ev.stuck, *ev.fuel = "the chains lead on and on", 0
+	}
 	step.Host, step.Hook, step.Packet, step.Base = ev.host.Name, ev.hook.String(), ev.m.packet, ev.at
 	step.in, step.out, step.mark = s.in, s.out, ev.began
 	if s.tracked {

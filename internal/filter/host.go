@@ -139,6 +139,25 @@ func (h *Host) outLink(addr netip.Addr) (string, bool) {
 	return route.Dev, len(route.Many) == 0
 }
 
+// RouteTo is the route by which the host sends to an address; false where that
+// is not known, or none leads there.
+func (h *Host) RouteTo(addr netip.Addr) (Route, bool) {
+	route, known := h.route(addr, netip.Addr{}, 0, "")
+	if !known || !route.Leads() || len(route.Many) > 0 {
+		return Route{}, false
+	}
+	return *route, true
+}
+
+// NextHop is the router by which the host sends to an address; invalid where
+// there is none between, or it is not known.
+func (h *Host) NextHop(addr netip.Addr) netip.Addr {
+	if route, known := h.route(addr, netip.Addr{}, 0, ""); known && route.Leads() && len(route.Many) == 0 {
+		return route.Via
+	}
+	return netip.Addr{}
+}
+
 // LinkTo is the link by which the host sends to an address; "" where that is
 // not known, or there is no route.
 func (h *Host) LinkTo(addr netip.Addr) string {

@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 )
@@ -13,7 +14,7 @@ func (in *jsonReader) rule(b json.RawMessage) error {
 	var v struct {
 		Family, Table, Chain, Comment string
 		Handle                        uint64
-		Expr                          []json.RawMessage
+		Expr                          inPlace
 	}
 	if err := json.Unmarshal(b, &v); err != nil {
 		return err
@@ -31,31 +32,24 @@ func (in *jsonReader) rule(b json.RawMessage) error {
 	}
 	r := &Rule{Chain: c, Handle: v.Handle, Number: len(c.Rules) + 1, Comment: v.Comment}
 	in.at, in.six = t, false
-	for _, raw := range v.Expr {
+	for raw := range elements(v.Expr) {
 		r.Body = append(r.Body, in.statement(raw)...)
 	}
+	t.share.rule(r)
 	c.Rules = append(c.Rules, r)
 	return nil
 }
 
 // statement reads one statement of a rule.
 func (in *jsonReader) statement(raw json.RawMessage) []Op {
-	var named map[string]json.RawMessage
-	if err := json.Unmarshal(raw, &named); err != nil || len(named) != 1 {
-		var word string
-		if json.Unmarshal(raw, &word) == nil && word != "" {
-			named = map[string]json.RawMessage{word: nil} // "accept", without an object
-		} else {
-			return []Op{opaque("a statement is not understood", false)}
-		}
+	name, body, ok := single(raw)
+	if !ok && (json.Unmarshal(raw, &name) != nil || name == "") { // "accept", without an object
+		return []Op{opaque("a statement is not understood", false)}
 	}
-	for name, body := range named {
-		if read, ok := statements()[name]; ok {
-			return read(in, body)
-		}
-		return []Op{opaque(fmt.Sprintf("the statement %q is not understood", shorten(name)), false)}
+	if read, ok := statements()[name]; ok {
+		return read(in, body)
 	}
-	return nil
+	return []Op{opaque(fmt.Sprintf("the statement %q is not understood", shorten(name)), false)}
 }
 
 // statements is how each statement is read.
@@ -145,10 +139,11 @@ var nftRefusals = map[string]Refusal{"net-unreachable": ByNetUnreachable, "host-
 // left reads the left side of a match: the field, and bits that are cut out
 // of it.
 func (in *jsonReader) left(raw json.RawMessage) (selector, bool) {
-	var v map[string]json.RawMessage
-	if err := json.Unmarshal(raw, &v); err != nil {
+	name, body, ok := single(raw)
+	if !ok {
 		return selector{}, false
 	}
+	v := map[string]json.RawMessage{name: body}
 	switch {
 	case v["payload"] != nil:
 		var p struct {
@@ -219,15 +214,12 @@ func (in *jsonReader) left(raw json.RawMessage) (selector, bool) {
 
 // concat reads the fields that are looked up together.
 func (in *jsonReader) concat(raw json.RawMessage) ([]selector, bool) {
-	var v struct {
-		Concat []json.RawMessage `json:"concat"`
-	}
-	list := []json.RawMessage{raw}
-	if json.Unmarshal(raw, &v) == nil && v.Concat != nil {
-		list = v.Concat
+	list := slices.Values([]json.RawMessage{raw})
+	if name, parts, _ := single(raw); name == "concat" {
+		list = elements(parts)
 	}
 	var out []selector
-	for _, each := range list {
+	for each := range list {
 		s, ok := in.left(each)
 		if !ok {
 			return nil, false
@@ -242,13 +234,13 @@ var jsonCompares = map[string]Compare{"==": Equal, "in": Equal, "": Equal, "!=":
 func (in *jsonReader) match(b json.RawMessage) []Op {
 	var v struct {
 		Op          string
-		Left, Right json.RawMessage
+		Left, Right inPlace
 	}
 	puzzled := []Op{opaque("a match is not understood", false)}
 	if err := json.Unmarshal(b, &v); err != nil {
 		return puzzled
 	}
-	left, ok := in.concat(v.Left)
+	left, ok := in.concat(json.RawMessage(v.Left))
 	op, known := jsonCompares[v.Op]
 	if !ok || !known {
 		return puzzled
@@ -260,7 +252,7 @@ func (in *jsonReader) match(b json.RawMessage) []Op {
 		}
 		ops = append(ops, left[i].needs...)
 	}
-	return append(ops, in.right(left, op, v.Op, v.Right)...)
+	return append(ops, in.right(left, op, v.Op, json.RawMessage(v.Right))...)
 }
 
 // right reads the right side of a match, with what it is compared by.

@@ -33,6 +33,7 @@ type Table struct {
 	Sets   map[string]*Set
 	order  []*Chain
 	handle uint64
+	share  shared // of the rules, while they are read
 }
 
 // Title is the name that the table is known by: "inet filter".

@@ -112,6 +112,7 @@ func FromNetlink(d Dump) (*Ruleset, error) {
 // finish binds jumps to their chains, and looks for loops.
 func (r *Ruleset) finish() error {
 	for _, t := range r.Tables {
+		t.share = shared{}
 		for _, s := range t.Sets {
 			for i := range s.Elems {
 				s.Elems[i].Verdict.bind(t)
@@ -437,5 +438,6 @@ func (in *dumpReader) rule(b []byte) {
 		e.read(expr.text(1), expr[2])
 	}
 	r.Body = e.body
+	c.Table.share.rule(r)
 	c.Rules = append(c.Rules, r)
 }

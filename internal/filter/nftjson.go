@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"iter"
 	"slices"
 	"strconv"
 	"strings"
@@ -15,29 +16,22 @@ func FromJSON(text []byte) (*Ruleset, error) {
 	if len(text) > MostText {
 		return nil, &SyntaxError{1, 1, fmt.Sprintf("%d MiB of text; at most %d are read", len(text)>>20, MostText>>20)}
 	}
-	var doc struct {
-		Nftables []map[string]json.RawMessage `json:"nftables"`
-	}
-	if err := json.Unmarshal(text, &doc); err != nil {
-		return nil, positioned(text, err)
-	}
-	if doc.Nftables == nil {
-		return nil, &SyntaxError{1, 1, `expected an object with the list "nftables"`}
+	items, err := jsonItems(text)
+	if err != nil {
+		return nil, err
 	}
 	in := &jsonReader{set: &Ruleset{Links: map[uint32]Link{}}, tables: map[tableKey]*Table{}}
 	// Tables come first, then what they hold, whatever the order in the file.
 	for _, pass := range []map[string]func(json.RawMessage) error{
 		{"table": in.table}, {"chain": in.chain, "set": in.newSet, "map": in.newSet}, {"element": in.element}, {"rule": in.rule},
 	} {
-		for i, item := range doc.Nftables {
-			for name, body := range item {
-				read := pass[name]
-				if read == nil {
-					continue
-				}
-				if err := read(body); err != nil {
-					return nil, fmt.Errorf("nftables[%d]: %s: %w", i, name, err)
-				}
+		for i, item := range items {
+			read := pass[item.name]
+			if read == nil {
+				continue
+			}
+			if err := read(item.body); err != nil {
+				return nil, fmt.Errorf("nftables[%d]: %s: %w", i, item.name, err)
 			}
 		}
 		for _, t := range in.set.Tables {
@@ -49,6 +43,108 @@ func FromJSON(text []byte) (*Ruleset, error) {
 		}
 	}
 	return in.set, in.set.finish()
+}
+
+// jsonItem is one item of the list, as a part of the text.
+type jsonItem struct {
+	name string
+	body json.RawMessage
+}
+
+// jsonItems takes the list apart without copying it: it may be long.
+func jsonItems(text []byte) ([]jsonItem, error) {
+	var doc struct {
+		Nftables inPlace `json:"nftables"`
+	}
+	if err := json.Unmarshal(text, &doc); err != nil {
+		return nil, positioned(text, err)
+	}
+	if len(doc.Nftables) == 0 || doc.Nftables[0] != '[' {
+		return nil, &SyntaxError{1, 1, `expected an object with the list "nftables"`}
+	}
+	var items []jsonItem
+	for raw := range elements(doc.Nftables) {
+		name, body, _ := single(raw) // one of another kind too: the others keep their numbers
+		items = append(items, jsonItem{name, body})
+	}
+	return items, nil
+}
+
+// blanks is what may stand between the parts of JSON.
+const blanks = " \t\r\n"
+
+// elements is the elements of a list, as parts of the text, which is known to
+// be JSON.
+func elements(list []byte) iter.Seq[json.RawMessage] {
+	return func(yield func(json.RawMessage) bool) {
+		if len(list) == 0 || list[0] != '[' {
+			return
+		}
+		for rest := list[1:]; ; {
+			rest = bytes.TrimLeft(rest, blanks+",")
+			size := extent(rest)
+			if size == 0 || rest[0] == ']' || !yield(json.RawMessage(rest[:size])) {
+				return
+			}
+			rest = rest[size:]
+		}
+	}
+}
+
+// single is the one key of an object and its value; ok is false for anything
+// else.
+func single(raw []byte) (name string, body json.RawMessage, ok bool) {
+	inner, found := bytes.CutPrefix(bytes.TrimLeft(raw, blanks), []byte("{"))
+	if !found {
+		return "", nil, false
+	}
+	inner = bytes.TrimLeft(inner, blanks)
+	size := extent(inner)
+	if size < 2 || inner[0] != '"' || bytes.IndexByte(inner[:size], '\\') >= 0 {
+		return "", nil, false
+	}
+	name, inner = string(inner[1:size-1]), bytes.TrimLeft(inner[size:], blanks+":")
+	size = extent(inner)
+	return name, json.RawMessage(inner[:size]), bytes.HasPrefix(bytes.TrimLeft(inner[size:], blanks), []byte("}"))
+}
+
+// inPlace is a part of the text that is decoded, which it does not copy.
+type inPlace []byte
+
+// UnmarshalJSON keeps the part where it is: json gives it the text itself.
+func (p *inPlace) UnmarshalJSON(b []byte) error {
+	*p = b
+	return nil
+}
+
+// extent is how long the value at the beginning of a text is, which is known to
+// be JSON.
+func extent(text []byte) int {
+	depth := 0
+	for i := 0; i < len(text); i++ {
+		switch text[i] {
+		case '"':
+			for i++; i < len(text) && text[i] != '"'; i++ {
+				if text[i] == '\\' {
+					i++
+				}
+			}
+			if depth == 0 {
+				return min(i+1, len(text))
+			}
+		case '{', '[':
+			depth++
+		case '}', ']':
+			if depth--; depth <= 0 {
+				return i + min(1, depth+1) // one that closes what is around it does not belong to it
+			}
+		case ',':
+			if depth == 0 {
+				return i
+			}
+		}
+	}
+	return len(text)
 }
 
 // positioned gives a JSON error its line and column.

@@ -71,15 +71,10 @@ func FromSaved(text []byte, ipsets map[string]*Set) (*Ruleset, error) {
 		return nil, &SyntaxError{1, 1, fmt.Sprintf("%d MiB of text; at most %d are read", len(text)>>20, MostText>>20)}
 	}
 	in := &savedReader{set: &Ruleset{}, ipsets: ipsets}
-	for len(text) > 0 {
+	// Rules are parts of the one text.
+	for line := range strings.Lines(string(text)) {
 		in.line++
-		line := text
-		if at := bytes.IndexByte(text, '\n'); at >= 0 {
-			line, text = text[:at], text[at+1:]
-		} else {
-			text = nil
-		}
-		if err := in.read(strings.TrimSuffix(string(line), "\r")); err != nil {
+		if err := in.read(strings.TrimSuffix(strings.TrimSuffix(line, "\n"), "\r")); err != nil {
 			return nil, err
 		}
 	}
@@ -154,6 +149,7 @@ func (in *savedReader) read(line string) error {
 	if err := in.rule(r, words[2:]); err != nil {
 		return err
 	}
+	in.table.share.rule(r)
 	chain.Rules = append(chain.Rules, r)
 	return nil
 }

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"uakari/internal/fact"
+	"uakari/internal/plain"
 )
 
 // CardDraft is a first card with a comment at every line.
@@ -19,11 +20,11 @@ func CardDraft(c fact.Card) string {
 			off(key+": "+example, comment)
 			return
 		}
-		line(key+": "+safe(value), comment)
+		line(key+": "+plain.Printable(value), comment)
 	}
 	line("format: uakari.card/1", "always")
-	line("name: "+safe(c.Name), "short; trails name it")
-	line("endpoint: "+safe(c.Endpoint), "what clients are told")
+	line("name: "+plain.Printable(c.Name), "short; trails name it")
+	line("endpoint: "+plain.Printable(c.Endpoint), "what clients are told")
 	off("aliases: [portal.varzea.example]", "other names that clients use")
 	or("program", c.Program, "/usr/sbin/nginx", "the server program, a name or a path")
 	or("unit", c.Unit, "tidebook.service", "the unit that runs it")
@@ -57,10 +58,10 @@ func CardDraft(c fact.Card) string {
 // CardChecked says that a card is well, and what of it one host cannot see.
 func CardChecked(path string, c fact.Card) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "%s: well (%s)\n", safe(path), safe(c.Name))
+	fmt.Fprintf(&b, "%s: well (%s)\n", plain.Printable(path), plain.Printable(c.Name))
 	note := func(when bool, format string, args ...any) {
 		if when {
-			block(&b, "  ", "  ", safe(fmt.Sprintf(format, args...)), width)
+			block(&b, "  ", "  ", plain.Printable(fmt.Sprintf(format, args...)), width)
 		}
 	}
 	client, server := 0, 0
@@ -91,14 +92,14 @@ func CardChecked(path string, c fact.Card) string {
 func CardShown(c fact.Card, colour bool) string {
 	p := paint{colour}
 	var b strings.Builder
-	title := safe(c.Name)
+	title := plain.Printable(c.Name)
 	if c.Endpoint != "" {
-		title += "  " + safe(c.Endpoint)
+		title += "  " + plain.Printable(c.Endpoint)
 	}
 	fmt.Fprintln(&b, p.as(bold, title))
 	row := func(name, text string) {
 		if text != "" {
-			block(&b, fmt.Sprintf("  %-10s ", name), strings.Repeat(" ", 13), safe(text), width)
+			block(&b, fmt.Sprintf("  %-10s ", name), strings.Repeat(" ", 13), plain.Printable(text), width)
 		}
 	}
 	row("also", strings.Join(c.Aliases, ", "))
@@ -116,13 +117,13 @@ func CardShown(c fact.Card, colour bool) string {
 					text = use.For
 				}
 			}
-			fmt.Fprintf(&b, "  %-13d %s\n", port, safe(text))
+			fmt.Fprintf(&b, "  %-13d %s\n", port, plain.Printable(text))
 		}
 		for _, use := range c.PortMap {
 			if use.Range != "" {
-				fmt.Fprintf(&b, "  %-13s %s, chosen at run time\n", safe(use.Range), safe(use.For))
+				fmt.Fprintf(&b, "  %-13s %s, chosen at run time\n", plain.Printable(use.Range), plain.Printable(use.For))
 			} else if !hasPort(c.Ports, use.Port) {
-				fmt.Fprintf(&b, "  %-13d %s\n", use.Port, safe(use.For))
+				fmt.Fprintf(&b, "  %-13d %s\n", use.Port, plain.Printable(use.For))
 			}
 		}
 	}
@@ -132,7 +133,7 @@ func CardShown(c fact.Card, colour bool) string {
 		}
 		fmt.Fprintf(&b, "\n%s\n", p.as(bold, name))
 		for _, line := range lines {
-			block(&b, "  ", "    ", safe(line), width)
+			block(&b, "  ", "    ", plain.Printable(line), width)
 		}
 	}
 	section("Settings that must agree", settingLines(c))

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"uakari/internal/casebook"
+	"uakari/internal/plain"
 	"uakari/internal/trail"
 )
 
@@ -35,7 +36,7 @@ func Cases(list []casebook.Case, colour bool) string {
 		if !c.Closed.IsZero() {
 			state = p.as(green, "closed")
 		}
-		block(&b, fmt.Sprintf("%4d  %s  %s  ", c.ID, state, c.Opened.UTC().Format("2006-01-02 15:04")), strings.Repeat(" ", 32), safe(c.Title)+firstOf(c), width)
+		block(&b, fmt.Sprintf("%4d  %s  %s  ", c.ID, state, c.Opened.UTC().Format("2006-01-02 15:04")), strings.Repeat(" ", 32), plain.Printable(c.Title)+firstOf(c), width)
 	}
 	return b.String()
 }
@@ -44,14 +45,14 @@ func firstOf(c casebook.Case) string {
 	if c.First == "" {
 		return ""
 	}
-	return ": " + safe(c.First)
+	return ": " + plain.Printable(c.First)
 }
 
 // Case tells one case, entry by entry.
 func Case(c casebook.Case, judged map[int64]trail.Trail, colour bool) string {
 	p := paint{colour}
 	var b strings.Builder
-	head := fmt.Sprintf("Case %d: %s.", c.ID, safe(c.Title))
+	head := fmt.Sprintf("Case %d: %s.", c.ID, plain.Printable(c.Title))
 	if c.Closed.IsZero() {
 		head += " Open."
 	} else {
@@ -68,7 +69,7 @@ func Case(c casebook.Case, judged map[int64]trail.Trail, colour bool) string {
 	if standing := c.Standing(); len(standing) > 0 {
 		b.WriteByte('\n')
 		for _, e := range standing {
-			block(&b, "Still to undo: ", "  ", fmt.Sprintf("%s. How: %s. Then: uakari case change %d --undone %d", safe(e.Text), safe(e.Undo), c.ID, e.Number), width)
+			block(&b, "Still to undo: ", "  ", fmt.Sprintf("%s. How: %s. Then: uakari case change %d --undone %d", plain.Printable(e.Text), plain.Printable(e.Undo), c.ID, e.Number), width)
 		}
 	}
 	if c.Closed.IsZero() {
@@ -82,15 +83,15 @@ func entryText(e casebook.Entry, judged map[int64]trail.Trail) string {
 	case e.Kind == casebook.Trace:
 		t, ok := judged[e.Number]
 		if !ok {
-			return safe(e.Text)
+			return plain.Printable(e.Text)
 		}
-		text := safe(Title(t))
+		text := plain.Printable(Title(t))
 		for _, c := range t.Blocking() {
-			text += fmt.Sprintf("; %s (%s, %s)", safe(c.Summary), safe(c.ID), c.Certainty)
+			text += fmt.Sprintf("; %s (%s, %s)", plain.Printable(c.Summary), plain.Printable(c.ID), c.Certainty)
 		}
 		return text
 	case e.Kind == casebook.Change:
-		text := fmt.Sprintf("%d: %s", e.Number, safe(e.Text))
+		text := fmt.Sprintf("%d: %s", e.Number, plain.Printable(e.Text))
 		if e.Temporary {
 			text += ", for now"
 		}
@@ -99,5 +100,5 @@ func entryText(e casebook.Entry, judged map[int64]trail.Trail) string {
 		}
 		return text
 	}
-	return safe(e.Text)
+	return plain.Printable(e.Text)
 }

@@ -7,6 +7,7 @@ import (
 
 	"uakari/internal/casebook"
 	"uakari/internal/fact"
+	"uakari/internal/plain"
 	"uakari/internal/trail"
 )
 
@@ -14,7 +15,7 @@ import (
 func Short(t trail.Trail) string {
 	for _, c := range t.Causes {
 		if c.Blocking {
-			return safe(c.ID)
+			return plain.Printable(c.ID)
 		}
 	}
 	return string(t.Outcome)
@@ -36,7 +37,7 @@ func Confirmed(before, now trail.Trail, good, times int, colour bool) string {
 		}
 		note := ""
 		if was != rung.State {
-			note = safe(rung.Summary)
+			note = plain.Printable(rung.Summary)
 		}
 		head := fmt.Sprintf("  %-10s %s %s ", rung.Name, padded(p, was), padded(p, rung.State))
 		lines := wrap(note, width-30)
@@ -52,7 +53,7 @@ func Confirmed(before, now trail.Trail, good, times int, colour bool) string {
 	}
 	for _, c := range now.Causes {
 		if c.Blocking {
-			block(&b, "\nStill: ", "       ", safe(c.Summary)+fmt.Sprintf(" (%s, %s).", safe(c.ID), c.Certainty), width)
+			block(&b, "\nStill: ", "       ", plain.Printable(c.Summary)+fmt.Sprintf(" (%s, %s).", plain.Printable(c.ID), c.Certainty), width)
 		}
 	}
 	return b.String()
@@ -71,15 +72,15 @@ func confirmAnswer(before, now trail.Trail, good, times int) string {
 	goal := now.Endpoint.Input
 	switch {
 	case good >= times:
-		text := fmt.Sprintf("Works again: %s, %d times in a row", safe(goal), good)
+		text := fmt.Sprintf("Works again: %s, %d times in a row", plain.Printable(goal), good)
 		if !before.Began.IsZero() && now.Ended.After(before.Began) && before.Outcome == trail.OutcomeFault {
 			text += fmt.Sprintf(", %s after the failure was seen", now.Ended.Sub(before.Began).Round(1e9))
 		}
 		return text + "."
 	case now.Incomplete == "interrupted":
-		return fmt.Sprintf("Interrupted: %s worked %d of %d times.", safe(goal), good, times)
+		return fmt.Sprintf("Interrupted: %s worked %d of %d times.", plain.Printable(goal), good, times)
 	}
-	text := fmt.Sprintf("Not yet: %s does not work", safe(goal))
+	text := fmt.Sprintf("Not yet: %s does not work", plain.Printable(goal))
 	if from, to := worst(before), worst(now); to > from && to < len(trail.Ladder) && from < len(trail.Ladder) {
 		return text + fmt.Sprintf(", but further: %s was in the way, now it is %s.", trail.Ladder[from], trail.Ladder[to])
 	}
@@ -115,7 +116,7 @@ func Closed(c Closing, colour bool) string {
 	if len(c.Differs) > 0 {
 		b.WriteString("\nWhat differs from before, of what was seen both times:\n")
 		for _, line := range c.Differs {
-			block(&b, "  ", "    ", safe(line), width)
+			block(&b, "  ", "    ", plain.Printable(line), width)
 		}
 	}
 	switch {
@@ -125,7 +126,7 @@ func Closed(c Closing, colour bool) string {
 	case len(c.Standing) > 0:
 		fmt.Fprintf(&b, "\n%s\n", p.as(bold, fmt.Sprintf("Case %d stays open: what was changed for now still stands.", c.Case)))
 		for _, e := range c.Standing {
-			block(&b, "  ", "    ", fmt.Sprintf("%d: %s. To undo: %s", e.Number, safe(e.Text), safe(e.Undo)), width)
+			block(&b, "  ", "    ", fmt.Sprintf("%d: %s. To undo: %s", e.Number, plain.Printable(e.Text), plain.Printable(e.Undo)), width)
 			block(&b, "    then: ", "      ", fmt.Sprintf("uakari case change %d --undone %d", c.Case, e.Number), width)
 		}
 	default:

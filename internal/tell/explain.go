@@ -2,12 +2,11 @@ package tell
 
 import (
 	"strings"
-
-	"uakari/internal/weigh"
+	"uakari/internal/weigh/catalogue"
 )
 
 // Explain tells one cause of the catalogue.
-func Explain(e weigh.Entry, colour bool) string {
+func Explain(e catalogue.Entry, colour bool) string {
 	p := paint{colour}
 	var b strings.Builder
 	b.WriteString(p.as(bold, e.ID+": "+e.Title) + "\n\n")

@@ -5,6 +5,7 @@ import (
 	"strings"
 	"testing"
 	"time"
+	"uakari/internal/weigh/login"
 
 	"uakari/internal/casebook"
 	"uakari/internal/fact"
@@ -94,7 +95,7 @@ func TestForeignText(t *testing.T) {
 		"closing": Closed(Closing{Case: 1, Standing: kept.Entries, Differs: []string{hostile}}, false),
 		"a card":  CardShown(card, false), "its draft": CardDraft(card), "checked": CardChecked(hostile, card),
 		"a watch": Watching(hostile, tally, time.Second, "", false), "its end": WatchEnded(hostile, tally, false), "its line": Watched(pulse, []string{hostile}),
-		"a mapper": Mapped(hostile, filled[fact.Mapper]()), "signing in": SignedIn(hostile, weigh.SignInTry{Account: hostile}, weigh.SignInVerdict{Do: "refuse", Rule: 1, Name: hostile, Unsure: hostile, Passed: []string{hostile}}, []string{hostile}),
+		"a mapper": Mapped(hostile, filled[fact.Mapper]()), "signing in": SignedIn(hostile, login.SignInTry{Account: hostile}, login.SignInVerdict{Do: "refuse", Rule: 1, Name: hostile, Unsure: hostile, Passed: []string{hostile}}, []string{hostile}),
 		"a unit": Unit(hostile, hostile, filled[fact.Program](), hostile, time.Unix(0, 0), false),
 	} {
 		if strings.TrimSpace(got) == "" {

@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"strings"
 
+	"uakari/internal/plain"
 	"uakari/internal/trail"
 )
 
@@ -27,22 +28,22 @@ func Journey(j trail.Journey, colour bool) string {
 		tellSteps(&b, p, *l.leg)
 		for _, r := range l.leg.Rewrites {
 			if l.name == "request" {
-				fmt.Fprintf(&b, "  its %s is changed on %s: %s becomes %s\n", safe(r.Kind), safe(r.Host), safe(r.Was), safe(r.Now))
+				fmt.Fprintf(&b, "  its %s is changed on %s: %s becomes %s\n", plain.Printable(r.Kind), plain.Printable(r.Host), plain.Printable(r.Was), plain.Printable(r.Now))
 			}
 		}
 	}
 	for _, d := range j.Doubts {
-		fmt.Fprintf(&b, "\nOdd: %s\n", safe(d))
+		fmt.Fprintf(&b, "\nOdd: %s\n", plain.Printable(d))
 	}
 	if s := j.Suppose; s != nil {
 		tellSuppose(&b, *s)
 	} else {
 		for _, m := range j.Mend {
-			fmt.Fprintf(&b, "\nTo mend, on %s, by %s:\n", safe(m.Host), safe(m.Owner))
-			block(&b, "  ", "  ", upperFirst(safe(m.Do))+".", width)
-			fmt.Fprintf(&b, "    %s\n", safe(m.Command))
-			block(&b, "  risk: ", "        ", "it "+safe(m.Risk), width)
-			block(&b, "  undo: ", "        ", safe(m.Undo), width)
+			fmt.Fprintf(&b, "\nTo mend, on %s, by %s:\n", plain.Printable(m.Host), plain.Printable(m.Owner))
+			block(&b, "  ", "  ", upperFirst(plain.Printable(m.Do))+".", width)
+			fmt.Fprintf(&b, "    %s\n", plain.Printable(m.Command))
+			block(&b, "  risk: ", "        ", "it "+plain.Printable(m.Risk), width)
+			block(&b, "  undo: ", "        ", plain.Printable(m.Undo), width)
 		}
 	}
 	return b.String()
@@ -50,11 +51,11 @@ func Journey(j trail.Journey, colour bool) string {
 
 // journeyAnswer is the first line.
 func journeyAnswer(j trail.Journey) string {
-	what := fmt.Sprintf("%s to %s", safe(j.Packet.From), safe(j.Packet.To))
+	what := fmt.Sprintf("%s to %s", plain.Printable(j.Packet.From), plain.Printable(j.Packet.To))
 	if j.Packet.ToPort != 0 {
-		what = fmt.Sprintf("%s to %s/%s", safe(j.Packet.From), safe(hostPort(j.Packet.To, j.Packet.ToPort)), safe(j.Packet.Transport))
+		what = fmt.Sprintf("%s to %s/%s", plain.Printable(j.Packet.From), plain.Printable(hostPort(j.Packet.To, j.Packet.ToPort)), plain.Printable(j.Packet.Transport))
 	} else {
-		what += " (" + safe(j.Packet.Transport) + ")"
+		what += " (" + plain.Printable(j.Packet.Transport) + ")"
 	}
 	switch {
 	case j.Verdict == "unknown":
@@ -84,24 +85,24 @@ func stoppedAt(l trail.Leg) string {
 	}
 	s := l.Steps[l.Blocks[0]]
 	if s.Chain == "" {
-		return fmt.Sprintf(" on %s: %s", safe(s.Host), safe(s.Effect))
+		return fmt.Sprintf(" on %s: %s", plain.Printable(s.Host), plain.Printable(s.Effect))
 	}
-	return fmt.Sprintf(" on %s by %s", safe(s.Host), ruleName(s))
+	return fmt.Sprintf(" on %s by %s", plain.Printable(s.Host), ruleName(s))
 }
 
 // ruleName is a rule as its keeper finds it.
 func ruleName(s trail.Step) string {
 	switch {
 	case s.Table == "" && s.Rule == 0:
-		return fmt.Sprintf("%s, %s", safe(s.Chain), safe(s.Hook))
+		return fmt.Sprintf("%s, %s", plain.Printable(s.Chain), plain.Printable(s.Hook))
 	case s.Table == "":
-		return fmt.Sprintf("%s, %s, rule %d", safe(s.Chain), safe(s.Hook), s.Rule)
+		return fmt.Sprintf("%s, %s, rule %d", plain.Printable(s.Chain), plain.Printable(s.Hook), s.Rule)
 	case s.Rule == 0:
-		return fmt.Sprintf("the policy of %s, chain %s", safe(s.Table), safe(s.Chain))
+		return fmt.Sprintf("the policy of %s, chain %s", plain.Printable(s.Table), plain.Printable(s.Chain))
 	case s.Handle != 0:
-		return fmt.Sprintf("rule %d (handle %d) of %s, chain %s", s.Rule, s.Handle, safe(s.Table), safe(s.Chain))
+		return fmt.Sprintf("rule %d (handle %d) of %s, chain %s", s.Rule, s.Handle, plain.Printable(s.Table), plain.Printable(s.Chain))
 	}
-	return fmt.Sprintf("rule %d of %s, chain %s", s.Rule, safe(s.Table), safe(s.Chain))
+	return fmt.Sprintf("rule %d of %s, chain %s", s.Rule, plain.Printable(s.Table), plain.Printable(s.Chain))
 }
 
 func legVerdict(l trail.Leg) string {
@@ -111,7 +112,7 @@ func legVerdict(l trail.Leg) string {
 	case "drop":
 		return "dropped without a word"
 	case "reject":
-		return "refused with " + safe(l.RejectWith)
+		return "refused with " + plain.Printable(l.RejectWith)
 	}
 	return "not known"
 }
@@ -120,7 +121,7 @@ func why(l trail.Leg) string {
 	if l.WhyUnknown == "" {
 		return ""
 	}
-	return ": " + safe(l.WhyUnknown)
+	return ": " + plain.Printable(l.WhyUnknown)
 }
 
 // tellSteps writes one line a step, and the rule's own text below it.
@@ -136,43 +137,43 @@ func tellSteps(b *strings.Builder, p paint, l trail.Leg) {
 	for i, s := range l.Steps {
 		if s.Host != host {
 			host = s.Host
-			fmt.Fprintf(b, "  %s\n", safe(host))
+			fmt.Fprintf(b, "  %s\n", plain.Printable(host))
 		}
-		where := safe(s.Hook)
+		where := plain.Printable(s.Hook)
 		if s.Chain != "" {
-			where = fmt.Sprintf("%-11s %s, chain %s", safe(s.Hook), safe(s.Table), safe(s.Chain))
+			where = fmt.Sprintf("%-11s %s, chain %s", plain.Printable(s.Hook), plain.Printable(s.Table), plain.Printable(s.Chain))
 			if s.Table == "" {
-				where = fmt.Sprintf("%-11s %s", safe(s.Hook), safe(s.Chain))
+				where = fmt.Sprintf("%-11s %s", plain.Printable(s.Hook), plain.Printable(s.Chain))
 			}
 			if s.Rule != 0 {
 				where += fmt.Sprintf(", rule %d", s.Rule)
 			}
 		}
-		line := fmt.Sprintf("    %s: %s", where, safe(s.Effect))
+		line := fmt.Sprintf("    %s: %s", where, plain.Printable(s.Effect))
 		if stops[i] {
 			line = p.as(red, line)
 		}
 		fmt.Fprintln(b, line)
 		if s.Text != "" {
-			block(b, "                ", "                ", safe(s.Text), width)
+			block(b, "                ", "                ", plain.Printable(s.Text), width)
 		}
 	}
 }
 
 func tellSuppose(b *strings.Builder, s trail.Suppose) {
-	fmt.Fprintf(b, "\nSupposing: %s\n  before: %s\n  after:  %s\n", safe(s.Change), safe(s.Before), safe(s.After))
+	fmt.Fprintf(b, "\nSupposing: %s\n  before: %s\n  after:  %s\n", plain.Printable(s.Change), plain.Printable(s.Before), plain.Printable(s.After))
 	for _, each := range []struct {
 		word string
 		list []string
 	}{{"opens", s.Opens}, {"closes", s.Closes}} {
 		for _, line := range each.list {
-			block(b, "  ", "  ", each.word+" "+safe(line), width)
+			block(b, "  ", "  ", each.word+" "+plain.Printable(line), width)
 		}
 	}
 	if len(s.Opens)+len(s.Closes) == 0 {
 		b.WriteString("  opens and closes nothing\n")
 	}
 	if s.Partly != "" {
-		fmt.Fprintf(b, "  %s\n", safe(s.Partly))
+		fmt.Fprintf(b, "  %s\n", plain.Printable(s.Partly))
 	}
 }

@@ -5,22 +5,23 @@ import (
 	"strings"
 
 	"uakari/internal/fact"
+	"uakari/internal/plain"
 )
 
 // Mapped tells what is registered at a port mapper.
 func Mapped(place string, m fact.Mapper) string {
 	var b strings.Builder
 	if len(m.Entries) == 0 {
-		fmt.Fprintf(&b, "Nothing is registered at %s.\n", safe(place))
+		fmt.Fprintf(&b, "Nothing is registered at %s.\n", plain.Printable(place))
 		return b.String()
 	}
 	widest := 16
 	for _, e := range m.Entries {
-		widest = max(widest, len(safe(e.Name)))
+		widest = max(widest, len(plain.Printable(e.Name)))
 	}
-	fmt.Fprintf(&b, "Registered at %s:\n  %-*s %-8s %-4s %s\n", safe(place), widest, "service", "version", "over", "port")
+	fmt.Fprintf(&b, "Registered at %s:\n  %-*s %-8s %-4s %s\n", plain.Printable(place), widest, "service", "version", "over", "port")
 	for _, e := range m.Entries {
-		fmt.Fprintf(&b, "  %-*s %-8d %-4s %d\n", widest, safe(e.Name), e.Version, safe(e.Transport), e.Port)
+		fmt.Fprintf(&b, "  %-*s %-8d %-4s %d\n", widest, plain.Printable(e.Name), e.Version, plain.Printable(e.Transport), e.Port)
 	}
 	return b.String()
 }

@@ -10,6 +10,7 @@ import (
 
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
+	"uakari/internal/plain"
 )
 
 // NamesFormat is the shape of what `names --json` writes.
@@ -200,16 +201,16 @@ func Names(n NameViews, colour bool) string {
 	}
 	host, longest := "", 0
 	for _, v := range n.Views {
-		longest = max(longest, utf8.RuneCountInString(safe(v.shown())))
+		longest = max(longest, utf8.RuneCountInString(plain.Printable(v.shown())))
 	}
 	for _, v := range n.Views {
 		if v.Host != host {
 			host = v.Host
-			fmt.Fprintf(&b, "\nfrom %s\n", safe(host))
+			fmt.Fprintf(&b, "\nfrom %s\n", plain.Printable(host))
 		}
 		what := outcomeWords[v.Outcome]
 		if what == "" {
-			what = safe(v.Outcome)
+			what = plain.Printable(v.Outcome)
 		}
 		if len(v.Addrs) > 0 {
 			what = joined(v.Addrs)
@@ -232,22 +233,22 @@ func Names(n NameViews, colour bool) string {
 		}
 		asked := ""
 		if v.Asked != "" && v.Asked != strings.TrimSuffix(n.Name, ".") {
-			asked = " as " + safe(v.Asked)
+			asked = " as " + plain.Printable(v.Asked)
 		}
 		if len(v.Aliases) > 0 && len(v.Addrs) > 0 {
-			tail += " through " + safe(strings.Join(v.Aliases, " → "))
+			tail += " through " + plain.Printable(strings.Join(v.Aliases, " → "))
 		}
-		head := fmt.Sprintf("  %-*s %-4s ", longest, safe(v.shown()), safe(v.Type))
+		head := fmt.Sprintf("  %-*s %-4s ", longest, plain.Printable(v.shown()), plain.Printable(v.Type))
 		block(&b, head, strings.Repeat(" ", utf8.RuneCountInString(head)), what+tail+asked, max(width, len(head)+40))
 	}
 	n.tellServices(&b)
 	for _, group := range [][]string{n.Differ, n.NotHeld} {
 		for _, line := range group {
-			block(&b, "\nDiffers: ", "         ", safe(line)+".", width)
+			block(&b, "\nDiffers: ", "         ", plain.Printable(line)+".", width)
 		}
 	}
 	for _, line := range n.Unseen {
-		block(&b, "\nNot seen: ", "          ", safe(line)+".", width)
+		block(&b, "\nNot seen: ", "          ", plain.Printable(line)+".", width)
 	}
 	return b.String()
 }
@@ -261,7 +262,7 @@ func (n NameViews) tellServices(b *strings.Builder) {
 	for _, s := range n.Services {
 		if next := s.Record + " at " + s.Resolver; next != title {
 			title = next
-			fmt.Fprintf(b, "\nservice records of %s\n", safe(title))
+			fmt.Fprintf(b, "\nservice records of %s\n", plain.Printable(title))
 		}
 		if s.Target == "" {
 			fmt.Fprintf(b, "  %s\n", s.nothing())
@@ -275,7 +276,7 @@ func (n NameViews) tellServices(b *strings.Builder) {
 			}
 			says = strings.Join(each, ", ")
 		}
-		head := fmt.Sprintf("  %s ", safe(endpoint.HostPort(s.Target, s.Port)))
+		head := fmt.Sprintf("  %s ", plain.Printable(endpoint.HostPort(s.Target, s.Port)))
 		block(b, head, "    ", fmt.Sprintf("(priority %d, weight %d): %s", s.Priority, s.Weight, says), max(width, len(head)+40))
 	}
 }
@@ -285,15 +286,15 @@ func (s ServiceView) nothing() string {
 	if s.Outcome == string(fact.Addressed) {
 		return "says that there is no such service" // the root as target, RFC 2782
 	}
-	return cmp.Or(outcomeWords[s.Outcome], safe(s.Outcome))
+	return cmp.Or(outcomeWords[s.Outcome], plain.Printable(s.Outcome))
 }
 
 // shownName is the name in both of its forms.
 func (n NameViews) shownName() string {
 	if n.Unicode == "" {
-		return safe(n.Name)
+		return plain.Printable(n.Name)
 	}
-	return fmt.Sprintf("%s (%s in DNS)", safe(n.Unicode), safe(n.Name))
+	return fmt.Sprintf("%s (%s in DNS)", plain.Printable(n.Unicode), plain.Printable(n.Name))
 }
 
 // leadsTo is the target that clients take, the first that works.
@@ -303,7 +304,7 @@ func (n NameViews) leadsTo() string {
 		if s.Target == "" || text != "" && !s.Works() {
 			continue
 		}
-		text = fmt.Sprintf("%s leads to %s", safe(s.Record), safe(endpoint.HostPort(s.Target, s.Port)))
+		text = fmt.Sprintf("%s leads to %s", plain.Printable(s.Record), plain.Printable(endpoint.HostPort(s.Target, s.Port)))
 		if s.Works() {
 			return text
 		}
@@ -331,12 +332,12 @@ func (n NameViews) answer() string {
 	case len(n.Gives) == 0:
 		return fmt.Sprintf("%s gives no address here; %s.", n.shownName(), leads)
 	}
-	text := fmt.Sprintf("%s gives %s, from %s", n.shownName(), joined(n.Gives), safe(n.By))
+	text := fmt.Sprintf("%s gives %s, from %s", n.shownName(), joined(n.Gives), plain.Printable(n.By))
 	if n.TTL > 0 {
 		text += fmt.Sprintf(", for %d more seconds", n.TTL)
 	}
 	if n.Wait != "" {
-		text += "; " + safe(n.Wait)
+		text += "; " + plain.Printable(n.Wait)
 	}
 	if !n.Agree {
 		text += "; the views differ"

@@ -3,7 +3,6 @@ package tell
 
 import (
 	"strings"
-	"unicode"
 	"unicode/utf8"
 
 	"uakari/internal/trail"
@@ -32,41 +31,6 @@ func (p paint) as(code, s string) string {
 
 var stateColours = map[trail.State]string{
 	trail.Clear: green, trail.Fault: red, trail.Follows: grey, trail.Doubt: yellow, trail.Unseen: grey, trail.Moot: grey,
-}
-
-// safe shows what a terminal must not be given as it is: control characters,
-// and characters that cannot be seen.
-func safe(s string) string {
-	if strings.IndexFunc(s, unsafeRune) < 0 && utf8.ValidString(s) {
-		return s
-	}
-	var b strings.Builder
-	for _, r := range s {
-		switch {
-		case r == '\n' || r == '\t':
-			b.WriteByte(' ')
-		case unsafeRune(r):
-			b.WriteString(escape(r))
-		default:
-			b.WriteRune(r)
-		}
-	}
-	return b.String()
-}
-
-func unsafeRune(r rune) bool { return r == utf8.RuneError || !unicode.IsPrint(r) }
-
-func escape(r rune) string {
-	const hex = "0123456789ABCDEF"
-	var b strings.Builder
-	b.WriteString("<U+")
-	for shift := 20; shift >= 0; shift -= 4 {
-		if digit := r >> shift & 0xf; digit != 0 || shift <= 12 {
-			b.WriteByte(hex[digit])
-		}
-	}
-	b.WriteByte('>')
-	return b.String()
 }
 
 // wrap breaks a text into lines of at most width characters. A word longer

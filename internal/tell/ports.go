@@ -7,6 +7,7 @@ import (
 	"unicode/utf8"
 
 	"uakari/internal/fact"
+	"uakari/internal/plain"
 )
 
 // Ports is a host's listeners as a table.
@@ -25,7 +26,7 @@ func Ports(list fact.Listeners, colour bool) string {
 	full := map[int]bool{}
 	for _, l := range list.All {
 		full[len(rows)] = l.Full()
-		rows = append(rows, []string{address(l), fmt.Sprint(l.Port), queue(l), orDash(safe(l.Program)), pid(l), safe(l.User), orDash(safe(l.Unit)), day(l.Since)})
+		rows = append(rows, []string{address(l), fmt.Sprint(l.Port), queue(l), orDash(plain.Printable(l.Program)), pid(l), plain.Printable(l.User), orDash(plain.Printable(l.Unit)), day(l.Since)})
 	}
 	widths := make([]int, len(rows[0]))
 	for _, row := range rows {
@@ -54,7 +55,7 @@ func Ports(list fact.Listeners, colour bool) string {
 		b.WriteString(text + "\n")
 	}
 	if list.Hidden != "" {
-		b.WriteString("\nA dash: not seen; " + safe(list.Hidden) + ".\n")
+		b.WriteString("\nA dash: not seen; " + plain.Printable(list.Hidden) + ".\n")
 	}
 	return b.String()
 }
@@ -133,16 +134,16 @@ func Port(port uint16, held []fact.Listener, usual []string, local string) strin
 	}
 	var b strings.Builder
 	for _, l := range held {
-		who := safe(l.Program)
+		who := plain.Printable(l.Program)
 		switch {
 		case who == "" && l.Unit != "":
-			who = safe(l.Unit)
+			who = plain.Printable(l.Unit)
 		case who == "":
-			who = "a process of " + safe(l.User) + " that only root can see"
+			who = "a process of " + plain.Printable(l.User) + " that only root can see"
 		default:
-			who = fmt.Sprintf("%s (pid %d, user %s", who, l.PID, safe(l.User))
+			who = fmt.Sprintf("%s (pid %d, user %s", who, l.PID, plain.Printable(l.User))
 			if l.Unit != "" {
-				who += ", " + safe(l.Unit)
+				who += ", " + plain.Printable(l.Unit)
 			}
 			who += ")"
 		}
@@ -166,16 +167,18 @@ func Unit(name, host string, p fact.Program, manager string, at time.Time, colou
 		running = running || u.Active == "active"
 	}
 	switch {
+	case !running && len(p.Processes) > 0 && len(p.Units) == 0:
+		b.WriteString(w.as(bold, fmt.Sprintf("Not known: processes of %s run, and nobody could see on whose network; root could.", plain.Printable(name))) + "\n")
 	case running:
-		b.WriteString(w.as(bold, w.as(green, fmt.Sprintf("Yes: %s runs on %s.", safe(name), safe(host)))) + "\n")
+		b.WriteString(w.as(bold, w.as(green, fmt.Sprintf("Yes: %s runs on %s.", plain.Printable(name), plain.Printable(host)))) + "\n")
 	case p.Path == "" && (u.Load == "" || u.Load == "not-found"):
-		b.WriteString(w.as(bold, w.as(red, fmt.Sprintf("No: %s is not installed on %s.", safe(name), safe(host)))) + "\n")
+		b.WriteString(w.as(bold, w.as(red, fmt.Sprintf("No: %s is not installed on %s.", plain.Printable(name), plain.Printable(host)))) + "\n")
 	default:
-		b.WriteString(w.as(bold, w.as(red, fmt.Sprintf("No: %s does not run on %s.", safe(name), safe(host)))) + "\n")
+		b.WriteString(w.as(bold, w.as(red, fmt.Sprintf("No: %s does not run on %s.", plain.Printable(name), plain.Printable(host)))) + "\n")
 	}
 	line := func(head, text string) {
 		if text != "" {
-			block(&b, fmt.Sprintf("  %-9s ", head), strings.Repeat(" ", 12), safe(text), width)
+			block(&b, fmt.Sprintf("  %-9s ", head), strings.Repeat(" ", 12), plain.Printable(text), width)
 		}
 	}
 	b.WriteByte('\n')

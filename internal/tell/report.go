@@ -8,6 +8,7 @@ import (
 
 	"uakari/internal/casebook"
 	"uakari/internal/fact"
+	"uakari/internal/plain"
 	"uakari/internal/trail"
 )
 
@@ -321,5 +322,5 @@ func (r Report) sections() []section {
 
 // mark makes text harmless within a line of Markdown.
 func mark(text string) string {
-	return strings.NewReplacer("|", "\\|", "<", "&lt;", "*", "\\*", "`", "'", "[", "\\[").Replace(safe(text))
+	return strings.NewReplacer("\\", "\\\\", "|", "\\|", "<", "&lt;", "*", "\\*", "`", "'", "[", "\\[").Replace(plain.Printable(text))
 }

@@ -3,6 +3,7 @@ package tell
 import (
 	"strings"
 
+	"uakari/internal/plain"
 	"uakari/internal/trail"
 )
 
@@ -19,7 +20,7 @@ func Heading(head, story string, colour bool) string {
 
 // Prompt is a command as it is typed.
 func Prompt(command string, colour bool) string {
-	return paint{colour}.as(blue, "$ "+safe(command)) + "\n"
+	return paint{colour}.as(blue, "$ "+plain.Printable(command)) + "\n"
 }
 
 // Aside tells what happens between two commands.

@@ -8,10 +8,11 @@ import (
 	"strings"
 	"testing"
 	"time"
+	"uakari/internal/weigh/catalogue"
 	"unicode/utf8"
 
+	"uakari/internal/plain"
 	"uakari/internal/trail"
-	"uakari/internal/weigh"
 )
 
 var update = flag.Bool("update", false, "rewrite the golden files")
@@ -83,7 +84,7 @@ func TestSafe(t *testing.T) {
 		"várzea":              "várzea",
 		"\U000e0041 evil\x00": "<U+E0041> evil<U+0000>",
 	} {
-		if got := safe(in); got != want {
+		if got := plain.Printable(in); got != want {
 			t.Errorf("%q: got %q, want %q", in, got, want)
 		}
 	}
@@ -116,8 +117,8 @@ func TestWrap(t *testing.T) {
 
 // TestExplain sees that every cause can be told in 80 columns.
 func TestExplain(t *testing.T) {
-	for _, id := range weigh.CauseIDs() {
-		e, _ := weigh.Explain(id)
+	for _, id := range catalogue.CauseIDs() {
+		e, _ := catalogue.Explain(id)
 		text := Explain(e, false)
 		if !strings.HasPrefix(text, id+": ") || strings.Contains(text, "{") {
 			t.Errorf("%s: %s", id, text)

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"uakari/internal/endpoint"
+	"uakari/internal/plain"
 	"uakari/internal/trail"
 )
 
@@ -36,7 +37,7 @@ type writer struct {
 func (w *writer) client() string {
 	for _, v := range w.t.Vantages {
 		if v.Role == "client" {
-			return safe(v.Host)
+			return plain.Printable(v.Host)
 		}
 	}
 	return "this client"
@@ -44,9 +45,9 @@ func (w *writer) client() string {
 
 func (w *writer) goal() string {
 	e := w.t.Endpoint
-	text := safe(endpoint.HostPort(e.Host, e.Port))
+	text := plain.Printable(endpoint.HostPort(e.Host, e.Port))
 	if name := endpoint.Unicode(e.Host); name != "" {
-		text = fmt.Sprintf("%s (%s in DNS)", safe(endpoint.HostPort(name, e.Port)), safe(e.Host))
+		text = fmt.Sprintf("%s (%s in DNS)", plain.Printable(endpoint.HostPort(name, e.Port)), plain.Printable(e.Host))
 	}
 	return text
 }
@@ -79,7 +80,7 @@ func (w *writer) answer() {
 func (w *writer) got() string {
 	for _, f := range w.t.Rungs {
 		if f.Name == trail.Answer && f.State == trail.Clear {
-			return ": " + safe(f.Summary)
+			return ": " + plain.Printable(f.Summary)
 		}
 	}
 	return ""
@@ -100,16 +101,21 @@ func (w *writer) causes() {
 			word = "And because "
 		}
 		rest := strings.Repeat(" ", len(mark))
-		block(&w.b, mark, rest, word+safe(c.Summary)+fmt.Sprintf(" (%s, %s).", safe(c.ID), c.Certainty), width)
+		block(&w.b, mark, rest, word+plain.Printable(c.Summary)+fmt.Sprintf(" (%s, %s).", plain.Printable(c.ID), c.Certainty), width)
 		for _, short := range c.Short {
-			block(&w.b, rest+"Not proven: ", rest+"  ", safe(short)+".", width)
+			block(&w.b, rest+"Not proven: ", rest+"  ", plain.Printable(short)+".", width)
 		}
 	}
 	rest := doubts(w.t.Causes, trail.Possible)
-	if len(blocking) == 0 && len(rest) > 0 && w.t.Reached == trail.No {
-		w.b.WriteString("What it may be, the most frequent first:\n")
+	head := "What it may be, the most frequent first:"
+	if len(blocking) > 0 {
+		head = "And before that, perhaps, what nobody read, the most frequent first:"
+		rest = slices.DeleteFunc(rest, func(c trail.Cause) bool { return len(c.Because) > 0 })
+	}
+	if len(rest) > 0 && w.t.Reached == trail.No {
+		block(&w.b, "", "", head, width)
 		for _, c := range rest {
-			block(&w.b, "  - ", "    ", safe(c.Summary)+" ("+safe(c.ID)+")", width)
+			block(&w.b, "  - ", "    ", plain.Printable(c.Summary)+" ("+plain.Printable(c.ID)+")", width)
 		}
 	}
 }
@@ -124,7 +130,7 @@ func (w *writer) behind() {
 		if b.Pair {
 			head = "The other way, "
 		}
-		block(&w.b, head, "  ", fmt.Sprintf("seen from %s:", safe(w.t.Host(b.From))), width)
+		block(&w.b, head, "  ", fmt.Sprintf("seen from %s:", plain.Printable(w.t.Host(b.From))), width)
 		inner.answer()
 		inner.causes()
 		inner.behind()
@@ -169,12 +175,12 @@ func (w *writer) ladder() {
 		if f.State == trail.Fault {
 			state = "FAULT"
 		}
-		text := safe(f.Summary)
+		text := plain.Printable(f.Summary)
 		if len(f.Follows) > 0 {
 			text += " (follows from " + w.causeName(f.Follows[0]) + ")"
 		}
 		if f.State == trail.Unseen && f.Needs != "" {
-			text += "; needs " + safe(f.Needs)
+			text += "; needs " + plain.Printable(f.Needs)
 		}
 		const indent = "                     "
 		lines := wrap(text, width-len(indent))
@@ -201,10 +207,10 @@ func (w *writer) quiet(s trail.State, text string) string {
 func (w *writer) causeName(key string) string {
 	for _, c := range w.t.Causes {
 		if c.Key == key {
-			return safe(c.ID)
+			return plain.Printable(c.ID)
 		}
 	}
-	return safe(key)
+	return plain.Printable(key)
 }
 
 // mend is what to do, for every cause that blocks, and for doubts that are
@@ -218,17 +224,17 @@ func (w *writer) mend() {
 			head := "To mend"
 			if len(todo) > 1 && i == 0 {
 				n++
-				head = fmt.Sprintf("To mend %d (%s)", n, safe(c.ID))
+				head = fmt.Sprintf("To mend %d (%s)", n, plain.Printable(c.ID))
 			} else if i > 0 {
 				head = "Or"
 			}
 			w.heading(head, w.where(r))
-			block(&w.b, "  ", "  ", upperFirst(safe(r.Do))+".", width)
+			block(&w.b, "  ", "  ", upperFirst(plain.Printable(r.Do))+".", width)
 			if r.Command != "" {
-				w.b.WriteString("    " + w.p.as(blue, safe(r.Command)) + "\n")
+				w.b.WriteString("    " + w.p.as(blue, plain.Printable(r.Command)) + "\n")
 			}
-			block(&w.b, "  risk: ", "        ", safe(r.Risk), width)
-			block(&w.b, "  undo: ", "        ", safe(r.Undo), width)
+			block(&w.b, "  risk: ", "        ", plain.Printable(r.Risk), width)
+			block(&w.b, "  undo: ", "        ", plain.Printable(r.Undo), width)
 		}
 	}
 }
@@ -244,9 +250,9 @@ func (w *writer) heading(head, rest string) {
 
 // where says on which host a remedy goes and who may do it.
 func (w *writer) where(r trail.Remedy) string {
-	line := ", on " + safe(r.Host) + ", by " + safe(r.Owner) + ":"
+	line := ", on " + plain.Printable(r.Host) + ", by " + plain.Printable(r.Owner) + ":"
 	if strings.HasPrefix(r.Host, "the ") {
-		line = ", at " + safe(r.Host) + ", by " + safe(r.Owner) + ":"
+		line = ", at " + plain.Printable(r.Host) + ", by " + plain.Printable(r.Owner) + ":"
 	}
 	return line
 }
@@ -257,9 +263,9 @@ func (w *writer) apart() {
 		return
 	}
 	w.b.WriteByte('\n')
-	w.heading("One look tells them apart:", " "+safe(w.t.Tell.Look)+".")
+	w.heading("One look tells them apart:", " "+plain.Printable(w.t.Tell.Look)+".")
 	if w.t.Tell.Command != "" {
-		w.b.WriteString("    " + w.p.as(blue, safe(w.t.Tell.Command)) + "\n")
+		w.b.WriteString("    " + w.p.as(blue, plain.Printable(w.t.Tell.Command)) + "\n")
 	}
 }
 
@@ -281,7 +287,7 @@ func (w *writer) evidence() {
 			first = false
 		}
 		head := fmt.Sprintf("  %s ", e.At.Local().Format("15:04:05"))
-		block(&w.b, head, strings.Repeat(" ", len(head)), fmt.Sprintf("%s: %s: %s", safe(w.t.Host(e.Vantage)), safe(e.Source), safe(e.Saw)), width)
+		block(&w.b, head, strings.Repeat(" ", len(head)), fmt.Sprintf("%s: %s: %s", plain.Printable(w.t.Host(e.Vantage)), plain.Printable(e.Source), plain.Printable(e.Saw)), width)
 	}
 }
 
@@ -290,5 +296,5 @@ func (w *writer) then() {
 	if w.t.Command == "" || w.t.Outcome == trail.OutcomeClear || w.t.Tell != nil {
 		return
 	}
-	w.b.WriteString("\n" + w.p.as(bold, "Then:") + " " + safe(w.t.Command) + "\n")
+	w.b.WriteString("\n" + w.p.as(bold, "Then:") + " " + plain.Printable(w.t.Command) + "\n")
 }

@@ -4,9 +4,9 @@ import (
 	"net/netip"
 	"strings"
 	"testing"
-
 	"uakari/internal/fact"
 	"uakari/internal/filter"
+	"uakari/internal/program"
 )
 
 func linesOf(text string) []fact.Line {
@@ -34,17 +34,17 @@ func TestWrapperRules(t *testing.T) {
 		{"sshd: ana@10.20.7.31", gauge, filter.Unknown}, {"sshd: ana@10.20.8.1", gauge, filter.No}, {"sshd: 10.20.7.9/24", gauge, filter.No},
 		{"sshd: .varzea.example 10.20.7.31", gauge, filter.Yes},
 	} {
-		rules := wrapperRules(linesOf(c.line))
+		rules := program.WrapperRules(linesOf(c.line))
 		if len(rules) != 1 {
 			t.Errorf("%q: %d rules", c.line, len(rules))
 			continue
 		}
-		if got := rules[0].matches("sshd", netip.MustParseAddr(c.source)); got != c.want {
+		if got := rules[0].Matches("sshd", netip.MustParseAddr(c.source)); got != c.want {
 			t.Errorf("%q: %s, want %s", c.line, got, c.want)
 		}
 	}
-	two := wrapperRules(linesOf("# a comment\nsshd: 10.20.8.1, \\\n 10.20.7.31 : deny\n\nALL: ALL: allow"))
-	if len(two) != 2 || two[0].option != "deny" || two[0].number != 2 || two[1].option != "allow" || two[0].matches("sshd", netip.MustParseAddr(gauge)) != filter.Yes {
+	two := program.WrapperRules(linesOf("# a comment\nsshd: 10.20.8.1, \\\n 10.20.7.31 : deny\n\nALL: ALL: allow"))
+	if len(two) != 2 || two[0].Option != "deny" || two[0].Number != 2 || two[1].Option != "allow" || two[0].Matches("sshd", netip.MustParseAddr(gauge)) != filter.Yes {
 		t.Errorf("%+v", two)
 	}
 }
@@ -76,39 +76,10 @@ func TestNginxDenies(t *testing.T) {
 		{"server {\n listen 127.0.0.1:81; listen [::]:80;\n deny all;\n}", "/", 3},
 		{"server {\n location /map { location /map/old { deny all; } allow all; }\n}", "/map/old/1", 2},
 	} {
-		servers := nginxServers(&fact.AccessFile{Lines: linesOf(c.text)})
-		_, got := nginxDenies(servers, netip.MustParseAddr(gauge), fact.Target{Name: "tidebook.varzea.example", Port: 80, Path: c.path})
-		if got.number != c.want {
-			t.Errorf("%q: line %d, want %d", c.text, got.number, c.want)
-		}
-	}
-}
-
-// TestAccess is lists that turn the client away, with and without their
-// guards.
-func TestAccess(t *testing.T) {
-	db := "postgres://tidebook.varzea.example/ledger"
-	for name, c := range map[string]struct {
-		kind, text string
-		want       string
-	}{
-		"nobody is named":       {"pg_hba", "local all all peer\nhost all all 10.20.8.0/24 scram-sha-256", "rules/not-on-list"},
-		"the net is named":      {"pg_hba", "host all all 10.20.7.0/24 scram-sha-256", ""},
-		"rejected for everyone": {"pg_hba", "host all all 10.20.7.31/32 reject\nhost all all 0.0.0.0/0 md5", "rules/not-on-list"},
-		"a mask of its own":     {"pg_hba", "host all all 10.20.8.0 255.255.255.0 md5", "rules/not-on-list"},
-		"only with encryption":  {"pg_hba", "hostssl all all 10.20.7.0/24 md5", "rules/not-on-list"},
-		"a line that goes on":   {"pg_hba", "host all all \\\n10.20.7.0/24 md5", ""},
-		"a name":                {"pg_hba", "host all all gauge-07.varzea.example md5", ""},
-	} {
-		a := &fact.Access{Files: []fact.AccessFile{{Path: "/etc/postgresql/15/main/pg_hba.conf", Kind: c.kind, Lines: linesOf(c.text)}}}
-		s := newScene(t, db)
-		v := newView(s.set)
-		cause, _, text, _ := hbaJudge(v, &try{target: s.target(tidebook), server: "v2"}, a, netip.MustParseAddr(gauge))
-		if text == "" {
-			cause = ""
-		}
-		if cause != c.want {
-			t.Errorf("%s: %q (%s), want %q", name, cause, text, c.want)
+		servers := program.NginxServers(&fact.AccessFile{Lines: linesOf(c.text)})
+		_, got := program.NginxDenies(servers, netip.MustParseAddr(gauge), fact.Target{Name: "tidebook.varzea.example", Port: 80, Path: c.path})
+		if got.Number != c.want {
+			t.Errorf("%q: line %d, want %d", c.text, got.Number, c.want)
 		}
 	}
 }

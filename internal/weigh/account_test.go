@@ -5,14 +5,13 @@ import (
 	"strings"
 	"testing"
 	"time"
-
 	"uakari/internal/fact"
 	"uakari/internal/trail"
 )
 
 // ssh is a client that reaches a server over SSH, with an account to try and
 // what the server says of it.
-func sshAs(t *testing.T, account fact.Account, login *fact.Login) *scene {
+func sshAs(t *testing.T, account fact.Account, login *fact.Login) *scenario {
 	s := newScene(t, "ssh://tidebook.varzea.example").holds("v1", gauge).holds("v2", tidebook).named(tidebook).
 		client(tidebook, connected, greeted(fact.Done, "ssh", "", ""), func(f *fact.Fact) { f.HostKey = &fact.HostKey{State: "known", Type: "ssh-ed25519"} },
 			answered(fact.Reply{Ending: fact.Done, Protocol: "ssh"})).listening(listener("0.0.0.0", 22, "sshd"))
@@ -130,7 +129,7 @@ func TestBehindLogin(t *testing.T) {
 // TestTickets compares a ticket's key with those of the service's host.
 func TestTickets(t *testing.T) {
 	const service = "postgres/ledger.varzea.example@VARZEA.EXAMPLE"
-	scene := func(entries ...fact.KeyEntry) trail.Trail {
+	scenario := func(entries ...fact.KeyEntry) trail.Trail {
 		s := newScene(t, "kerberos://tidebook.varzea.example/postgres/ledger.varzea.example").holds("v1", gauge).holds("v2", tidebook).named(tidebook).
 			client(tidebook, connected, answered(fact.Reply{Ending: fact.Done, Protocol: "krb5", Refused: true}))
 		s.ask.Account, s.set.Ask.Account = "gauge", "gauge"
@@ -142,18 +141,18 @@ func TestTickets(t *testing.T) {
 		s.add("v2", fact.LookKeyTable, fact.Target{}, func(f *fact.Fact) { f.KeyTable = &fact.KeyTable{Path: "/etc/krb5.keytab", Entries: entries} })
 		return s.weigh()
 	}
-	expect(t, scene(fact.KeyEntry{Principal: service, Version: 3, Encryption: 18}))
-	expect(t, scene(fact.KeyEntry{Principal: service, Version: 2, Encryption: 18}), "login/key-version proven")
-	expect(t, scene(fact.KeyEntry{Principal: service, Version: 3, Encryption: 23}), "login/key-version proven")
-	expect(t, scene(fact.KeyEntry{Principal: "host/tidebook@VARZEA.EXAMPLE", Version: 1, Encryption: 18}))
-	expect(t, scene())
+	expect(t, scenario(fact.KeyEntry{Principal: service, Version: 3, Encryption: 18}))
+	expect(t, scenario(fact.KeyEntry{Principal: service, Version: 2, Encryption: 18}), "login/key-version proven")
+	expect(t, scenario(fact.KeyEntry{Principal: service, Version: 3, Encryption: 23}), "login/key-version proven")
+	expect(t, scenario(fact.KeyEntry{Principal: "host/tidebook@VARZEA.EXAMPLE", Version: 1, Encryption: 18}))
+	expect(t, scenario())
 }
 
 // TestPathRight is a web server that may not read a file, by its log and the
 // path's own rights.
 func TestPathRight(t *testing.T) {
 	const file = "/srv/tides/today.txt"
-	scene := func(line, user string, right *fact.PathRight) trail.Trail {
+	scenario := func(line, user string, right *fact.PathRight) trail.Trail {
 		s := newScene(t, "http://tidebook.varzea.example/tides/today.txt").holds("v1", gauge).holds("v2", tidebook).named(tidebook).
 			client(tidebook, connected, answered(fact.Reply{Ending: fact.Done, Protocol: "http", Asked: "GET /tides/today.txt", Status: 403, Date: began})).listening(listener("0.0.0.0", 80, "nginx"))
 		p := nginxUp
@@ -167,18 +166,18 @@ func TestPathRight(t *testing.T) {
 	}
 	denied := `[error] open() "` + file + `" failed (13: Permission denied), request: "GET /tides/today.txt HTTP/1.1"`
 	right := &fact.PathRight{User: "www-data", Path: file, Level: "/srv/tides", Why: "www-data may not enter /srv/tides", Mode: "0700", Grant: "o+x"}
-	expect(t, scene(denied, "www-data", right), "login/path-right proven")
-	expect(t, scene(denied, "www-data", nil), "answer/error-status proven")
-	expect(t, scene(denied, "root", right), "answer/error-status proven")
-	expect(t, scene("[error] something else", "www-data", right), "answer/error-status proven")
-	expect(t, scene(strings.ReplaceAll(denied, "today", "yesterday"), "www-data", right), "answer/error-status proven")
+	expect(t, scenario(denied, "www-data", right), "login/path-right proven")
+	expect(t, scenario(denied, "www-data", nil), "answer/error-status proven")
+	expect(t, scenario(denied, "root", right), "answer/error-status proven")
+	expect(t, scenario("[error] something else", "www-data", right), "answer/error-status proven")
+	expect(t, scenario(strings.ReplaceAll(denied, "today", "yesterday"), "www-data", right), "answer/error-status proven")
 }
 
 // TestReverse is a list that lets a client in by name, whose address does not
 // lead back to it.
 func TestReverse(t *testing.T) {
 	wrapped := []string{"sshd"}
-	scene := func(text string, back *fact.Reverse) trail.Trail {
+	scenario := func(text string, back *fact.Reverse) trail.Trail {
 		s := newScene(t, "ssh://tidebook.varzea.example").holds("v1", gauge).holds("v2", tidebook).named(tidebook).
 			client(tidebook, func(f *fact.Fact) {
 				f.Connect = &fact.Connect{Outcome: fact.Connected, Local: netip.MustParseAddrPort(gauge + ":40000")}
@@ -192,12 +191,12 @@ func TestReverse(t *testing.T) {
 		return s.weigh()
 	}
 	const line = "sshd: gauge-07.varzea.example"
-	expect(t, scene(line, &fact.Reverse{}), "names/reverse-differs proven")
-	expect(t, scene(line, &fact.Reverse{Names: []string{"gauge-07.varzea.example"}}), "names/reverse-differs proven") // which does not lead back
-	expect(t, scene(line, &fact.Reverse{Names: []string{"gauge-07.varzea.example"}, Back: []string{"gauge-07.varzea.example"}}))
-	expect(t, scene("sshd: gauge-08.varzea.example", &fact.Reverse{}))
-	expect(t, scene(line, nil))
-	expect(t, scene(line+": deny", &fact.Reverse{})) // who is named so is kept out
+	expect(t, scenario(line, &fact.Reverse{}), "names/reverse-differs proven")
+	expect(t, scenario(line, &fact.Reverse{Names: []string{"gauge-07.varzea.example"}}), "names/reverse-differs proven") // which does not lead back
+	expect(t, scenario(line, &fact.Reverse{Names: []string{"gauge-07.varzea.example"}, Back: []string{"gauge-07.varzea.example"}}))
+	expect(t, scenario("sshd: gauge-08.varzea.example", &fact.Reverse{}))
+	expect(t, scenario(line, nil))
+	expect(t, scenario(line+": deny", &fact.Reverse{})) // who is named so is kept out
 	wrapped = nil
-	expect(t, scene(line, &fact.Reverse{})) // nobody reads that list
+	expect(t, scenario(line, &fact.Reverse{})) // nobody reads that list
 }

@@ -4,14 +4,13 @@ import (
 	"strings"
 	"testing"
 	"time"
-
 	"uakari/internal/fact"
 	"uakari/internal/trail"
 )
 
 // keeping is a client of a database, with what the database keeps of its
 // account and how the one try ended.
-func keeping(t *testing.T, input string, a *fact.Accounts, login *fact.Login) *scene {
+func keeping(t *testing.T, input string, a *fact.Accounts, login *fact.Login) *scenario {
 	s := newScene(t, input).holds("v1", gauge).holds("v2", tidebook).named(tidebook).
 		client(tidebook, connected, answered(fact.Reply{Ending: fact.Done, Protocol: "postgres", Refused: true}))
 	s.ask.Account, s.set.Ask.Account = "gauge", "gauge"

@@ -4,12 +4,11 @@ import (
 	"crypto/x509"
 	"testing"
 	"time"
-
 	"uakari/internal/fact"
 	"uakari/internal/trail"
 )
 
-func (s *scene) certFiles(pairs ...fact.CertPair) *scene {
+func (s *scenario) certFiles(pairs ...fact.CertPair) *scenario {
 	return s.add("v2", fact.LookCertFiles, fact.Target{Port: s.ask.Endpoint.Port}, func(f *fact.Fact) { f.CertFiles = &fact.CertFiles{Pairs: pairs} })
 }
 
@@ -62,23 +61,23 @@ func TestNotReloaded(t *testing.T) {
 	fresh := issue(t, root, name, false, nil)
 	running := nginxUp
 	running.Processes = []fact.Process{{PID: 7, State: "S", Since: began.Add(-100 * time.Hour)}}
-	scene := func(pairs ...fact.CertPair) trail.Trail {
+	scenario := func(pairs ...fact.CertPair) trail.Trail {
 		return newScene(t, secure).holds("v1", gauge).holds("v2", tidebook).named(tidebook).
 			client(tidebook, connected, shook(fact.Handshake{Ending: fact.Done, Version: "TLS 1.3", Chain: chainOf(old)}), trusting(root.cert.Raw), replied(200)).
 			listening(listener("0.0.0.0", 443, "nginx")).programs("", running).certFiles(pairs...).weigh()
 	}
 	file := fact.CertPair{Program: "nginx", Place: "/etc/nginx/nginx.conf:9", Cert: "/etc/nginx/tide.crt", Chain: chainOf(fresh), Changed: began.Add(-time.Hour)}
-	expect(t, scene(file), "certs/not-reloaded proven")
+	expect(t, scenario(file), "certs/not-reloaded proven")
 	early := file
 	early.Changed = began.Add(-200 * time.Hour)
-	expect(t, scene(early), "certs/expired proven") // the service read this very file
+	expect(t, scenario(early), "certs/expired proven") // the service read this very file
 	same := file
 	same.Chain = chainOf(old)
-	expect(t, scene(same), "certs/expired proven")
+	expect(t, scenario(same), "certs/expired proven")
 	other := file
 	other.Place = "/etc/nginx/other.conf:3"
-	expect(t, scene(file, other), "certs/expired proven") // which of the two it is set to is not known
+	expect(t, scenario(file, other), "certs/expired proven") // which of the two it is set to is not known
 	elsewhere := file
 	elsewhere.Ports = []uint16{8443}
-	expect(t, scene(elsewhere), "certs/expired proven")
+	expect(t, scenario(elsewhere), "certs/expired proven")
 }

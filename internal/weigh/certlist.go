@@ -9,9 +9,9 @@ import (
 	"encoding/hex"
 	"fmt"
 	"slices"
-
 	"uakari/internal/fact"
 	"uakari/internal/trail"
+	"uakari/internal/weigh/certs"
 )
 
 // NoName is the host of a chain that is judged for no name in particular, as
@@ -40,7 +40,7 @@ func Certificates(set fact.Set, names []string) trail.CertList {
 		switch {
 		case f.Vantage != "v1" && len(chain) > 0:
 		case f.Handshake != nil && len(f.Handshake.Chain) > 0 && len(chain) == 0:
-			chain, shown = parseChain(f.Handshake.Chain), f.Handshake
+			chain, shown = certs.ParseChain(f.Handshake.Chain), f.Handshake
 			out.Of = f.Source
 		case f.Trust != nil && trust == nil:
 			trust = f.Trust
@@ -61,7 +61,7 @@ func Certificates(set fact.Set, names []string) trail.CertList {
 	}
 	out.Root, out.Store = rootOf(chain, trust)
 	if shown.Version != "" {
-		out.Needs = pairNeeds(set, shown, chain, trust)
+		out.Needs = certs.PairNeeds(set, shown, chain, trust)
 	}
 	list := append([]string{e.Host}, names...)
 	if set.Ask.Card != nil {
@@ -69,7 +69,7 @@ func Certificates(set fact.Set, names []string) trail.CertList {
 	}
 	for _, name := range list {
 		if name != NoName && !slices.ContainsFunc(out.Names, func(c trail.Coverage) bool { return c.Name == name }) {
-			out.Names = append(out.Names, trail.Coverage{Name: name, Covered: covers(chain[0], name)})
+			out.Names = append(out.Names, trail.Coverage{Name: name, Covered: certs.Covers(chain[0], name)})
 		}
 	}
 	return out
@@ -109,8 +109,8 @@ func rootOf(chain []*x509.Certificate, trust *fact.Trust) (root, store string) {
 	if trust == nil {
 		return "", ""
 	}
-	top := topOf(chain)
-	for _, r := range parseChain(trust.Roots) {
+	top := certs.TopOf(chain)
+	for _, r := range certs.ParseChain(trust.Roots) {
 		if r.Equal(top) || top.CheckSignatureFrom(r) == nil {
 			return r.Subject.String(), trust.Source
 		}

@@ -11,7 +11,6 @@ import (
 	"strings"
 	"testing"
 	"time"
-
 	"uakari/internal/fact"
 	"uakari/internal/trail"
 )

@@ -1,13 +1,19 @@
 package weigh
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
-
 	"uakari/internal/fact"
 	"uakari/internal/filter"
 )
+
+// stand is lines of settings by the place where they were seen.
+type stand struct {
+	places []string
+	lines  map[string][]string
+}
 
 // Differences is what differs, on the hosts that both sets saw, of what bears
 // on a connection and somebody sets: filters, routes, kernel settings, hosts
@@ -37,12 +43,6 @@ func Differences(before, after fact.Set) []string {
 		list = append(list[:most], fmt.Sprintf("and %d more", len(list)-most))
 	}
 	return list
-}
-
-// stand is lines of settings by the place where they were seen.
-type stand struct {
-	places []string
-	lines  map[string][]string
 }
 
 func standing(set fact.Set) stand {
@@ -109,7 +109,7 @@ func standOf(f *fact.Fact, put func(f *fact.Fact, what string, lines ...string))
 	case f.Service != nil && f.Order.Target.Again == 0:
 		for _, p := range f.Service.Programs {
 			for _, u := range p.Units {
-				put(f, "units", fmt.Sprintf("%s %s at boot", u.Name, orElse(u.Enabled, "as it was")))
+				put(f, "units", fmt.Sprintf("%s %s at boot", u.Name, cmp.Or(u.Enabled, "as it was")))
 			}
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"crypto/x509"
 	"net"
 	"testing"
+	"uakari/internal/weigh/certs"
 )
 
 // TestCovers is which names certificates cover (RFC 6125, RFC 9525): a
@@ -29,7 +30,7 @@ func TestCovers(t *testing.T) {
 		if c.san == "" {
 			leaf.DNSNames, leaf.Subject.CommonName = nil, c.name
 		}
-		if got := covers(leaf, c.name); got != c.want {
+		if got := certs.Covers(leaf, c.name); got != c.want {
 			t.Errorf("%q covers %q: %v", c.san, c.name, got)
 		}
 	}
@@ -37,7 +38,7 @@ func TestCovers(t *testing.T) {
 		ip, name string
 		want     bool
 	}{{"10.20.0.14", "10.20.0.14", true}, {"10.20.0.14", "10.20.0.15", false}, {"fd20::14", "fd20:0::14", true}, {"fd20::14", "fd20::15", false}, {"10.20.0.14", "tidebook", false}} {
-		if got := covers(&x509.Certificate{IPAddresses: []net.IP{net.ParseIP(c.ip)}}, c.name); got != c.want {
+		if got := certs.Covers(&x509.Certificate{IPAddresses: []net.IP{net.ParseIP(c.ip)}}, c.name); got != c.want {
 			t.Errorf("%s covers %s: %v", c.ip, c.name, got)
 		}
 	}

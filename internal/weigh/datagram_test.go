@@ -2,7 +2,6 @@ package weigh
 
 import (
 	"testing"
-
 	"uakari/internal/fact"
 	"uakari/internal/trail"
 )

@@ -5,7 +5,6 @@ import (
 	"slices"
 	"strings"
 	"testing"
-
 	"uakari/internal/fact"
 	"uakari/internal/trail"
 )
@@ -18,22 +17,22 @@ func tablesOf(rules string) *fact.Tables {
 }
 
 // tables is the filters of a vantage, with what else decides beside them.
-func (s *scene) tables(vantage, rules string) *scene {
+func (s *scenario) tables(vantage, rules string) *scenario {
 	s.add(vantage, fact.LookTables, fact.Target{}, func(f *fact.Fact) { f.Tables = tablesOf(rules) })
 	return s.barriers(vantage, fact.Barriers{})
 }
 
-func (s *scene) barriers(vantage string, b fact.Barriers) *scene {
+func (s *scenario) barriers(vantage string, b fact.Barriers) *scenario {
 	return s.add(vantage, fact.LookBarriers, fact.Target{}, func(f *fact.Fact) { f.Barriers = &b })
 }
 
-func (s *scene) kernel(vantage string, settings map[string]string) *scene {
+func (s *scenario) kernel(vantage string, settings map[string]string) *scenario {
 	return s.add(vantage, fact.LookKernel, fact.Target{}, func(f *fact.Fact) { f.Kernel = &fact.Kernel{Settings: settings} })
 }
 
 // sends is the route by which a vantage sends to an address, in the place of
 // an earlier one.
-func (s *scene) sends(vantage, to, source, via string) *scene {
+func (s *scenario) sends(vantage, to, source, via string) *scenario {
 	route := &fact.Route{Outcome: "found", Dev: "eth0", Source: netip.MustParseAddr(source)}
 	if via != "" {
 		route.Via = netip.MustParseAddr(via)
@@ -49,7 +48,7 @@ func (s *scene) sends(vantage, to, source, via string) *scene {
 	return s.add(vantage, fact.LookRoute, target, func(f *fact.Fact) { f.Route = route })
 }
 
-func (s *scene) peers(vantage string, addrs ...string) *scene {
+func (s *scenario) peers(vantage string, addrs ...string) *scenario {
 	return s.add(vantage, fact.LookPeers, fact.Target{}, func(f *fact.Fact) {
 		f.Peers = &fact.Peers{}
 		for _, a := range addrs {
@@ -59,7 +58,7 @@ func (s *scene) peers(vantage string, addrs ...string) *scene {
 }
 
 // gateway is heron, a vantage between the two networks.
-func (s *scene) gateway() *scene {
+func (s *scenario) gateway() *scenario {
 	s.set.Vantages = append(s.set.Vantages, fact.Vantage{ID: "v3", Role: fact.Gateway, Host: "heron", Means: fact.SSH})
 	return s.holds("v3", "10.20.7.1", "10.20.0.1")
 }
@@ -70,7 +69,7 @@ func listening() fact.Listener {
 
 // both is a client and a server on one link, seen whole, with a silence
 // between them.
-func both(t *testing.T) *scene {
+func both(t *testing.T) *scenario {
 	return newScene(t, web).holds("v1", gauge).holds("v2", tidebook).named(tidebook).client(tidebook, silent).listening(listening()).
 		sends("v1", tidebook, gauge, "").sends("v2", gauge, tidebook, "")
 }
@@ -80,26 +79,36 @@ func both(t *testing.T) *scene {
 func TestFilterReadings(t *testing.T) {
 	const from, port = "-A INPUT -s 10.20.7.31 -j DROP", "-A INPUT -p tcp --dport 80 -j DROP"
 	for _, c := range []struct {
-		name  string
-		scene func(*scene) *scene
-		want  []string
-		says  string
+		name     string
+		scenario func(*scenario) *scenario
+		want     []string
+		says     string
 	}{
-		{"the server's rule, on one link", func(s *scene) *scene { return s.tables("v1", "").tables("v2", from) }, []string{"rules/server-drop proven"}, "chain INPUT, rule 1"},
-		{"the server's rule for anybody, behind a router", func(s *scene) *scene {
+		{"the server's rule, on one link", func(s *scenario) *scenario { return s.tables("v1", "").tables("v2", from) }, []string{"rules/server-drop proven"}, "chain INPUT, rule 1"},
+		{"the server's rule for anybody, behind a router", func(s *scenario) *scenario {
 			return s.sends("v1", tidebook, gauge, "10.20.7.1").tables("v1", "").tables("v2", port)
 		}, []string{"rules/server-drop proven"}, ""},
-		{"the client's own rule", func(s *scene) *scene { return s.tables("v1", "-A OUTPUT -p tcp --dport 80 -j DROP").tables("v2", "") }, []string{"rules/client-drop proven"}, ""},
-		{"both ends", func(s *scene) *scene { return s.tables("v1", "-A OUTPUT -p tcp --dport 80 -j DROP").tables("v2", port) }, []string{"rules/client-drop proven", "rules/server-drop proven"}, ""},
-		{"the reply, at the server", func(s *scene) *scene { return s.tables("v1", "").tables("v2", "-A OUTPUT -p tcp --sport 80 -j DROP") }, []string{"rules/return-drop proven"}, "drops the reply"},
-		{"the reply, at the client", func(s *scene) *scene { return s.tables("v1", "-A INPUT -p tcp --sport 80 -j DROP").tables("v2", "") }, []string{"rules/return-drop proven"}, ""},
-		{"a rule of another port", func(s *scene) *scene { return s.tables("v1", "").tables("v2", "-A INPUT -p tcp --dport 81 -j DROP") }, []string{"rules/transit-silent likely"}, ""},
-		{"the rate decides", func(s *scene) *scene {
+		{"the client's own rule", func(s *scenario) *scenario {
+			return s.tables("v1", "-A OUTPUT -p tcp --dport 80 -j DROP").tables("v2", "")
+		}, []string{"rules/client-drop proven"}, ""},
+		{"both ends", func(s *scenario) *scenario {
+			return s.tables("v1", "-A OUTPUT -p tcp --dport 80 -j DROP").tables("v2", port)
+		}, []string{"rules/client-drop proven", "rules/server-drop proven"}, ""},
+		{"the reply, at the server", func(s *scenario) *scenario {
+			return s.tables("v1", "").tables("v2", "-A OUTPUT -p tcp --sport 80 -j DROP")
+		}, []string{"rules/return-drop proven"}, "drops the reply"},
+		{"the reply, at the client", func(s *scenario) *scenario {
+			return s.tables("v1", "-A INPUT -p tcp --sport 80 -j DROP").tables("v2", "")
+		}, []string{"rules/return-drop proven"}, ""},
+		{"a rule of another port", func(s *scenario) *scenario {
+			return s.tables("v1", "").tables("v2", "-A INPUT -p tcp --dport 81 -j DROP")
+		}, []string{"rules/transit-silent likely"}, ""},
+		{"the rate decides", func(s *scenario) *scenario {
 			return s.tables("v1", "").tables("v2", "-A INPUT -m limit --limit 5/s -j ACCEPT\n-A INPUT -s 10.20.7.0/24 -m limit --limit 1/s -j DROP")
 		}, nil, ""},
-		{"nobody read the server's", func(s *scene) *scene { return s.tables("v1", "") }, nil, ""},
+		{"nobody read the server's", func(s *scenario) *scenario { return s.tables("v1", "") }, nil, ""},
 	} {
-		s := c.scene(both(t))
+		s := c.scenario(both(t))
 		s.check(c.name, c.want...)
 		if text := summaries(s.weigh().Causes); !strings.Contains(text, c.says) {
 			t.Errorf("%s: it says %q, not %q", c.name, text, c.says)
@@ -110,25 +119,25 @@ func TestFilterReadings(t *testing.T) {
 // TestFilterGuards breaks one guard at a time.
 func TestFilterGuards(t *testing.T) {
 	const from = "-A INPUT -s 10.20.7.31 -j DROP"
-	behind := func(s *scene) *scene {
+	behind := func(s *scenario) *scenario {
 		return s.sends("v1", tidebook, gauge, "10.20.7.1").tables("v1", "").tables("v2", from)
 	}
 	for _, c := range []struct {
-		name  string
-		scene func(*scene) *scene
-		want  trail.Certainty
+		name     string
+		scenario func(*scenario) *scenario
+		want     trail.Certainty
 	}{
-		{"on one link", func(s *scene) *scene { return s.tables("v1", "").tables("v2", from) }, trail.Proven},
+		{"on one link", func(s *scenario) *scenario { return s.tables("v1", "").tables("v2", from) }, trail.Proven},
 		{"a router may translate", behind, trail.Likely},
-		{"a router, and the server sees the client's own address", func(s *scene) *scene { return behind(s).peers("v2", gauge) }, trail.Proven},
-		{"a router, and the server sees others", func(s *scene) *scene { return behind(s).peers("v2", "10.20.9.9") }, trail.Likely},
-		{"a router that was read", func(s *scene) *scene {
+		{"a router, and the server sees the client's own address", func(s *scenario) *scenario { return behind(s).peers("v2", gauge) }, trail.Proven},
+		{"a router, and the server sees others", func(s *scenario) *scenario { return behind(s).peers("v2", "10.20.9.9") }, trail.Likely},
+		{"a router that was read", func(s *scenario) *scenario {
 			return behind(s).sends("v2", gauge, tidebook, "10.20.0.1").gateway().tables("v3", "").
 				kernel("v3", map[string]string{"net/ipv4/ip_forward": "1"})
 		}, trail.Proven},
 	} {
 		found := trail.Certainty("")
-		for _, cause := range c.scene(both(t)).weigh().Causes {
+		for _, cause := range c.scenario(both(t)).weigh().Causes {
 			if cause.ID == "rules/server-drop" && cause.Blocking {
 				found = cause.Certainty
 			}
@@ -141,8 +150,8 @@ func TestFilterGuards(t *testing.T) {
 
 // withGroup is both ends read, and a packet program of a control group on the
 // server.
-func withGroup(group, name string, unit fact.Unit) func(*scene) *scene {
-	return func(s *scene) *scene {
+func withGroup(group, name string, unit fact.Unit) func(*scenario) *scenario {
+	return func(s *scenario) *scenario {
 		unit.Name, unit.Load, unit.Active = "nginx.service", "loaded", "active"
 		s.programs("systemd", fact.Program{Name: "nginx", Path: "/usr/sbin/nginx", Why: "unit", Units: []fact.Unit{unit},
 			Processes: []fact.Process{{PID: 4121, State: "S"}}})
@@ -155,12 +164,12 @@ func withGroup(group, name string, unit fact.Unit) func(*scene) *scene {
 // gate, and when they do not.
 func TestReadOpen(t *testing.T) {
 	for _, c := range []struct {
-		name  string
-		scene func(*scene) *scene
-		open  bool
+		name     string
+		scenario func(*scenario) *scenario
+		open     bool
 	}{
-		{"both ends", func(s *scene) *scene { return s.tables("v1", "").tables("v2", "") }, true},
-		{"a packet program", func(s *scene) *scene {
+		{"both ends", func(s *scenario) *scenario { return s.tables("v1", "").tables("v2", "") }, true},
+		{"a packet program", func(s *scenario) *scenario {
 			s.add("v2", fact.LookTables, fact.Target{}, func(f *fact.Fact) { f.Tables = tablesOf("") })
 			return s.tables("v1", "").barriers("v2", fact.Barriers{Programs: []string{"XDP on eth0"}})
 		}, false},
@@ -170,29 +179,29 @@ func TestReadOpen(t *testing.T) {
 		{"a program of another service", withGroup("/system.slice/ledger.service", "tide_gate", fact.Unit{}), true},
 		{"the unit's own address list", withGroup("/system.slice/nginx.service", "sd_fw_ingress", fact.Unit{Denies: []string{"10.99.0.0/16"}}), true},
 		{"an address list that was not read", withGroup("/system.slice/nginx.service", "sd_fw_ingress", fact.Unit{}), false},
-		{"control groups that were not read", func(s *scene) *scene {
+		{"control groups that were not read", func(s *scenario) *scenario {
 			s.add("v2", fact.LookTables, fact.Target{}, func(f *fact.Fact) { f.Tables = tablesOf("") })
 			return s.tables("v1", "").barriers("v2", fact.Barriers{Unread: "packet programs of control groups could not be read"})
 		}, false},
-		{"IPsec policies", func(s *scene) *scene {
+		{"IPsec policies", func(s *scenario) *scenario {
 			s.add("v2", fact.LookTables, fact.Target{}, func(f *fact.Fact) { f.Tables = tablesOf("") })
 			return s.tables("v1", "").barriers("v2", fact.Barriers{Policies: 2})
 		}, false},
-		{"older tables that were not read", func(s *scene) *scene {
+		{"older tables that were not read", func(s *scenario) *scenario {
 			s.add("v2", fact.LookTables, fact.Target{}, func(f *fact.Fact) {
 				f.Tables = tablesOf("")
 				f.Tables.Unread = []string{"tables of the older iptables are loaded"}
 			})
 			return s.tables("v1", "").barriers("v2", fact.Barriers{})
 		}, false},
-		{"programs were not looked for", func(s *scene) *scene {
+		{"programs were not looked for", func(s *scenario) *scenario {
 			s.add("v2", fact.LookTables, fact.Target{}, func(f *fact.Fact) { f.Tables = tablesOf("") })
 			return s.tables("v1", "")
 		}, false},
 	} {
 		// What is left when both ends are open is the way between.
 		likely := false
-		for _, cause := range c.scene(both(t)).weigh().Causes {
+		for _, cause := range c.scenario(both(t)).weigh().Causes {
 			likely = likely || cause.ID == "rules/transit-silent" && cause.Certainty == trail.Likely
 		}
 		if likely != c.open {
@@ -204,7 +213,7 @@ func TestReadOpen(t *testing.T) {
 // TestTransit is what lies between two ends that were read open: proven only
 // with the hop after which packets die.
 func TestTransit(t *testing.T) {
-	hops := func(s *scene, routers ...string) *scene {
+	hops := func(s *scenario, routers ...string) *scenario {
 		return s.add("v1", fact.LookHops, fact.Target{Addr: netip.MustParseAddr(tidebook), Port: 80}, func(f *fact.Fact) {
 			f.Hops = &fact.Hops{}
 			for _, r := range routers {
@@ -212,7 +221,7 @@ func TestTransit(t *testing.T) {
 			}
 		})
 	}
-	hops(both(t).tables("v1", "").tables("v2", ""), "10.20.7.1", "10.20.3.1").check("both ends and a hop", "rules/transit-silent proven")
+	hops(both(t).tables("v1", "").tables("v2", ""), "10.20.7.1", "10.20.3.1").check("both ends and a hop", "rules/transit-silent likely")
 	both(t).tables("v1", "").tables("v2", "").check("both ends, no hop", "rules/transit-silent likely")
 	hops(both(t).tables("v1", ""), "10.20.7.1").check("one end and a hop")
 }
@@ -221,29 +230,29 @@ func TestTransit(t *testing.T) {
 // that is not.
 func TestGateways(t *testing.T) {
 	forwards := map[string]string{"net/ipv4/ip_forward": "1"}
-	routed := func(s *scene) *scene {
+	routed := func(s *scenario) *scenario {
 		return s.sends("v1", tidebook, gauge, "10.20.7.1").sends("v2", gauge, tidebook, "10.20.0.1").tables("v1", "").tables("v2", "").gateway()
 	}
 	for _, c := range []struct {
-		name  string
-		scene func(*scene) *scene
-		want  []string
+		name     string
+		scenario func(*scenario) *scenario
+		want     []string
 	}{
-		{"it drops", func(s *scene) *scene {
+		{"it drops", func(s *scenario) *scenario {
 			return routed(s).tables("v3", "-A FORWARD -p tcp --dport 80 -j DROP").kernel("v3", forwards)
 		}, []string{"rules/gateway-drop proven"}},
-		{"it drops the reply", func(s *scene) *scene {
+		{"it drops the reply", func(s *scenario) *scenario {
 			return routed(s).tables("v3", "-A FORWARD -p tcp --sport 80 -j DROP").kernel("v3", forwards)
 		}, []string{"rules/return-drop proven"}},
-		{"it does not forward", func(s *scene) *scene {
+		{"it does not forward", func(s *scenario) *scenario {
 			return routed(s).tables("v3", "").kernel("v3", map[string]string{"net/ipv4/ip_forward": "0"})
 		}, []string{"rules/forwarding-off proven"}},
-		{"it is not on the way", func(s *scene) *scene {
+		{"it is not on the way", func(s *scenario) *scenario {
 			s.sends("v1", tidebook, gauge, "10.20.7.99").sends("v2", gauge, tidebook, "10.20.0.99").tables("v1", "").tables("v2", "")
 			return s.gateway().tables("v3", "-A FORWARD -j DROP").kernel("v3", forwards)
 		}, []string{"rules/transit-silent likely"}},
 	} {
-		c.scene(both(t)).check(c.name, c.want...)
+		c.scenario(both(t)).check(c.name, c.want...)
 	}
 }
 
@@ -274,7 +283,7 @@ func TestLaterPackets(t *testing.T) {
 // TestRefusals is a reset that a filter sends, told from a port where nobody
 // listens.
 func TestRefusals(t *testing.T) {
-	refused := func() *scene {
+	refused := func() *scenario {
 		return newScene(t, web).holds("v1", gauge).holds("v2", tidebook).named(tidebook).client(tidebook, reset).sends("v1", tidebook, gauge, "").sends("v2", gauge, tidebook, "").tables("v1", "")
 	}
 	refused().listening(listening()).tables("v2", "-A INPUT -p tcp --dport 80 -j REJECT --reject-with tcp-reset").check("a rule, and a listener", "rules/server-reject proven")
@@ -294,27 +303,27 @@ func TestContradiction(t *testing.T) {
 
 // TestUnseenRules is what is said of filters that could not settle it.
 func TestUnseenRules(t *testing.T) {
-	same := func() *scene {
+	same := func() *scenario {
 		s := newScene(t, web).holds("v1", gauge, tidebook).holds("v2", gauge, tidebook).named(tidebook).client(tidebook, reset).listening(listener("127.0.0.1", 80, "nginx"))
 		for i := range s.set.Vantages {
 			s.set.Vantages[i].Host, s.set.Vantages[i].Implied = "tidebook", s.set.Vantages[i].ID == "v2"
 		}
 		return s
 	}
-	apart := func() *scene {
+	apart := func() *scenario {
 		return newScene(t, web).holds("v1", gauge).holds("v2", tidebook).named(tidebook).client(tidebook, reset).listening(listener("127.0.0.1", 80, "nginx"))
 	}
 	for _, c := range []struct {
-		name  string
-		scene *scene
-		want  string
+		name     string
+		scenario *scenario
+		want     string
 	}{
 		{"one host, read", same().tables("v1", ""), "nothing in the tables of tidebook stops it; only a connection proves the rest"},
 		{"one host, not read", same(), "the packet filters of tidebook were not read"},
 		{"two hosts, one read", apart().tables("v1", ""), "the packet filters of tidebook were not read"},
 		{"two hosts, both read", apart().tables("v1", "").tables("v2", ""), "nothing in the tables of both ends stops it; the network between was not read"},
 	} {
-		for _, f := range c.scene.weigh().Rungs {
+		for _, f := range c.scenario.weigh().Rungs {
 			if f.Name == trail.Rules && (f.State != trail.Unseen || f.Summary != c.want) {
 				t.Errorf("%s: %s, %q; want %q", c.name, f.State, f.Summary, c.want)
 			}

@@ -4,8 +4,8 @@ import (
 	"net/netip"
 	"strings"
 	"testing"
-
 	"uakari/internal/fact"
+	"uakari/internal/program"
 )
 
 // TestHBAFirst is which line of PostgreSQL's list decides over an account.
@@ -30,16 +30,16 @@ host all all all trust`
 		{"tides", "gauge", "10.20.7.31", false, 4}, {"rain", "gauge", "10.20.7.31", false, 5}, {"rain", "gauge", "10.20.9.9", false, 6},
 		{"tides", "heron", "10.20.7.31", true, 3}, {"tides", "heron", "10.20.7.31", false, 0}, {"rain", "ana", "192.0.2.1", false, 8}, {"rain", "ana", "10.20.1.1", false, 0},
 	} {
-		lines, ok := hbaLines(file, c.encrypted)
+		lines, ok := program.HBALines(file, c.encrypted)
 		if !ok {
 			t.Fatal("the list is not read")
 		}
-		got, found := hbaFirst(lines, c.database, c.account, netip.MustParseAddr(c.source))
-		if found != (c.line != 0) || got.number != c.line {
-			t.Errorf("%+v: line %d, %v", c, got.number, found)
+		got, found := program.HBAFirst(lines, c.database, c.account, netip.MustParseAddr(c.source))
+		if found != (c.line != 0) || got.Number != c.line {
+			t.Errorf("%+v: line %d, %v", c, got.Number, found)
 		}
 	}
-	if _, ok := hbaLines(&fact.AccessFile{Lines: []fact.Line{{Number: 1, Text: "include more.conf"}}}, false); ok {
+	if _, ok := program.HBALines(&fact.AccessFile{Lines: []fact.Line{{Number: 1, Text: "include more.conf"}}}, false); ok {
 		t.Error("what is included elsewhere is passed over")
 	}
 }

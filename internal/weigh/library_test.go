@@ -3,7 +3,6 @@ package weigh
 import (
 	"strings"
 	"testing"
-
 	"uakari/internal/fact"
 )
 

@@ -4,8 +4,8 @@ import (
 	"net/netip"
 	"strings"
 	"testing"
-
 	"uakari/internal/fact"
+	"uakari/internal/program"
 )
 
 // TestPAMAccess is which rule keeps an account out.
@@ -29,7 +29,7 @@ func TestPAMAccess(t *testing.T) {
 		for i, line := range strings.Split(rules, "\n") {
 			a.AccessRules = append(a.AccessRules, fact.Line{Number: i + 1, Text: line})
 		}
-		cause, text := pamReason(a, netip.MustParseAddr("10.20.7.31"))
+		cause, text := program.PAMReason(a, netip.MustParseAddr("10.20.7.31"))
 		got := cause
 		if cause != "" {
 			_, rest, _ := strings.Cut(text, ", ")

@@ -5,10 +5,10 @@ import (
 	"strings"
 	"testing"
 	"time"
-
 	"uakari/internal/fact"
 	"uakari/internal/sheet"
 	"uakari/internal/trail"
+	"uakari/internal/weigh/login"
 )
 
 const policies = `format: uakari.sheet/1
@@ -59,11 +59,11 @@ func TestSignIn(t *testing.T) {
 		{"rui", "10.20.7.31", "tidebook.varzea.example", 443, sunday, "refuse", 5, ""},
 		{"rui", "10.20.7.31", "tidebook.varzea.example", 443, noon, "allow", 0, ""},
 	} {
-		try := SignInTry{Account: c.account, Host: c.host, Port: c.port, At: c.at}
+		try := login.SignInTry{Account: c.account, Host: c.host, Port: c.port, At: c.at}
 		if c.from != "" {
 			try.From = netip.MustParseAddr(c.from)
 		}
-		v := JudgeSignIn(s, try)
+		v := login.JudgeSignIn(s, try)
 		if v.Do != c.do || v.Rule != c.rule || !strings.HasPrefix(v.Unsure, c.unsure) || c.unsure == "" && v.Unsure != "" {
 			t.Errorf("%s from %s at %s:%d: %+v", c.account, c.from, c.host, c.port, v)
 		}
@@ -72,22 +72,22 @@ func TestSignIn(t *testing.T) {
 
 // TestSignInDoubts is policies that are odd in themselves.
 func TestSignInDoubts(t *testing.T) {
-	if d := SignInDoubts(policySheet(t, policies), began); len(d) != 0 {
+	if d := login.SignInDoubts(policySheet(t, policies), began); len(d) != 0 {
 		t.Errorf("%q", d)
 	}
 	shut := policySheet(t, strings.Replace(policies, "  rules:\n", "  rules:\n    - {name: closed, do: refuse}\n", 1))
-	if d := SignInDoubts(shut, began); len(d) != 1 || !strings.Contains(d[0], "rule 1 (closed) shuts out every administrator") {
+	if d := login.SignInDoubts(shut, began); len(d) != 1 || !strings.Contains(d[0], "rule 1 (closed) shuts out every administrator") {
 		t.Errorf("%q", d)
 	}
 	factor := policySheet(t, strings.Replace(policies, "  rules:\n", "  rules:\n    - {name: all, do: require, require: second-factor}\n", 1))
-	if d := SignInDoubts(factor, began); len(d) != 1 || !strings.Contains(d[0], "asks the program account upload for a second factor") {
+	if d := login.SignInDoubts(factor, began); len(d) != 1 || !strings.Contains(d[0], "asks the program account upload for a second factor") {
 		t.Errorf("%q", d)
 	}
 }
 
 // TestPolicyReading is a policy that refuses the account of a trace.
 func TestPolicyReading(t *testing.T) {
-	at := func(account, text string) *scene {
+	at := func(account, text string) *scenario {
 		s := newScene(t, "https://tidebook.varzea.example/")
 		s.set.Ask.Account, s.set.Ask.Sheets = account, []fact.Sheet{*policySheet(t, text)}
 		s.ask = s.set.Ask

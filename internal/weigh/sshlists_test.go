@@ -3,8 +3,8 @@ package weigh
 import (
 	"net/netip"
 	"testing"
-
 	"uakari/internal/fact"
+	"uakari/internal/program"
 )
 
 // TestSSHSettings is the lists of sshd, by its manual.
@@ -54,17 +54,17 @@ func TestSSHSettings(t *testing.T) {
 			{Path: "/etc/ssh/sshd_config", Kind: "sshd", Lines: linesOf(c.main)},
 			{Path: "/etc/ssh/sshd_config.d/tide.conf", Kind: "sshd", Lines: linesOf(c.included)},
 		}}
-		who := sshLogin{account: c.account, groups: c.groups, source: netip.MustParseAddr(gauge), port: 22}
-		s := sshSettingsFor(a, who)
-		got, text, _ := s.refuses(who, c.mechanism)
-		if len(s.unknown) > 0 {
+		who := program.SSHLogin{Account: c.account, Groups: c.groups, Source: netip.MustParseAddr(gauge), Port: 22}
+		s := program.SSHSettingsFor(a, who)
+		got, text, _ := s.Refuses(who, c.mechanism)
+		if len(s.Unknown) > 0 {
 			got += " unknown"
 		}
 		if got != c.want || (text == "") != (c.want == "") {
 			t.Errorf("%s: %q (%s), want %q", c.name, got, text, c.want)
 		}
 	}
-	if sshSettingsFor(&fact.Access{}, sshLogin{}) != nil {
+	if program.SSHSettingsFor(&fact.Access{}, program.SSHLogin{}) != nil {
 		t.Error("settings that were not read")
 	}
 }

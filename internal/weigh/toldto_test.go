@@ -5,7 +5,6 @@ import (
 	"net/netip"
 	"strings"
 	"testing"
-
 	"uakari/internal/fact"
 	"uakari/internal/trail"
 )

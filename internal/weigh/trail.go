@@ -5,62 +5,78 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
-
+	"uakari/internal/plain"
 	"uakari/internal/trail"
+	"uakari/internal/weigh/catalogue"
+	"uakari/internal/weigh/gate"
+	"uakari/internal/weigh/scene"
 )
 
-// trail puts the tries together: what they have in common, what differs, and
+// sum is all tries of an endpoint, seen together.
+type sum struct {
+	tries  []*scene.Try
+	good   []*scene.Try // those that got their answer as they are
+	decide []*scene.Try // those that decide: the good ones, if there are any
+	causes []*gate.Judged
+}
+
+var followText = map[gate.Gate]string{
+	gate.Intent: "the client was not told otherwise", gate.Name: "no address",
+	gate.WayOut: "nothing leaves while that stands", gate.Way: "nothing passes while that stands", gate.Host: "no host while that stands",
+	gate.WayIn: "nothing comes in while that stands", gate.Listener: "nothing listens", gate.Room: "no room while that stands",
+	gate.Door: "turned away while that stands", gate.WayBack: "no reply while that stands", gate.Session: "no session while that stands",
+	gate.Account: "no login while that stands", gate.Answer: "no answer while that stands",
+}
+
+// trailOf puts the tries together: what they have in common, what differs, and
 // what it means for the client.
-func (v *view) trail(tries []*try) trail.Trail {
-	e := v.ask.Endpoint
+func trailOf(v *scene.Scene, tries []*scene.Try) trail.Trail {
+	e := v.Ask.Endpoint
 	t := trail.Trail{
-		Format: trail.Format, ID: id(v.ask), Began: v.ask.Began, Ended: v.set.Ended, Incomplete: v.set.Incomplete,
+		Format: trail.Format, ID: id(v.Ask), Began: v.Ask.Began, Ended: v.Set.Ended, Incomplete: v.Set.Incomplete,
 		Endpoint: trail.Endpoint{Input: e.Input, Scheme: e.Scheme, Host: e.Host, Port: e.Port, Transport: e.Transport, Security: e.Security},
-		Causes:   []trail.Cause{}, Evidence: []trail.Evidence{}, Behind: []trail.Behind{}, Command: v.ask.Command,
+		Causes:   []trail.Cause{}, Evidence: []trail.Evidence{}, Behind: []trail.Behind{}, Command: v.Ask.Command,
 	}
-	if v.ask.Card != nil {
-		t.Card = v.ask.Card.Name
+	if v.Ask.Card != nil {
+		t.Card = v.Ask.Card.Name
 	}
-	for _, at := range v.set.Vantages {
-		if at.Implied && !v.isServer(tries, at.ID) {
+	for _, at := range v.Set.Vantages {
+		if at.Implied && !isServer(v, tries, at.ID) {
 			continue
 		}
 		t.Vantages = append(t.Vantages, trail.Vantage{ID: at.ID, Role: at.Role, Host: at.Host, Means: at.Means})
 	}
-	s := v.sum(tries)
-	t.Causes = v.causes(s)
+	s := sumOf(v, tries)
+	t.Causes = causesOf(v, s)
 	t.Reached, t.Outcome = s.reached(), s.outcome(t.Causes)
 	for _, rung := range trail.Ladder {
-		t.Rungs = append(t.Rungs, v.finding(rung, s, t.Causes))
+		f := findingOf(v, rung, s, t.Causes)
+		t.Rungs = append(t.Rungs, f)
+		asked := rung == trail.Login && v.Ask.Account != "" || rung == trail.Answer && s.leftOut()
+		if asked && f.State == trail.Unseen && f.Summary != trail.NotAsked && t.Outcome == trail.OutcomeClear {
+			t.Outcome = trail.OutcomeUnsure // what was asked for and not tried is never "yes"
+		}
 	}
 	if t.Outcome == trail.OutcomeUnsure {
-		t.Tell = v.tellApart(s, t.Causes)
+		t.Tell = tellApart(v, s, t.Causes)
 	}
-	for _, f := range v.set.Facts {
+	for _, f := range v.All {
 		t.Evidence = append(t.Evidence, trail.Evidence{ID: f.ID, Vantage: f.Vantage, At: f.At, Source: f.Source, Saw: f.Saw, Data: f.Payload()})
 	}
 	return t
 }
 
-func (v *view) isServer(tries []*try, vantage string) bool {
-	return slices.ContainsFunc(tries, func(t *try) bool { return t.server == vantage || t.last().server == vantage })
+func isServer(v *scene.Scene, tries []*scene.Try, vantage string) bool {
+	return slices.ContainsFunc(tries, func(t *scene.Try) bool { return t.Server == vantage || t.Last().Server == vantage })
 }
 
-// sum is all tries of an endpoint, seen together.
-type sum struct {
-	tries  []*try
-	good   []*try // those that got their answer as they are
-	decide []*try // those that decide: the good ones, if there are any
-	causes []*judged
-}
-
-// sum merges the tries. One good address saves the endpoint, and those that
+// sumOf merges the tries. One good address saves the endpoint, and those that
 // fail beside it are a doubt.
-func (v *view) sum(tries []*try) sum {
-	tries = v.usable(tries)
+func sumOf(v *scene.Scene, tries []*scene.Try) sum {
+	tries = usable(v, tries)
 	s := sum{tries: tries}
 	for _, t := range tries {
-		if t.fine() {
+		if fine(t) {
 			s.good = append(s.good, t)
 		}
 	}
@@ -69,32 +85,38 @@ func (v *view) sum(tries []*try) sum {
 		s.decide = tries
 	}
 	for _, t := range tries {
-		saved := len(s.good) > 0 && !t.fine()
-		for _, j := range t.causes() {
-			if saved {
-				j.blocking, j.Harmless = false, true
-				if j.certainty == trail.Possible {
-					continue
-				}
-			}
-			s.causes = append(s.causes, j)
+		causes := t.Causes()
+		if len(s.good) > 0 && !s.isGood(t) {
+			causes = gate.Saved(causes)
 		}
+		s.causes = append(s.causes, causes...)
 	}
-	if len(s.good) > 0 && len(s.good) < len(tries) {
-		s.causes = append(s.causes, v.oneBad(s))
+	if len(s.good) > 0 && slices.ContainsFunc(tries, s.isBad) {
+		s.causes = append(s.causes, oneBad(v, s))
 	}
+	// What blocks is no doubt beside itself.
+	all := slices.Clone(s.causes)
+	s.causes = slices.DeleteFunc(s.causes, func(j *gate.Judged) bool {
+		return j.Harmless && slices.ContainsFunc(all, func(o *gate.Judged) bool { return o.Blocking && o.Cause == j.Cause && o.Vantage == j.Vantage })
+	})
 	return s
 }
 
+// isBad reports whether a try was made, and failed.
+func (s sum) isBad(t *scene.Try) bool { return !s.isGood(t) && len(t.Climb.IDs()) > 0 }
+
+// isGood reports whether a try is among those that got their answer.
+func (s sum) isGood(t *scene.Try) bool { return slices.Contains(s.good, t) }
+
 // usable leaves out the tries of a family that the client does not have, if
 // it has another.
-func (v *view) usable(tries []*try) []*try {
+func usable(v *scene.Scene, tries []*scene.Try) []*scene.Try {
 	if len(tries) < 2 {
 		return tries
 	}
-	list := slices.DeleteFunc(slices.Clone(tries), func(t *try) bool {
-		a := t.target.Addr
-		return a.IsValid() && !a.IsLoopback() && !v.hasFamily(a.Is6()) && t.symptom == NoRouteHere
+	list := slices.DeleteFunc(slices.Clone(tries), func(t *scene.Try) bool {
+		a := t.Target.Addr
+		return a.IsValid() && !a.IsLoopback() && !v.HasFamily(a.Is6()) && t.Symptom == gate.NoRouteHere
 	})
 	if len(list) == 0 {
 		return tries
@@ -103,64 +125,63 @@ func (v *view) usable(tries []*try) []*try {
 }
 
 // fine reports whether the client itself got its answer at this address.
-func (t *try) fine() bool {
-	return t.instead == nil && t.symptom == Fine &&
-		!slices.ContainsFunc(t.verdict.causes, func(j *judged) bool { return j.blocking })
+func fine(t *scene.Try) bool {
+	return t.Instead == nil && t.Symptom == gate.Fine &&
+		!slices.ContainsFunc(t.Verdict.Causes, func(j *gate.Judged) bool { return j.Blocking })
 }
 
 // oneBad is the doubt of a name with an address that fails.
-func (v *view) oneBad(s sum) *judged {
+func oneBad(v *scene.Scene, s sum) *gate.Judged {
 	var bad []string
 	var because []string
 	for _, t := range s.tries {
-		if !t.fine() {
-			bad = append(bad, fmt.Sprintf("%s (%s)", t.target.Addr, t.symptom))
-			because = union(because, t.climb.ids())
+		if s.isBad(t) {
+			bad = append(bad, fmt.Sprintf("%s (%s)", t.Target.Addr, t.Symptom))
+			because = gate.Union(because, t.Climb.IDs())
 		}
 	}
 	first := s.tries[0]
 	text := fmt.Sprintf("%d of %d addresses fail: %s", len(bad), len(s.tries), strings.Join(bad, ", "))
-	if !first.fine() {
+	if s.isBad(first) {
 		text += "; it is the first that clients try"
 	}
-	return &judged{Reading: Reading{Gate: Name, Cause: "names/one-bad-address", Harmless: true, Because: because, Vantage: v.client,
-		Summary: text, Values: values{"name": first.target.Name, "client": v.host(v.client), "addr": firstBad(s).String()}},
-		certainty: trail.Proven}
+	return gate.Judge(gate.Reading{Gate: gate.Name, Cause: "names/one-bad-address", Harmless: true, Because: because, Vantage: v.Client,
+		Summary: text, Values: catalogue.Values{"name": first.Target.Name, "client": v.Host(v.Client), "addr": firstBad(s).String()}})
 }
 
 // firstBad is the first address that fails.
 func firstBad(s sum) netip.Addr {
-	return s.tries[slices.IndexFunc(s.tries, func(t *try) bool { return !t.fine() })].target.Addr
+	return s.tries[slices.IndexFunc(s.tries, s.isBad)].Target.Addr
 }
 
-// causes are the contract's causes: merged over addresses, put in order, and
+// causesOf are the contract's causes: merged over addresses, put in order, and
 // given keys.
-func (v *view) causes(s sum) []trail.Cause {
+func causesOf(v *scene.Scene, s sum) []trail.Cause {
 	merged := mergeCauses(s.causes)
-	slices.SortStableFunc(merged, func(a, b *judged) int {
+	slices.SortStableFunc(merged, func(a, b *gate.Judged) int {
 		switch {
-		case (len(a.maskedBy) == 0) != (len(b.maskedBy) == 0):
-			return len(a.maskedBy) - len(b.maskedBy)
-		case a.blocking != b.blocking && (a.certainty == trail.Possible) == (b.certainty == trail.Possible):
-			return boolOrder(a.blocking, b.blocking)
-		case a.certainty == trail.Possible && b.certainty == trail.Possible:
+		case (len(a.MaskedBy) == 0) != (len(b.MaskedBy) == 0):
+			return len(a.MaskedBy) - len(b.MaskedBy)
+		case a.Blocking != b.Blocking && (a.Certainty == trail.Possible) == (b.Certainty == trail.Possible):
+			return boolOrder(a.Blocking, b.Blocking)
+		case a.Certainty == trail.Possible && b.Certainty == trail.Possible:
 			return 0 // the table's order: how often each is the reason
 		}
 		return int(a.Gate) - int(b.Gate)
 	})
-	keys := map[*judged]string{}
+	keys := map[*gate.Judged]string{}
 	for i, j := range merged {
 		keys[j] = fmt.Sprintf("c%d", i+1)
 	}
 	for _, j := range s.causes {
 		if keys[j] == "" {
-			keys[j] = keys[merged[slices.IndexFunc(merged, func(m *judged) bool { return same(m, j) })]]
+			keys[j] = keys[merged[slices.IndexFunc(merged, func(m *gate.Judged) bool { return same(m, j) })]]
 		}
 	}
 	list := []trail.Cause{}
 	for _, j := range merged {
 		masked := []string{}
-		for _, by := range j.maskedBy {
+		for _, by := range j.MaskedBy {
 			if k := keys[by]; k != "" && k != keys[j] && !slices.Contains(masked, k) {
 				masked = append(masked, k)
 			}
@@ -171,28 +192,37 @@ func (v *view) causes(s sum) []trail.Cause {
 			because = []string{}
 		}
 		list = append(list, trail.Cause{
-			Key: keys[j], ID: j.Cause, Rung: rungOf(j.Cause), Certainty: j.certainty, Blocking: j.blocking, Vantage: j.Vantage,
-			MaskedBy: masked, Summary: j.Summary, Short: j.Short, Because: because, Remedies: v.remedies(j),
+			Key: keys[j], ID: j.Cause, Rung: catalogue.RungOf(j.Cause), Certainty: j.Certainty, Blocking: j.Blocking, Vantage: j.Vantage,
+			MaskedBy: masked, Summary: j.Summary, Short: inWords(j.Lacks), Because: because, Remedies: remediesOf(v, j),
 		})
 	}
 	return list
 }
 
-// remedies are offered for what is known to be there, not for candidates.
-func (v *view) remedies(j *judged) []trail.Remedy {
-	if j.certainty == trail.Possible {
+// inWords is guards that do not hold, in words.
+func inWords(lacks []gate.Lack) []string {
+	var list []string
+	for _, l := range lacks {
+		list = append(list, l.Why)
+	}
+	return list
+}
+
+// remediesOf are offered for what is known to be there, not for candidates.
+func remediesOf(v *scene.Scene, j *gate.Judged) []trail.Remedy {
+	if j.Certainty == trail.Possible {
 		return []trail.Remedy{}
 	}
-	list := remediesFor(j.Cause, j.Values)
-	if c := v.ask.Card; c != nil {
+	list := catalogue.Remedies(j.Cause, j.Values)
+	if c := v.Ask.Card; c != nil {
 		for i := range list {
 			for _, person := range c.Call {
-				if person.Part == string(rungOf(j.Cause)) {
+				if person.Part == string(catalogue.RungOf(j.Cause)) {
 					list[i].Owner += "; call " + person.Who
 				}
 			}
 			for _, page := range c.Links {
-				if page.Part == string(rungOf(j.Cause)) {
+				if page.Part == string(catalogue.RungOf(j.Cause)) {
 					list[i].Owner += "; see " + page.URL
 				}
 			}
@@ -213,19 +243,19 @@ func boolOrder(a, b bool) int {
 
 // same reports whether two addresses' causes are one: the same fault at the
 // same place.
-func same(a, b *judged) bool {
-	return a.Cause == b.Cause && a.Vantage == b.Vantage && a.blocking == b.blocking && a.certainty == b.certainty
+func same(a, b *gate.Judged) bool {
+	return a.Cause == b.Cause && a.Vantage == b.Vantage && a.Blocking == b.Blocking && a.Certainty == b.Certainty
 }
 
-func mergeCauses(all []*judged) []*judged {
-	var merged []*judged
+func mergeCauses(all []*gate.Judged) []*gate.Judged {
+	var merged []*gate.Judged
 	for _, j := range all {
-		at := slices.IndexFunc(merged, func(m *judged) bool { return same(m, j) })
+		at := slices.IndexFunc(merged, func(m *gate.Judged) bool { return same(m, j) })
 		if at < 0 {
 			merged = append(merged, j)
 			continue
 		}
-		merged[at].Because = union(merged[at].Because, j.Because)
+		merged[at].Because = gate.Union(merged[at].Because, j.Because)
 	}
 	return merged
 }
@@ -235,13 +265,13 @@ func (s sum) reached() trail.Reached {
 		return trail.Yes
 	}
 	for _, t := range s.tries {
-		if t.symptom == NotTried && (t.instead == nil || !t.lookup.settled) {
+		if t.Symptom == gate.NotTried && (t.Instead == nil || !t.Lookup.Settled) {
 			return trail.Unknown
 		}
 		// Silence of a service that may have nothing to say is no answer
 		// either way, unless something was seen to stop what was sent; nor is
 		// a session that this program cannot make and the client's can.
-		if (t.symptom == Unasked || t.symptom == SessionFailed) && !slices.ContainsFunc(t.verdict.causes, func(j *judged) bool { return j.blocking }) {
+		if (t.Symptom == gate.Unasked || t.Symptom == gate.SessionFailed) && !slices.ContainsFunc(t.Verdict.Causes, func(j *gate.Judged) bool { return j.Blocking }) {
 			return trail.Unknown
 		}
 	}
@@ -261,23 +291,21 @@ func (s sum) outcome(causes []trail.Cause) trail.Outcome {
 	return trail.OutcomeUnsure
 }
 
-var followText = map[Gate]string{Listener: "nothing listens", Name: "no address"}
-
 // tellApart names the one look that would tell the possible causes apart.
-func (v *view) tellApart(s sum, causes []trail.Cause) *trail.Tell {
+func tellApart(v *scene.Scene, s sum, causes []trail.Cause) *trail.Tell {
 	if len(s.tries) == 0 || len(causes) == 0 {
 		return nil
 	}
-	t := s.tries[0].last()
-	if t.symptom == SessionFailed && s.reached() == trail.Unknown {
+	t := s.tries[0].Last()
+	if t.Symptom == gate.SessionFailed && s.reached() == trail.Unknown {
 		return &trail.Tell{Look: "with the client's own program, whose library speaks what this one does not"}
 	}
-	if t.server == "" {
+	if t.Server == "" {
 		look := "at the server, over SSH, or through a record that uakari record --for makes there"
-		if v.ask.Command == "" {
+		if v.Ask.Command == "" {
 			return &trail.Tell{Look: look}
 		}
-		return &trail.Tell{Look: look, Command: v.ask.Command + " --at root@" + ShellWord(t.target.Name)}
+		return &trail.Tell{Look: look, Command: v.Ask.Command + " --at root@" + plain.ShellWord(t.Target.Name)}
 	}
 	return &trail.Tell{Look: "at the packet filters of both ends, as root", Command: "nft list ruleset"}
 }

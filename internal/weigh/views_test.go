@@ -4,14 +4,13 @@ import (
 	"net/netip"
 	"strings"
 	"testing"
-
 	"uakari/internal/fact"
 )
 
 const old = "10.20.0.99"
 
 // authority is the zone's servers, each with its serial and address.
-func (s *scene) authority(servers ...fact.ZoneServer) *scene {
+func (s *scenario) authority(servers ...fact.ZoneServer) *scenario {
 	return s.add("v1", fact.LookZone, fact.Target{Name: strings.TrimSuffix(s.ask.Endpoint.Host, ".")}, func(f *fact.Fact) {
 		f.Zone = &fact.Zone{Name: "varzea.example.", Servers: servers}
 	})
@@ -26,23 +25,23 @@ func TestViews(t *testing.T) {
 	lame := nameServer("ns2", 9, tidebook)
 	lame.Lame = true
 	for name, c := range map[string]struct {
-		scene func(*scene) *scene
-		want  []string
-		says  string
+		scenario func(*scenario) *scenario
+		want     []string
+		says     string
 	}{
-		"a cache that is old": {func(s *scene) *scene {
+		"a cache that is old": {func(s *scenario) *scenario {
 			return s.named(old).client(old, silent).client(tidebook, connected, replied(200)).authority(nameServer("ns1", 7, tidebook))
 		}, []string{"names/views-differ proven"}, "the authoritative server ns1 gives 10.20.0.14"},
-		"a secondary that is behind": {func(s *scene) *scene {
+		"a secondary that is behind": {func(s *scenario) *scenario {
 			return s.named(old).client(old, silent).client(tidebook, connected, replied(200)).authority(nameServer("ns1", 7, tidebook), nameServer("ns2", 6, old))
 		}, []string{"names/secondary-stale proven"}, "ns2 is behind (serial 6)"},
-		"an authority that has none": {func(s *scene) *scene {
+		"an authority that has none": {func(s *scenario) *scenario {
 			return s.named(old).client(old, silent).client(tidebook, connected, replied(200)).authority(lame)
 		}, nil, ""},
-		"both addresses fail": {func(s *scene) *scene {
+		"both addresses fail": {func(s *scenario) *scenario {
 			return s.named(old).client(old, silent).client(tidebook, silent).authority(nameServer("ns1", 7, tidebook))
 		}, nil, ""},
-		"a second resolver knows better": {func(s *scene) *scene {
+		"a second resolver knows better": {func(s *scenario) *scenario {
 			s.add("v1", fact.LookNames, fact.Target{Name: s.ask.Endpoint.Host}, func(f *fact.Fact) {
 				f.Setup = &fact.ResolverSetup{Servers: []netip.AddrPort{netip.MustParseAddrPort(resolver), netip.MustParseAddrPort("10.20.0.3:53")}, Ndots: 1}
 			})
@@ -50,7 +49,7 @@ func TestViews(t *testing.T) {
 			return s.saysFor(s.ask.Endpoint.Host, "10.20.0.3:53", s.ask.Endpoint.Host+".", fact.Addressed, tidebook).client(old, silent).client(tidebook, connected, replied(200))
 		}, []string{"names/views-differ proven"}, "the resolver 10.20.0.3 gives 10.20.0.14"},
 	} {
-		s := c.scene(newScene(t, web).holds("v1", gauge))
+		s := c.scenario(newScene(t, web).holds("v1", gauge))
 		s.check(name, c.want...)
 		if text := summaries(s.weigh().Causes); !strings.Contains(text, c.says) {
 			t.Errorf("%s: it says %q, not %q", name, text, c.says)
@@ -61,8 +60,8 @@ func TestViews(t *testing.T) {
 // TestNameEnds is look-ups that give nothing, for reasons that only look like
 // a missing name.
 func TestNameEnds(t *testing.T) {
-	peculiar := func(a fact.Answer) func(*scene) *scene {
-		return func(s *scene) *scene {
+	peculiar := func(a fact.Answer) func(*scenario) *scenario {
+		return func(s *scenario) *scenario {
 			s.asking()
 			for _, kind := range []string{"A", "AAAA"} {
 				each := a

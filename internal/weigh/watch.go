@@ -1,15 +1,17 @@
 package weigh
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
 	"math"
 	"slices"
 	"time"
-
 	"uakari/internal/fact"
+	"uakari/internal/plain"
 	"uakari/internal/trail"
+	"uakari/internal/weigh/scene"
 )
 
 // Pulse is one trace of a watch, as far as a watch keeps it.
@@ -28,13 +30,46 @@ type Pulse struct {
 	Log   string // the newest line of the service's log
 }
 
+// Turn is a moment at which a watch saw the outcome change.
+type Turn struct {
+	Pulse
+	Changes []string
+}
+
+// Tally is what a watch adds up. It stays small however long the watch goes
+// on.
+type Tally struct {
+	Tries, Failed int
+	Streak        int // of equal outcomes, up to now
+	Worst         int // the longest row of failures
+	First, Last   Pulse
+	Turns         []Turn // the last of them
+	ByAddr        map[string]*AddrTally
+}
+
+// mostTurns and mostAddrs bound what a tally keeps.
+const (
+	mostTurns = 50
+	mostAddrs = 32
+)
+
+// AddrTally is the tries of one address, with how long they took in buckets
+// that are a twentieth apart.
+type AddrTally struct {
+	Tries, Failed int
+	MostMS        float64
+	buckets       map[int]int
+}
+
+const bucketWidth = 1.05
+
 // PulseOf takes what a watch keeps out of one trace.
 func PulseOf(set fact.Set, t trail.Trail) Pulse {
 	p := Pulse{At: set.Ask.Began, Outcome: t.Outcome, Reached: t.Reached, Marks: map[string]string{}}
 	if blocking := t.Blocking(); len(blocking) > 0 {
 		p.Why = fmt.Sprintf("%s (%s, %s)", blocking[0].Summary, blocking[0].ID, blocking[0].Certainty)
 	}
-	client := newView(set).client
+	client := scene.New(set).Client
 	port := set.Ask.Endpoint.Port
 	for i := range set.Facts {
 		f := &set.Facts[i]
@@ -50,7 +85,7 @@ func PulseOf(set fact.Set, t trail.Trail) Pulse {
 			p.Marks["route"] = f.Saw
 		case f.Listeners != nil && f.Order.Target.Again == 0:
 			for _, l := range f.Listeners.On(set.Ask.Endpoint.Transport, port) {
-				p.Marks["holder of the port"] = fmt.Sprintf("%s, pid %d", orElse(l.Program, "unknown"), l.PID)
+				p.Marks["holder of the port"] = fmt.Sprintf("%s, pid %d", cmp.Or(l.Program, "unknown"), l.PID)
 				if l.Full() {
 					p.Marks["queue"] = "full"
 				}
@@ -60,7 +95,7 @@ func PulseOf(set fact.Set, t trail.Trail) Pulse {
 				if prog.Why == "scheme" {
 					continue
 				}
-				if u := mainUnit(&prog); u != nil {
+				if u := scene.MainUnit(&prog); u != nil {
 					p.Marks["unit"] = fmt.Sprintf("%s %s since %s", u.Name, u.Active, u.Since.UTC().Format(time.TimeOnly))
 					if n := len(u.Log); n > 0 {
 						p.Log = u.Log[n-1].Text
@@ -91,33 +126,10 @@ func (p Pulse) Changed(from Pulse) []string {
 	}
 	slices.Sort(list)
 	if p.Outcome != trail.OutcomeClear && p.Log != "" && p.Log != from.Log {
-		list = append(list, "its log: "+shortened(p.Log))
+		list = append(list, "its log: "+plain.Shortened(p.Log))
 	}
 	return list
 }
-
-// Turn is a moment at which a watch saw the outcome change.
-type Turn struct {
-	Pulse
-	Changes []string
-}
-
-// Tally is what a watch adds up. It stays small however long the watch goes
-// on.
-type Tally struct {
-	Tries, Failed int
-	Streak        int // of equal outcomes, up to now
-	Worst         int // the longest row of failures
-	First, Last   Pulse
-	Turns         []Turn // the last of them
-	ByAddr        map[string]*AddrTally
-}
-
-// mostTurns and mostAddrs bound what a tally keeps.
-const (
-	mostTurns = 50
-	mostAddrs = 32
-)
 
 // Add adds a pulse, and says whether the outcome has changed.
 func (t *Tally) Add(p Pulse) (turned bool) {
@@ -149,16 +161,6 @@ func (t *Tally) Add(p Pulse) (turned bool) {
 	t.Last = p
 	return turned
 }
-
-// AddrTally is the tries of one address, with how long they took in buckets
-// that are a twentieth apart.
-type AddrTally struct {
-	Tries, Failed int
-	MostMS        float64
-	buckets       map[int]int
-}
-
-const bucketWidth = 1.05
 
 func (a *AddrTally) add(ms float64, good bool) {
 	a.Tries++

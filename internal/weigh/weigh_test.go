@@ -7,7 +7,6 @@ import (
 	"slices"
 	"strings"
 	"testing"
-
 	"uakari/internal/fact"
 	"uakari/internal/trail"
 )
@@ -102,66 +101,66 @@ func TestClientAlone(t *testing.T) {
 // TestBothEnds is one cause each, read on the server.
 func TestBothEnds(t *testing.T) {
 	for _, c := range []struct {
-		name  string
-		scene func(*scene) *scene
-		want  []string
-		rungs map[trail.Rung]trail.State
+		name     string
+		scenario func(*scenario) *scenario
+		want     []string
+		rungs    map[trail.Rung]trail.State
 	}{
-		{"unit stopped: one cause, two rungs follow", func(s *scene) *scene {
+		{"unit stopped: one cause, two rungs follow", func(s *scenario) *scenario {
 			return s.client(tidebook, reset).listening().programs("systemd", with(nginxDown, stopped))
 		}, []string{"service/stopped proven"}, map[trail.Rung]trail.State{"service": "fault", "ports": "follows", "answer": "follows", "names": "clear"}},
-		{"unit failed", func(s *scene) *scene {
+		{"unit failed", func(s *scenario) *scenario {
 			return s.client(tidebook, reset).listening().programs("systemd", with(nginxDown, fact.Unit{Name: "nginx.service", Load: "loaded", Active: "failed", Result: "exit-code"}))
 		}, []string{"service/failed proven"}, nil},
-		{"nobody listens, and no service is known", func(s *scene) *scene {
+		{"nobody listens, and no service is known", func(s *scenario) *scenario {
 			return s.client(tidebook, reset).listening(listener("0.0.0.0", 22, "sshd")).programs("systemd")
 		}, []string{"ports/none-listening proven"}, map[trail.Rung]trail.State{"ports": "fault", "answer": "follows"}},
-		{"loopback only wins over another address", func(s *scene) *scene {
+		{"loopback only wins over another address", func(s *scenario) *scenario {
 			return s.client(tidebook, reset).listening(listener("10.20.0.99", 80, "nginx"), listener("127.0.0.1", 80, "nginx"))
 		}, []string{"ports/loopback-only proven"}, map[trail.Rung]trail.State{"service": "clear", "ports": "fault"}},
-		{"another address", func(s *scene) *scene {
+		{"another address", func(s *scenario) *scenario {
 			return s.client(tidebook, reset).listening(listener("10.20.0.99", 80, "nginx"))
 		}, []string{"ports/other-address proven"}, nil},
-		{"the other family", func(s *scene) *scene {
+		{"the other family", func(s *scenario) *scenario {
 			only := true
 			l := listener("::", 80, "nginx")
 			l.V6Only = &only
 			return s.client(tidebook, reset).listening(l)
 		}, []string{"ports/family-gap proven"}, nil},
-		{"queue full", func(s *scene) *scene {
+		{"queue full", func(s *scenario) *scenario {
 			l := listener("0.0.0.0", 80, "nginx")
 			l.Queue, l.Limit = 129, 128
 			return s.client(tidebook, silent).listening(l)
 		}, []string{"ports/queue-full proven"}, map[trail.Rung]trail.State{"ports": "fault", "service": "clear", "settings": "clear"}},
-		{"the usual port, and the service moved", func(s *scene) *scene {
+		{"the usual port, and the service moved", func(s *scenario) *scenario {
 			there := s.target(tidebook)
 			there.Port = 8081
 			return s.client(tidebook, reset).listening(listener("0.0.0.0", 8081, "nginx")).programs("", nginxUp).
 				climb("v1", there, connected, replied(200))
 		}, []string{"ports/moved proven"}, map[trail.Rung]trail.State{"answer": "clear"}},
-		{"another port of the program that answers otherwise is no move", func(s *scene) *scene {
+		{"another port of the program that answers otherwise is no move", func(s *scenario) *scenario {
 			there := s.target(tidebook)
 			there.Port = 8081
 			return s.client(tidebook, reset).listening(listener("0.0.0.0", 8081, "nginx")).programs("", nginxUp).
 				climb("v1", there, connected, answered(fact.Reply{Ending: fact.Malformed}))
 		}, []string{"ports/none-listening proven"}, nil},
-		{"refused, while the listener is there: only the filters are left", func(s *scene) *scene {
+		{"refused, while the listener is there: only the filters are left", func(s *scenario) *scenario {
 			return s.client(tidebook, reset).listening(listener("0.0.0.0", 80, "nginx"))
 		}, nil, map[trail.Rung]trail.State{"rules": "doubt", "ports": "clear"}},
-		{"a stack: what shows first is named first", func(s *scene) *scene {
+		{"a stack: what shows first is named first", func(s *scenario) *scenario {
 			own := s.target("127.0.0.1")
 			return s.client(tidebook, reset).listening(listener("127.0.0.1", 80, "nginx")).climb("v2", own, connected, replied(503))
 		}, []string{"ports/loopback-only proven", "answer/error-status proven behind ports/loopback-only"}, nil},
-		{"silence, and nobody listens either: masked by what nobody could read", func(s *scene) *scene {
+		{"silence, and nobody listens either: what nobody could read stands before it", func(s *scenario) *scenario {
 			return s.client(tidebook, silent).listening().programs("systemd", with(nginxDown, stopped))
-		}, []string{"service/stopped proven behind rules/server-drop"}, nil},
-		{"403 for the client and not for the server", func(s *scene) *scene {
+		}, []string{"service/stopped proven"}, nil},
+		{"403 for the client and not for the server", func(s *scenario) *scenario {
 			return s.client(tidebook, connected, replied(403)).listening(listener("0.0.0.0", 80, "nginx")).climb("v2", s.target(tidebook), connected, replied(200))
 		}, []string{"answer/source-refused proven"}, nil},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			s := newScene(t, web).holds("v1", gauge).holds("v2", tidebook).named(tidebook)
-			got := c.scene(s).weigh()
+			got := c.scenario(s).weigh()
 			expect(t, got, c.want...)
 			expectRungs(t, got, c.rungs)
 		})
@@ -181,14 +180,14 @@ func TestWrongPort(t *testing.T) {
 
 // TestGuards breaks one guard each and sees proven fall.
 func TestGuards(t *testing.T) {
-	refused := func(t *testing.T, input string) *scene {
+	refused := func(t *testing.T, input string) *scenario {
 		return newScene(t, input).holds("v1", gauge)
 	}
 	t.Run("same host: the server's record is of another host", func(t *testing.T) {
 		got := refused(t, web).holds("v2", "10.20.0.15").named(tidebook).client(tidebook, reset).listening().weigh()
 		expect(t, got)
 	})
-	implied := func(s *scene) { s.set.Vantages[1].Implied, s.set.Vantages[1].Host = true, "gauge-07" }
+	implied := func(s *scenario) { s.set.Vantages[1].Implied, s.set.Vantages[1].Host = true, "gauge-07" }
 	t.Run("same host: a loopback address makes nobody the server", func(t *testing.T) {
 		s := refused(t, web).named("127.0.0.9").holds("v2").client("127.0.0.9", reset).listening()
 		implied(s)
@@ -266,32 +265,32 @@ func TestGuards(t *testing.T) {
 func TestNames(t *testing.T) {
 	const name = "tidebook.varzea.example."
 	for _, c := range []struct {
-		what  string
-		scene func(*scene) *scene
-		want  []string
+		what     string
+		scenario func(*scenario) *scenario
+		want     []string
 	}{
-		{"no such name", func(s *scene) *scene { return s.asking().says(name, fact.NoSuchName) }, []string{"names/no-such-name proven"}},
-		{"no address", func(s *scene) *scene { return s.asking().says(name, fact.NoData) }, []string{"names/no-address proven"}},
-		{"the only resolver is silent", func(s *scene) *scene { return s.asking().says(name, fact.NoReply) }, []string{"names/resolver-silent proven"}},
-		{"the only resolver is unreachable", func(s *scene) *scene { return s.asking().says(name, fact.Unreachable) }, []string{"names/resolver-silent proven"}},
-		{"it fails", func(s *scene) *scene { return s.asking().says(name, fact.ServerFailure) }, []string{"names/server-failure proven"}},
-		{"it refuses", func(s *scene) *scene { return s.asking().says(name, fact.QueryRefused) }, []string{"names/resolver-refuses proven"}},
-		{"a suffix of the search list gives it", func(s *scene) *scene {
+		{"no such name", func(s *scenario) *scenario { return s.asking().says(name, fact.NoSuchName) }, []string{"names/no-such-name proven"}},
+		{"no address", func(s *scenario) *scenario { return s.asking().says(name, fact.NoData) }, []string{"names/no-address proven"}},
+		{"the only resolver is silent", func(s *scenario) *scenario { return s.asking().says(name, fact.NoReply) }, []string{"names/resolver-silent proven"}},
+		{"the only resolver is unreachable", func(s *scenario) *scenario { return s.asking().says(name, fact.Unreachable) }, []string{"names/resolver-silent proven"}},
+		{"it fails", func(s *scenario) *scenario { return s.asking().says(name, fact.ServerFailure) }, []string{"names/server-failure proven"}},
+		{"it refuses", func(s *scenario) *scenario { return s.asking().says(name, fact.QueryRefused) }, []string{"names/resolver-refuses proven"}},
+		{"a suffix of the search list gives it", func(s *scenario) *scenario {
 			return s.asking("river.example").says(name, fact.NoSuchName).says(name+"river.example.", fact.Addressed, tidebook).client(tidebook, connected, replied(200))
 		}, nil},
-		{"the hosts file sends it to an old machine, which refuses", func(s *scene) *scene {
+		{"the hosts file sends it to an old machine, which refuses", func(s *scenario) *scenario {
 			return s.named(tidebook).hosts("10.20.0.66").client("10.20.0.66", reset).client(tidebook, connected, replied(200))
 		}, []string{"names/hosts-override proven"}},
-		{"both the hosts file's address and the resolver's fail, and only the second is the server's", func(s *scene) *scene {
+		{"both the hosts file's address and the resolver's fail, and only the second is the server's", func(s *scenario) *scenario {
 			return s.named(tidebook).hosts("10.20.0.66").holds("v2", tidebook).client("10.20.0.66", silent).client(tidebook, reset).
 				listening().programs("", nginxDown)
 		}, []string{"names/hosts-override proven", "service/stopped proven behind names/hosts-override"}},
-		{"the hosts file sends it to where the portal errs, and so does the resolver", func(s *scene) *scene {
+		{"the hosts file sends it to where the portal errs, and so does the resolver", func(s *scenario) *scenario {
 			return s.named(tidebook).hosts("10.20.0.66").client("10.20.0.66", silent).client(tidebook, connected, replied(500))
 		}, []string{"names/hosts-override proven", "answer/error-status proven behind names/hosts-override"}},
 	} {
 		t.Run(c.what, func(t *testing.T) {
-			expect(t, c.scene(newScene(t, web).holds("v1", gauge)).weigh(), c.want...)
+			expect(t, c.scenario(newScene(t, web).holds("v1", gauge)).weigh(), c.want...)
 		})
 	}
 }
@@ -399,7 +398,7 @@ func TestWrongSecurity(t *testing.T) {
 		then  []step
 		want  string
 	}{
-		{"TLS where the server is plain", "https://tidebook.varzea.example:8443/", []step{connected, garbage}, fact.Plain, []step{connected, replied(200)}, "certs/server-speaks-plain proven"},
+		{"TLS where the server is plain", "https://tidebook.varzea.example:8443/", []step{connected, garbage}, fact.Plain, []step{connected, replied(200)}, "certs/server-speaks-plain likely"},
 		{"TLS on the port for plain", "https://tidebook.varzea.example:80/", []step{connected, garbage}, fact.Plain, []step{connected, replied(200)}, "settings/wrong-security proven"},
 		{"plain where the server speaks TLS", "http://tidebook.varzea.example/", []step{connected, replied(400)}, fact.TLS, []step{connected, shook(fact.Handshake{Ending: fact.Done})}, "certs/server-speaks-tls proven"},
 		{"plain on the port for TLS", "http://tidebook.varzea.example:443/", []step{connected, replied(400)}, fact.TLS, []step{connected, shook(fact.Handshake{Ending: fact.Done})}, "settings/wrong-security proven"},
@@ -520,7 +519,7 @@ func TestWantsLookPastTheFault(t *testing.T) {
 
 // TestNotYetSettled judges nothing before anything is known.
 func TestNotYetSettled(t *testing.T) {
-	for _, s := range []*scene{newScene(t, web), newScene(t, web).asking(), newScene(t, web).named(tidebook)} {
+	for _, s := range []*scenario{newScene(t, web), newScene(t, web).asking(), newScene(t, web).named(tidebook)} {
 		got := s.weigh()
 		if len(got.Causes) > 0 || got.Reached != trail.Unknown || got.Outcome != trail.OutcomeUnsure {
 			t.Errorf("judged too early: %s", dump(got))

@@ -1,0 +1,175 @@
+package program
+
+import (
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+	"uakari/internal/fact"
+)
+
+// NginxBlock is one block of settings, as far as it bears on addresses.
+type NginxBlock struct {
+	file           *fact.AccessFile
+	head           []string
+	within         *NginxBlock
+	blocks         []*NginxBlock
+	rules          []NginxRule
+	names, listens []string
+	includes       bool // other files, which may have rules
+}
+
+// NginxRule is one allow or deny.
+type NginxRule struct {
+	Text   string
+	Number int
+}
+
+// NginxForwards reports whether settings judge by more than the connection's
+// address.
+func NginxForwards(lines []fact.Line) bool {
+	return slices.ContainsFunc(lines, func(l fact.Line) bool {
+		text := strings.TrimSpace(l.Text)
+		return strings.HasPrefix(text, "set_real_ip_from") || strings.HasPrefix(text, "satisfy")
+	})
+}
+
+// NginxServers is the server blocks of a file.
+func NginxServers(f *fact.AccessFile) []*NginxBlock {
+	var servers []*NginxBlock
+	at := &NginxBlock{file: f}
+	for _, l := range f.Lines {
+		text, _, _ := strings.Cut(strings.TrimSpace(l.Text), "#")
+		for text != "" {
+			end := strings.IndexAny(text, "{};")
+			if end < 0 {
+				break
+			}
+			words := strings.Fields(text[:end])
+			switch text[end] {
+			case '{':
+				inner := &NginxBlock{file: f, head: words, within: at}
+				at.blocks = append(at.blocks, inner)
+				at = inner
+				if inner.is("server") {
+					servers = append(servers, inner)
+				}
+			case '}':
+				if at.within != nil {
+					at = at.within
+				}
+			default:
+				at.take(words, l.Number)
+			}
+			text = strings.TrimSpace(text[end+1:])
+		}
+	}
+	return servers
+}
+
+func (b *NginxBlock) is(kind string) bool { return len(b.head) > 0 && b.head[0] == kind }
+
+func (b *NginxBlock) take(words []string, number int) {
+	if len(words) < 2 {
+		return
+	}
+	switch words[0] {
+	case "allow", "deny":
+		b.rules = append(b.rules, NginxRule{strings.Join(words, " ") + ";", number})
+	case "server_name":
+		b.names = append(b.names, words[1:]...)
+	case "listen":
+		b.listens = append(b.listens, words[1])
+	case "include":
+		b.includes = true
+	}
+}
+
+// NginxDenies finds the rule that denies a source, and its file; nil where
+// nothing does, or it is not certain which block answers.
+func NginxDenies(servers []*NginxBlock, source netip.Addr, target fact.Target) (*fact.AccessFile, NginxRule) {
+	var named, others []*NginxBlock
+	for _, s := range servers {
+		switch {
+		case len(s.listens) > 0 && !slices.ContainsFunc(s.listens, func(text string) bool { return listensOn(text, target.Port) }):
+		case slices.Contains(s.names, target.Name):
+			named = append(named, s)
+		case slices.ContainsFunc(s.names, func(name string) bool { return strings.ContainsAny(name, "*~") || strings.HasPrefix(name, ".") }):
+			return nil, NginxRule{} // a pattern may take the name
+		case len(s.names) == 0 || slices.Contains(s.names, "_"):
+			others = append(others, s)
+		}
+	}
+	if len(named) == 0 {
+		named = others
+	}
+	if len(named) != 1 {
+		return nil, NginxRule{}
+	}
+	path, _, _ := strings.Cut(target.Path, "?")
+	if path == "" {
+		path = "/"
+	}
+	b, certain := named[0].location(path)
+	for ; b != nil && certain; b = b.within {
+		if b.includes && (b.is("server") || b.is("location")) {
+			return nil, NginxRule{}
+		}
+		if len(b.rules) > 0 {
+			if r := b.denies(source); r.Number > 0 {
+				return b.file, r
+			}
+			return nil, NginxRule{} // inherited only where the block has none of its own
+		}
+	}
+	return nil, NginxRule{}
+}
+
+// location is the innermost block that answers a path, and whether that is
+// certain: expressions are not evaluated.
+func (b *NginxBlock) location(path string) (*NginxBlock, bool) {
+	best, longest := b, -1
+	for _, l := range b.blocks {
+		if !l.is("location") || len(l.head) < 2 || strings.HasPrefix(l.head[1], "@") {
+			continue
+		}
+		prefix, mark := l.head[len(l.head)-1], l.head[1]
+		switch {
+		case mark == "~" || mark == "~*":
+			return b, false
+		case mark == "=" && path == prefix:
+			return l, true
+		case mark != "=" && strings.HasPrefix(path, prefix) && len(prefix) > longest:
+			best, longest = l, len(prefix)
+		}
+	}
+	if best == b {
+		return b, true
+	}
+	return best.location(path)
+}
+
+// denies is the rule that turns a source away; empty if none does.
+func (b *NginxBlock) denies(source netip.Addr) NginxRule {
+	for _, r := range b.rules {
+		words := strings.Fields(strings.TrimSuffix(r.Text, ";"))
+		p, err := NetPattern(words[1])
+		if words[1] != "all" && (err != nil || !p.Contains(source)) {
+			continue
+		}
+		if words[0] == "deny" {
+			return r
+		}
+		break
+	}
+	return NginxRule{}
+}
+
+// listensOn reports whether a listen directive names a port, or none.
+func listensOn(text string, port uint16) bool {
+	if at := strings.LastIndexByte(text, ':'); at >= 0 && !strings.HasSuffix(text, "]") {
+		text = text[at+1:]
+	}
+	n, err := strconv.ParseUint(text, 10, 16)
+	return err != nil || uint16(n) == port
+}

@@ -1,0 +1,169 @@
+package answer
+
+import (
+	"cmp"
+	"fmt"
+	"strings"
+	"uakari/internal/fact"
+	"uakari/internal/program"
+	"uakari/internal/weigh/catalogue"
+	"uakari/internal/weigh/gate"
+	"uakari/internal/weigh/scene"
+)
+
+// doorCodes are refusals by which an application says outright why it turns a
+// connection away before any account: errors of MariaDB and MySQL (their
+// manuals), of Redis, of PostgreSQL (appendix A), replies of mail servers (RFC 5321), and what OpenSSH writes in place of its greeting.
+var doorCodes = map[string][]struct{ code, text, cause, says string }{
+	"mysql": {{"1130", "", "answer/source-refused", "it refuses this client's address"}, {"1129", "", "login/host-blocked", "it blocks this client's host after earlier errors"},
+		{"1040", "", "login/too-many-sessions", "it has no session left"}, {"1053", "", "answer/not-ready", "it is stopping"}},
+	"redis":    {{"DENIED", "", "answer/source-refused", "it refuses this client's address"}, {"ERR", "max number of clients", "login/too-many-sessions", "it has no session left"}, {"LOADING", "", "answer/not-ready", "it is still reading its data"}},
+	"postgres": {{"53300", "", "login/too-many-sessions", "it has no session left"}, {"57P03", "", "answer/not-ready", "it is not ready"}, {"57P01", "", "answer/not-ready", "it is stopping"}},
+	"smtp":     {{"421", "oo many", "login/too-many-sessions", "it has no session left for this client"}},
+	"imap":     {{"", "Auth process broken", "login/directory-down", "what it checks accounts with does not run"}, {"", "oo many", "login/too-many-sessions", "it has no session left for this client"}, {"", "aximum number of connections", "login/too-many-sessions", "it has no session left for this client"}},
+	"ssh":      {{"", "Exceeded MaxStartups", "login/too-many-sessions", "too many others are about to log in"}, {"", "Not allowed at this time", "login/host-blocked", "it blocks this client's host after earlier failures"}},
+}
+
+// Readings reads the answer gate, the door where the application itself
+// says why it turns somebody away, and who it is that answers.
+func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
+	var readings []gate.Reading
+	if r, ok := strangerReading(v, t); ok {
+		readings = append(readings, r)
+	}
+	if r, ok := doorReading(v, t); ok {
+		readings = append(readings, r)
+	}
+	if r, ok := silentFront(v, w, t); ok {
+		readings = append(readings, r)
+	}
+	c := t.Sessions
+	if c.Reply == nil || c.Reply.Reply.Ending != fact.Done {
+		return readings
+	}
+	reply := *c.Reply.Reply
+	problem := scene.AnswerProblem(reply, v.Scheme)
+	r := gate.Reading{Gate: gate.Answer, Because: scene.FactIDs(c.Reply), Vantage: c.Reply.Vantage, Summary: replyText(reply) + t.Seen()}
+	r.Values = v.Place(t, catalogue.Values{"status": problem, "server": v.Answering(t), "owner": reply.Program})
+	if other, ok := expectedAnswer(v, r, reply); ok {
+		return append(readings, other)
+	}
+	if problem == "" {
+		if away, ok := redirectReading(v, w, t, reply); ok {
+			readings = append(readings, away)
+		}
+		return append(readings, r)
+	}
+	r.Cause, r.Summary = "answer/error-status", problem+t.Seen()
+	if early, ok := notReadyReading(v, t, r, reply); ok {
+		return append(readings, early)
+	}
+	if reply.Status == 403 && differsForServer(v, w, t) {
+		r.Cause = "answer/source-refused"
+		r.Summary = fmt.Sprintf("it answers %s with 403, and its own host without", v.Host(v.Client))
+	}
+	if hop, ok := hopReading(v, w, t, r, reply); ok {
+		return append(readings, hop)
+	}
+	if path, ok := pathReading(v, w, t, r, reply); ok {
+		return append(readings, path)
+	}
+	r.Harmless = scene.OnlyMissing(reply, c.Target)
+	return append(readings, r)
+}
+
+// differsForServer compares a refusal with what the server's own try gets.
+func differsForServer(v *scene.Scene, w *scene.Wants, t *scene.Try) bool {
+	if t.Server == "" || v.OnSame(t) {
+		return false
+	}
+	w.Add(scene.Want{Look: fact.LookSession, At: fact.Server, On: t.Server, Target: t.Target, Gate: gate.Door})
+	own, ok := v.ClimbAt(t.Server, t.Target)
+	return ok && own.Reply != nil && own.Reply.Reply.Ending == fact.Done && own.Reply.Reply.Status != 403
+}
+
+func replyText(r fact.Reply) string {
+	took := fmt.Sprintf(" in %.0f ms", max(1, r.FirstMS-r.SentMS))
+	switch {
+	case r.Refused:
+		return "it wants an account first" + took
+	case r.Protocol == "http" && r.Location != "":
+		return fmt.Sprintf("%d to %s%s", r.Status, r.Location, took)
+	case r.Protocol == "http":
+		return fmt.Sprint(r.Status) + took
+	}
+	return r.Protocol + " answers" + took
+}
+
+// strangerReading reads another protocol than the endpoint's.
+func strangerReading(v *scene.Scene, t *scene.Try) (gate.Reading, bool) {
+	if t.Symptom != gate.OtherProtocol {
+		return gate.Reading{}, false
+	}
+	spoke, from := spoke(t.Climb)
+	if spoke == "" || spoke == v.Scheme.Wire || spoke == "tls" {
+		return gate.Reading{}, false
+	}
+	return gate.Reading{
+		Gate: gate.Listener, Cause: "answer/wrong-application", Because: scene.FactIDs(from), Vantage: v.Client,
+		Summary: fmt.Sprintf("port %d speaks %s, not %s", t.Target.Port, strings.ToUpper(spoke), strings.ToUpper(v.Ask.Endpoint.Scheme)),
+		Values:  v.Place(t, catalogue.Values{"spoke": spoke, "server": v.Answering(t), "scheme": v.Ask.Endpoint.Scheme}),
+	}, true
+}
+
+// spoke is the protocol that was recognised instead of the endpoint's.
+func spoke(c scene.Climb) (string, *fact.Fact) {
+	switch {
+	case c.Reply != nil && c.Reply.Reply.Spoke != "":
+		return c.Reply.Reply.Spoke, c.Reply
+	case c.Handshake != nil && c.Handshake.Handshake.Spoke != "":
+		return c.Handshake.Handshake.Spoke, c.Handshake
+	case c.Greeting != nil:
+		return c.Greeting.Greeting.Protocol, c.Greeting
+	}
+	return "", nil
+}
+
+// doorReading reads an application that says why it turns the connection away.
+func doorReading(v *scene.Scene, t *scene.Try) (gate.Reading, bool) {
+	code, text, from := "", "", (*fact.Fact)(nil)
+	switch {
+	case t.Climb.Greeting != nil && t.Climb.Greeting.Greeting.Refusal != "":
+		from = t.Climb.Greeting
+		code, text = from.Greeting.Code, from.Greeting.Refusal
+	case t.Climb.Reply != nil && t.Climb.Reply.Reply.Code != "":
+		from = t.Climb.Reply
+		code, text = from.Reply.Code, from.Reply.Text
+	}
+	if from == nil {
+		return gate.Reading{}, false
+	}
+	for _, row := range doorCodes[v.Scheme.Wire] {
+		if row.code != "" && row.code != code || !strings.Contains(text, row.text) {
+			continue
+		}
+		return gate.Reading{
+			Gate: gate.Door, Cause: row.cause, Shows: []gate.Symptom{gate.ServerFirstRefused, gate.ErrorAnswer}, Because: scene.FactIDs(from), Vantage: v.Client,
+			Summary: fmt.Sprintf("%s: %s", row.says, strings.TrimSpace(code+" "+text)),
+			Values:  v.Place(t, catalogue.Values{"server": v.Answering(t), "account": cmp.Or(v.Ask.Account, "the account"), "client": v.Host(v.Client)}),
+		}, true
+	}
+	return ownWords(v, t, from, strings.TrimSpace(code+" "+text))
+}
+
+// ownWords reads a refusal by what servers of all kinds say.
+func ownWords(v *scene.Scene, t *scene.Try, from *fact.Fact, text string) (gate.Reading, bool) {
+	m, ok := program.Refuses(text)
+	if !ok {
+		return gate.Reading{}, false
+	}
+	r := gate.Reading{
+		Gate: gate.Door, Cause: m.Cause, Shows: []gate.Symptom{gate.ServerFirstRefused, gate.ErrorAnswer}, Because: scene.FactIDs(from), Vantage: v.Client, Strength: gate.Coded,
+		Summary: fmt.Sprintf("%s: %q", m.Says, text),
+		Values:  v.Place(t, catalogue.Values{"server": v.Answering(t), "account": cmp.Or(v.Ask.Account, "the account"), "client": v.Host(v.Client), "source": v.LocalAddress(t).String()}),
+	}
+	if !m.Sure {
+		r.Strength = gate.Told
+	}
+	return r, true
+}

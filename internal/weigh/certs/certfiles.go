@@ -1,0 +1,194 @@
+package certs
+
+import (
+	"crypto/x509"
+	"fmt"
+	"slices"
+	"strings"
+	"uakari/internal/fact"
+	"uakari/internal/plain"
+	"uakari/internal/weigh/catalogue"
+	"uakari/internal/weigh/gate"
+	"uakari/internal/weigh/scene"
+)
+
+// failsToStart is the programs that do not start at all while any certificate
+// of theirs is of no use. The others run on, without TLS.
+var failsToStart = []string{"nginx", "apache2", "haproxy", "postgres", "slapd", "redis-server", "mosquitto"}
+
+// FileReadings reads the certificates and keys that the service's
+// settings name, against what it serves.
+func FileReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
+	if t.Server == "" || t.Target.Security == fact.Plain || v.Scheme.Wire == "ssh" {
+		return nil
+	}
+	w.Add(scene.Want{Look: fact.LookCertFiles, At: fact.Server, On: t.Server, Target: fact.Target{Port: t.Target.Port}, Gate: gate.Session})
+	var readings []gate.Reading
+	for _, f := range v.Facts(t.Server, fact.LookCertFiles) {
+		if f.CertFiles == nil {
+			continue
+		}
+		served := servedLeaf(t.Sessions)
+		mine := pairsFor(v, t, f.CertFiles.Pairs)
+		for _, p := range f.CertFiles.Pairs {
+			ours := slices.ContainsFunc(mine, func(m fact.CertPair) bool { return m.Place == p.Place })
+			if r, ok := brokenPair(v, t, f, p, ours, served); ok {
+				readings = append(readings, r)
+				break
+			}
+		}
+		readings = append(readings, unserved(v, w, t, f, mine)...)
+		if r, ok := notReloaded(v, t, f, mine, served); ok {
+			readings = append(readings, r)
+		}
+	}
+	return readings
+}
+
+// unserved reads the certificate that a service will show, where no session got
+// so far: what is wrong with it shows once what is in the way is mended.
+func unserved(v *scene.Scene, w *scene.Wants, t *scene.Try, f *fact.Fact, mine []fact.CertPair) []gate.Reading {
+	if t.Sessions.Handshake != nil || t.Symptom == gate.NotTried || !verifies(v, t) {
+		return nil
+	}
+	chosen, lacks := v.Chosen(v.ProgramsAt(t.Server))
+	mine = slices.DeleteFunc(slices.Clone(mine), func(p fact.CertPair) bool {
+		return len(p.Chain) == 0 || chosen != nil && !sameProgram(chosen.Name, p.Program)
+	})
+	if last := len(mine) - 1; last > 0 && !slices.ContainsFunc(mine, func(p fact.CertPair) bool { return len(p.Names)+len(p.Ports) > 0 }) {
+		mine = mine[last:] // settings that are for the whole program: the last one counts
+	}
+	if chosen == nil || len(mine) == 0 || slices.ContainsFunc(mine, func(p fact.CertPair) bool { return p.Cert != mine[0].Cert }) {
+		return nil // which one it will show is not known
+	}
+	chain := ParseChain(mine[0].Chain)
+	if len(chain) == 0 {
+		return nil
+	}
+	leaf := chain[0]
+	base := gate.Reading{Gate: gate.Session, Reach: gate.Further, Because: scene.FactIDs(f), Vantage: t.Server, Lacks: lacks,
+		Values: v.Place(t, catalogue.Values{"server": v.Host(t.Server), "subject": nameOf(leaf), "issuer": nameOfName(leaf.Issuer), "cert": mine[0].Cert, "order": served(chain)})}
+	var readings []gate.Reading
+	shut := func(cause, summary string, short ...gate.Lack) {
+		r := base
+		r.Cause, r.Summary = cause, fmt.Sprintf("in %s, %s", mine[0].Cert, summary)
+		r.Lacks = append(slices.Clone(base.Lacks), short...)
+		readings = append(readings, r)
+	}
+	judgeTime(v, w, t, scene.Climb{}, chain, shut)
+	if missing := uncovered(v, t, leaf); missing != "" {
+		shut("certs/name-not-covered", fmt.Sprintf("the certificate covers %s, and not %s", strings.Join(leaf.DNSNames, ", "), missing))
+	}
+	if selfSigned(leaf) {
+		shut("certs/self-signed", fmt.Sprintf("the certificate %s is signed by itself", nameOf(leaf)))
+		readings[len(readings)-1].Lacks = append(readings[len(readings)-1].Lacks, gate.Lack{Guard: gate.AllRead, Why: "whether the client trusts it was not seen"})
+	}
+	return readings
+}
+
+// servedLeaf is the certificate that a climb was shown; nil for none.
+func servedLeaf(c scene.Climb) *x509.Certificate {
+	if c.Handshake == nil {
+		return nil
+	}
+	if chain := ParseChain(c.Handshake.Handshake.Chain); len(chain) > 0 {
+		return chain[0]
+	}
+	return nil
+}
+
+// pairsFor is the certificates that the settings give to this name and port,
+// as far as they say.
+func pairsFor(v *scene.Scene, t *scene.Try, pairs []fact.CertPair) []fact.CertPair {
+	var named, rest []fact.CertPair
+	for _, p := range pairs {
+		switch {
+		case len(p.Ports) > 0 && !slices.Contains(p.Ports, t.Target.Port):
+		case slices.Contains(p.Names, t.Target.Name):
+			named = append(named, p)
+		default:
+			rest = append(rest, p)
+		}
+	}
+	if len(named) > 0 {
+		return named
+	}
+	return rest
+}
+
+// brokenPair reads files that the service cannot use.
+func brokenPair(v *scene.Scene, t *scene.Try, f *fact.Fact, p fact.CertPair, ours bool, served *x509.Certificate) (gate.Reading, bool) {
+	r := gate.Reading{Gate: gate.Session, Because: scene.FactIDs(f), Vantage: t.Server,
+		Values: v.Place(t, catalogue.Values{"cert": p.Cert, "key": p.Key, "place": p.Place, "program": p.Program, "server": v.Host(t.Server)})}
+	switch {
+	case p.Belongs != nil && !*p.Belongs:
+		r.Cause = "certs/key-mismatch"
+		r.Summary = fmt.Sprintf("the key %s does not belong to the certificate %s (%s)", p.Key, p.Cert, p.Place)
+	case p.Wrong != "":
+		r.Cause = "certs/store-unreadable"
+		r.Summary = fmt.Sprintf("%s cannot use its certificate (%s): %s", p.Program, p.Place, p.Wrong)
+		r.Values["trouble"] = p.Wrong
+	default:
+		return gate.Reading{}, false
+	}
+	chosen, short := v.Chosen(v.ProgramsAt(t.Server))
+	r.Lacks = slices.Clone(short)
+	if u := scene.MainUnit(chosen); u != nil {
+		r.Values["unit"] = u.Name
+	}
+	runs := len(v.Ours(t, v.Taking(t))) > 0 || t.Climb.Past(gate.Listener)
+	switch {
+	case served != nil:
+		r.Harmless, r.Reach = true, gate.Unchecked
+		r.Summary += "; it serves what it loaded before, and will not after a restart"
+	case runs && !ours:
+		return gate.Reading{}, false
+	case runs:
+		r.Shows = []gate.Symptom{gate.SessionFailed, gate.ClientFirstClosed, gate.ServerFirstClosed, gate.ClientFirstSilent, gate.OtherProtocol}
+	case chosen == nil || !slices.Contains(failsToStart, p.Program) || !sameProgram(chosen.Name, p.Program):
+		return gate.Reading{}, false
+	default:
+		r.Gate = gate.Listener
+		if !v.Confirmed(t) {
+			r.Lacks = append(r.Lacks, gate.Lack{Guard: gate.SameHost, Why: scene.NotConfirmed})
+		}
+	}
+	return r, true
+}
+
+func sameProgram(a, b string) bool {
+	return a == b || a == "httpd" && b == "apache2" || a == "mysqld" && b == "mariadbd"
+}
+
+// notReloaded reads a service that serves another certificate than lies in the
+// file that it is set to.
+func notReloaded(v *scene.Scene, t *scene.Try, f *fact.Fact, pairs []fact.CertPair, served *x509.Certificate) (gate.Reading, bool) {
+	if served == nil || len(pairs) != 1 || len(pairs[0].Chain) == 0 || t.Server == "" {
+		return gate.Reading{}, false
+	}
+	p := pairs[0]
+	onDisk, err := x509.ParseCertificate(p.Chain[0])
+	if err != nil || onDisk.Equal(served) {
+		return gate.Reading{}, false
+	}
+	// Only a file that changed after the service read its settings can be
+	// newer than what it serves; else another setting, or a front, answers.
+	if v.ReadBy(t, p.Changed) == "" || p.Changed.IsZero() {
+		return gate.Reading{}, false
+	}
+	better := !v.Ask.Began.After(onDisk.NotAfter) && !v.Ask.Began.Before(onDisk.NotBefore) && Covers(onDisk, t.Target.Name)
+	worse := v.Ask.Began.After(served.NotAfter) || !Covers(served, t.Target.Name)
+	r := gate.Reading{Gate: gate.Session, Cause: "certs/not-reloaded", Reach: gate.Unchecked, Because: scene.FactIDs(t.Sessions.Handshake, f), Vantage: t.Server, Harmless: !better || !worse || !verifies(v, t),
+		Summary: fmt.Sprintf("%s serves a certificate until %s, and the file it is set to, %s, has held another, until %s, for %s", p.Program,
+			served.NotAfter.UTC().Format("2006-01-02"), p.Cert, onDisk.NotAfter.UTC().Format("2006-01-02"), plain.Span(v.Ask.Began.Sub(p.Changed))),
+		Values: v.Place(t, catalogue.Values{"cert": p.Cert, "program": p.Program, "server": v.Host(t.Server)})}
+	if u := scene.MainUnit(firstProgram(v, t)); u != nil {
+		r.Values["unit"] = strings.TrimSuffix(u.Name, ".socket")
+	}
+	return r, true
+}
+
+func firstProgram(v *scene.Scene, t *scene.Try) *fact.Program {
+	p, _ := v.Chosen(v.ProgramsAt(t.Server))
+	return p
+}

@@ -1,0 +1,132 @@
+package login
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"uakari/internal/fact"
+	"uakari/internal/plain"
+	"uakari/internal/weigh/gate"
+	"uakari/internal/weigh/scene"
+)
+
+// behindReadings reads of an account what can be told while nobody gets so far
+// as to present it: what the server keeps of it, what its log says of earlier
+// tries, and the key that this client would offer.
+func behindReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
+	list := keyFileReadings(v, w, t)
+	if t.Server == "" || gate.Symptoms[t.Symptom].Open.Has(gate.Session) {
+		return list
+	}
+	account := accountOf(v, w, t)
+	if r, ok := lockedBefore(v, t, account); ok {
+		return append(list, r)
+	}
+	keeps, _ := keptAccount(v, w, t)
+	if r, ok := keeps.untried(v, t); ok {
+		return append(list, r)
+	}
+	if r, ok := closedBefore(v, t, account); ok {
+		return append(list, r)
+	}
+	if r, ok := earlier(v, t); ok {
+		list = append(list, r)
+	}
+	return list
+}
+
+// closedBefore reads an account that could not sign in whatever it presents, by
+// what its host says of it.
+func closedBefore(v *scene.Scene, t *scene.Try, f *fact.Fact) (gate.Reading, bool) {
+	if f == nil || f.Account == nil {
+		return gate.Reading{}, false
+	}
+	a := f.Account
+	r := gate.Reading{Gate: gate.Account, Reach: gate.Further, Because: scene.FactIDs(f), Vantage: t.Server, Values: v.Place(t, map[string]string{"account": a.Name, "server": v.Host(t.Server)})}
+	switch {
+	case a.ClosedBy != "" && a.UID != "0":
+		r.Cause, r.Summary = "login/closed-for-all", fmt.Sprintf("%s is there, which shuts out everybody but root", a.ClosedBy)
+	case !a.Known:
+		r.Cause, r.Summary = "login/unknown-account", fmt.Sprintf("%s has no account %s", v.Host(t.Server), a.Name)
+		if len(a.Others) > 0 {
+			r.Lacks = []gate.Lack{{Guard: gate.AllRead, Why: "accounts also come from " + strings.Join(a.Others, ", ") + ", which were not asked"}}
+		}
+	case !a.Ends.IsZero() && v.Ask.Began.After(a.Ends):
+		r.Cause, r.Summary = "login/account-expired", fmt.Sprintf("the account %s ended on %s", a.Name, a.Ends.Format(time.DateOnly))
+	case a.ShellWrong != "":
+		r.Cause, r.Summary = "login/disabled", fmt.Sprintf("the shell of %s (%s) ends every session", a.Name, a.ShellWrong)
+		r.Lacks = []gate.Lack{{Guard: gate.OneMeaning, Why: "the server may give this account something else than a shell"}}
+	default:
+		return gate.Reading{}, false
+	}
+	return r, true
+}
+
+// welcomes is words of logs that say of an account that it was let in.
+var welcomes = []string{"Accepted ", "session opened for user", "Login: user=", "connection authorized: user", "logged in"}
+
+// earlier reads the last refusal of the account in the server's log: it was
+// another try, and whatever it was may have been mended.
+func earlier(v *scene.Scene, t *scene.Try) (gate.Reading, bool) {
+	f, s := v.Service(t.Server)
+	if s == nil {
+		return gate.Reading{}, false
+	}
+	var lines []string
+	for _, p := range s.Programs {
+		if chosen, _ := v.Chosen(s.Programs); chosen == nil || chosen.Name != p.Name {
+			continue
+		}
+		for _, u := range p.Units {
+			for _, l := range u.Log {
+				lines = append(lines, l.Text)
+			}
+		}
+		for _, file := range p.Logs {
+			lines = append(lines, file.Lines...)
+		}
+	}
+	cause, line := "", ""
+	for _, l := range lines {
+		if !strings.Contains(l, v.Ask.Account) {
+			continue
+		}
+		if slices.ContainsFunc(welcomes, func(w string) bool { return strings.Contains(l, w) }) {
+			cause = ""
+			continue
+		}
+		for _, known := range loginLines[v.Scheme.Wire] {
+			if strings.Contains(l, known.text) {
+				cause, line = known.cause, l
+				break
+			}
+		}
+	}
+	if cause == "" {
+		return gate.Reading{}, false
+	}
+	r := gate.Reading{Gate: gate.Account, Cause: cause, Reach: gate.Further, Strength: gate.Logged, Because: scene.FactIDs(f), Vantage: t.Server,
+		Summary: fmt.Sprintf("%s was refused before, and the log of %s says why: %q", v.Ask.Account, v.Host(t.Server), plain.Shortened(line)),
+		Lacks:   []gate.Lack{{Guard: gate.SameTime, Why: "that was an earlier try"}}}
+	r.Values = v.Place(t, map[string]string{"account": v.Ask.Account, "server": v.Host(t.Server)})
+	return r, true
+}
+
+// keyFileReadings reads the key that SSH clients here would offer.
+func keyFileReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
+	if v.Scheme.Wire != "ssh" {
+		return nil
+	}
+	target := t.Target
+	target.Account = v.Ask.Account
+	w.Add(scene.Want{Look: fact.LookKeyFile, At: fact.Client, Target: target, Gate: gate.Account})
+	for _, f := range v.Facts(v.Client, fact.LookKeyFile) {
+		if f.KeyFile == nil || f.KeyFile.Wrong == "" || f.Order.Target != target {
+			continue
+		}
+		return []gate.Reading{keyTooOpen(v, t, f, v.Ask.Account, f.KeyFile.Wrong)}
+	}
+	return nil
+}

@@ -1,0 +1,175 @@
+package login
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"uakari/internal/fact"
+	"uakari/internal/program"
+	"uakari/internal/weigh/gate"
+	"uakari/internal/weigh/scene"
+)
+
+// mysqlListReadings reads from the accounts of a database why one was refused.
+func mysqlListReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, login *fact.Fact) []gate.Reading {
+	if t.Server == "" || v.Scheme.Wire != "mysql" {
+		return nil
+	}
+	w.Add(scene.Want{Look: fact.LookAccess, At: fact.Server, On: t.Server, Target: fact.Target{Port: t.Target.Port}, Gate: gate.Door})
+	source := v.LocalAddress(t)
+	for _, f := range v.Facts(t.Server, fact.LookAccess) {
+		if f.Access == nil || !source.IsValid() {
+			continue
+		}
+		at := slices.IndexFunc(f.Access.Files, func(file fact.AccessFile) bool { return file.Kind == "mysql" })
+		if at < 0 {
+			continue
+		}
+		account := login.Login.Account
+		here, elsewhere, known := program.MySQLAccounts(f.Access.Files[at], account, source)
+		own := slices.DeleteFunc(slices.Concat(here, elsewhere), func(a string) bool { return strings.HasPrefix(a, "@") })
+		r := refusal(v, t, login, "", gate.Read)
+		r.Because = gate.Union(r.Because, scene.FactIDs(f))
+		switch {
+		case !known:
+			return nil
+		case len(own) == 0:
+			r.Cause, r.Summary = "login/unknown-account", fmt.Sprintf("the database on %s has no account %s", v.Host(t.Server), account)
+		case len(here) == 0:
+			r.Cause, r.Summary = "login/not-from-here", fmt.Sprintf("%s may come as %s, and not from %s", account, strings.Join(elsewhere, ", "), source)
+			if !strings.Contains(login.Login.Text, "'"+source.String()+"'") {
+				r.Rests.Source = source
+			}
+		default:
+			// Of several that fit, the server takes the most special one.
+			r.Cause, r.Strength = "login/wrong-secret", gate.Inferred
+			r.Summary = fmt.Sprintf("the database on %s has %s, and the secret does not fit it", v.Host(t.Server), strings.Join(here, ", "))
+			r.Lacks = []gate.Lack{{Guard: gate.AllRead, Why: "the account's own way to sign in was not read"}}
+		}
+		return []gate.Reading{r}
+	}
+	return nil
+}
+
+// hbaLine is the line of PostgreSQL's list that decided over a try, for its
+// account and source; nothing where that cannot be told.
+func hbaLine(v *scene.Scene, w *scene.Wants, t *scene.Try, login *fact.Fact) (line program.HBALine, path string, f *fact.Fact) {
+	if t.Server == "" || v.Scheme.Wire != "postgres" {
+		return line, "", nil
+	}
+	w.Add(scene.Want{Look: fact.LookAccess, At: fact.Server, On: t.Server, Target: fact.Target{Port: t.Target.Port}, Gate: gate.Door})
+	source := v.LocalAddress(t)
+	if _, direct, _ := v.Source(t); !direct && !v.SeenFrom(t, source) && !v.OnSame(t) {
+		return line, "", nil // the server may see another one
+	}
+	encrypted := t.Sessions.Handshake != nil && t.Sessions.Handshake.Handshake.Ending == fact.Done
+	for _, f := range v.Facts(t.Server, fact.LookAccess) {
+		if f.Access == nil || !source.IsValid() {
+			continue
+		}
+		at := slices.IndexFunc(f.Access.Files, func(file fact.AccessFile) bool { return file.Kind == "pg_hba" })
+		if at < 0 {
+			continue
+		}
+		file := &f.Access.Files[at]
+		lines, ok := program.HBALines(file, encrypted)
+		if !ok || v.ReadBy(t, file.Changed) != "" {
+			return line, "", nil
+		}
+		if l, ok := program.HBAFirst(lines, databaseOf(t.Target.Path, login.Login.Account), login.Login.Account, source); ok {
+			return l, file.Path, f
+		}
+		return line, "", nil
+	}
+	return line, "", nil
+}
+
+// methodReadings reads a refusal by a method that asks a directory: one that
+// does not answer refuses everybody. Which directory is asked, the lines of the
+// list for this account say, from wherever it comes.
+func methodReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, login *fact.Fact) []gate.Reading {
+	if t.Server == "" || v.Scheme.Wire != "postgres" || !strings.HasPrefix(login.Login.Text, "LDAP authentication failed") {
+		return nil
+	}
+	w.Add(scene.Want{Look: fact.LookAccess, At: fact.Server, On: t.Server, Target: fact.Target{Port: t.Target.Port}, Gate: gate.Door})
+	for _, f := range v.Facts(t.Server, fact.LookAccess) {
+		if f.Access == nil {
+			continue
+		}
+		failing, ids := "", []string(nil)
+		for _, up := range program.SignInServers(f.Access, login.Login.Account) {
+			text, because := v.Backend(w, t, up)
+			if text == "" {
+				return nil // one of them that answers is enough
+			}
+			failing, ids = text, gate.Union(ids, because)
+		}
+		if failing == "" {
+			continue
+		}
+		r := refusal(v, t, login, "login/directory-down", gate.Read)
+		r.Summary = fmt.Sprintf("%s is refused: the directory that decides does not answer %s: %s", login.Login.Account, v.Host(t.Server), failing)
+		r.Because = gate.Union(append(r.Because, f.ID), ids)
+		return []gate.Reading{r}
+	}
+	return nil
+}
+
+// sshListReadings reads from sshd's own settings why a login was refused.
+func sshListReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, login, account *fact.Fact) []gate.Reading {
+	if t.Server == "" || v.Scheme.Wire != "ssh" {
+		return nil
+	}
+	w.Add(scene.Want{Look: fact.LookAccess, At: fact.Server, On: t.Server, Target: fact.Target{Port: t.Target.Port}, Gate: gate.Door},
+		scene.Want{Look: fact.LookRoute, At: fact.Client, Target: fact.Target{Addr: t.Target.Addr}, Gate: gate.Door},
+		scene.Want{Look: fact.LookPeers, At: fact.Server, On: t.Server, Gate: gate.Door})
+	who := program.SSHLogin{Account: login.Login.Account, Source: v.LocalAddress(t), Port: t.Target.Port}
+	if account != nil && account.Account != nil && account.Account.Known {
+		who.Groups = account.Account.Groups
+	}
+	if !who.Source.IsValid() {
+		return nil
+	}
+	for _, f := range v.Facts(t.Server, fact.LookAccess) {
+		if f.Access == nil {
+			continue
+		}
+		s := program.SSHSettingsFor(f.Access, who)
+		if s == nil {
+			continue
+		}
+		cause, text, by := s.Refuses(who, login.Login.Mechanism)
+		if cause == "" {
+			continue
+		}
+		r := refusal(v, t, login, cause, gate.Read)
+		r.Summary = fmt.Sprintf("%s is refused: %s", login.Login.Account, text)
+		r.Because = gate.Union(r.Because, scene.FactIDs(f))
+		r.Values["source"], r.Values["file"], r.Values["line"] = who.Source.String(), by.File, strings.TrimSpace(by.Word+" "+strings.Join(by.Args, " "))
+		for _, why := range s.Unknown {
+			r.Lacks = append(r.Lacks, gate.Lack{Guard: gate.AllRead, Why: why})
+		}
+		at := slices.IndexFunc(f.Access.Files, func(file fact.AccessFile) bool { return file.Path == by.File })
+		r.Rests.Changed = f.Access.Files[at].Changed
+		if cause == "login/missing-group" && len(account.Account.Others) > 0 {
+			r.Lacks = append(r.Lacks, gate.Lack{Guard: gate.AllRead, Why: "groups also come from " + strings.Join(account.Account.Others, ", ") + ", which were not asked"})
+		}
+		if cause == "login/not-from-here" && !loggedFrom(v, t, login, who.Source) {
+			r.Rests.Source = who.Source
+		}
+		return []gate.Reading{r}
+	}
+	return nil
+}
+
+// loggedFrom reports whether the server's log says of a try where it came from.
+func loggedFrom(v *scene.Scene, t *scene.Try, login *fact.Fact, source netip.Addr) bool {
+	for _, s := range v.Facts(t.Server, fact.LookService) {
+		if s.Service != nil && s.Order.Target.Again == 1 &&
+			slices.ContainsFunc(linesOfTry(v, t, s, login), func(line string) bool { return strings.Contains(line, "from "+source.String()) }) {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,464 @@
+package login
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+	"uakari/internal/fact"
+	"uakari/internal/plain"
+	"uakari/internal/program"
+	"uakari/internal/weigh/catalogue"
+	"uakari/internal/weigh/gate"
+	"uakari/internal/weigh/scene"
+)
+
+// loginCode says what a protocol's refusal means.
+type loginCode struct {
+	code     string // as the protocol has it; a part of it where it ends in "*"
+	text     string // that must be in the server's words; "": any
+	cause    string
+	strength gate.Strength // how sure that is from the code alone
+}
+
+// loginCodes is refusals by protocol, the most telling first: the SQLSTATEs of
+// PostgreSQL (manual, appendix A), result codes of LDAP (RFC 4511 appendix A,
+// with the sub-codes that one directory writes into its text), status codes of
+// HTTP (RFC 9110), enhanced codes of mail (RFC 3463, RFC 4954), response codes
+// of IMAP (RFC 5530), errors of Redis (its manual, "ACL") and of MariaDB and
+// MySQL (their manuals, "Error Codes").
+var loginCodes = map[string][]loginCode{
+	"postgres": {
+		{"28000", "no pg_hba.conf entry", "login/not-from-here", gate.Coded}, {"28000", "pg_hba.conf rejects", "login/not-from-here", gate.Coded},
+		{"28000", "is not permitted to log in", "login/disabled", gate.Coded}, {"28000", "does not exist", "login/unknown-account", gate.Coded},
+		{"28000", "requires a valid client certificate", "login/mechanism-off", gate.Coded}, {"28000", "Peer authentication failed", "login/mechanism-off", gate.Coded}, {"28000", "Ident authentication failed", "login/mechanism-off", gate.Coded},
+		{"mechanism", "", "login/mechanism-off", gate.Coded}, {"28P01", "", "login/rejected", gate.Vague}, {"28000", "", "login/rejected", gate.Vague},
+		{"55000", "not currently accepting connections", "login/closed-for-all", gate.Coded}, {"3D000", "", "login/no-such-resource", gate.Coded}, {"53300", "", "login/too-many-sessions", gate.Coded}, {"57P03", "", "answer/not-ready", gate.Coded}, {"57P0*", "", "answer/not-ready", gate.Coded}, {"42501", "", "login/no-right", gate.Coded},
+	},
+	"ldap": {
+		{"49", "policy: passwordExpired", "login/secret-expired", gate.Coded}, {"49", "policy: accountLocked", "login/locked", gate.Coded},
+		{"49", "data 525", "login/unknown-account", gate.Coded}, {"49", "data 52e", "login/wrong-secret", gate.Coded}, {"49", "data 530", "login/policy-blocks", gate.Told},
+		{"49", "data 532", "login/secret-expired", gate.Coded}, {"49", "data 533", "login/disabled", gate.Coded}, {"49", "data 701", "login/account-expired", gate.Coded},
+		{"49", "data 773", "login/must-change", gate.Coded}, {"49", "data 775", "login/locked", gate.Coded}, {"49", "", "login/rejected", gate.Vague},
+		{"32", "", "login/rejected", gate.Vague}, {"8", "", "login/mechanism-off", gate.Coded}, {"13", "", "login/mechanism-off", gate.Coded}, {"48", "", "login/mechanism-off", gate.Coded},
+		{"50", "", "login/no-right", gate.Coded}, {"52", "", "login/directory-down", gate.Told}, {"51", "", "login/directory-down", gate.Told}, {"53", "", "login/rejected", gate.Vague},
+	},
+	"http":  {{"mechanism", "", "login/mechanism-off", gate.Coded}, {"401", "", "login/rejected", gate.Vague}, {"403", "", "login/no-right", gate.Told}, {"429", "", "login/locked", gate.Hinted}},
+	"redis": {{"WRONGPASS", "", "login/rejected", gate.Vague}, {"NOPERM", "", "login/no-right", gate.Coded}, {"ERR", "without any password configured", "login/mechanism-off", gate.Coded}, {"ERR", "", "login/rejected", gate.Vague}},
+	"smtp": {{"mechanism", "", "login/mechanism-off", gate.Coded}, {"535*", "", "login/rejected", gate.Vague}, {"534*", "", "login/mechanism-off", gate.Coded}, {"538*", "", "login/mechanism-off", gate.Coded}, {"504*", "", "login/mechanism-off", gate.Coded},
+		{"503*", "", "login/mechanism-off", gate.Told}, {"530*", "", "login/mechanism-off", gate.Told}, {"454*", "", "login/directory-down", gate.Told}},
+	"imap": {{"mechanism", "", "login/mechanism-off", gate.Coded}, {"AUTHENTICATIONFAILED", "", "login/rejected", gate.Vague}, {"AUTHORIZATIONFAILED", "", "login/no-right", gate.Coded}, {"EXPIRED", "", "login/secret-expired", gate.Coded},
+		{"PRIVACYREQUIRED", "", "login/mechanism-off", gate.Coded}, {"UNAVAILABLE", "", "login/directory-down", gate.Coded}, {"LIMIT", "", "login/too-many-sessions", gate.Coded}, {"NO", "", "login/rejected", gate.Vague}},
+	"mysql": {{"1045", "", "login/rejected", gate.Vague}, {"1698", "", "login/mechanism-off", gate.Told}, {"1251", "", "login/mechanism-off", gate.Coded}, {"1524", "", "login/mechanism-off", gate.Coded}, {"mechanism", "", "login/mechanism-off", gate.Coded},
+		{"1044", "", "login/no-right", gate.Coded}, {"1049", "", "login/no-such-resource", gate.Coded}, {"1040", "", "login/too-many-sessions", gate.Coded}, {"1203", "", "login/too-many-sessions", gate.Coded}, {"1226", "", "login/too-many-sessions", gate.Coded},
+		{"1129", "", "login/host-blocked", gate.Coded}, {"1130", "", "login/not-from-here", gate.Coded}, {"4151", "", "login/locked", gate.Coded}, {"3118", "", "login/locked", gate.Coded}, {"4150", "", "login/locked", gate.Coded}, {"3955", "", "login/locked", gate.Coded},
+		{"1820", "", "login/must-change", gate.Coded}, {"1862", "", "login/secret-expired", gate.Coded}},
+	// RFC 4120 section 7.5.9.
+	"krb5": {{"6", "", "login/unknown-account", gate.Coded}, {"18", "", "login/locked", gate.Told}, {"1", "", "login/account-expired", gate.Coded}, {"23", "", "login/secret-expired", gate.Coded}, {"24", "", "login/wrong-secret", gate.Coded},
+		{"37", "", "login/clock-skew", gate.Coded}, {"14", "", "login/mechanism-off", gate.Coded}, {"12", "", "login/policy-blocks", gate.Told}, {"7", "", "login/no-principal", gate.Coded}, {"8", "", "login/duplicate-principal", gate.Coded},
+		{"27", "", "login/no-principal", gate.Told}, {"13", "", "login/policy-blocks", gate.Told}, {"", "", "login/rejected", gate.Vague}},
+	// MS-ERREF section 2.3.1.
+	"smb": {{"C0000064", "", "login/unknown-account", gate.Coded}, {"C000006A", "", "login/wrong-secret", gate.Coded}, {"C0000234", "", "login/locked", gate.Coded}, {"C0000072", "", "login/disabled", gate.Coded},
+		{"C0000193", "", "login/account-expired", gate.Coded}, {"C0000071", "", "login/secret-expired", gate.Coded}, {"C0000224", "", "login/must-change", gate.Coded}, {"C000006F", "", "login/policy-blocks", gate.Told},
+		{"C0000070", "", "login/not-from-here", gate.Coded}, {"C000006E", "", "login/policy-blocks", gate.Told}, {"C000015B", "", "login/no-right", gate.Coded}, {"C0000022 share", "", "login/no-right", gate.Coded}, {"C0000022", "", "login/no-right", gate.Told},
+		{"C00000CC", "", "login/no-such-resource", gate.Coded}, {"C00000D0", "", "login/too-many-sessions", gate.Coded}, {"C0000133", "", "login/clock-skew", gate.Coded}, {"C000005E", "", "login/directory-down", gate.Coded},
+		{"C0000192", "", "login/directory-down", gate.Coded}, {"C00000BB", "", "login/mechanism-off", gate.Told}, {"", "", "login/rejected", gate.Vague}},
+	"ssh": {{"second-factor", "", "login/second-factor", gate.Coded}, {"too-many", "", "login/key-refused", gate.Told}, {"mechanism", "", "login/mechanism-off", gate.Coded}, {"", "", "login/rejected", gate.Vague}},
+}
+
+// loginLines is lines of a server's log that say why a login was refused, the
+// most telling first. The account must be in the line, or in one shortly
+// before it.
+var loginLines = map[string][]struct{ text, cause string }{
+	"ssh": {
+		{"not allowed because account is locked", "login/locked"}, {"account temporarily locked", "login/locked"}, {"with correct key but not from a permitted host", "login/not-from-here"}, {"access denied for user", "login/not-from-here"},
+		{"not in PubkeyAccepted", "login/key-refused"}, {"not met by user", "login/no-right"},
+		{"not allowed because not listed in AllowUsers", "login/no-right"}, {"not allowed because not in any group", "login/missing-group"}, {"not allowed because none of user's groups are listed in AllowGroups", "login/missing-group"},
+		{"not allowed because listed in DenyUsers", "login/no-right"}, {"not allowed because a group is listed in DenyGroups", "login/no-right"},
+		{"not allowed because shell", "login/disabled"}, {"ROOT LOGIN REFUSED", "login/not-from-here"}, {"(account expired)", "login/account-expired"}, {"account has expired", "login/account-expired"}, {"Account expired", "login/account-expired"},
+		// "invalid user" in later lines is said of barred accounts too.
+		{"Invalid user ", "login/unknown-account"},
+		{"expired password", "login/secret-expired"}, {"password has expired", "login/secret-expired"}, {"nologin", "login/closed-for-all"}, {"System is going down", "login/closed-for-all"},
+		{"Partial password for", "login/second-factor"}, {"Partial publickey for", "login/second-factor"}, {"Partial keyboard-interactive", "login/second-factor"},
+		{"bad ownership or modes", "login/key-too-open"}, {"Failed publickey for", "login/key-refused"}, {"Failed password for", "login/wrong-secret"},
+	},
+	"postgres": {
+		{`FATAL:  database "`, "login/no-such-resource"}, {`LOG:  database "`, "login/no-such-resource"},
+		{"does not exist", "login/unknown-account"}, {"has an expired password", "login/secret-expired"}, {"has no password assigned", "login/wrong-secret"},
+		{"Password does not match", "login/wrong-secret"}, {"no pg_hba.conf entry", "login/not-from-here"},
+	},
+	"imap":  {{"unknown user", "login/unknown-account"}, {"Password mismatch", "login/wrong-secret"}, {"password mismatch", "login/wrong-secret"}, {"account disabled", "login/disabled"}},
+	"http":  {{"was not found in", "login/unknown-account"}, {"password mismatch", "login/wrong-secret"}, {"Password Mismatch", "login/wrong-secret"}, {"not found: ", "login/unknown-account"}},
+	"mysql": {{"Access denied for user", "login/rejected"}},
+	"smtp":  {{"user not found", "login/unknown-account"}, {"authentication failure", "login/wrong-secret"}},
+}
+
+// wordsMean is what words of servers mean that few remember.
+var wordsMean = []struct{ part, meaning string }{
+	{"Peer authentication failed", "its list lets an account in over the local socket only for the system's user of the same name (peer), whatever secret is sent"},
+	{"Ident authentication failed", "its list asks the client's host who the user is (ident), and takes no secret"},
+	{"requires a valid client certificate", "its list lets this account in by a certificate (clientcert, or the method cert)"},
+	{"certificate authentication failed", "the name in the certificate must be the account's, or one that a map of the server gives it (the method cert)"},
+}
+
+// plainWords is lines that SSH servers write of any account that does not get
+// in, whatever is wrong with it.
+var plainWords = map[string]bool{"Failed password for": true, "Failed publickey for": true}
+
+// Readings reads the account gate: the protocol's own word for the one
+// try, and what the server knows of the account where that says more.
+func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
+	if r, ok := wayReading(v, t); ok {
+		return []gate.Reading{r}
+	}
+	if v.Ask.Account == "" || t.Symptom == gate.NotTried {
+		return nil
+	}
+	if t.Symptom != gate.Fine {
+		return behindReadings(v, w, t)
+	}
+	target := t.Target
+	target.Account = v.Ask.Account
+	account := accountOf(v, w, t)
+	if locked, ok := lockedBefore(v, t, account); ok {
+		return []gate.Reading{locked}
+	}
+	if account != nil && account.Account == nil && account.Failed == nil || mayLock(v, account) {
+		return nil // the state before the try is on its way, or forbids it
+	}
+	keeps, done := keptAccount(v, w, t)
+	shut, barred := keeps.untried(v, t)
+	if barred && shut.Cause == "login/locked" {
+		return []gate.Reading{shut}
+	}
+	// Whose server it is, and what its log held before the try, is known first:
+	// the one may forbid the try, and lines of files have no other time.
+	if barred := v.Set.Barred(t.Target); barred != "" {
+		t.Unpresented = barred
+		return nil
+	}
+	if ready := done && !keeps.forbids() && serversKnown(v) && serviceLooked(v, t); ready && (t.Server == "" || v.Scheme.Wire != "ssh" || account != nil || !asksSystem(v, t)) {
+		w.Add(scene.Want{Look: fact.LookLogin, At: fact.Client, Target: target, Gate: gate.Account})
+	}
+	for _, f := range v.Facts(v.Client, fact.LookLogin) {
+		if f.Login == nil || f.Order.Target != target {
+			continue
+		}
+		switch l := f.Login; l.Outcome {
+		case fact.LoginAccepted:
+			if strings.Contains(l.Text, "policy: changeAfterReset") {
+				return []gate.Reading{{Gate: gate.Account, Cause: "login/must-change", Reach: gate.Further, Because: scene.FactIDs(f), Vantage: v.Client, Values: v.Place(t, catalogue.Values{"account": l.Account, "server": v.Answering(t)}),
+					Summary: fmt.Sprintf("%s is accepted, and must change its password before anything else", l.Account)}}
+			}
+			accepted := gate.Reading{Gate: gate.Account, Because: scene.FactIDs(f), Vantage: v.Client, Summary: fmt.Sprintf("%s is accepted, by %s", l.Account, l.Mechanism)}
+			list := append(append(behindLogin(v, w, t, f, account), keyReadings(v, w, t, f)...), accepted)
+			list = append(list, rightReadings(v, w, t, f)...)
+			if r, ok := keeps.missing(v, t); ok {
+				list = append(list, r)
+			}
+			if r, ok := ownKey(v, t, f); ok {
+				list = append(list, r)
+			}
+			return list
+		case fact.LoginWithheld, fact.LoginFailed, fact.LoginStalled:
+			if barred {
+				return []gate.Reading{shut} // no need of a try to know that
+			}
+		case fact.LoginRefused, fact.LoginCut, fact.LoginMore:
+			if l.Outcome == fact.LoginMore && l.Code != "second-factor" {
+				break // what this program does not speak, the client's own may
+			}
+			refused := refusalReadings(v, w, t, f, account, keeps)
+			if r, ok := ownKey(v, t, f); ok {
+				refused = append(refused, r)
+			}
+			if r, ok := keeps.behind(v, t); ok && !anyNames(refused, r.Cause) {
+				refused = append(refused, r)
+			}
+			if anyNames(refused, "login/not-from-here") && t.Server != "" {
+				w.Add(scene.Want{Look: fact.LookAccess, At: fact.Server, On: t.Server, Target: fact.Target{Port: t.Target.Port}, Gate: gate.Door})
+				if r, ok := v.ReverseReading(w, t, v.LocalAddress(t)); ok {
+					refused = append(refused, r)
+				}
+			}
+			return refused
+		}
+	}
+	return nil
+}
+
+// anyNames reports whether one of some readings names a cause.
+func anyNames(list []gate.Reading, cause string) bool {
+	return slices.ContainsFunc(list, func(r gate.Reading) bool { return r.Cause == cause })
+}
+
+// wayReading reads a server that does not offer the way to sign in that the
+// card says its clients use. No try is needed to know that.
+func wayReading(v *scene.Scene, t *scene.Try) (gate.Reading, bool) {
+	c := t.Sessions
+	if v.Ask.Card == nil || v.Ask.Card.Account == nil || v.Ask.Card.Account.Mechanism == "" || c.Reply == nil || len(c.Reply.Reply.Ways) == 0 {
+		return gate.Reading{}, false
+	}
+	want, offered := v.Ask.Card.Account.Mechanism, c.Reply.Reply.Ways
+	if slices.ContainsFunc(offered, func(w string) bool { return strings.EqualFold(w, want) }) {
+		return gate.Reading{}, false
+	}
+	return gate.Reading{Gate: gate.Account, Cause: "login/mechanism-off", Reach: gate.Further, Because: scene.FactIDs(c.Reply), Vantage: v.Client,
+		Summary: fmt.Sprintf("the card's clients sign in by %s, and the server offers %s", want, strings.Join(offered, ", ")),
+		Values:  v.Place(t, catalogue.Values{"mechanism": want, "server": v.Answering(t)})}, true
+}
+
+// refusalReadings reads why a try was refused: the protocol's own word, and
+// where that is vague, each source on the server that says more. They speak of
+// one refusal; the strongest is the cause.
+func refusalReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, f, account *fact.Fact, keeps *kept) []gate.Reading {
+	l := f.Login
+	coded := codeReading(v, w, t, f)
+	list := []gate.Reading{coded}
+	if coded.Cause == "login/rejected" || l.Code == "too-many" {
+		list = append(list, logReadings(v, w, t, f, account)...)
+		list = append(list, stateReadings(v, t, f, account)...)
+		list = append(list, sshListReadings(v, w, t, f, account)...)
+		list = append(list, mysqlListReadings(v, w, t, f)...)
+		list = append(list, methodReadings(v, w, t, f)...)
+		list = append(list, keeps.refusalReadings(v, w, t, f)...)
+	}
+	words, decides := "", []string(nil)
+	if line, path, from := hbaLine(v, w, t, f); from != nil {
+		words, decides = fmt.Sprintf(" (line %d of %s decides: %s)", line.Number, path, line.Text), scene.FactIDs(from)
+	}
+	if other, ok := seenAsOther(v, w, t, f, coded); ok {
+		list = append(list[1:], other)
+	}
+	for i := range list {
+		list[i].Of = f.ID
+		list[i].Values = gate.Join(coded.Values, list[i].Values)
+		list[i].Summary += words
+		list[i].Because = gate.Union(coded.Because, gate.Union(list[i].Because, decides))
+	}
+	return list
+}
+
+// codeReading reads the protocol's own word for a refusal.
+func codeReading(v *scene.Scene, w *scene.Wants, t *scene.Try, f *fact.Fact) gate.Reading {
+	l := f.Login
+	r := refusal(v, t, f, "login/rejected", gate.Vague)
+	for _, c := range loginCodes[v.Scheme.Wire] {
+		if l.Outcome == fact.LoginCut {
+			break // it said nothing
+		}
+		if codeIs(c.code, l.Code) && strings.Contains(l.Text, c.text) {
+			r.Cause, r.Strength = c.cause, c.strength
+			break
+		}
+	}
+	words := strings.TrimSpace(l.Code + " " + l.Text)
+	if r.Cause == "login/mechanism-off" && len(l.Offered) > 0 {
+		words = strings.TrimSpace(words + "; it offers " + strings.Join(l.Offered, ", "))
+	}
+	for _, known := range wordsMean {
+		if strings.Contains(l.Text, known.part) {
+			words += "; " + known.meaning
+		}
+	}
+	r.Summary = fmt.Sprintf("%s is refused by %s: %s", l.Account, l.Mechanism, words)
+	if r.Cause == "login/rejected" || l.Code == "too-many" {
+		r.Lacks = []gate.Lack{{Guard: gate.OneMeaning, Why: "the protocol does not say why; the server's log or its accounts do"}}
+	}
+	return ticketWords(v, w, t, l, r)
+}
+
+// seenAsOther reads a refusal of an address that is not this client's: what
+// translates on the way is the fault, unless the server's list, where it was
+// read, has no place for the client's own address either.
+func seenAsOther(v *scene.Scene, w *scene.Wants, t *scene.Try, login *fact.Fact, coded gate.Reading) (gate.Reading, bool) {
+	seen, ok := program.SeenAs(login.Login.Text)
+	source := v.LocalAddress(t)
+	if !ok || coded.Cause != "login/not-from-here" || !source.IsValid() || seen == source || slices.Contains(v.Own(), seen) {
+		return gate.Reading{}, false
+	}
+	r := coded
+	r.Cause = "rules/other-source"
+	r.Summary = fmt.Sprintf("%s sees %s, not %s: %s", v.Answering(t), seen, source, coded.Summary)
+	r.Values = gate.Join(coded.Values, catalogue.Values{"seen": seen.String(), "source": source.String(), "at": v.Answering(t)})
+	r.Lacks = []gate.Lack{{Guard: gate.AllRead, Why: "whether its list lets the client's own address in was not read"}}
+	for _, f := range v.Facts(t.Server, fact.LookAccess) {
+		if f.Access == nil || v.Scheme.Wire != "postgres" {
+			continue
+		}
+		for i := range f.Access.Files {
+			lines, whole := program.HBALines(&f.Access.Files[i], t.Sessions.Handshake != nil)
+			if f.Access.Files[i].Kind != "pg_hba" || !whole {
+				continue
+			}
+			line, found := program.HBAFirst(lines, databaseOf(t.Target.Path, login.Login.Account), login.Login.Account, source)
+			if !found || line.Method == "reject" {
+				return gate.Reading{}, false
+			}
+			r.Lacks, r.Because = nil, gate.Union(r.Because, scene.FactIDs(f))
+			r.Summary += fmt.Sprintf(" (line %d of %s is for %s)", line.Number, f.Access.Files[i].Path, source)
+		}
+	}
+	return r, true
+}
+
+// refusal begins a reading of why a try was refused.
+func refusal(v *scene.Scene, t *scene.Try, f *fact.Fact, cause string, strength gate.Strength) gate.Reading {
+	l := f.Login
+	return gate.Reading{Gate: gate.Account, Cause: cause, Reach: gate.Further, Because: scene.FactIDs(f), Vantage: v.Client, Strength: strength, Of: f.ID,
+		Values: v.Place(t, catalogue.Values{"account": l.Account, "mechanism": l.Mechanism, "server": v.Answering(t), "text": l.Text})}
+}
+
+func codeIs(pattern, code string) bool {
+	if prefix, ok := strings.CutSuffix(pattern, "*"); ok {
+		return strings.HasPrefix(code, prefix)
+	}
+	return pattern == "" || pattern == code
+}
+
+// logReadings looks for this try in the server's log, read after it.
+func logReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, f, account *fact.Fact) []gate.Reading {
+	if t.Server == "" {
+		return nil
+	}
+	after := fact.Target{Port: t.Target.Port, Scheme: t.Target.Scheme, Again: 1}
+	w.Add(scene.Want{Look: fact.LookService, At: fact.Server, On: t.Server, Target: after, Gate: gate.Account})
+	for _, s := range v.Facts(t.Server, fact.LookService) {
+		if s.Service == nil || s.Order.Target.Again != 1 {
+			continue
+		}
+		lines := linesOfTry(v, t, s, f)
+		cause, line := v.CardReason(lines, "login")
+		var lacks []gate.Lack
+		for _, known := range loginLines[v.Scheme.Wire] {
+			at := slices.IndexFunc(lines, func(line string) bool { return strings.Contains(line, known.text) })
+			if cause != "" || at < 0 {
+				continue
+			}
+			cause, line = known.cause, lines[at]
+			if plainWords[known.text] && !accountIsWell(v, t, f, account) {
+				lacks = []gate.Lack{{Guard: gate.SameAccount, Why: "an account that is locked or shut out is refused in the same words; its state was not read"}}
+			}
+		}
+		strength := gate.Logged
+		for _, l := range lines {
+			if m, ok := program.Refuses(l); ok && cause == "" {
+				cause, line = m.Cause, l
+				if !m.Sure {
+					strength = gate.Told
+				}
+			}
+		}
+		if cause == "" {
+			continue
+		}
+		r := refusal(v, t, f, cause, strength)
+		r.Summary = fmt.Sprintf("%s is refused, and the log of %s says why: %q", f.Login.Account, v.Host(t.Server), plain.Shortened(line))
+		r.Because, r.Lacks = append(r.Because, s.ID), lacks
+		if lacks == nil && account != nil {
+			r.Because = gate.Union(r.Because, scene.FactIDs(account))
+		}
+		return []gate.Reading{r}
+	}
+	return nil
+}
+
+// linesOfTry is the log lines that belong to a try: those that name its
+// account, or follow one that does, and were written since it began. Lines of
+// files have no time here: they belong to it if they were not there before.
+func linesOfTry(v *scene.Scene, t *scene.Try, s, login *fact.Fact) []string {
+	began := login.At.Add(-time.Duration(login.Login.TookMS)*time.Millisecond - 2*time.Second)
+	var list []string
+	near := 0
+	take := func(line string) {
+		if strings.Contains(line, login.Login.Account) {
+			near = 3
+		}
+		if near > 0 {
+			list = append(list, line)
+			near--
+		}
+	}
+	before := linesBefore(v, t)
+	for _, p := range s.Service.Programs {
+		for _, u := range p.Units {
+			for _, line := range u.Log {
+				if !line.At.IsZero() && line.At.After(began) {
+					take(line.Text)
+				}
+			}
+		}
+		for _, file := range p.Logs {
+			for _, line := range file.Lines {
+				if !slices.Contains(before, line) {
+					take(line)
+				}
+			}
+		}
+	}
+	return list
+}
+
+// serversKnown reports whether every server's side has said which addresses it
+// has, so that one which is not the server will not turn out to be it later.
+func serversKnown(v *scene.Scene) bool {
+	return !slices.ContainsFunc(v.Set.Vantages, func(at fact.Vantage) bool {
+		return at.Role == fact.Server && len(v.Facts(at.ID, fact.LookAddresses)) == 0
+	})
+}
+
+// serviceLooked reports whether the server's service was looked at, with its
+// log, or there is none to look at.
+func serviceLooked(v *scene.Scene, t *scene.Try) bool {
+	return t.Server == "" || slices.ContainsFunc(v.Facts(t.Server, fact.LookService), func(f *fact.Fact) bool { return f.Order.Target.Again == 0 })
+}
+
+// linesBefore is what the log files held when the service was first looked at.
+func linesBefore(v *scene.Scene, t *scene.Try) []string {
+	var list []string
+	for _, f := range v.Facts(t.Server, fact.LookService) {
+		if f.Service == nil || f.Order.Target.Again != 0 {
+			continue
+		}
+		for _, p := range f.Service.Programs {
+			for _, file := range p.Logs {
+				list = append(list, file.Lines...)
+			}
+		}
+	}
+	return list
+}
+
+// Untried says why the login rung was not seen though an account was
+// given, and what would let it be.
+func Untried(v *scene.Scene, tries []*scene.Try) (why, needs string) {
+	for _, f := range v.All {
+		if k := (kept{f: f}); f.Accounts != nil {
+			for i := range f.Accounts.List {
+				if k.state = &f.Accounts.List[i]; k.state.Name == v.Ask.Account && k.forbids() {
+					return fmt.Sprintf("%s was not tried: %d failures count, and the next one would lock it", k.state.Name, k.state.Failures), ""
+				}
+			}
+		}
+		if mayLock(v, f) {
+			return fmt.Sprintf("%s was not tried: %d failures count, and the next one would lock it", f.Account.Name, f.Account.Failures), ""
+		}
+	}
+	for _, f := range v.Facts(v.Client, fact.LookLogin) {
+		switch l := f.Login; {
+		case l == nil:
+		case l.Outcome == fact.LoginWithheld || l.Outcome == fact.LoginFailed:
+			return fmt.Sprintf("%s was not tried: %s", l.Account, l.Text), l.Needs
+		case l.Outcome == fact.LoginMore:
+			return fmt.Sprintf("%s was not tried to the end: %s", l.Account, l.Text), "the client's own program"
+		case l.Outcome == fact.LoginStalled:
+			return fmt.Sprintf("%s was presented, and the server gave no verdict in time", l.Account), ""
+		}
+	}
+	for _, t := range tries {
+		if last := t.Last(); last.Unpresented != "" {
+			return fmt.Sprintf("%s was not tried: %s", v.Ask.Account, last.Unpresented), "typing the right endpoint"
+		}
+	}
+	return "", ""
+}

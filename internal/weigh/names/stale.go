@@ -1,0 +1,77 @@
+package names
+
+import (
+	"fmt"
+	"net/netip"
+	"uakari/internal/fact"
+	"uakari/internal/weigh/catalogue"
+	"uakari/internal/weigh/gate"
+	"uakari/internal/weigh/scene"
+)
+
+// staleReading reads an address that the server does not have: the name gives
+// an old one or, where there is no name, the setting holds one.
+//
+// A translation on the way may lead from an address that the server does not
+// have to one that it has. Only if the server's own address gets further is
+// the other one surely wrong.
+func staleReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, bool) {
+	if t.Server != "" || t.Symptom == gate.Fine || t.Symptom == gate.NotTried {
+		return gate.Reading{}, false
+	}
+	at, f, own, ok := namedServer(v, t.Target.Addr)
+	if !ok {
+		return gate.Reading{}, false
+	}
+	instead := t.Target
+	instead.Addr = own
+	w.Add(scene.Want{Look: fact.LookSession, At: fact.Client, Target: instead, Gate: gate.Name})
+	r := gate.Reading{
+		Gate: gate.Name, Cause: "names/stale-address", Because: append(scene.FactIDs(t.Lookup.Source, f), t.Climb.IDs()...), Vantage: v.Client, Instead: &instead,
+		Summary: fmt.Sprintf("%s gives %s, which %s does not have; it has %s", t.Target.Name, t.Target.Addr, at.Host, own),
+		Values:  catalogue.Values{"name": t.Target.Name, "addr": t.Target.Addr.String(), "right": own.String(), "server": at.Host, "client": v.Host(v.Client)},
+	}
+	if h := t.Lookup.Source; h != nil && h.HostsFile != nil {
+		r.Cause = "names/hosts-override"
+		r.Summary = fmt.Sprintf("%s line %d says %s for %s, which %s does not have; it has %s", h.HostsFile.Path, h.HostsFile.Line, t.Target.Addr, t.Target.Name, at.Host, own)
+		r.Values["file"], r.Values["line"] = h.HostsFile.Path, fmt.Sprint(h.HostsFile.Line)
+	}
+	if t.Lookup.Literal {
+		r.Gate, r.Cause, r.Shows = gate.Intent, "settings/stale-address", gate.ShownBy(gate.Name)
+		r.Summary = fmt.Sprintf("the client goes to %s, which %s does not have; it has %s", t.Target.Addr, at.Host, own)
+	}
+	if !t.Lookup.Literal {
+		r = frontReading(v, w, t, r)
+	}
+	c, tried := v.ClimbAt(v.Client, instead)
+	switch {
+	case !tried:
+		return gate.Reading{}, false
+	case c.Symptom(v.Own()).Progress() <= t.Symptom.Progress():
+		r.Strength, r.Instead = gate.Hinted, nil
+		r.Lacks = append(r.Lacks, gate.Lack{Guard: gate.SameSource, Why: "a translation on the way may lead from this address to the server: its own address gets no further"})
+	}
+	r.Because = gate.Union(r.Because, c.IDs())
+	return r, true
+}
+
+// namedServer is the host that the administrator called the server, and an
+// address that it has in the family of another one.
+func namedServer(v *scene.Scene, like netip.Addr) (fact.Vantage, *fact.Fact, netip.Addr, bool) {
+	for _, at := range v.Set.Vantages {
+		if at.Role != fact.Server || at.Implied {
+			continue
+		}
+		f, a := v.Addresses(at.ID)
+		if a == nil {
+			continue
+		}
+		for _, held := range a.Held {
+			addr := held.Prefix.Addr()
+			if held.Up && !held.Local && addr.Is4() == like.Is4() && addr.IsGlobalUnicast() {
+				return at, f, addr, true
+			}
+		}
+	}
+	return fact.Vantage{}, nil, netip.Addr{}, false
+}

@@ -1,0 +1,278 @@
+package rules
+
+import (
+	"cmp"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+	"uakari/internal/fact"
+	"uakari/internal/filter"
+	"uakari/internal/program"
+	"uakari/internal/weigh/catalogue"
+	"uakari/internal/weigh/gate"
+	"uakari/internal/weigh/scene"
+)
+
+// turnedAway is the symptoms that an access list may give.
+var turnedAway = []gate.Symptom{gate.ServerFirstClosed, gate.ServerFirstSilent, gate.ServerFirstRefused, gate.ClientFirstClosed, gate.RefusedByCode, gate.ErrorAnswer}
+
+// listLine is what of a list decides.
+type listLine struct {
+	file, text string
+	allow      string    // the line that would let the client in
+	any        bool      // every source fares alike, but this host's own
+	opens      string    // what that line does beside; "": it lets the client in, and nobody else
+	changed    time.Time // the settings that it stands in
+	later      bool      // it is asked later in a session than a trace goes
+	unsure     string    // why it may not be this that decides
+}
+
+// accessJudges read one kind of list each. They return no text where nothing
+// keeps the source out.
+var accessJudges = []func(v *scene.Scene, t *scene.Try, a *fact.Access, source netip.Addr) (cause string, shows []gate.Symptom, text string, line listLine){
+	wrapperJudge, hbaJudge, nginxJudge, redisJudge, mysqlJudge, plainJudge, postfixJudge,
+}
+
+// AccessReadings reads the files by which the service, or the wrapper before
+// it, lets addresses in.
+func AccessReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
+	if t.Server == "" || t.Symptom == gate.NotTried {
+		return nil
+	}
+	// What a list says shows once the client gets so far. Where it did, only
+	// lists that are asked later still count.
+	within := slices.Contains(turnedAway, t.Symptom)
+	past := !within && gate.Symptoms[t.Symptom].Open.Has(gate.Door)
+	if past && !slices.Contains(askedLater, v.Scheme.Wire) {
+		return nil
+	}
+	w.Add(scene.Want{Look: fact.LookAccess, At: fact.Server, On: t.Server, Target: fact.Target{Port: t.Target.Port}, Gate: gate.Door},
+		scene.Want{Look: fact.LookRoute, At: fact.Client, Target: fact.Target{Addr: t.Target.Addr}, Gate: gate.Door},
+		scene.Want{Look: fact.LookPeers, At: fact.Server, On: t.Server, Gate: gate.Door})
+	source := v.LocalAddress(t)
+	if !source.IsValid() {
+		return nil
+	}
+	var readings []gate.Reading
+	if r, ok := v.ReverseReading(w, t, source); ok {
+		readings = append(readings, r)
+	}
+	for _, f := range v.Facts(t.Server, fact.LookAccess) {
+		if f.Access == nil {
+			continue
+		}
+		for _, judge := range accessJudges {
+			cause, shows, text, line := judge(v, t, f.Access, source)
+			if text == "" {
+				continue
+			}
+			r := gate.Reading{Gate: gate.Door, Cause: cause, Shows: shows, Because: scene.FactIDs(f), Vantage: t.Server, Summary: text,
+				Values: v.Place(t, catalogue.Values{"source": source.String(), "file": line.file, "line": line.text, "allow": line.allow,
+					"opens": cmp.Or(line.opens, "lets "+source.String()+" in, and nobody else")})}
+			if !line.any {
+				r.Rests.Source = source
+			}
+			if line.unsure != "" {
+				r.Lacks = append(r.Lacks, gate.Lack{Guard: gate.AllRead, Why: line.unsure})
+			}
+			r.Rests.Changed = line.changed
+			if past && !line.later {
+				continue
+			}
+			if !within {
+				r.Reach = gate.Further
+			}
+			readings = append(readings, r)
+		}
+	}
+	return readings
+}
+
+// askedLater is protocols whose servers ask some lists only after the session
+// began.
+var askedLater = []string{"smtp"}
+
+// postfixJudge evaluates the list of clients of a mail server, which it asks at
+// once or, as it is set to usually, when a message has a recipient.
+func postfixJudge(v *scene.Scene, t *scene.Try, a *fact.Access, source netip.Addr) (string, []gate.Symptom, string, listLine) {
+	if v.Scheme.Wire != "smtp" {
+		return "", nil, "", listLine{}
+	}
+	file, line := program.PostfixRefuses(a.Files, source)
+	if line == "" {
+		return "", nil, "", listLine{}
+	}
+	return "rules/not-on-list", []gate.Symptom{gate.ServerFirstRefused, gate.ServerFirstClosed, gate.ErrorAnswer},
+		fmt.Sprintf("%s turns %s away (%s)", file.Path, source, line), listLine{file: file.Path, text: line, allow: source.String() + " OK", later: true, changed: file.Changed}
+}
+
+// wrapperJudge evaluates hosts.allow and hosts.deny (hosts_access(5)): the
+// first file that matches decides, and what neither names is let in.
+func wrapperJudge(v *scene.Scene, t *scene.Try, a *fact.Access, source netip.Addr) (string, []gate.Symptom, string, listLine) {
+	daemon := ""
+	for _, l := range v.Taking(t) {
+		if slices.Contains(a.Wrapped, l.Program) {
+			daemon = l.Program
+		}
+	}
+	if daemon == "" {
+		return "", nil, "", listLine{}
+	}
+	for _, kind := range []string{"hosts.allow", "hosts.deny"} {
+		for _, f := range a.Files {
+			if f.Kind != kind {
+				continue
+			}
+			for _, rule := range program.WrapperRules(f.Lines) {
+				m := rule.Matches(daemon, source)
+				if m == filter.No {
+					continue
+				}
+				denies := kind == "hosts.deny"
+				if rule.Option == "deny" {
+					denies = true
+				} else if rule.Option == "allow" {
+					denies = false
+				}
+				if m == filter.Unknown || !denies {
+					return "", nil, "", listLine{} // let in, or nobody can say
+				}
+				return "rules/wrapper-deny", []gate.Symptom{gate.ServerFirstClosed, gate.ServerFirstSilent, gate.ServerFirstRefused, gate.ClientFirstClosed},
+					fmt.Sprintf("%s, line %d (%s), keeps %s from %s", f.Path, rule.Number, rule.Text, source, daemon),
+					listLine{file: f.Path, text: rule.Text, allow: fmt.Sprintf("%s: %s", daemon, program.Bracketed(source))}
+			}
+		}
+	}
+	return "", nil, "", listLine{}
+}
+
+// hbaJudge evaluates PostgreSQL's list (pg_hba.conf) for any account: it
+// keeps a source out if no line names it, or if a line refuses it for all.
+func hbaJudge(v *scene.Scene, t *scene.Try, a *fact.Access, source netip.Addr) (string, []gate.Symptom, string, listLine) {
+	var file *fact.AccessFile
+	for i := range a.Files {
+		if a.Files[i].Kind == "pg_hba" {
+			if file != nil {
+				return "", nil, "", listLine{} // several clusters: which one is asked is not known
+			}
+			file = &a.Files[i]
+		}
+	}
+	if file == nil || v.Scheme.Wire != "postgres" {
+		return "", nil, "", listLine{}
+	}
+	encrypted := t.Climb.Handshake != nil && t.Climb.Handshake.Handshake.Ending == fact.Done
+	lines, ok := program.HBALines(file, encrypted)
+	if !ok {
+		return "", nil, "", listLine{}
+	}
+	text, deciding := "", ""
+	for _, l := range lines {
+		m := program.HBAMatches(l.Addr, source)
+		if m == filter.No {
+			continue
+		}
+		if m == filter.Yes && l.Method == "reject" && l.Databases == "all" && l.Accounts == "all" {
+			text = fmt.Sprintf("%s, line %d, rejects %s for every account", file.Path, l.Number, source)
+			deciding = l.Text
+			break
+		}
+		return "", nil, "", listLine{} // some account may come in
+	}
+	if text == "" {
+		text = fmt.Sprintf("no line of %s names %s", file.Path, source)
+	}
+	bits := source.BitLen()
+	return "rules/not-on-list", []gate.Symptom{gate.RefusedByCode, gate.ErrorAnswer, gate.ServerFirstRefused, gate.ClientFirstClosed}, text,
+		listLine{file: file.Path, text: deciding, allow: fmt.Sprintf("host DATABASE ACCOUNT %s/%d scram-sha-256", source, bits), changed: file.Changed}
+}
+
+// redisJudge says which setting it is by which a store turned a source away:
+// it protects itself while nobody needs a secret.
+func redisJudge(v *scene.Scene, t *scene.Try, a *fact.Access, source netip.Addr) (string, []gate.Symptom, string, listLine) {
+	if c := t.Climb.Reply; v.Scheme.Wire != "redis" || c == nil || c.Reply.Code != "DENIED" {
+		return "", nil, "", listLine{}
+	}
+	for _, f := range a.Files {
+		if f.Kind != "redis" {
+			continue
+		}
+		where := "by default"
+		line := listLine{file: f.Path, any: true, allow: "requirepass SECRET", opens: "every client must send that secret from then on", changed: f.Changed}
+		if p, _ := v.Chosen(v.ProgramsAt(t.Server)); v.ReadBy(t, f.Changed) == "" && (scene.MainUnit(p) == nil || scene.MainUnit(p).Active != "active") {
+			line.unsure = "the store hides which file it was started with"
+		}
+		for _, l := range f.Lines {
+			switch word, value, _ := strings.Cut(strings.TrimSpace(l.Text), " "); strings.ToLower(word) {
+			case "requirepass", "user", "aclfile":
+				return "", nil, "", listLine{} // there is a secret, or there may be: the reason is another
+			case "protected-mode":
+				where, line.text = fmt.Sprintf("by line %d", l.Number), strings.TrimSpace(l.Text)
+				if strings.TrimSpace(value) == "no" {
+					return "", nil, "", listLine{}
+				}
+			}
+		}
+		return "rules/not-on-list", []gate.Symptom{gate.ErrorAnswer, gate.RefusedByCode, gate.ClientFirstClosed},
+			fmt.Sprintf("protected mode is on (%s, %s) and no secret is set: it keeps %s out", f.Path, where, source), line
+	}
+	return "", nil, "", listLine{}
+}
+
+// plainJudge evaluates a plain list that a card names: who is not on it is
+// kept out.
+func plainJudge(v *scene.Scene, t *scene.Try, a *fact.Access, source netip.Addr) (string, []gate.Symptom, string, listLine) {
+	for _, f := range a.Files {
+		if f.Kind != "list" {
+			continue
+		}
+		for _, l := range f.Lines {
+			text, _, _ := strings.Cut(l.Text, "#")
+			if p, err := program.NetPattern(strings.TrimSpace(text)); err == nil && p.Contains(source) {
+				return "", nil, "", listLine{}
+			}
+		}
+		return "rules/not-on-list", nil, fmt.Sprintf("%s does not name %s", f.Path, source), listLine{file: f.Path, allow: source.String(), changed: f.Changed}
+	}
+	return "", nil, "", listLine{}
+}
+
+// mysqlJudge reads a database no account of which may come from a source.
+func mysqlJudge(v *scene.Scene, t *scene.Try, a *fact.Access, source netip.Addr) (string, []gate.Symptom, string, listLine) {
+	for _, f := range a.Files {
+		if f.Kind != "mysql" || v.Scheme.Wire != "mysql" {
+			continue
+		}
+		if here, _, known := program.MySQLAccounts(f, "", source); len(here) > 0 || !known {
+			continue
+		}
+		return "rules/not-on-list", []gate.Symptom{gate.ServerFirstRefused, gate.RefusedByCode}, fmt.Sprintf("no account of the database on %s may come from %s", v.Host(t.Server), source),
+			listLine{file: "the accounts of the database", allow: fmt.Sprintf("CREATE USER ACCOUNT@'%s' IDENTIFIED BY SECRET", source)}
+	}
+	return "", nil, "", listLine{}
+}
+
+// nginxJudge evaluates allow and deny of nginx: in the location that answers,
+// or the nearest block around it that has any, the first that matches decides.
+func nginxJudge(v *scene.Scene, t *scene.Try, a *fact.Access, source netip.Addr) (string, []gate.Symptom, string, listLine) {
+	if v.Scheme.Wire != "http" || t.Climb.Reply == nil || t.Climb.Reply.Reply.Status != 403 {
+		return "", nil, "", listLine{}
+	}
+	var servers []*program.NginxBlock
+	for i := range a.Files {
+		if f := &a.Files[i]; f.Kind == "nginx" {
+			if program.NginxForwards(f.Lines) {
+				return "", nil, "", listLine{} // another address than the connection's counts
+			}
+			servers = append(servers, program.NginxServers(f)...)
+		}
+	}
+	file, rule := program.NginxDenies(servers, source, t.Target)
+	if file == nil {
+		return "", nil, "", listLine{}
+	}
+	line := listLine{file: file.Path, text: fmt.Sprintf("line %d (%s)", rule.Number, rule.Text), allow: "allow " + source.String() + ";", changed: file.Changed}
+	return "rules/not-on-list", []gate.Symptom{gate.ErrorAnswer}, fmt.Sprintf("%s, %s, keeps %s out", line.file, line.text, source), line
+}

@@ -1,0 +1,440 @@
+package rules
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+	"uakari/internal/fact"
+	"uakari/internal/filter"
+	"uakari/internal/sheet"
+	"uakari/internal/trail"
+	"uakari/internal/weigh/catalogue"
+	"uakari/internal/weigh/gate"
+	"uakari/internal/weigh/scene"
+)
+
+// crossing is one packet at one layer of a sheet.
+type crossing struct {
+	transport string
+	from, to  netip.Addr
+	low, high uint16 // the destination ports that it may have
+}
+
+// SheetStep is what a layer says of one packet.
+type SheetStep struct {
+	sheet     *fact.Sheet
+	layer     *fact.Layer
+	side      string // "in" or "out"
+	back      bool   // the packet is the reply
+	rule      int    // from 1; 0: none matched
+	allowed   bool
+	partly    string // the ports for which it is not
+	guardsEnd string // "server" or "client": whose side the layer is on
+}
+
+// portRange is a range of ports.
+type portRange struct{ low, high uint16 }
+
+// sheetSteps takes a connection and its reply through every layer that guards
+// one of its ends.
+func sheetSteps(sheets []fact.Sheet, p filter.Packet) []SheetStep {
+	transport := transports[p.Proto]
+	request := crossing{transport, p.From, p.To, p.ToPort, p.ToPort}
+	reply := crossing{transport, p.To, p.From, filter.Ephemeral.Low, filter.Ephemeral.High}
+	if p.FromPort != 0 {
+		reply.low, reply.high = p.FromPort, p.FromPort
+	}
+	var list []SheetStep
+	for i := range sheets {
+		s := &sheets[i]
+		for j := range s.Layers {
+			l := &s.Layers[j]
+			if l.Off {
+				continue
+			}
+			if sheet.HoldsAny(s, l.Guards, p.From) {
+				list = append(list, judgeLayer(s, l, "out", request, false, "client"))
+			}
+			if sheet.HoldsAny(s, l.Guards, p.To) {
+				list = append(list, judgeLayer(s, l, "in", request, false, "server"))
+			}
+			if l.Kind != "stateless" {
+				continue // replies follow
+			}
+			if sheet.HoldsAny(s, l.Guards, p.To) {
+				list = append(list, judgeLayer(s, l, "out", reply, true, "server"))
+			}
+			if sheet.HoldsAny(s, l.Guards, p.From) {
+				list = append(list, judgeLayer(s, l, "in", reply, true, "client"))
+			}
+		}
+	}
+	return list
+}
+
+// judgeLayer finds the rule that decides: in order, the first that matches;
+// else an allow suffices, and a deny wins over it.
+func judgeLayer(s *fact.Sheet, l *fact.Layer, side string, c crossing, back bool, end string) SheetStep {
+	step := SheetStep{sheet: s, layer: l, side: side, back: back, allowed: l.Otherwise == "allow", guardsEnd: end}
+	rules := l.In
+	if side == "out" {
+		rules = l.Out
+	}
+	left := []portRange{{c.low, c.high}} // ports that no rule has decided yet
+	var denied []portRange
+	for _, i := range inOrder(l.Order, rules) {
+		r := &rules[i]
+		if !ruleConcerns(r, s, c) {
+			continue
+		}
+		hit, rest := cutPorts(left, r.Ports)
+		if len(hit) == 0 {
+			continue
+		}
+		left = rest
+		if r.Do == "deny" {
+			denied = append(denied, hit...)
+		}
+		if step.rule == 0 || r.Do == "deny" {
+			step.rule = i + 1
+		}
+	}
+	if len(left) > 0 && l.Otherwise == "deny" {
+		denied = append(denied, left...)
+	}
+	step.allowed = len(denied) == 0
+	if !step.allowed && !(len(denied) == 1 && denied[0] == portRange{c.low, c.high}) {
+		step.partly = portsText(denied)
+		step.rule = 0
+	}
+	if !step.allowed && len(left) > 0 && left[0] == (portRange{c.low, c.high}) {
+		step.rule = 0
+	}
+	return step
+}
+
+// inOrder is the places of rules in the order in which they decide: where any
+// allow suffices and a deny wins, the denies come first.
+func inOrder(order string, rules []fact.SheetRule) []int {
+	var list []int
+	for _, denies := range []bool{true, false} {
+		for i := range rules {
+			if order == "first" && denies || order != "first" && (rules[i].Do == "deny") == denies {
+				list = append(list, i)
+			}
+		}
+	}
+	return list
+}
+
+func portsText(list []portRange) string {
+	var out []string
+	for _, r := range list {
+		if r.low == r.high {
+			out = append(out, strconv.Itoa(int(r.low)))
+		} else {
+			out = append(out, fmt.Sprintf("%d-%d", r.low, r.high))
+		}
+	}
+	return strings.Join(out, ", ")
+}
+
+// cutPorts splits ranges into what a rule's ports name and what is left.
+func cutPorts(list []portRange, ports []string) (hit, left []portRange) {
+	if len(ports) == 0 {
+		return list, nil
+	}
+	left = list
+	for _, text := range ports {
+		low, high, err := fact.Ports(text)
+		if err != nil {
+			continue // sheets are checked when they are read
+		}
+		var next []portRange
+		for _, r := range left {
+			if high < r.low || low > r.high {
+				next = append(next, r)
+				continue
+			}
+			hit = append(hit, portRange{max(r.low, low), min(r.high, high)})
+			if r.low < low {
+				next = append(next, portRange{r.low, low - 1})
+			}
+			if r.high > high {
+				next = append(next, portRange{high + 1, r.high})
+			}
+		}
+		left = next
+	}
+	return hit, left
+}
+
+// ruleConcerns reports whether a rule names a packet's ends and transport.
+func ruleConcerns(r *fact.SheetRule, s *fact.Sheet, c crossing) bool {
+	return (r.Transport == "" || r.Transport == c.transport) &&
+		(len(r.From) == 0 || sheet.HoldsAny(s, r.From, c.from)) && (len(r.To) == 0 || sheet.HoldsAny(s, r.To, c.to))
+}
+
+// where names the layer and its rule.
+func (s SheetStep) where() string {
+	text := fmt.Sprintf("sheet %s, layer %s, %s", s.sheet.Name, s.layer.Name, s.side)
+	rules := s.layer.In
+	if s.side == "out" {
+		rules = s.layer.Out
+	}
+	if s.rule > 0 {
+		text += fmt.Sprintf(", rule %d", s.rule)
+		if name := rules[s.rule-1].Name; name != "" {
+			text += " (" + name + ")"
+		}
+	}
+	return text
+}
+
+// says is what the layer does, in words.
+func (s SheetStep) says() string {
+	switch {
+	case s.allowed && s.rule > 0:
+		return "allow"
+	case s.allowed:
+		return "allow, since no rule says otherwise"
+	case s.partly != "":
+		return "no rule allows the ports " + s.partly
+	case s.rule > 0:
+		return "deny"
+	}
+	return "deny, since no rule allows it"
+}
+
+// sheetRoutes is what a sheet's route tables say of a packet; "" for nothing
+// against it.
+func sheetRoutes(sheets []fact.Sheet, from, to netip.Addr) (text string, of *fact.Sheet) {
+	for i := range sheets {
+		s := &sheets[i]
+		for _, table := range s.Routes {
+			if !sheet.HoldsAny(s, table.For, from) {
+				continue
+			}
+			best, via := -1, ""
+			for _, entry := range table.Table {
+				p, err := netip.ParsePrefix(entry.To)
+				if err != nil {
+					if a, err := netip.ParseAddr(entry.To); err == nil {
+						p = netip.PrefixFrom(a, a.BitLen())
+					}
+				}
+				if p.IsValid() && p.Masked().Contains(to) && p.Bits() > best {
+					best, via = p.Bits(), entry.Via
+				}
+			}
+			switch {
+			case best < 0:
+				return fmt.Sprintf("sheet %s, routes %s: no entry leads to %s", s.Name, table.Name, to), s
+			case via == "none":
+				return fmt.Sprintf("sheet %s, routes %s: the entry for %s drops it", s.Name, table.Name, to), s
+			}
+		}
+	}
+	return "", nil
+}
+
+// scopeProblem is why the client's address is not served; "" if it is, or if
+// no sheet declares scopes for this endpoint.
+func scopeProblem(sheets []fact.Sheet, client netip.Addr, names []string) string {
+	for _, s := range sheets {
+		if s.Scopes == nil {
+			continue
+		}
+		serving := map[string]bool{}
+		off := map[string]bool{}
+		for _, g := range s.Scopes.Groups {
+			if slices.ContainsFunc(g.Serves, func(e string) bool { return slices.Contains(names, e) }) {
+				serving[g.Name], off[g.Name] = true, g.Off
+			}
+		}
+		if len(serving) == 0 {
+			continue
+		}
+		in, switchedOff := "", ""
+		for _, r := range s.Scopes.Ranges {
+			if net, err := fact.Net(r.Range); err != nil || !net.Contains(client) {
+				continue
+			}
+			switch {
+			case serving[r.Group] && !off[r.Group]:
+				return ""
+			case serving[r.Group]:
+				switchedOff = fmt.Sprintf("%s is in the range %s, whose group %s is switched off", client, r.Range, r.Group)
+			default:
+				in = fmt.Sprintf("%s is in the range %s, whose group %s does not serve this endpoint", client, r.Range, r.Group)
+			}
+		}
+		for _, text := range []string{switchedOff, in} {
+			if text != "" {
+				return fmt.Sprintf("sheet %s: %s", s.Name, text)
+			}
+		}
+		return fmt.Sprintf("sheet %s: %s is in no declared range", s.Name, client)
+	}
+	return ""
+}
+
+// SheetReadings reads the sheets that were given.
+func SheetReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
+	if len(v.Ask.Sheets) == 0 || !t.Target.Addr.IsValid() {
+		return nil
+	}
+	w.Add(scene.Want{Look: fact.LookRoute, At: fact.Client, Target: fact.Target{Addr: t.Target.Addr}, Gate: gate.WayOut})
+	source, direct, id := v.Source(t)
+	certain := direct || v.OnSame(t) || v.SeenFrom(t, source)
+	if !source.IsValid() {
+		if source = soleAddress(v, t.Target.Addr); !source.IsValid() {
+			return nil
+		}
+	}
+	var because []string
+	if id != "" {
+		because = []string{id}
+	}
+	target := t.Target.Addr.Unmap().WithZone("")
+	base := gate.Reading{Gate: gate.Way, Because: because, Vantage: v.Client, Shows: []gate.Symptom{gate.SilentTCP, gate.UnreachableFrom, gate.ICMPFromElsewhere}}
+	p := firstPacket(v, t, source)
+	var readings []gate.Reading
+	add := func(cause, summary string, values catalogue.Values, more func(*gate.Reading)) {
+		r := base
+		r.Cause, r.Summary, r.Values = cause, summary, v.Place(t, values)
+		if more != nil {
+			more(&r)
+		}
+		readings = append(readings, r)
+	}
+	for _, s := range sheetSteps(v.Ask.Sheets, p) {
+		if s.allowed {
+			continue
+		}
+		cause := map[string]string{"server": "rules/sheet-in", "client": "rules/sheet-out"}[s.guardsEnd]
+		if s.back {
+			cause = "rules/sheet-return"
+		}
+		what := "the request"
+		if s.back {
+			what = "the reply, to a port that the client chose"
+		}
+		add(cause, fmt.Sprintf("%s stops %s: %s", s.where(), what, s.says()),
+			catalogue.Values{"layer": s.layer.Name, "sheet": s.sheet.Name, "side": s.side, "source": source.String(), "allow": s.wanted(p)}, func(r *gate.Reading) {
+				if s.back {
+					r.Gate = gate.WayBack
+				}
+				if s.partly != "" {
+					r.Strength = gate.Inferred
+					r.Lacks = []gate.Lack{{Guard: gate.OneMeaning, Why: "it depends on which of its ports the client chooses"}}
+				}
+				if s.guardsEnd == "server" && !certain && s.namesClient(p) {
+					r.Strength = gate.Inferred
+					r.Lacks = append(r.Lacks, gate.Lack{Guard: gate.SameSource, Why: "a translation on the way may show this layer another address than " + source.String()})
+				}
+			})
+	}
+	if text, s := sheetRoutes(v.Ask.Sheets, source, target); s != nil {
+		add("rules/no-route", text, catalogue.Values{"client": v.Host(v.Client), "addr": target.String(), "absent": "yes"}, nil)
+	}
+	if text, s := sheetRoutes(v.Ask.Sheets, target, source); s != nil {
+		add("rules/no-return-route", text, catalogue.Values{"source": source.String()}, func(r *gate.Reading) { r.Gate = gate.WayBack })
+	}
+	e := v.Ask.Endpoint
+	names := []string{e.Host, target.String(), fmt.Sprintf("%s:%d", e.Host, t.Target.Port), netip.AddrPortFrom(target, t.Target.Port).String()}
+	if text := scopeProblem(v.Ask.Sheets, source, names); text != "" {
+		add("rules/out-of-scope", text, catalogue.Values{"source": source.String()}, func(r *gate.Reading) {
+			r.Gate, r.Shows = gate.Door, []gate.Symptom{gate.SilentTCP, gate.ClientFirstClosed, gate.ServerFirstClosed, gate.ServerFirstRefused, gate.RefusedByCode, gate.ErrorAnswer, gate.RefusedByReset}
+		})
+	}
+	return readings
+}
+
+// namesClient reports whether the layer would let the packet of some other
+// client pass. Every address at which a rule's net begins, or the first after
+// it, stands for all up to the next.
+func (s SheetStep) namesClient(p filter.Packet) bool {
+	others := []netip.Addr{netip.IPv4Unspecified(), netip.IPv6Unspecified()}
+	for _, r := range slices.Concat(s.layer.In, s.layer.Out) {
+		for _, net := range slices.Concat(sheet.Nets(s.sheet, r.From), sheet.Nets(s.sheet, r.To)) {
+			others = append(others, net.Addr(), after(net))
+		}
+	}
+	return slices.ContainsFunc(others, func(from netip.Addr) bool {
+		if !from.IsValid() || from.Is4() != p.To.Is4() {
+			return false
+		}
+		other := p
+		other.From = from
+		return slices.ContainsFunc(sheetSteps([]fact.Sheet{*s.sheet}, other), func(o SheetStep) bool {
+			return o.layer.Name == s.layer.Name && o.side == s.side && o.back == s.back && o.guardsEnd == s.guardsEnd && o.allowed
+		})
+	})
+}
+
+// after is the first address behind a net; invalid if there is none.
+func after(p netip.Prefix) netip.Addr {
+	b := p.Masked().Addr().AsSlice()
+	for i := p.Bits(); i < len(b)*8; i++ {
+		b[i/8] |= 0x80 >> (i % 8)
+	}
+	last, _ := netip.AddrFromSlice(b)
+	return last.Next()
+}
+
+// wanted is the rule that would let the packet pass.
+func (s SheetStep) wanted(p filter.Packet) string {
+	if s.back {
+		return fmt.Sprintf("%s: {do: allow, to: [%s], transport: %s, ports: [%d-%d]}", s.side, p.From, transports[p.Proto], filter.Ephemeral.Low, filter.Ephemeral.High)
+	}
+	if s.side == "out" {
+		return fmt.Sprintf("out: {do: allow, to: [%s], transport: %s, ports: [%d]}", p.To, transports[p.Proto], p.ToPort)
+	}
+	return fmt.Sprintf("in: {do: allow, from: [%s], transport: %s, ports: [%d]}", p.From, transports[p.Proto], p.ToPort)
+}
+
+// Layers adds the layers of sheets to a journey over hosts.
+func Layers(j *trail.Journey, sheets []fact.Sheet, p filter.Packet) {
+	block := func(l *trail.Leg, s trail.Step, stops bool) {
+		l.Steps = append(l.Steps, s)
+		if stops {
+			l.Blocks = append(l.Blocks, len(l.Steps)-1)
+			if l.Verdict == "accept" {
+				l.Verdict = "drop"
+			}
+		}
+	}
+	for _, s := range sheetSteps(sheets, p) {
+		leg := &j.Leg
+		if s.back {
+			leg = &j.Reply
+		}
+		block(leg, trail.Step{Host: "sheet " + s.sheet.Name, Hook: s.side, Chain: fmt.Sprintf("layer %s (%s)", s.layer.Name, s.layer.Kind), Rule: s.rule, Effect: s.says()}, !s.allowed)
+		if !s.allowed {
+			risk := "opens this port to this client, and to nobody else"
+			if s.back {
+				risk = "lets replies go to this client, and to nobody else"
+			}
+			j.Mend = append(j.Mend, trail.Remedy{Do: "allow it in the layer " + s.layer.Name, Command: s.wanted(p), Host: "sheet " + s.sheet.Name,
+				Owner: "whoever keeps " + s.sheet.Name, Risk: risk, Undo: "take the rule out again"})
+		}
+	}
+	for _, each := range []struct {
+		from, to netip.Addr
+		leg      *trail.Leg
+	}{{p.From, p.To, &j.Leg}, {p.To, p.From, &j.Reply}} {
+		if text, s := sheetRoutes(sheets, each.from, each.to); s != nil {
+			block(each.leg, trail.Step{Host: "sheet " + s.Name, Hook: "routing", Effect: text}, true)
+		}
+	}
+	names := []string{p.To.String(), netip.AddrPortFrom(p.To, p.ToPort).String()}
+	if text := scopeProblem(sheets, p.From, names); text != "" {
+		block(&j.Leg, trail.Step{Host: "sheet", Hook: "scope", Effect: text}, true)
+	}
+	for i := range sheets {
+		j.Doubts = append(j.Doubts, layerDoubts(&sheets[i])...)
+	}
+}

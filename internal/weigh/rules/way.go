@@ -1,0 +1,183 @@
+package rules
+
+import (
+	"net/netip"
+	"slices"
+	"uakari/internal/fact"
+	"uakari/internal/filter"
+	"uakari/internal/weigh/gate"
+	"uakari/internal/weigh/scene"
+)
+
+// seats is the vantages on the packet's way: the client, gateways that are on
+// it, and the server of the address.
+func seats(v *scene.Scene, w *scene.Wants, t *scene.Try) []fact.Vantage {
+	var list []fact.Vantage
+	list = append(list, v.Vantage(v.Client))
+	list = append(list, gateways(v, w, t)...)
+	if t.Server != "" && !v.OnSame(t) {
+		list = append(list, v.Vantage(t.Server))
+	}
+	return list
+}
+
+// gateways is the gateways on the way, the nearest first: those that hold the
+// next hop of the client, a hop that was seen, or the server's next hop back.
+func gateways(v *scene.Scene, w *scene.Wants, t *scene.Try) []fact.Vantage {
+	type placed struct {
+		at fact.Vantage
+		n  int
+	}
+	var list []placed
+	hops := hopsTo(v, t)
+	for _, at := range v.Set.Vantages {
+		if at.Role != fact.Gateway {
+			continue
+		}
+		w.Add(scene.Want{Look: fact.LookAddresses, At: fact.Gateway, On: at.ID, Gate: gate.Way})
+		_, held := v.Addresses(at.ID)
+		if held == nil {
+			continue
+		}
+		for i, addr := range hops {
+			if addr.IsValid() && held.Holds(addr) {
+				list = append(list, placed{at, i})
+				break
+			}
+		}
+	}
+	slices.SortStableFunc(list, func(a, b placed) int { return a.n - b.n })
+	var out []fact.Vantage
+	for _, each := range list {
+		out = append(out, each.at)
+	}
+	return out
+}
+
+// hopsTo is the routers on the way, as far as they are known: the client's
+// next hop, those that said that a packet died with them, the server's own
+// next hop back.
+func hopsTo(v *scene.Scene, t *scene.Try) []netip.Addr {
+	var list []netip.Addr
+	for _, f := range v.Facts(v.Client, fact.LookRoute) {
+		if f.Route != nil && f.Order.Target.Addr == t.Target.Addr && f.Route.Via.IsValid() {
+			list = append(list, f.Route.Via)
+		}
+	}
+	for _, f := range v.Facts(v.Client, fact.LookHops) {
+		if f.Hops != nil && f.Order.Target.Addr == t.Target.Addr {
+			list = append(list, f.Hops.Routers...)
+		}
+	}
+	if c := t.Climb.Connect; c != nil && c.Connect.ICMP != nil {
+		list = append(list, c.Connect.ICMP.From)
+	}
+	if source, _, _ := v.Source(t); t.Server != "" && source.IsValid() {
+		for _, f := range v.Facts(t.Server, fact.LookRoute) {
+			if f.Route != nil && f.Order.Target.Addr == source && f.Route.Via.IsValid() {
+				list = append(list, f.Route.Via)
+			}
+		}
+	}
+	return list
+}
+
+// soleAddress is the client's only address of a family, where the route was
+// not asked for.
+func soleAddress(v *scene.Scene, to netip.Addr) netip.Addr {
+	var found netip.Addr
+	for _, addr := range v.Own() {
+		if addr.IsLoopback() != to.IsLoopback() || addr.Is6() != to.Is6() || addr.IsLinkLocalUnicast() {
+			continue
+		}
+		if found.IsValid() {
+			return netip.Addr{}
+		}
+		found = addr
+	}
+	return found
+}
+
+// arrivals is the links by which the packet may come to a host, the likeliest
+// first; "" where the packet begins there, or nothing tells.
+func arrivals(v *scene.Scene, t *scene.Try, at standing, p filter.Packet) []string {
+	if at.role == fact.Client {
+		return []string{""}
+	}
+	_, held := v.Addresses(at.vantage)
+	if held == nil {
+		return []string{""}
+	}
+	// By the link of the address that it is sent to: the server's own, or the
+	// gateway's that the hop before names.
+	heads := []netip.Addr{p.To}
+	if at.role == fact.Gateway {
+		heads = hopsTo(v, t)
+	}
+	var links []string
+	add := func(link string) {
+		if link != "" && link != "lo" && !slices.Contains(links, link) {
+			links = append(links, link)
+		}
+	}
+	for _, head := range heads {
+		for _, a := range held.Held {
+			if a.Prefix.Addr() == head && !a.Local && len(links) == 0 {
+				add(a.Link)
+			}
+		}
+	}
+	// Or by the link by which the sender would be answered.
+	if at.role == fact.Server {
+		add(at.host.LinkTo(p.From))
+	}
+	if len(links) == 0 {
+		return []string{""}
+	}
+	return links
+}
+
+// noneBetween reports whether nothing between the client and the server can
+// have changed the packet unseen: there is no router, or every one was read.
+func noneBetween(v *scene.Scene, t *scene.Try, before []standing) bool {
+	_, direct, _ := v.Source(t)
+	if direct || v.OnSame(t) {
+		return true
+	}
+	gateways := 0
+	for _, p := range before {
+		if p.role == fact.Gateway {
+			gateways++
+		}
+	}
+	if gateways == 0 {
+		return false
+	}
+	// The chain is whole if the client's next hop and the server's next hop
+	// back are both held by gateways that were read.
+	return heldByRead(v, before, nextHop(v, v.Client, t.Target.Addr)) && heldByRead(v, before, nextHopBack(v, t))
+}
+
+func heldByRead(v *scene.Scene, posts []standing, addr netip.Addr) bool {
+	return addr.IsValid() && slices.ContainsFunc(posts, func(p standing) bool {
+		_, held := v.Addresses(p.vantage)
+		return p.role == fact.Gateway && p.read && held != nil && held.Holds(addr)
+	})
+}
+
+func nextHop(v *scene.Scene, vantage string, to netip.Addr) netip.Addr {
+	for _, f := range v.Facts(vantage, fact.LookRoute) {
+		if f.Route != nil && f.Route.Outcome == "found" && f.Order.Target.Addr == to {
+			return f.Route.Via
+		}
+	}
+	return netip.Addr{}
+}
+
+func nextHopBack(v *scene.Scene, t *scene.Try) netip.Addr {
+	source, _, _ := v.Source(t)
+	if via := nextHop(v, t.Server, source); via.IsValid() || !source.IsValid() || t.Server == "" {
+		return via
+	}
+	return FilterHost(v, t.Server).NextHop(source)
+}

@@ -1,0 +1,57 @@
+package scene
+
+import (
+	"fmt"
+	"net/netip"
+	"uakari/internal/endpoint"
+	"uakari/internal/fact"
+	"uakari/internal/weigh/gate"
+)
+
+// Backend says what is wrong with a backend, seen from the server; "" if nothing
+// is, or it was not seen yet.
+func (v *Scene) Backend(w *Wants, t *Try, up fact.Upstream) (string, []string) {
+	addr, ok := v.addressAt(w, t.Server, up.Host)
+	if !ok {
+		return "", nil
+	}
+	scheme, _ := endpoint.Lookup(up.Scheme)
+	target := up.At(addr, scheme.Security)
+	w.Add(Want{Look: fact.LookSession, At: fact.Server, On: t.Server, Target: target, Gate: gate.Answer})
+	c, seen := v.ClimbAt(t.Server, target)
+	if !seen {
+		return "", nil
+	}
+	s := c.Symptom(nil)
+	if s == gate.Fine || s == gate.NotTried {
+		return "", nil
+	}
+	place := up.Path
+	if up.Line > 0 {
+		place += fmt.Sprintf(", line %d", up.Line)
+	}
+	return fmt.Sprintf("%s (%s): %s", endpoint.HostPort(up.Host, up.Port), place, s), c.IDs()
+}
+
+// addressAt is what a backend's name gives on the gateway.
+func (v *Scene) addressAt(w *Wants, vantage, name string) (netip.Addr, bool) {
+	if addr, ok := endpoint.Literal(name); ok {
+		return addr, true
+	}
+	if name == "localhost" {
+		return netip.AddrFrom4([4]byte{127, 0, 0, 1}), true
+	}
+	w.Add(Want{Look: fact.LookNames, At: fact.Server, On: vantage, Target: fact.Target{Name: name}, Gate: gate.Answer})
+	for _, f := range v.Facts(vantage, fact.LookNames) {
+		if f.Order.Target.Name != name {
+			continue
+		}
+		if f.HostsFile != nil && len(f.HostsFile.Addrs) > 0 {
+			return f.HostsFile.Addrs[0], true
+		}
+		if f.Answer != nil && len(f.Answer.Addrs) > 0 {
+			return f.Answer.Addrs[0], true
+		}
+	}
+	return netip.Addr{}, false
+}

@@ -1,0 +1,86 @@
+package scene
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"uakari/internal/fact"
+	"uakari/internal/program"
+	"uakari/internal/weigh/catalogue"
+	"uakari/internal/weigh/gate"
+)
+
+// lettingIn reports whether a line of a list lets clients in by their names:
+// of lists that are asked, by services that look the names up.
+func (v *Scene) lettingIn(a *fact.Access, file fact.AccessFile, line fact.Line) bool {
+	fields := strings.Fields(line.Text)
+	if len(fields) == 0 || strings.HasPrefix(fields[0], "#") {
+		return false
+	}
+	switch file.Kind {
+	case "hosts.allow":
+		return len(a.Wrapped) > 0 && !strings.EqualFold(fields[len(fields)-1], "deny")
+	case "pg_hba":
+		return v.Scheme.Wire == "postgres" && !slices.Contains(fields, "reject")
+	case "mysql":
+		return v.Scheme.Wire == "mysql"
+	case "sshd":
+		var lines []program.SSHLine
+		for _, f := range a.Files {
+			if f.Kind == "sshd" {
+				lines = append(lines, program.SSHLines(nil, f, 0)...)
+			}
+		}
+		return v.Scheme.Wire == "ssh" && strings.EqualFold(fields[0], "AllowUsers") && program.SSHUsesNames(lines)
+	}
+	return false
+}
+
+// ReverseReading reads a list that names this client, whose address does not
+// lead back to that name: the service cannot know that it is meant.
+func (v *Scene) ReverseReading(w *Wants, t *Try, source netip.Addr) (gate.Reading, bool) {
+	if t.Server == "" || !source.IsValid() {
+		return gate.Reading{}, false
+	}
+	for _, f := range v.Facts(t.Server, fact.LookAccess) {
+		if f.Access == nil {
+			continue
+		}
+		for _, file := range f.Access.Files {
+			for _, line := range file.Lines {
+				name := namedIn(line.Text, v.Host(v.Client))
+				if name == "" || !v.lettingIn(f.Access, file, line) {
+					continue
+				}
+				target := fact.Target{Addr: source}
+				w.Add(Want{Look: fact.LookReverse, At: fact.Server, On: t.Server, Target: target, Gate: gate.Door})
+				for _, back := range v.Facts(t.Server, fact.LookReverse) {
+					if back.Reverse == nil || back.Order.Target != target || slices.Contains(back.Reverse.Back, name) {
+						continue
+					}
+					says := "has no name"
+					if len(back.Reverse.Names) > 0 {
+						says = "leads to " + strings.Join(back.Reverse.Names, ", ")
+					}
+					return gate.Reading{Gate: gate.Door, Cause: "names/reverse-differs", Reach: gate.Elsewhere, Because: FactIDs(f, back), Vantage: t.Server,
+						Summary: fmt.Sprintf("%s, line %d, lets %s in by name, and its address %s %s, looked up on %s", file.Path, line.Number, name, source, says, v.Host(t.Server)),
+						Values:  v.Place(t, catalogue.Values{"address": source.String(), "name": name, "zone": "the reverse zone of " + source.String(), "server": v.Host(t.Server)})}, true
+				}
+			}
+		}
+	}
+	return gate.Reading{}, false
+}
+
+// namedIn is the full name of a host in a line, if its first label is the
+// host's; "" if there is none.
+func namedIn(line, host string) string {
+	for _, word := range strings.FieldsFunc(line, func(r rune) bool { return r == ' ' || r == '\t' || r == ',' || r == ';' || r == '@' }) {
+		first, _, dotted := strings.Cut(word, ".")
+		if dotted && host != "" && strings.EqualFold(first, host) {
+			return strings.ToLower(strings.TrimSuffix(word, "."))
+		}
+	}
+	return ""
+}

@@ -1,0 +1,250 @@
+package scene
+
+import (
+	"cmp"
+	"net/netip"
+	"slices"
+	"strings"
+	"uakari/internal/endpoint"
+	"uakari/internal/fact"
+)
+
+// Scene is a set of facts, arranged for asking.
+type Scene struct {
+	Set    fact.Set
+	Ask    fact.Ask
+	Scheme endpoint.Scheme
+	Client string // the client's vantage
+	// All is every fact, in the order in which they were seen.
+	All []*fact.Fact
+	// index has the facts by where and by which look they were seen.
+	index map[place][]*fact.Fact
+	// climbs has every session by where it was looked from and at what.
+	climbs map[Seat]Climb
+	// led says of names that a service record led to, how.
+	Led map[string]string
+}
+
+type place struct {
+	vantage string
+	look    fact.Kind
+}
+
+// Seat is where a session was made from, and at what.
+type Seat struct {
+	vantage string
+	target  fact.Target
+}
+
+// everyHosts is the addresses that every host has for itself.
+var everyHosts = map[netip.Addr]bool{netip.AddrFrom4([4]byte{127, 0, 0, 1}): true, netip.IPv6Loopback(): true}
+
+// New arranges a set.
+func New(set fact.Set) *Scene {
+	v := &Scene{Set: set, Ask: set.Ask, All: inTime(set.Facts), index: map[place][]*fact.Fact{}, climbs: map[Seat]Climb{}, Led: map[string]string{}}
+	v.Scheme, _ = endpoint.Lookup(set.Ask.Endpoint.Scheme)
+	for _, at := range set.Vantages {
+		if at.Role == fact.Client && v.Client == "" {
+			v.Client = at.ID
+		}
+	}
+	for _, f := range v.All {
+		at := place{f.Vantage, f.Order.Look}
+		v.index[at] = append(v.index[at], f)
+		if f.Order.Look != fact.LookSession {
+			continue
+		}
+		s := Seat{f.Vantage, f.Order.Target}
+		c := v.climbs[s]
+		c.Target = f.Order.Target
+		c.take(f)
+		v.climbs[s] = c
+	}
+	return v
+}
+
+// ClimbAt is the session that was made from a vantage at a target, if one was.
+func (v *Scene) ClimbAt(vantage string, target fact.Target) (Climb, bool) {
+	c, ok := v.climbs[Seat{vantage, target}]
+	return c, ok
+}
+
+// inTime is facts in the order in which they were seen. In which order they
+// came in says nothing.
+func inTime(facts []fact.Fact) []*fact.Fact {
+	list := make([]*fact.Fact, len(facts))
+	for i := range facts {
+		list[i] = &facts[i]
+	}
+	slices.SortStableFunc(list, func(a, b *fact.Fact) int {
+		if c := a.At.Compare(b.At); c != 0 {
+			return c
+		}
+		return cmp.Or(cmp.Compare(len(a.ID), len(b.ID)), strings.Compare(a.ID, b.ID)) // e9 before e10
+	})
+	return list
+}
+
+// Facts is the facts that one look left at one vantage, whatever its target.
+func (v *Scene) Facts(vantage string, look fact.Kind) []*fact.Fact {
+	return v.index[place{vantage, look}]
+}
+
+func (c *Climb) take(f *fact.Fact) {
+	switch {
+	case f.Connect != nil:
+		c.Connect = f
+	case f.Greeting != nil:
+		c.Greeting = f
+	case f.Upgrade != nil:
+		c.Upgrade = f
+	case f.Handshake != nil:
+		c.Handshake = f
+	case f.Trust != nil && f.Trust.Beside:
+		c.Beside = f
+	case f.Trust != nil:
+		c.Trust = f
+	case f.HostKey != nil:
+		c.HostKey = f
+	case f.Reply != nil:
+		c.Reply = f
+	}
+}
+
+// Addresses is what a vantage says its own addresses are; nil if it was not
+// asked yet or could not say.
+func (v *Scene) Addresses(vantage string) (*fact.Fact, *fact.Addresses) {
+	for _, f := range v.Facts(vantage, fact.LookAddresses) {
+		if f.Addresses != nil {
+			return f, f.Addresses
+		}
+	}
+	return nil, nil
+}
+
+// Listeners is the first look at who listens, which was taken at the time of
+// the client's try.
+func (v *Scene) Listeners(vantage string) (*fact.Fact, *fact.Listeners) {
+	for _, f := range v.Facts(vantage, fact.LookListeners) {
+		if f.Listeners != nil && f.Order.Target.Again == 0 {
+			return f, f.Listeners
+		}
+	}
+	return nil, nil
+}
+
+// ListenersLater is who holds the target's port by the second look, which was
+// taken while the client waited; nil if there was none.
+func (v *Scene) ListenersLater(t *Try) []fact.Listener {
+	var last []fact.Listener
+	for _, f := range v.Facts(t.Server, fact.LookListeners) {
+		if f.Listeners != nil && f.Order.Target.Again > 0 {
+			last = append([]fact.Listener{}, f.Listeners.On(v.Ask.Endpoint.Transport, t.Target.Port)...)
+		}
+	}
+	return last
+}
+
+func (v *Scene) Service(vantage string) (*fact.Fact, *fact.Service) {
+	for _, f := range v.Facts(vantage, fact.LookService) {
+		if f.Service != nil {
+			return f, f.Service
+		}
+	}
+	return nil, nil
+}
+
+// Failed is the first thing that a look at a vantage could not see.
+func (v *Scene) Failed(vantage string, look fact.Kind) *fact.Fact {
+	for _, f := range v.Facts(vantage, look) {
+		if f.Failed != nil {
+			return f
+		}
+	}
+	return nil
+}
+
+// Own is the client's own addresses, as far as they were seen.
+func (v *Scene) Own() []netip.Addr {
+	var list []netip.Addr
+	if _, a := v.Addresses(v.Client); a != nil {
+		for _, held := range a.Held {
+			list = append(list, held.Prefix.Addr())
+		}
+	}
+	return list
+}
+
+// ServerOf is the vantage that is the server of an address: the one that
+// holds it. No vantage counts as the server for being called so.
+func (v *Scene) ServerOf(addr netip.Addr) string {
+	holder := ""
+	for _, at := range v.Set.Vantages {
+		if at.Role != fact.Server {
+			continue
+		}
+		if _, a := v.Addresses(at.ID); a == nil || !a.Holds(addr) {
+			continue
+		}
+		if everyHosts[addr.Unmap()] && !at.Implied && at.Host != v.Host(v.Client) {
+			continue // the client comes to itself there, not to the server
+		}
+		if !at.Implied {
+			return at.ID // the administrator said that it is the server
+		}
+		holder = at.ID
+	}
+	if holder == "" && !addr.IsLoopback() {
+		return v.frontOf(addr)
+	}
+	return holder
+}
+
+// frontOf is a gateway that was given, holds the address that clients come to,
+// and takes connections on the port: what stands behind it is its own next leg.
+func (v *Scene) frontOf(addr netip.Addr) string {
+	for _, at := range v.Set.Vantages {
+		if at.Role != fact.Gateway {
+			continue
+		}
+		_, a := v.Addresses(at.ID)
+		_, list := v.Listeners(at.ID)
+		if a != nil && a.Holds(addr) && list != nil && len(list.On(v.Ask.Endpoint.Transport, v.Ask.Endpoint.Port)) > 0 {
+			return at.ID
+		}
+	}
+	return ""
+}
+
+// Host is the name of a vantage's host.
+func (v *Scene) Host(vantage string) string { return v.Vantage(vantage).Host }
+
+// ProgramsAt is the programs that could stand behind the endpoint on a
+// vantage.
+func (v *Scene) ProgramsAt(vantage string) []fact.Program {
+	if _, s := v.Service(vantage); s != nil {
+		return s.Programs
+	}
+	return nil
+}
+
+// ownName reports whether a name is one a host gives to itself, so that a
+// loopback address for it is right.
+func ownName(name, host string) bool {
+	name, host = strings.ToLower(strings.TrimSuffix(name, ".")), strings.ToLower(host)
+	first, _, _ := strings.Cut(name, ".")
+	return name == "localhost" || strings.HasSuffix(name, ".localhost") || host != "" && (name == host || first == host)
+}
+
+// HasFamily reports whether the client has an address of a family beyond
+// loopback and the link; true where its addresses were not seen.
+func (v *Scene) HasFamily(six bool) bool {
+	_, a := v.Addresses(v.Client)
+	if a == nil {
+		return true
+	}
+	return slices.ContainsFunc(a.Held, func(h fact.Address) bool {
+		addr := h.Prefix.Addr()
+		return addr.Is6() == six && !addr.IsLoopback() && !addr.IsLinkLocalUnicast()
+	})
+}

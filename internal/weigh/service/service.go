@@ -1,0 +1,238 @@
+package service
+
+import (
+	"cmp"
+	"fmt"
+	"net/netip"
+	"regexp"
+	"slices"
+	"strings"
+	"sync"
+	"uakari/internal/fact"
+	"uakari/internal/plain"
+	"uakari/internal/weigh/catalogue"
+	"uakari/internal/weigh/gate"
+	"uakari/internal/weigh/scene"
+)
+
+// anotherAnswers is what a client may meet at a machine that is not the server.
+var anotherAnswers = []gate.Symptom{gate.SilentTCP, gate.RefusedByReset, gate.ICMPFromTarget, gate.ServerFirstClosed, gate.ServerFirstSilent, gate.ServerFirstRefused,
+	gate.ClientFirstClosed, gate.ClientFirstSilent, gate.OtherProtocol, gate.SessionFailed, gate.RefusedByCode, gate.ErrorAnswer}
+
+// Readings reads the host gate, and the listener and room gates from
+// the side of units and processes.
+func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
+	readings := hostReadings(v, w, t)
+	if t.Server == "" {
+		return readings
+	}
+	t.Running = running(v, t)
+	w.Add(scene.Want{Look: fact.LookService, At: fact.Server, On: t.Server,
+		Target: fact.Target{Port: v.Ask.Endpoint.Port, Scheme: t.Target.Scheme}, Gate: gate.Listener})
+	if t.Symptom != gate.Fine && t.Symptom != gate.NotTried {
+		w.Add(scene.Want{Look: fact.LookResources, At: fact.Server, On: t.Server, Gate: gate.Room})
+	}
+	f, s := v.Service(t.Server)
+	_, list := v.Listeners(t.Server)
+	if s == nil || list == nil {
+		return readings
+	}
+	for _, u := range s.Needs {
+		if u.Active != "active" {
+			readings = append(readings, gate.Reading{Gate: gate.Room, Cause: "service/needs-down", Reach: gate.Further, Harmless: t.Symptom == gate.Fine, Because: scene.FactIDs(f), Vantage: t.Server,
+				Summary: fmt.Sprintf("the card says that it needs %s, which is %s", u.Name, strings.TrimSpace(cmp.Or(u.Active, "not there")+" "+u.Result)),
+				Values:  v.Place(t, catalogue.Values{"unit": u.Name, "needed": u.Name, "program": v.Ask.Card.Name})})
+		}
+	}
+	if r, ok := takenReading(v, t, f, s, list); ok {
+		return append(readings, r)
+	}
+	p, short := v.Chosen(s.Programs)
+	if p == nil || len(short) > 0 && len(list.On(v.Ask.Endpoint.Transport, t.Target.Port)) > 0 {
+		return readings // whoever holds the port may be the service
+	}
+	if !v.Confirmed(t) {
+		short = append(short, gate.Lack{Guard: gate.SameHost, Why: scene.NotConfirmed})
+	}
+	seen := serving{v: v, t: t, f: f, manager: s.Manager, p: p, u: scene.MainUnit(p), short: short}
+	if r, ok := seen.fullDisk(); ok {
+		readings = append(readings, r)
+	}
+	if len(v.Ours(t, v.Taking(t))) > 0 {
+		return append(readings, seen.up()...)
+	}
+	return append(readings, seen.down()...)
+}
+
+// takenReading reads a unit that could not start since the endpoint's port was
+// taken: it is the one that should hold it, whoever does.
+func takenReading(v *scene.Scene, t *scene.Try, f *fact.Fact, s *fact.Service, list *fact.Listeners) (gate.Reading, bool) {
+	held := list.On(v.Ask.Endpoint.Transport, t.Target.Port)
+	if len(held) == 0 {
+		return gate.Reading{}, false
+	}
+	for i := range s.Programs {
+		p := &s.Programs[i]
+		u := scene.MainUnit(p)
+		if u == nil || u.Active != "failed" && u.Active != "activating" || u.Name == held[0].Unit {
+			continue
+		}
+		seen := serving{v: v, t: t, f: f, manager: s.Manager, p: p, u: u}
+		cause, line := fromLog(lastTries(u.Log))
+		if cause != "service/port-taken" || !ofPort(line, t.Target.Port) {
+			continue
+		}
+		r := seen.reading(gate.Listener, cause, fmt.Sprintf("%s does not start: %s holds port %d (%q)", u.Name, scene.Owner(held[0]), t.Target.Port, line))
+		r.Strength, r.Reach = gate.Logged, gate.Further
+		r.Values["other"], r.Values["other-unit"] = scene.Owner(held[0]), held[0].Unit
+		return r, true
+	}
+	return gate.Reading{}, false
+}
+
+// ofPort reports whether a line about a port that is taken is about this one,
+// as far as it names any.
+func ofPort(line string, port uint16) bool {
+	named := portNamed().FindAllStringSubmatch(line, -1)
+	return len(named) == 0 || slices.ContainsFunc(named, func(m []string) bool { return m[1] == fmt.Sprint(port) })
+}
+
+// portNamed is how programs write a port.
+var portNamed = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`(?i)(?:[\]:.*\d]:|port[ :=]+)(\d{1,5})\b`)
+})
+
+// running says that the endpoint's service runs, as far as that was seen: by
+// who holds its port, on whatever address, or by its processes.
+func running(v *scene.Scene, t *scene.Try) string {
+	if _, list := v.Listeners(t.Server); list != nil {
+		for _, l := range v.Ours(t, list.On(v.Ask.Endpoint.Transport, t.Target.Port)) {
+			if l.PID != 0 {
+				return strings.TrimRight(fmt.Sprintf("%s runs (pid %d) %s", l.Program, l.PID, plain.Since(v.Ask.Began, l.Since)), " ")
+			}
+			if l.Unit != "" {
+				return l.Unit + " runs"
+			}
+		}
+	}
+	if p, _ := v.Chosen(v.ProgramsAt(t.Server)); p != nil && len(p.Here()) > 0 {
+		r := p.Here()[0]
+		return strings.TrimRight(fmt.Sprintf("%s runs (pid %d) %s", p.Name, r.PID, plain.Since(v.Ask.Began, r.Since)), " ")
+	}
+	return ""
+}
+
+// hostReadings reads whether a machine is there at all.
+func hostReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
+	if t.Server != "" {
+		f, a := v.Addresses(t.Server)
+		for _, held := range a.Held {
+			if r, bad := badAddress(v, t, f, held); bad {
+				return []gate.Reading{r}
+			}
+		}
+		if r, bad := twice(v, w, t); bad {
+			return []gate.Reading{r}
+		}
+		return []gate.Reading{{Gate: gate.Host, Because: scene.FactIDs(f), Vantage: t.Server, Summary: v.Host(t.Server) + " has this address and is up"}}
+	}
+	if r, bad := twice(v, w, t); bad {
+		return []gate.Reading{r}
+	}
+	if !t.Symptom.Silent() && t.Symptom != gate.UnreachableFrom {
+		return nil
+	}
+	if r, ok := fromLink(v, w, t); ok {
+		return []gate.Reading{r}
+	}
+	w.Add(scene.Want{Look: fact.LookEcho, At: fact.Client, Target: fact.Target{Addr: t.Target.Addr}, Gate: gate.Host})
+	for _, f := range v.Facts(v.Client, fact.LookEcho) {
+		if f.Echo != nil && f.Echo.Answered && f.Order.Target.Addr == t.Target.Addr {
+			return []gate.Reading{{Gate: gate.Host, Because: scene.FactIDs(f), Vantage: v.Client, Summary: "something answers an echo for this address"}}
+		}
+	}
+	return nil
+}
+
+// fromLink reads a gateway on the server's own link that asked for the server
+// itself, and heard nobody: the way there is open, and whoever should be at its
+// end is not.
+func fromLink(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, bool) {
+	for _, at := range v.Set.Vantages {
+		if at.Role != fact.Gateway {
+			continue
+		}
+		w.Add(scene.Want{Look: fact.LookSession, At: fact.Gateway, On: at.ID, Target: t.Target, Gate: gate.Way})
+		_, held := v.Addresses(at.ID)
+		c, tried := v.ClimbAt(at.ID, t.Target)
+		if held == nil || !tried {
+			continue
+		}
+		var own []netip.Addr
+		for _, h := range held.Held {
+			own = append(own, h.Prefix.Addr())
+		}
+		if c.Symptom(own) == gate.NeighbourSilent {
+			return gate.Reading{Gate: gate.Way, Strength: gate.Inferred, Because: c.IDs(), Vantage: at.ID,
+				Summary: fmt.Sprintf("%s, on the link of %s, asks for it itself and hears nobody", at.Host, t.Target.Addr)}, true
+		}
+	}
+	return gate.Reading{}, false
+}
+
+// twice reads who on the link answers for the target's address: nobody else
+// may when the server itself asks, and one machine when the client does.
+func twice(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, bool) {
+	if t.Symptom == gate.Fine || t.Symptom == gate.NotTried || !t.Target.Addr.Is4() || v.OnSame(t) {
+		return gate.Reading{}, false
+	}
+	w.Add(scene.Want{Look: fact.LookClaims, At: fact.Client, Target: fact.Target{Addr: t.Target.Addr}, Gate: gate.Host})
+	var own []string
+	if t.Server != "" {
+		w.Add(scene.Want{Look: fact.LookClaims, At: fact.Server, On: t.Server, Gate: gate.Host})
+		if _, a := v.Addresses(t.Server); a != nil {
+			own = a.MACs
+		}
+	}
+	r := gate.Reading{Gate: gate.Host, Cause: "service/address-twice", Values: v.Place(t, catalogue.Values{}), Shows: anotherAnswers}
+	for _, at := range []string{t.Server, v.Client} {
+		for _, f := range v.Facts(at, fact.LookClaims) {
+			if f.Claims == nil {
+				continue
+			}
+			for _, c := range f.Claims.List {
+				others := slices.DeleteFunc(slices.Clone(c.MACs), func(mac string) bool { return slices.Contains(own, mac) })
+				if c.Addr != t.Target.Addr || c.Own != (at == t.Server) || len(others) == 0 || !c.Own && len(c.MACs) < 2 {
+					continue
+				}
+				r.Because, r.Vantage = scene.FactIDs(f), at
+				r.Summary = fmt.Sprintf("another machine answers for %s on the link %s of %s: %s", c.Addr, c.Dev, v.Host(at), strings.Join(others, ", "))
+				if own == nil {
+					r.Summary = fmt.Sprintf("two machines answer for %s on the link %s of %s: %s", c.Addr, c.Dev, v.Host(at), strings.Join(others, ", "))
+					r.Lacks = []gate.Lack{{Guard: gate.OneMeaning, Why: "one machine with two links there answers so, too"}}
+				}
+				return r, true
+			}
+		}
+	}
+	return gate.Reading{}, false
+}
+
+// badAddress reads an address that the server has and cannot be reached at.
+func badAddress(v *scene.Scene, t *scene.Try, f *fact.Fact, held fact.Address) (gate.Reading, bool) {
+	if held.Prefix.Addr() != t.Target.Addr || held.Local {
+		return gate.Reading{}, false
+	}
+	r := gate.Reading{Gate: gate.Host, Because: scene.FactIDs(f), Vantage: t.Server, Values: v.Place(t, catalogue.Values{"link": held.Link})}
+	switch {
+	case held.State == "duplicate":
+		r.Cause = "service/address-twice"
+		r.Summary = fmt.Sprintf("another machine has %s too: the kernel of %s found it taken", t.Target.Addr, v.Host(t.Server))
+	case !held.Up:
+		r.Cause = "service/address-missing"
+		r.Summary = fmt.Sprintf("the link %s, which has %s, is down", held.Link, t.Target.Addr)
+	default:
+		return r, false
+	}
+	return r, true
+}
