@@ -4,9 +4,11 @@
 # make bench   ratios to bare programs, in one run
 # make referee 200,000 random packets judged by the kernel and by us, with a fixed and a fresh seed
 # make man     the manual pages, from the commands themselves
-# make fuzz    each fuzz target for a while
+# make fuzz    every fuzz target for FUZZTIME each (30s)
 
 export CGO_ENABLED = 0
+
+FUZZTIME ?= 30s
 
 .PHONY: build demo test bench referee fuzz man clean
 
@@ -27,14 +29,11 @@ referee:
 	go test ./test -timeout 60m -run TestReferee -v -referee 200000 -referee-seed $$(date +%s)
 
 fuzz:
-	go test ./internal/endpoint -run XXX -fuzz FuzzParse -fuzztime 30s
-	go test ./internal/card -run XXX -fuzz FuzzParse -fuzztime 30s
-	go test ./internal/wire -run XXX -fuzz FuzzPeer -fuzztime 30s -fuzzminimizetime 10x
-	go test ./internal/look/session -run XXX -fuzz FuzzServerWord -fuzztime 30s
-	go test ./internal/look/host -run XXX -fuzz FuzzSettings -fuzztime 30s
-	go test ./internal/filter -run XXX -fuzz FuzzParse -fuzztime 30s -fuzzminimizetime 10x
-	go test ./internal/filter -run XXX -fuzz FuzzNetlink -fuzztime 30s -fuzzminimizetime 10x
-	go test ./internal/weigh -run XXX -fuzz FuzzWeigh -fuzztime 30s -fuzzminimizetime 10x
+	@grep -rl '^func Fuzz' --include=*_test.go internal | xargs -n1 dirname | sort -u | while read dir; do \
+		for target in $$(grep -ho '^func Fuzz[A-Za-z]*' $$dir/*_test.go | cut -c6-); do \
+			echo "== $$dir $$target"; \
+			go test ./$$dir -run XXX -fuzz "^$$target$$" -fuzztime $(FUZZTIME) -fuzzminimizetime 10x || exit 1; \
+		done; done
 
 man:
 	go test ./internal/cli -run TestManual -update

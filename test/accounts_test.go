@@ -174,7 +174,7 @@ ppolicy_default "cn=policy,dc=varzea,dc=example"
 		group("watch", "gauge")+group("crew", "watch"), found[1], "-Q", "-Y", "EXTERNAL", "-H", socket, "-e", "relax")
 	right, wrong := write(t, filepath.Join(dir, "right"), "tide7"), write(t, filepath.Join(dir, "wrong"), "canary-7f3a")
 	login := func(name, secret string, more ...string) trail.Trail {
-		return traced(t, nil, append(more, "--user", "cn="+name+",dc=varzea,dc=example", "--secret", "file:"+secret, fmt.Sprintf("ldap://127.0.0.1:%d", port))...)
+		return traced(t, nil, append(more, "--in-the-clear", "--user", "cn="+name+",dc=varzea,dc=example", "--secret", "file:"+secret, fmt.Sprintf("ldap://127.0.0.1:%d", port))...)
 	}
 	card := write(t, filepath.Join(dir, "card.yaml"), "format: uakari.card/1\nname: roster\naccount:\n  groups: [crew]\n")
 	expect(t, login("gauge", right, "--card", card))
@@ -204,7 +204,7 @@ func TestPasswordFile(t *testing.T) {
 	start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, nginx, "-p", dir, "-c", conf)
 	right, wrong := write(t, filepath.Join(dir, "right"), "tide7"), write(t, filepath.Join(dir, "wrong"), "canary-7f3a")
 	for _, c := range []struct{ user, secret, want string }{{"gauge", right, ""}, {"gauge", wrong, "login/wrong-secret proven"}, {"nobody", right, "login/unknown-account proven"}} {
-		judged := traced(t, nil, "--card", cardFor(t, nginx), "--user", c.user, "--secret", "file:"+c.secret, fmt.Sprintf("http://127.0.0.1:%d/people", port))
+		judged := traced(t, nil, "--card", cardFor(t, nginx), "--in-the-clear", "--user", c.user, "--secret", "file:"+c.secret, fmt.Sprintf("http://127.0.0.1:%d/people", port))
 		if c.want == "" {
 			expect(t, judged)
 		} else {
@@ -223,7 +223,7 @@ func TestStoreUsers(t *testing.T) {
 	start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, redis, conf)
 	secret := write(t, filepath.Join(dir, "secret"), "tide7")
 	login := func(user string) trail.Trail {
-		return traced(t, nil, "--user", user, "--secret", "file:"+secret, fmt.Sprintf("redis://127.0.0.1:%d", port))
+		return traced(t, nil, "--in-the-clear", "--user", user, "--secret", "file:"+secret, fmt.Sprintf("redis://127.0.0.1:%d", port))
 	}
 	expect(t, login("gauge"))
 	expect(t, login("held"), "login/disabled likely")

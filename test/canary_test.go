@@ -51,16 +51,16 @@ func TestCanary(t *testing.T) {
 	defer served.Close()
 	var said strings.Builder
 	for _, args := range [][]string{
-		{"trace", "--user", "gauge", "--secret", "env:TIDE_SECRET", "--card", card, "--case", "new", "--facts", filepath.Join(dir, "facts.json"), served.URL + "/"},
-		{"trace", "--user", "gauge", "--secret", "file:" + file, "--out", "json", served.URL + "/"},
-		{"trace", "--user", "gauge", "--secret", "env:TIDE_SECRET", "--out", "html", "-o", filepath.Join(dir, "trace.html"), served.URL + "/"},
-		{"trace", "--user", "gauge", "--secret", canary, served.URL + "/"},
+		{"trace", "--in-the-clear", "--user", "gauge", "--secret", "env:TIDE_SECRET", "--card", card, "--case", "new", "--facts", filepath.Join(dir, "facts.json"), served.URL + "/"},
+		{"trace", "--in-the-clear", "--user", "gauge", "--secret", "file:" + file, "--out", "json", served.URL + "/"},
+		{"trace", "--in-the-clear", "--user", "gauge", "--secret", "env:TIDE_SECRET", "--out", "html", "-o", filepath.Join(dir, "trace.html"), served.URL + "/"},
+		{"trace", "--in-the-clear", "--user", "gauge", "--secret", canary, served.URL + "/"},
 		{"trace", "http://gauge:" + url.QueryEscape(canary) + "@127.0.0.1/"},
 		{"trace", "--replay", filepath.Join(dir, "facts.json")},
-		{"login", "--user", "gauge", "--secret", "env:TIDE_SECRET", "postgres://127.0.0.1:" + fmt.Sprint(freePort(t)) + "/"},
-		{"login", "--user", "gauge", "--secret", "env:TIDE_SECRET", "redis://127.0.0.1:" + fmt.Sprint(freePort(t))},
+		{"login", "--in-the-clear", "--user", "gauge", "--secret", "env:TIDE_SECRET", "postgres://127.0.0.1:" + fmt.Sprint(freePort(t)) + "/"},
+		{"login", "--in-the-clear", "--user", "gauge", "--secret", "env:TIDE_SECRET", "redis://127.0.0.1:" + fmt.Sprint(freePort(t))},
 		{"record", "--for", served.URL + "/", "--user", "gauge", "--secret", "env:TIDE_SECRET", "--card", card, "-o", filepath.Join(dir, "host.json")},
-		{"confirm", "1", "--times", "1", "--user", "gauge", "--secret", "env:TIDE_SECRET"},
+		{"confirm", "1", "--times", "1", "--in-the-clear", "--user", "gauge", "--secret", "env:TIDE_SECRET"},
 		{"case", "show", "1"}, {"case", "show", "1", "--json"}, {"case", "export", "-o", filepath.Join(dir, "cases.jsonl")},
 		{"report", "1", "-o", filepath.Join(dir, "report.html")}, {"report", "1", "-o", filepath.Join(dir, "report.json")},
 		{"certs", "--secret", "env:TIDE_SECRET", file},
@@ -95,7 +95,7 @@ func TestCanary(t *testing.T) {
 		t.Error(err)
 	}
 	// While it runs, it is in no process's arguments.
-	cmd := exec.Command(program, "login", "--user", "gauge", "--secret", "env:TIDE_SECRET", "--wait", "1s", "ssh://192.0.2.1")
+	cmd := exec.Command(program, "login", "--in-the-clear", "--user", "gauge", "--secret", "env:TIDE_SECRET", "--wait", "1s", "ssh://192.0.2.1")
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
 	}

@@ -320,7 +320,7 @@ func TestRedisLogins(t *testing.T) {
 	start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, redis, "--port", fmt.Sprint(port), "--bind", "127.0.0.1", "--aclfile", acl, "--dir", dir, "--save", "")
 	right, wrong := write(t, filepath.Join(dir, "right"), "tide7\n"), write(t, filepath.Join(dir, "wrong"), "canary-7f3a\n")
 	login := func(user, secret string) trail.Trail {
-		return traced(t, nil, "--user", user, "--secret", "file:"+secret, fmt.Sprintf("redis://127.0.0.1:%d", port))
+		return traced(t, nil, "--in-the-clear", "--user", user, "--secret", "file:"+secret, fmt.Sprintf("redis://127.0.0.1:%d", port))
 	}
 	if judged := login("gauge", right); rung(judged, trail.Login).State != trail.Clear || judged.Outcome != trail.OutcomeClear {
 		t.Errorf("%s", dump(judged))
@@ -328,7 +328,7 @@ func TestRedisLogins(t *testing.T) {
 	for _, judged := range []trail.Trail{login("gauge", wrong), login("shut", right), login("nobody", right)} {
 		expect(t, judged, "login/rejected likely")
 	}
-	if judged := traced(t, nil, "--user", "gauge", fmt.Sprintf("redis://127.0.0.1:%d", port)); rung(judged, trail.Login).State != trail.Unseen {
+	if judged := traced(t, nil, "--in-the-clear", "--user", "gauge", fmt.Sprintf("redis://127.0.0.1:%d", port)); rung(judged, trail.Login).State != trail.Unseen {
 		t.Errorf("%s", dump(judged))
 	}
 }

@@ -364,7 +364,7 @@ pwdReset: TRUE
 	}
 	right, wrong := write(t, filepath.Join(dir, "right"), "tide7"), write(t, filepath.Join(dir, "wrong"), "canary-7f3a")
 	login := func(name, secret string) trail.Trail {
-		return traced(t, nil, "--user", "cn="+name+",dc=varzea,dc=example", "--secret", "file:"+secret, fmt.Sprintf("ldap://127.0.0.1:%d", port))
+		return traced(t, nil, "--in-the-clear", "--user", "cn="+name+",dc=varzea,dc=example", "--secret", "file:"+secret, fmt.Sprintf("ldap://127.0.0.1:%d", port))
 	}
 	if judged := login("gauge", right); rung(judged, trail.Login).State != trail.Clear || judged.Outcome != trail.OutcomeClear {
 		t.Error(dump(judged))
@@ -437,7 +437,7 @@ service imap-login {
 		"smtpd_sasl_auth_enable = yes\nsmtpd_sasl_type = dovecot\nsmtpd_sasl_path = private/auth\nsmtpd_sasl_security_options = noanonymous\n")
 	right, wrong := write(t, filepath.Join(dir, "right"), "tide7"), write(t, filepath.Join(dir, "wrong"), "canary-7f3a")
 	login := func(user, secret string) trail.Trail {
-		return traced(t, nil, "--user", user, "--secret", "file:"+secret, "--card", cardFor(t, dovecot), fmt.Sprintf("imap://127.0.0.1:%d", port))
+		return traced(t, nil, "--in-the-clear", "--user", user, "--secret", "file:"+secret, "--card", cardFor(t, dovecot), fmt.Sprintf("imap://127.0.0.1:%d", port))
 	}
 	if judged := traced(t, nil, fmt.Sprintf("imap://127.0.0.1:%d", port)); rung(judged, trail.Answer).State != trail.Clear {
 		t.Error(dump(judged))
@@ -446,7 +446,7 @@ service imap-login {
 		t.Error(dump(judged))
 	}
 	sending := func(secret string) trail.Trail {
-		return traced(t, nil, "--user", "gauge", "--secret", "file:"+secret, fmt.Sprintf("smtp://127.0.0.1:%d", relayed))
+		return traced(t, nil, "--in-the-clear", "--user", "gauge", "--secret", "file:"+secret, fmt.Sprintf("smtp://127.0.0.1:%d", relayed))
 	}
 	if judged := sending(right); !strings.Contains(rung(judged, trail.Login).Summary, "by SCRAM-SHA-256") || rung(judged, trail.Login).State != trail.Clear {
 		t.Errorf("the relay: %s\n%s", dump(judged), readFile(t, filepath.Join(relay, "log")))

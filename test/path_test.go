@@ -95,3 +95,18 @@ func TestNoWayBack(t *testing.T) {
 		t.Errorf("summary %q", judged.Causes[0].Summary)
 	}
 }
+
+// TestReplyIntoOwnLink has a bridge of the server's take the client's net for
+// its own, as bridges for containers do.
+func TestReplyIntoOwnLink(t *testing.T) {
+	l := newLab(t)
+	l.web(l.server, "10.20.0.14:8080")
+	l.sh("ip -n " + l.server + " link add br7 type bridge; ip -n " + l.server + " addr add 10.20.7.250/24 dev br7; ip -n " + l.server + " link add d7 type dummy; " +
+		"ip -n " + l.server + " link set d7 master br7; ip -n " + l.server + " link set d7 up; ip -n " + l.server + " link set br7 up")
+	record := write(t, filepath.Join(t.TempDir(), "tidebook.json"), runIn(t, enter(l.server), "record", "--for", "http://10.20.0.14:8080/", "-o", "-").stdout)
+	judged := traced(t, enter(l.client), "--wait", "2s", "--record", record, "http://10.20.0.14:8080/")
+	expect(t, judged, "rules/no-return-route likely")
+	if len(judged.Causes) > 0 && !strings.Contains(judged.Causes[0].Summary, "into its own link br7") {
+		t.Errorf("summary %q", judged.Causes[0].Summary)
+	}
+}

@@ -33,16 +33,18 @@ var (
 // arena is a lab in which the kernel judges: real tables, real connections.
 type arena struct {
 	*lab
-	t     *testing.T
-	hosts map[string]string // part to namespace
-	next  uint16            // the next source port
+	t      *testing.T
+	hosts  map[string]string // part to namespace
+	next   uint16            // the next source port
+	ipsets bool              // there is the tool that makes sets
 }
 
 var parts = []string{"client", "router", "server"}
 
 func newArena(t *testing.T) *arena {
 	l := newLab(t)
-	a := &arena{lab: l, t: t, hosts: map[string]string{"client": l.client, "router": l.router, "server": l.server}, next: 20000}
+	_, noIPSets := exec.LookPath("ipset")
+	a := &arena{lab: l, t: t, ipsets: noIPSets == nil, hosts: map[string]string{"client": l.client, "router": l.router, "server": l.server}, next: 20000}
 	for _, addr := range clientAddrs4[1:] {
 		l.sh("ip -n " + l.client + " addr add " + addr + "/24 dev eth0")
 	}
@@ -69,7 +71,7 @@ func newArena(t *testing.T) *arena {
 	for _, ns := range a.hosts {
 		l.in(ns, "sysctl -qw net.ipv4.icmp_ratelimit=0 net.ipv6.icmp.ratelimit=0 net.ipv4.tcp_syn_retries=1 net.ipv4.conf.all.rp_filter=0 net.ipv4.conf.default.rp_filter=0")
 		l.in(ns, "sysctl -qew net.ipv4.icmp_msgs_per_sec=1000000 net.ipv4.icmp_msgs_burst=1000000")
-		if _, err := exec.LookPath("ipset"); err == nil {
+		if a.ipsets {
 			l.in(ns, "ipset create uk_ip hash:ip")
 			l.in(ns, "ipset add uk_ip 10.20.7.32")
 			l.in(ns, "ipset create uk_net hash:net")
@@ -582,7 +584,7 @@ func (a *arena) reread(h *filter.Host, part string, saved [][]string, ipsets []f
 
 // round is one random set of tables and its trials.
 func (a *arena) round(seed uint64, width int, vague map[string]int) (pairs, unknown int, outcomes map[string]int, disputes []dispute) {
-	g := &ruleGen{Rand: rand.New(rand.NewPCG(seed, 7))}
+	g := &ruleGen{Rand: rand.New(rand.NewPCG(seed, 7)), ipsets: a.ipsets}
 	used := map[string]bool{}
 	texts, saved, loaders := map[string]string{}, map[string][][]string{}, map[string]string{}
 	defer a.clear(used)

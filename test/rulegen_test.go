@@ -20,6 +20,8 @@ var (
 type ruleGen struct {
 	*rand.Rand
 	part string // "client", "router" or "server"
+	// ipsets is that the hosts have sets, for which a tool of its own is needed.
+	ipsets bool
 }
 
 func pick[T any](g *ruleGen, list ...T) T { return list[g.IntN(len(list))] }
@@ -345,7 +347,7 @@ func (g *ruleGen) xtRule(table, hook string, six bool, from, users int) string {
 	case 5:
 		add(`-m comment --comment "keeps \"%d\""`, g.IntN(9))
 	case 6:
-		if !six {
+		if !six && g.ipsets {
 			add("-m set %s--match-set %s", not(), pick(g, "uk_ip src", "uk_net src", "uk_net dst"))
 		}
 	}

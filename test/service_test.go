@@ -92,6 +92,12 @@ var faults = []fault{
 	{name: "halted", ruin: "pkill -STOP nginx", mend: "pkill -CONT nginx", args: []string{"--deadline", "8s"}, want: "service/hung proven", bits: "halted"},
 	{name: "failed", ruin: unit("[Service]\nExecStart=/bin/sh -c \"echo no tide today; exit 3\"\n"), mend: noUnit, to: "http://10.20.0.14:8457/", args: []string{"--unit", "almanac"},
 		want: "service/failed proven", bits: "exit status 3, its log ends in \"no tide today\""},
+	{name: "a program that nobody knows, stopped", ruin: unit("[Service]\nExecStart=/usr/bin/perl /root/hello.pl 8457\n[Install]\nWantedBy=multi-user.target\n") + "; systemctl enable -q almanac; systemctl stop almanac",
+		mend: "systemctl disable -q almanac; " + noUnit, to: "tcp://10.20.0.14:8457", want: "service/stopped proven", bits: "almanac.service is stopped"},
+	{name: "a program that nobody knows, and its settings", ruin: "printf '[net]\\nlisten = 0.0.0.0:8457\\n' > /etc/almanac.ini; " + unit("[Service]\nExecStart=/bin/sh -c \"echo error: unknown directive tides in /etc/almanac.ini, line 2; echo giving up; exit 1\"\n"),
+		mend: "rm /etc/almanac.ini; " + noUnit, to: "tcp://10.20.0.14:8457", want: "service/settings-rejected proven", bits: "unknown directive tides"},
+	{name: "a program that nobody knows, and its port", ruin: "systemd-run -q --unit=squatter /usr/bin/perl /root/hello.pl 8457; sleep 0.3; " + unit("[Service]\nExecStart=/usr/bin/perl /root/hello.pl 8457\n"),
+		mend: "systemctl stop squatter; " + noUnit, to: "tcp://10.20.0.14:8457", want: "service/port-taken proven", bits: "almanac.service does not start"},
 	{name: "restarting", ruin: unit("[Unit]\nStartLimitIntervalSec=0\n[Service]\nRestart=always\nRestartSec=200ms\nExecStart=/bin/sh -c \"sleep 0.05; exit 1\"\n"), mend: noUnit,
 		to: "http://10.20.0.14:8457/", args: []string{"--unit", "almanac"}, want: "service/restarting proven", bits: "times so far"},
 	{name: "starting", ruin: unit("[Service]\nExecStartPre=/bin/sleep 60\nExecStart=/bin/true\n"), mend: noUnit,
@@ -311,7 +317,8 @@ func overThere(t *testing.T, h *fullHost, key string) {
 	if judged.Outcome != trail.OutcomeClear || len(judged.Vantages) != 1 || judged.Vantages[0].Host != "tidebook" {
 		t.Errorf("%+v\n%s", judged.Vantages, dump(judged))
 	}
-	// Through a jump host, with a password: the host itself is the way there.
+	// Through a jump host, which has a key of its own and never sees the
+	// password: the host itself is the way there.
 	h.do("echo root:tide-and-ebb | chpasswd; printf 'PermitRootLogin yes\\nPasswordAuthentication yes\\n' > /etc/ssh/sshd_config.d/lab.conf; systemctl restart ssh")
 	home := h.home
 	known, err := os.ReadFile(filepath.Join(home, ".ssh", "known_hosts"))
@@ -319,7 +326,7 @@ func overThere(t *testing.T, h *fullHost, key string) {
 		t.Fatal(err)
 	}
 	write(t, filepath.Join(home, ".ssh", "known_hosts"), string(known)+strings.Replace(string(known), "10.20.0.14", "127.0.0.1", 1))
-	write(t, filepath.Join(home, ".ssh", "config"), "Host inner\n  HostName 127.0.0.1\n  ProxyJump root@10.20.0.14\n  User root\n")
+	write(t, filepath.Join(home, ".ssh", "config"), "Host inner\n  HostName 127.0.0.1\n  ProxyJump root@10.20.0.14\n  User root\nHost 10.20.0.14\n  IdentityFile "+key+"\n")
 	secret := write(t, filepath.Join(t.TempDir(), "secret"), "tide-and-ebb\n")
 	far := runIn(t, h.from(), "trace", "--json", "--at", "inner", "--secret", "file:"+secret, "http://10.20.0.14/")
 	expectHealthy(t, readTrail(t, far.stdout))
