@@ -28,7 +28,7 @@ func TestLoginReasons(t *testing.T) {
 		{"gauge", wrong, "login/wrong-secret proven"},
 		{"shut", right, "login/locked proven"},
 		{"keyless", wrong, "login/mechanism-off proven"},
-		{"mute", right, "login/disabled likely"},
+		{"mute", right, "login/disabled proven"},
 		{"renew", right, "login/must-change proven"},
 		{"nobody-here", wrong, "login/unknown-account proven"},
 		{"ended", right, "login/account-expired proven"},

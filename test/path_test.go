@@ -101,8 +101,9 @@ func TestNoWayBack(t *testing.T) {
 func TestReplyIntoOwnLink(t *testing.T) {
 	l := newLab(t)
 	l.web(l.server, "10.20.0.14:8080")
-	l.sh("ip -n " + l.server + " link add br7 type bridge; ip -n " + l.server + " addr add 10.20.7.250/24 dev br7; ip -n " + l.server + " link add d7 type dummy; " +
-		"ip -n " + l.server + " link set d7 master br7; ip -n " + l.server + " link set d7 up; ip -n " + l.server + " link set br7 up")
+	for _, words := range []string{"link add br7 type bridge", "addr add 10.20.7.250/24 dev br7", "link add d7 type veth peer name d8", "link set d8 up", "link set d7 master br7", "link set d7 up", "link set br7 up"} {
+		l.sh("ip -n " + l.server + " " + words)
+	}
 	record := write(t, filepath.Join(t.TempDir(), "tidebook.json"), runIn(t, enter(l.server), "record", "--for", "http://10.20.0.14:8080/", "-o", "-").stdout)
 	judged := traced(t, enter(l.client), "--wait", "2s", "--record", record, "http://10.20.0.14:8080/")
 	expect(t, judged, "rules/no-return-route likely")

@@ -4,6 +4,7 @@ import (
 	"crypto/x509"
 	"crypto/x509/pkix"
 	"fmt"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -151,7 +152,7 @@ func TestServiceCauses(t *testing.T) {
 	h.put("/root/hello.pl", helloProgram)
 	h.put("/root/odd.pl", oddProgram)
 	m := newMaker(t)
-	leaf, leafKey := m.sign(&x509.Certificate{Subject: pkix.Name{CommonName: "tidebook"}}, m.cert, m.key)
+	leaf, leafKey := m.sign(&x509.Certificate{Subject: pkix.Name{CommonName: "tidebook"}, IPAddresses: []net.IP{{10, 20, 0, 14}}}, m.cert, m.key)
 	h.put("/root/tide.crt", pemOf(leaf))
 	h.put("/root/tide.key", keyPEM(t, leafKey))
 	h.put("/root/other.key", keyPEM(t, m.key))

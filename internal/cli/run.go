@@ -22,7 +22,7 @@ const grace = 850 * time.Millisecond
 // the soft limit the collector works for every byte.
 const (
 	gcPercent   = 400
-	memoryLimit = 128 << 20
+	memoryLimit = 56 << 20
 )
 
 // run is one run of the program. Something in it may hang in a call that

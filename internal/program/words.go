@@ -28,7 +28,7 @@ var refusals = []phrase{
 	{`no pg_hba\.conf entry|not listed in AllowUsers|not in .*allow.?list`, Meaning{"rules/not-on-list", "its list does not name this client", false}},
 	{`too many (?:open )?(?:connections|clients|users|sessions|concurrent)|max(?:imum)? (?:number of )?(?:clients|connections|users|sessions)|connection (?:count |number )?limit|concurrency limit|connections? exceeded|max_connections|remaining connection slots|user limit reached|no (?:more|free) (?:connections|sessions|slots)|server (?:is )?(?:full|too busy)|sorry, .*maximum`,
 		Meaning{"login/too-many-sessions", "it has no session left for this client", true}},
-	{`rate limit|too many (?:requests|attempts|errors|failures|auth)|slow down|connection rate`, Meaning{"rules/rate-limited", "it allows only so many tries in a time", true}},
+	{`rate limit|too many (?:requests|attempts|errors)|slow down|connection rate`, Meaning{"rules/rate-limited", "it allows only so many tries in a time", true}},
 	{`(?:tls|ssl|encryption) (?:is )?(?:required|needed|mandatory)|requires? (?:an? )?(?:secure|encrypted|tls|ssl)|must (?:issue|use|start) (?:a )?(?:starttls|tls|ssl)|(?:insecure|unencrypted|plain ?text) (?:connections? |auth\w* |logins? )?(?:is|are|was)? ?(?:not allowed|disallowed|disabled|rejected|refused)|use https|to an https port`,
 		Meaning{"settings/wrong-security", "it wants an encrypted session", true}},
 	{`starting up|not (?:yet )?(?:ready|accepting connections)|is (?:still )?(?:loading|initiali[sz]ing|starting)|loading the (?:dataset|data)|shutting down|in recovery|maintenance|come back later`,
@@ -67,6 +67,14 @@ func means(text string, phrases []compiledPhrase) (Meaning, bool) {
 	}
 	return Meaning{}, false
 }
+
+// OfAccount reports whether words speak of an account or its secret, and so of
+// nothing that lets its client in.
+func OfAccount(text string) bool { return ofAccount().MatchString(text) }
+
+var ofAccount = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`(?i)for user|password|authenticat|log[- ]?in|credential|account`)
+})
 
 // starts is phrases in what a program says when it does not start. A line of
 // the reason outranks what is said about the end.

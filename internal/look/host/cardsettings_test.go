@@ -10,55 +10,8 @@ import (
 	"time"
 
 	"uakari/internal/fact"
-	"uakari/internal/keep"
 	"uakari/internal/look"
 )
-
-// TestSettingsIn is keys and values in every format that a card may name.
-func TestSettingsIn(t *testing.T) {
-	for name, c := range map[string]struct{ format, text, want string }{
-		"ini":                     {"ini", "top = 1\n[portal]\n; host = old\nport=8443\nname : tides\n", "top=1 1; portal.host=old 3 off; portal.port=8443 4; portal.name=tides 5"},
-		"ini, a comment behind":   {"toml", "[portal]\nhost = tides # ours\nnote = \"a # b\" # c\n", "portal.host=tides 2; portal.note=a # b 3"},
-		"env":                     {"env", "export PORTAL=tides \n#OLD=x\nQUOTED='a b'\n", "PORTAL=tides  1; OLD=x 2 off; QUOTED=a b 3"},
-		"properties":              {"properties", "portal.host=tides\nportal.port: 8443\n! a sentence = about\n", "portal.host=tides 1; portal.port=8443 2"},
-		"ssh":                     {"ssh", "Port 22\nHost heron pier\n  Port 2222\n  User=ana\n", "Port=22 1; heron pier.Port=2222 3; heron pier.User=ana 4"},
-		"pg-service":              {"pg-service", "[ledger]\nhost=ledger.varzea.example\n", "ledger.host=ledger.varzea.example 2"},
-		"yaml":                    {"yaml", "portal:\n  host: tides\n  ports: [1, 2]\n# old: x\nnone:\n", "portal.host=tides 2; portal.ports.0=1 3; portal.ports.1=2 3; none= 5; old=x 4 off"},
-		"yaml, said once":         {"yaml", "all: &all\n  port: 8443\nportal:\n  <<: *all\n  host: tides\nother: *all\n", "all.port=8443 2; portal.port=8443 2; portal.host=tides 5; other.port=8443 2"},
-		"yaml, that holds itself": {"yaml", "a: &a\n  b: *a\n", ""},
-		"toml, a list of tables":  {"toml", "[[servers]]\nhost = \"a\"\n[[servers]]\nhost = \"b\"\n", "servers.0.host=a 2; servers.1.host=b 4"},
-		"json":                    {"json", "{\"portal\": {\"port\": 8443,\n \"on\": true}}", "portal.port=8443 1; portal.on=true 2"},
-		"xml":                     {"xml", "<gauge>\n <portal port='8443'>tides</portal>\n</gauge>", "gauge.portal@port=8443 2; gauge.portal=tides 2; gauge= 3"},
-		"a byte order mark":       {"yaml", "\ufeffhost: tides\n", "host=tides 1"},
-		"sentences are no keys":   {"ini", "# this is = a sentence\nport = 1\n", "port=1 2"},
-		"a section that is not":   {"ini", "[portal\nport = 1\n", "port=1 2"},
-		"nothing at all":          {"ini", "", ""},
-		"a value with separators": {"properties", "url=http://tides:80/\n", "url=http://tides:80/ 1"},
-	} {
-		t.Run(name, func(t *testing.T) {
-			list, err := settingsIn(c.text, c.format)
-			if err != nil {
-				t.Fatal(err)
-			}
-			var got []string
-			for _, f := range list {
-				text := fmt.Sprintf("%s=%s %d", f.key, strings.Trim(f.value, "\n"), f.line)
-				if f.off {
-					text += " off"
-				}
-				got = append(got, text)
-			}
-			if strings.Join(got, "; ") != c.want {
-				t.Errorf("\n got %q\nwant %q", strings.Join(got, "; "), c.want)
-			}
-		})
-	}
-	for _, c := range []struct{ format, text string }{{"yaml", "a: [1"}, {"json", "{"}, {"xml", "<a><b></a>"}} {
-		if _, err := settingsIn(c.text, c.format); err == nil {
-			t.Errorf("%s %q is read", c.format, c.text)
-		}
-	}
-}
 
 // TestSigns is marks of health, each with one thing wrong.
 func TestSigns(t *testing.T) {
@@ -177,24 +130,4 @@ func TestStored(t *testing.T) {
 	if place, _, secret := fromEnvironment("PGPASSWORD")(fact.Target{}); place != "the environment, PGPASSWORD" || secret != "now" {
 		t.Errorf("%s", place)
 	}
-}
-
-// FuzzSettings reads anything as settings of any format.
-func FuzzSettings(f *testing.F) {
-	for format := range lineFormats {
-		f.Add("[a]\nb = 'c' # d\nHost x\n", format)
-	}
-	f.Add("a: [1, {b: c}]\n", "yaml")
-	f.Add("<a b='c'>d</a>", "xml")
-	f.Add("\rb", "yaml")
-	f.Add("a: 1\r\rb: 2\r\nc: 3\r", "yaml")
-	f.Fuzz(func(t *testing.T, text, format string) {
-		list, err := settingsIn(text, format)
-		for _, each := range list {
-			if err == nil && each.line > strings.Count(text, "\n")+1 {
-				t.Errorf("line %d of %q", each.line, text)
-			}
-			keep.Value(each.key, each.value)
-		}
-	})
 }

@@ -77,7 +77,7 @@ func unserved(v *scene.Scene, w *scene.Wants, t *scene.Try, f *fact.Fact, mine [
 	}
 	judgeTime(v, w, t, scene.Climb{}, chain, shut)
 	if missing := uncovered(v, t, leaf); missing != "" {
-		shut("certs/name-not-covered", fmt.Sprintf("the certificate covers %s, and not %s", strings.Join(leaf.DNSNames, ", "), missing))
+		shut("certs/name-not-covered", fmt.Sprintf("the certificate does not cover %s; it names %s", missing, named(leaf)))
 	}
 	if selfSigned(leaf) {
 		shut("certs/self-signed", fmt.Sprintf("the certificate %s is signed by itself", nameOf(leaf)))

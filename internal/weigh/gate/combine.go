@@ -129,12 +129,15 @@ type Verdict struct {
 // Ending is how a try ended, as far as the one rule needs it.
 type Ending struct {
 	Symptom Symptom
-	// checked is false where the try made a session without checking what the
+	// Lenient is true where the try made a session without checking what the
 	// client checks: that it came up opens nothing.
 	Lenient bool
-	// hasty is true where the try was cut off before an answer could be called
+	// Hasty is true where the try was cut off before an answer could be called
 	// late: nothing follows from that none came.
 	Hasty bool
+	// Died is true where the client's packets were seen to die on the way,
+	// behind a router that still passed them.
+	Died bool
 }
 
 // Certainty of a reading: that of its strength, and likely at best where a
@@ -208,9 +211,9 @@ func Combine(end Ending, readings []Reading, guards func(Reading) []Lack) Verdic
 				only = last
 			}
 		}
-		list := candidates(sym, v.left, end.Hasty)
+		list := candidates(end, v.left)
 		if only != nil {
-			list = append(candidates(sym, only, false), slices.DeleteFunc(list, func(j *Judged) bool { return j.Gate == only[0] })...)
+			list = append(candidates(Ending{Symptom: sym}, only), slices.DeleteFunc(list, func(j *Judged) bool { return j.Gate == only[0] })...)
 		}
 		for _, j := range list {
 			if slices.ContainsFunc(shut, func(s *Judged) bool { return s.Cause == j.Cause && consistent(sym, s.Reading) }) {
@@ -393,15 +396,20 @@ func winner(j *Judged, shut []*Judged) *Judged {
 }
 
 // candidates are the causes that gates nobody could read may hide: likely
-// if one gate is left, possible if several are, most frequent first.
-func candidates(sym Symptom, left []Gate, hasty bool) []*Judged {
+// if one gate is left, possible if several are, most frequent first. What was
+// seen to die on the way, with no other gate left, is proven to.
+func candidates(end Ending, left []Gate) []*Judged {
 	var list []*Judged
 	for _, c := range candidateTable {
-		if !slices.Contains(c.symptoms, sym) || !slices.Contains(left, c.gate) {
+		if !slices.Contains(c.symptoms, end.Symptom) || !slices.Contains(left, c.gate) {
 			continue
 		}
 		j := &Judged{Reading: Reading{Gate: c.gate, Cause: c.cause, Summary: c.summary}, Certainty: trail.Possible, Unread: true}
-		if len(left) == 1 && !hasty {
+		switch {
+		case len(left) != 1 || end.Hasty:
+		case c.gate == Way && end.Died: // it was seen, and no other gate is left
+			j.Certainty, j.Blocking, j.Summary = trail.Proven, true, c.alone
+		default:
 			j.Certainty, j.Blocking = trail.Likely, true
 			j.Summary = c.alone
 			j.Lacks = []Lack{{Guard: AllRead, Why: "nobody read this gate; every other one that could give this symptom is open"}}

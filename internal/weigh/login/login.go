@@ -89,7 +89,6 @@ var loginLines = map[string][]struct{ text, cause string }{
 	},
 	"imap":  {{"unknown user", "login/unknown-account"}, {"Password mismatch", "login/wrong-secret"}, {"password mismatch", "login/wrong-secret"}, {"account disabled", "login/disabled"}},
 	"http":  {{"was not found in", "login/unknown-account"}, {"password mismatch", "login/wrong-secret"}, {"Password Mismatch", "login/wrong-secret"}, {"not found: ", "login/unknown-account"}},
-	"mysql": {{"Access denied for user", "login/rejected"}},
 	"smtp":  {{"user not found", "login/unknown-account"}, {"authentication failure", "login/wrong-secret"}},
 }
 
@@ -342,11 +341,13 @@ func logReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, f, account *fact.
 		}
 		strength := gate.Logged
 		for _, l := range lines {
-			if m, ok := program.Refuses(l); ok && cause == "" {
+			m, ok := program.Refuses(l)
+			switch {
+			case cause != "" || !ok:
+			case m.Sure:
 				cause, line = m.Cause, l
-				if !m.Sure {
-					strength = gate.Told
-				}
+			case !program.OfAccount(l): // that an account was refused is known
+				cause, line, strength = m.Cause, l, gate.Told
 			}
 		}
 		if cause == "" {

@@ -106,20 +106,6 @@ func SentBy(v *scene.Scene, t *scene.Try) (other bool, text, id string) {
 	return false, "", ""
 }
 
-// DiesAfter says how far the client's silent packets get; "" where no router
-// says anything.
-func DiesAfter(v *scene.Scene, t *scene.Try) (text, id string) {
-	for _, f := range v.Facts(v.Client, fact.LookHops) {
-		if f.Hops == nil || f.Order.Target.Addr != t.Target.Addr || f.Order.Target.Port != t.Target.Port {
-			continue
-		}
-		if last := f.Hops.Last(); last > 0 {
-			return fmt.Sprintf("; it dies after hop %d, %s", last, f.Hops.Routers[last-1]), f.ID
-		}
-	}
-	return "", ""
-}
-
 // routeReading reads a route that leads nowhere.
 func routeReading(v *scene.Scene, t *scene.Try) (gate.Reading, bool) {
 	for _, f := range v.Facts(v.Client, fact.LookRoute) {

@@ -1,6 +1,7 @@
 package scene
 
 import (
+	"fmt"
 	"slices"
 	"uakari/internal/fact"
 	"uakari/internal/weigh/gate"
@@ -79,7 +80,22 @@ func (t *Try) Causes() []*gate.Judged {
 
 // Ending is how a try ended.
 func (v *Scene) Ending(t *Try) gate.Ending {
-	return gate.Ending{Symptom: t.Symptom, Lenient: t.Climb.Handshake != nil && v.Ask.Endpoint.Verify, Hasty: t.Climb.Hasty()}
+	died, _ := v.DiesAfter(t)
+	return gate.Ending{Symptom: t.Symptom, Lenient: t.Climb.Handshake != nil && v.Ask.Endpoint.Verify, Hasty: t.Climb.Hasty(), Died: died != ""}
+}
+
+// DiesAfter says how far the client's silent packets get; "" where no router
+// says anything.
+func (v *Scene) DiesAfter(t *Try) (text, id string) {
+	for _, f := range v.Facts(v.Client, fact.LookHops) {
+		if f.Hops == nil || f.Order.Target.Addr != t.Target.Addr || f.Order.Target.Port != t.Target.Port {
+			continue
+		}
+		if last := f.Hops.Last(); last > 0 {
+			return fmt.Sprintf("; it dies after hop %d, %s", last, f.Hops.Routers[last-1]), f.ID
+		}
+	}
+	return "", ""
 }
 
 // Hasty reports whether a climb was cut off while it waited for an answer,

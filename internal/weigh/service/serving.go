@@ -134,10 +134,11 @@ func (s serving) denied() (gate.Reading, bool) {
 		words string
 	}{{"service/policy-denied", res.Denials, "was refused by the system's policy"}, {"service/starved", res.Kills, "was killed for want of memory"}} {
 		for _, l := range slices.Backward(row.lines) {
-			if s.isNamed(l.Text) {
+			if s.isNamed(l.Text) && !s.ofOther(l.Text, row.lines) {
 				r := s.reading(gate.Listener, row.cause, fmt.Sprintf("%s %s: \"%s\"", s.p.Name, row.words, l.Text))
 				r.Because = gate.Union(r.Because, scene.FactIDs(f))
-				if s.u != nil && !l.At.IsZero() && l.At.Sub(s.u.Since).Abs() <= sameEvent {
+				asked := s.u != nil && s.u.Active == "inactive" && s.u.Result == "success" // then it was stopped in order
+				if s.u != nil && !asked && !l.At.IsZero() && l.At.Sub(s.u.Since).Abs() <= sameEvent {
 					return r, true
 				}
 				if other.Cause == "" {
@@ -165,6 +166,21 @@ func (s serving) isNamed(line string) bool {
 		return strings.Contains(line, `"`+name+`"`) || strings.Contains(line, "("+name+")")
 	})
 }
+
+// ofOther reports whether a line about a killed process is about one of another
+// unit, by the line in which the kernel gives its control group
+// (mm/oom_kill.c, dump_oom_summary): programs of one name serve many.
+func (s serving) ofOther(line string, all []fact.LogLine) bool {
+	m := killedProcess().FindStringSubmatch(line)
+	if m == nil || s.u == nil {
+		return false
+	}
+	return slices.ContainsFunc(all, func(l fact.LogLine) bool {
+		return strings.Contains(l.Text, "task_memcg=") && strings.Contains(l.Text, "pid="+m[1]+",") && !strings.Contains(l.Text, "/"+s.u.Name+",")
+	})
+}
+
+var killedProcess = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`Killed process (\d+) `) })
 
 // fullDisk doubts a server with a full file system.
 func (s serving) fullDisk() (gate.Reading, bool) {
@@ -285,7 +301,7 @@ func (s serving) unitDown(alive bool) (gate.Reading, bool) {
 
 // failedStart reads why a start failed from the unit's log.
 func (s serving) failedStart() (gate.Reading, bool) {
-	lines := lastTries(s.u.Log)
+	lines := lastTries(s.u)
 	for _, file := range s.p.Logs {
 		// A file without times speaks of this start only if it was written
 		// since the unit changed its state.
@@ -345,17 +361,26 @@ func newest(lines []string) []string {
 	return lines
 }
 
-// lastTries is the lines of the last two starts: what a service said before
-// may have been mended since, and the last start may be under way.
-func lastTries(lines []fact.LogLine) []fact.LogLine {
+// lastTries is the lines of a unit's last start or, where that is under way
+// after others that failed and has not said why, of the last two. What it said
+// before an administrator started it anew may have been mended since.
+func lastTries(u *fact.Unit) []fact.LogLine {
+	last := lastStarts(u.Log, 1)
+	if cause, _ := fromLog(last); cause != "" || u.Restarts == 0 {
+		return last
+	}
+	return lastStarts(u.Log, 2)
+}
+
+// lastStarts is the lines of as many starts.
+func lastStarts(lines []fact.LogLine, count int) []fact.LogLine {
 	marker := "Started "
 	if slices.ContainsFunc(lines, func(l fact.LogLine) bool { return strings.HasPrefix(l.Text, "Starting ") }) {
 		marker = "Starting "
 	}
-	tries := 0
 	for i, l := range slices.Backward(lines) {
 		if strings.HasPrefix(l.Text, marker) {
-			if tries++; tries == 2 {
+			if count--; count == 0 {
 				return slices.Clone(lines[i:])
 			}
 		}
