@@ -8,6 +8,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"uakari/internal/program"
 	"uakari/internal/weigh/catalogue"
 
 	"github.com/spf13/cobra"
@@ -96,9 +97,8 @@ func draft(ctx context.Context, from string) (fact.Card, error) {
 	}
 	c.Endpoint = fmt.Sprintf("%s://%s%s", e.Scheme, endpoint.HostPort(e.Host, e.Port), e.Path)
 	c.Ports = []uint16{e.Port}
-	scheme, _ := endpoint.Lookup(e.Scheme)
-	if len(scheme.Programs) == 1 {
-		c.Program = scheme.Programs[0].Name
+	if own := ownPrograms(e); len(own) == 1 {
+		c.Program = own[0].Name
 	}
 	for _, p := range programs {
 		if p.Path == "" {
@@ -177,4 +177,9 @@ func newCardShow() *cobra.Command {
 	}
 	cmd.Flags().StringVar(&color, "color", "auto", "auto, always or never")
 	return cmd
+}
+
+// ownPrograms is the programs that were tried here with an endpoint's scheme.
+func ownPrograms(e fact.Endpoint) []program.Program {
+	return slices.DeleteFunc(program.Known().Serving(e.Scheme), func(p program.Program) bool { return !p.Tried })
 }

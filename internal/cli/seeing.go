@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"net/netip"
 	"os"
+	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -18,9 +20,11 @@ import (
 	"uakari/internal/look/file"
 	"uakari/internal/look/trust"
 	"uakari/internal/plain"
+	"uakari/internal/program"
 	"uakari/internal/sheet"
 	"uakari/internal/trace"
 	"uakari/internal/vantage"
+	"uakari/internal/weigh/catalogue"
 )
 
 // seeing is what the flags say of how to look, and from where.
@@ -29,6 +33,7 @@ type seeing struct {
 	trust, hosts   string
 	card, unit     string
 	sheets         []string
+	programs       []string
 	deadline, wait time.Duration
 	at, records    []string
 	identity       string
@@ -46,10 +51,11 @@ func (s *seeing) addFlags(cmd *cobra.Command) {
 	flags.StringVar(&s.trust, "trust", "", "trust the roots in this `file` or folder instead of the system's")
 	flags.StringVar(&s.hosts, "hosts", "", "read this hosts `file` instead of the system's")
 	flags.StringVar(&s.card, "card", "", "what the healthy application looks like: a card `file`")
-	for _, name := range []string{"card", "sheet"} {
+	for _, name := range []string{"card", "sheet", "program"} {
 		defer cmd.RegisterFlagCompletionFunc(name, yamlFiles)
 	}
 	flags.StringArrayVar(&s.sheets, "sheet", nil, "rules that no host can be asked for: a sheet `file`; repeats")
+	flags.StringArrayVar(&s.programs, "program", nil, "what is known of a server program of your own: a program `file`; repeats")
 	flags.StringVar(&s.unit, "unit", "", "the `unit` that serves the endpoint")
 	flags.DurationVar(&s.deadline, "deadline", 30*time.Second, "the longest the whole run may take")
 	flags.DurationVar(&s.wait, "wait", 4*time.Second, "the longest wait for one connect or one resolver")
@@ -103,7 +109,7 @@ func (s *seeing) ask(ctx context.Context, input string) (fact.Ask, look.Env, err
 		env.Secret, err = s.readSecret(ctx, s.account(e) != "")
 	}
 	env.Lenient, env.InTheClear, env.Path, env.Whole = !e.Verify, s.inTheClear, e.Path, e.Whole
-	return fact.Ask{Endpoint: e, Account: s.account(e), Sheets: sheets, Began: time.Now().UTC(), Unit: s.unit, Card: env.Card, Resolvers: env.Resolvers,
+	return fact.Ask{Endpoint: e, Account: s.account(e), Sheets: sheets, Began: time.Now().UTC(), Unit: s.unit, Card: env.Card, Programs: env.Registry().Own, Resolvers: env.Resolvers,
 		WaitMS: float64(s.wait.Milliseconds())}, env, err
 }
 
@@ -134,6 +140,41 @@ func (s *seeing) readSheets(ctx context.Context) ([]fact.Sheet, error) {
 	return list, nil
 }
 
+// readPrograms reads what the user knows of server programs: the files that
+// were named, and those of the configuration folder.
+func (s *seeing) readPrograms(ctx context.Context) (*program.Registry, error) {
+	paths := s.programs
+	if folder, err := os.UserConfigDir(); err == nil {
+		kept, err := filepath.Glob(filepath.Join(folder, "uakari", "programs", "*.yaml"))
+		if err == nil { // a folder whose name is a pattern has no files of ours
+			paths = append(slices.Clone(paths), kept...)
+		}
+	}
+	var files []fact.ProgramFile
+	for _, path := range paths {
+		text, err := s.read(ctx, path, mostProgram)
+		if err != nil {
+			return nil, err
+		}
+		files = append(files, fact.ProgramFile{Path: path, Text: string(text)})
+	}
+	known, err := program.With(files)
+	if err != nil {
+		return nil, err
+	}
+	for i, p := range known.All()[:len(files)] {
+		for _, s := range p.Says {
+			if _, ok := catalogue.Explain(s.Cause); !ok {
+				return nil, fmt.Errorf("%s: says: no cause is called %q; uakari explain lists them", files[i].Path, s.Cause)
+			}
+		}
+	}
+	return known, nil
+}
+
+// mostProgram bounds a file of one program, in bytes.
+const mostProgram = 256 << 10
+
 // env is how to look, without an endpoint.
 func (s *seeing) env(ctx context.Context) (look.Env, error) {
 	env := look.Env{Wait: s.wait, HostsFile: s.hosts, Trust: s.trust, Unit: s.unit, Presented: s.presented}
@@ -153,6 +194,10 @@ func (s *seeing) env(ctx context.Context) (look.Env, error) {
 			return env, err
 		}
 		env.CardBy = file.Writer(s.card)
+	}
+	var err error
+	if env.Programs, err = s.readPrograms(ctx); err != nil {
+		return env, err
 	}
 	if s.presented != "" {
 		if err := s.within(ctx, func() error { _, err := trust.ReadPresented(s.presented, ""); return err }); err != nil {

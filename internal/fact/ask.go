@@ -15,12 +15,20 @@ type Ask struct {
 	Account   string           `json:"account,omitempty"`
 	Unit      string           `json:"unit,omitempty"`
 	Card      *Card            `json:"card,omitempty"`
+	Programs  []ProgramFile    `json:"programs,omitempty"` // the user's own
 	Sheets    []Sheet          `json:"sheets,omitempty"`
 	Only      []string         `json:"only,omitempty"`      // rungs; empty: all
 	Resolvers []netip.AddrPort `json:"resolvers,omitempty"` // instead of the host's own
 	WaitMS    float64          `json:"wait_ms"`             // longest wait for one connect
 	IdleS     int              `json:"idle_s,omitempty"`    // seconds that a connection is left idle; 0: none is
 	Widths    []int            `json:"widths,omitempty"`    // of requests side by side; none: nothing is tried so
+}
+
+// ProgramFile is a file of the user's own that says what is known of a server
+// program.
+type ProgramFile struct {
+	Path string `json:"path"`
+	Text string `json:"text"`
 }
 
 // Endpoint is what the client tries to reach, as parsed.

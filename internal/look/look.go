@@ -10,16 +10,18 @@ import (
 
 	"uakari/internal/fact"
 	"uakari/internal/look/file"
+	"uakari/internal/program"
 )
 
 // Env is what a look is given. Its zero value works.
 type Env struct {
-	Vantage   string           // the id that facts are left under
-	Wait      time.Duration    // longest wait for one connect, and for one resolver
-	Resolvers []netip.AddrPort // instead of the host's own
-	HostsFile string           // instead of the system's
-	Trust     string           // a file of roots instead of the system's
-	Unit      string           // the unit behind the endpoint, if it was said
+	Vantage   string            // the id that facts are left under
+	Wait      time.Duration     // longest wait for one connect, and for one resolver
+	Resolvers []netip.AddrPort  // instead of the host's own
+	HostsFile string            // instead of the system's
+	Trust     string            // a file of roots instead of the system's
+	Unit      string            // the unit behind the endpoint, if it was said
+	Programs  *program.Registry // nil: those that are known without the user's own
 	Card      *fact.Card
 	CardBy    file.Account  // who stands behind the paths of the card
 	Each      time.Duration // how long requests side by side go on
@@ -35,6 +37,14 @@ type Env struct {
 	Lenient, InTheClear bool
 	Probes              *Probes          // what may still be connected to; nil: all
 	Now                 func() time.Time // nil: time.Now
+}
+
+// Registry is the server programs that are known to the run.
+func (e Env) Registry() *program.Registry {
+	if e.Programs != nil {
+		return e.Programs
+	}
+	return program.Known()
 }
 
 // Emit takes one fact as soon as it is seen.

@@ -12,6 +12,7 @@ import (
 
 	"uakari/internal/fact"
 	"uakari/internal/look"
+	"uakari/internal/program"
 )
 
 // The talk between a run and the program over there: one JSON object a line.
@@ -20,13 +21,14 @@ import (
 
 // hello opens the talk on both sides.
 type hello struct {
-	Version   int              `json:"version"`
-	Host      string           `json:"host,omitempty"`
-	WaitMS    float64          `json:"wait_ms,omitempty"`
-	Resolvers []netip.AddrPort `json:"resolvers,omitempty"`
-	HostsFile string           `json:"hosts,omitempty"`
-	Unit      string           `json:"unit,omitempty"`
-	Card      *fact.Card       `json:"card,omitempty"`
+	Version   int                `json:"version"`
+	Host      string             `json:"host,omitempty"`
+	WaitMS    float64            `json:"wait_ms,omitempty"`
+	Resolvers []netip.AddrPort   `json:"resolvers,omitempty"`
+	HostsFile string             `json:"hosts,omitempty"`
+	Unit      string             `json:"unit,omitempty"`
+	Card      *fact.Card         `json:"card,omitempty"`
+	Programs  []fact.ProgramFile `json:"programs,omitempty"`
 }
 
 // talkVersion changes when either side would misunderstand the other.
@@ -70,8 +72,12 @@ func Serve(ctx context.Context, host string, in io.Reader, out io.Writer) error 
 			cancel() // nobody listens any more
 		}
 	}
+	known, err := program.With(h.Programs)
+	if err != nil {
+		return fmt.Errorf("look: %w", err)
+	}
 	say(hello{Version: talkVersion, Host: host})
-	env := look.Env{Wait: time.Duration(h.WaitMS * float64(time.Millisecond)), Resolvers: h.Resolvers, HostsFile: h.HostsFile, Unit: h.Unit, Card: h.Card}
+	env := look.Env{Wait: time.Duration(h.WaitMS * float64(time.Millisecond)), Resolvers: h.Resolvers, HostsFile: h.HostsFile, Unit: h.Unit, Card: h.Card, Programs: known}
 	local := NewHere(fact.Vantage{}, env)
 	var wg sync.WaitGroup
 	for lines.Scan() {

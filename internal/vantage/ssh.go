@@ -183,7 +183,7 @@ func (s *SSH) start(ctx context.Context, env look.Env, first []fact.Order) (host
 		// An error shows in that no hello comes back.
 		if _, err := channel.Write(binary); err == nil {
 			s.say(hello{Version: talkVersion, WaitMS: float64(env.Wait.Milliseconds()), Resolvers: env.Resolvers,
-				HostsFile: env.HostsFile, Unit: env.Unit, Card: env.Card})
+				HostsFile: env.HostsFile, Unit: env.Unit, Card: env.Card, Programs: env.Registry().Own})
 			for n, order := range first {
 				s.say(said{N: n, Order: &order})
 			}

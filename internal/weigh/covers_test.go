@@ -4,6 +4,8 @@ import (
 	"crypto/x509"
 	"net"
 	"testing"
+	"uakari/internal/program"
+	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/certs"
 )
 
@@ -40,6 +42,17 @@ func TestCovers(t *testing.T) {
 	}{{"10.20.0.14", "10.20.0.14", true}, {"10.20.0.14", "10.20.0.15", false}, {"fd20::14", "fd20:0::14", true}, {"fd20::14", "fd20::15", false}, {"10.20.0.14", "tidebook", false}} {
 		if got := certs.Covers(&x509.Certificate{IPAddresses: []net.IP{net.ParseIP(c.ip)}}, c.name); got != c.want {
 			t.Errorf("%s covers %s: %v", c.ip, c.name, got)
+		}
+	}
+}
+
+// TestProgramsName is that what programs say names causes that exist.
+func TestProgramsName(t *testing.T) {
+	for _, p := range program.Known().All() {
+		for _, s := range p.Says {
+			if _, ok := catalogue.Explain(s.Cause); !ok {
+				t.Errorf("%s: %q means %s, which does not exist", p.Name, s.Words, s.Cause)
+			}
 		}
 	}
 }

@@ -15,6 +15,7 @@ import (
 	"uakari/internal/fact"
 	"uakari/internal/keep"
 	"uakari/internal/look"
+	"uakari/internal/look/file"
 	"uakari/internal/program"
 )
 
@@ -47,15 +48,15 @@ type accessFile struct {
 // sources is the files of this kind, as the program that holds the port was
 // told of them, or in the usual places.
 func (f accessFile) sources(held map[string]int) []source {
-	for _, program := range f.programs {
-		pid := held[program]
+	for _, name := range f.programs {
+		pid := held[name]
 		if pid == 0 {
 			continue
 		}
 		if !sameRoot(pid) {
 			return nil
 		}
-		paths := argued(program, pid)
+		paths := argued(shipped(name), pid)
 		if len(paths) == 0 {
 			break
 		}
@@ -68,7 +69,7 @@ func (f accessFile) sources(held map[string]int) []source {
 		}
 		return withIncluded(paths, accountOf(pid))
 	}
-	return settingsOf("", 0, f.globs)
+	return withIncluded(matching(f.globs), file.Account{})
 }
 
 // listOfPostgres is the access list that settings of PostgreSQL name, or the

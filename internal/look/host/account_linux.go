@@ -72,10 +72,10 @@ func account(ctx context.Context, env look.Env, order fact.Order, emit look.Emit
 		if order.Target.Scheme == "ssh" {
 			pid := programsOn(ctx, env, order.Target.Port)["sshd"]
 			if pid == 0 {
-				pid = pidOf("sshd")
+				pid = pidOf(shipped("sshd"))
 			}
 			readKeys(&a, pid)
-			if asksPAM(settingsOf("sshd", pid, []string{"/etc/ssh/sshd_config"})) {
+			if asksPAM(settingsOf(shipped("sshd"), pid)) {
 				a.AccessFile, a.AccessRules = accessRules("sshd")
 			}
 		}
@@ -320,7 +320,7 @@ func ownAccount(a *fact.Account) file.Account {
 // write there, and where else keys may come from, by its settings
 // (sshd_config(5)). Of each directive the first counts.
 func keysFile(a *fact.Account, pid int) (file string, strict bool, other string) {
-	return keysIn(a, settingsOf("sshd", pid, []string{"/etc/ssh/sshd_config"}))
+	return keysIn(a, settingsOf(shipped("sshd"), pid))
 }
 
 func keysIn(a *fact.Account, settings []source) (file string, strict bool, other string) {

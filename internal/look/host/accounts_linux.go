@@ -119,7 +119,7 @@ func ownerOf(pid int) (int, error) {
 // name, without what their secrets are (its manual, "ACL").
 func storeUsers(_ context.Context, pid int, t fact.Target) (fact.Accounts, error) {
 	a := fact.Accounts{Else: "changes that were made while it runs"}
-	files := settingsOf("redis-server", pid, []string{"/etc/redis/redis.conf", "/etc/redis.conf"})
+	files := settingsOf(shipped("redis-server"), pid)
 	seen, right := map[string]bool{}, false
 	for i := 0; i < len(files) && i < 20; i++ {
 		from := files[i]

@@ -28,27 +28,27 @@ import (
 func CertFiles(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	files := fact.CertFiles{Pairs: []fact.CertPair{}}
 	held := programsOn(ctx, env, order.Target.Port)
-	for _, s := range certSettings() {
-		at := slices.IndexFunc(s.held, func(p string) bool { return held[p] != 0 })
-		if at < 0 && len(held) > 0 {
+	for _, p := range env.Registry().All() {
+		s := certSetting{p}
+		pid, holds := holding(p, held)
+		if len(p.Settings.Certificate) == 0 || !holds && len(held) > 0 {
 			continue
 		}
-		pid := pidOf(s.program)
-		if at >= 0 && s.held[at] == s.program {
-			pid = held[s.program]
+		if pid == 0 || !holds {
+			pid = pidOf(p)
 		}
-		sources := settingsOf(s.program, pid, s.globs)
+		sources := settingsOf(p, pid)
 		for _, from := range sources {
 			if from.err != nil {
 				emit(env.Failed(order, from.path, "could not read which certificates are set", from.err, "root"))
 				continue
 			}
 			folder := filepath.Dir(from.path)
-			switch s.program {
-			case "nginx":
-				folder = filepath.Dir(sources[0].path) // its paths begin where its main file is
-			case "apache2":
-				folder = filepath.Dir(filepath.Dir(from.path))
+			switch p.Settings.Begin {
+			case "first":
+				folder = filepath.Dir(sources[0].path)
+			case "above":
+				folder = filepath.Dir(filepath.Dir(sources[0].path))
 			}
 			pairs, stores := s.pairs(string(from.text), from.path, folder)
 			for i := range stores {
@@ -113,7 +113,7 @@ func sawPairs(pairs []fact.CertPair) string {
 // reader is the user that reads the files: the one that the program runs as,
 // or would.
 func (s certSetting) reader(pid int) string {
-	if s.user == "" {
+	if s.Account == "" {
 		return "" // it reads them as root, before it becomes another
 	}
 	if pid != 0 {
@@ -123,7 +123,7 @@ func (s certSetting) reader(pid int) string {
 			}
 		}
 	}
-	return s.user
+	return s.Account
 }
 
 // readPair reads the files of a pair, and whether the key belongs to the

@@ -12,7 +12,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -81,9 +80,8 @@ func TestCertSettings(t *testing.T) {
 		"redis":             {"redis-server", "tls-cert-file /x/a.crt\ntls-key-file /x/a.key\n", "/x/a.crt /x/a.key line 1 [] []"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			at := slices.IndexFunc(certSettings(), func(s certSetting) bool { return s.program == c.program })
 			var got []string
-			pairs, stores := certSettings()[at].pairs(c.text, "/etc/s/conf", "/etc/s")
+			pairs, stores := certSetting{shipped(c.program)}.pairs(c.text, "/etc/s/conf", "/etc/s")
 			for _, p := range pairs {
 				_, line, _ := strings.Cut(p.Place, ":")
 				if line == "" {
@@ -262,7 +260,7 @@ func TestSameRoot(t *testing.T) {
 	if sameRoot(cmd.Process.Pid) {
 		t.Error("a process with a root of its own is taken for one of this host's")
 	}
-	if files := settingsOf("nginx", cmd.Process.Pid, []string{"/etc/passwd"}); files != nil {
+	if files := settingsOf(shipped("nginx"), cmd.Process.Pid); files != nil {
 		t.Errorf("its settings: %+v", files)
 	}
 }

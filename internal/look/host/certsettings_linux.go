@@ -10,43 +10,11 @@ import (
 	"sync"
 
 	"uakari/internal/fact"
+	"uakari/internal/program"
 )
 
-// certSettings are where programs say which certificate they serve: files, the
-// directives for it and for its key, each with the path in group 1.
-var certSettings = sync.OnceValue(func() []certSetting {
-	line := func(directive, value string) *regexp.Regexp {
-		return regexp.MustCompile(`(?i)^\s*(?:` + directive + `)\b` + value)
-	}
-	const (
-		blank  = `\s+['"]?([^\s'";#]+)`
-		equals = `\s*=?\s*<?\s*['"]?([^\s'";#]+)`
-		colon  = `:\s+(\S+)`
-	)
-	return []certSetting{
-		{"nginx", []string{"nginx"}, "", []string{"/etc/nginx/nginx.conf"}, line("ssl_certificate", blank), line("ssl_certificate_key", blank), line("ssl_client_certificate|ssl_trusted_certificate", blank)},
-		{"apache2", []string{"apache2", "httpd"}, "", []string{"/etc/apache2/sites-enabled/*", "/etc/httpd/conf.d/*.conf"}, line("SSLCertificateFile", blank), line("SSLCertificateKeyFile", blank), line("SSLCACertificateFile", blank)},
-		{"haproxy", []string{"haproxy"}, "", []string{"/etc/haproxy/haproxy.cfg", "/etc/haproxy/conf.d/*.cfg"}, line(`bind\s.*\scrt`, blank), nil, line(`bind\s.*\sca-file`, blank)},
-		{"postgres", []string{"postgres"}, "postgres", []string{"/etc/postgresql/*/*/postgresql.conf", "/var/lib/pgsql/data/postgresql.conf", "/var/lib/pgsql/*/data/postgresql.conf"}, line("ssl_cert_file", equals), line("ssl_key_file", equals), line("ssl_ca_file", equals)},
-		{"slapd", []string{"slapd"}, "openldap", []string{"/etc/ldap/slapd.d/cn=config.ldif", "/etc/ldap/slapd.conf", "/etc/openldap/slapd.d/cn=config.ldif", "/etc/openldap/slapd.conf"},
-			line("olcTLSCertificateFile"+colon+"|TLSCertificateFile", `(?:`+blank+`)?`), line("olcTLSCertificateKeyFile"+colon+"|TLSCertificateKeyFile", `(?:`+blank+`)?`),
-			line("olcTLSCACertificateFile"+colon+"|TLSCACertificateFile", `(?:`+blank+`)?`)},
-		{"dovecot", []string{"dovecot", "imap-login", "pop3-login"}, "", []string{"/etc/dovecot/dovecot.conf"}, line("ssl_cert|ssl_server_cert_file", equals), line("ssl_key|ssl_server_key_file", equals), line("ssl_ca|ssl_server_ca_file", equals)},
-		{"master", []string{"master", "smtpd"}, "", []string{"/etc/postfix/main.cf"}, line("smtpd_tls_cert_file", equals), line("smtpd_tls_key_file", equals), line("smtpd_tls_CAfile", equals)},
-		{"mariadbd", []string{"mariadbd", "mysqld"}, "mysql", []string{"/etc/mysql/my.cnf", "/etc/mysql/mariadb.conf.d/*.cnf", "/etc/my.cnf"}, line("ssl[-_]cert", equals), line("ssl[-_]key", equals), line("ssl[-_]ca", equals)},
-		{"redis-server", []string{"redis-server"}, "redis", []string{"/etc/redis/redis.conf"}, line("tls-cert-file", blank), line("tls-key-file", blank), line("tls-ca-cert-file", blank)},
-		{"mosquitto", []string{"mosquitto"}, "mosquitto", []string{"/etc/mosquitto/mosquitto.conf", "/etc/mosquitto/conf.d/*.conf"}, line("certfile", blank), line("keyfile", blank), line("cafile", blank)},
-	}
-})
-
-type certSetting struct {
-	program   string
-	held      []string // programs that hold its ports
-	user      string   // that reads the files, where it is not root
-	globs     []string
-	cert, key *regexp.Regexp
-	clients   *regexp.Regexp // names the certificates by which it judges those of clients
-}
+// certSetting is where a program says which certificate it serves.
+type certSetting struct{ program.Program }
 
 // block is one block of settings with the certificates that it names.
 type block struct {
@@ -87,29 +55,29 @@ func (s certSetting) pairs(text, path, folder string) ([]fact.CertPair, []fact.C
 			if len(words) > 1 && strings.EqualFold(words[0], "listen") {
 				at.ports = append(at.ports, portsIn(words[1])...)
 			}
-			if value := valueOf(s.cert, statement); value != "" && !strings.Contains(value, "$") {
+			if value := valueOf(s.Settings.Certificate, statement); value != "" && !strings.Contains(value, "$") {
 				at.pairs = append(at.pairs, len(list))
-				list = append(list, fact.CertPair{Program: s.program, Place: fmt.Sprintf("%s:%d", path, number), Cert: inFolder(value, folder)})
+				list = append(list, fact.CertPair{Program: s.Name, Place: fmt.Sprintf("%s:%d", path, number), Cert: inFolder(value, folder)})
 				keys = append(keys, "")
-				if s.key == nil {
+				if len(s.Settings.Key) == 0 {
 					list[len(list)-1].Key = list[len(list)-1].Cert
-					list[len(list)-1].Ports = portsIn(words[1])
+					list[len(list)-1].Ports = portsOf(words)
 				}
 			}
-			if files, ok := strings.CutPrefix(statement, "smtpd_tls_chain_files"); ok && s.program == "master" {
+			if files, ok := strings.CutPrefix(statement, "smtpd_tls_chain_files"); ok && s.Name == "master" {
 				list = append(list, chainFiles(files, fmt.Sprintf("%s:%d", path, number))...)
 			}
-			if value := valueOf(s.clients, statement); value != "" && !strings.Contains(value, "$") {
+			if value := valueOf(s.Settings.Clients, statement); value != "" && !strings.Contains(value, "$") {
 				at.stores = append(at.stores, len(stores))
-				stores = append(stores, fact.ClientStore{Program: s.program, Place: fmt.Sprintf("%s:%d", path, number), Path: inFolder(value, folder)})
-				if s.key == nil {
-					stores[len(stores)-1].Ports = portsIn(words[1])
+				stores = append(stores, fact.ClientStore{Program: s.Name, Place: fmt.Sprintf("%s:%d", path, number), Path: inFolder(value, folder)})
+				if len(s.Settings.Key) == 0 {
+					stores[len(stores)-1].Ports = portsOf(words)
 				}
 			}
-			if s.key == nil {
+			if len(s.Settings.Key) == 0 {
 				continue
 			}
-			if value := valueOf(s.key, statement); value != "" && !strings.Contains(value, "$") {
+			if value := valueOf(s.Settings.Key, statement); value != "" && !strings.Contains(value, "$") {
 				keys = append(keys, inFolder(value, folder))
 				for _, i := range slices.Backward(at.pairs) {
 					if list[i].Key == "" {
@@ -123,7 +91,7 @@ func (s certSetting) pairs(text, path, folder string) ([]fact.CertPair, []fact.C
 	for _, b := range stack {
 		b.settle(list, stores)
 	}
-	if s.program == "postgres" {
+	if s.Name == "postgres" {
 		data := dataFolder(text, path)
 		for i := range stores {
 			stores[i].Path = relocate(stores[i].Path, path, data)
@@ -143,20 +111,39 @@ func (b *block) settle(list []fact.CertPair, stores []fact.ClientStore) {
 	}
 }
 
-func valueOf(directive *regexp.Regexp, statement string) string {
-	m := directive.FindStringSubmatch(statement)
-	if m == nil {
-		return ""
-	}
-	for _, group := range m[1:] {
-		if group != "" {
-			return group
+// valueOf is the path that a statement gives to one of some keys; "" if it is
+// about something else.
+func valueOf(keys []program.Key, statement string) string {
+	statement = strings.TrimSpace(statement)
+	for _, k := range keys {
+		name := strings.TrimSuffix(k.Name[strings.LastIndexByte(k.Name, '.')+1:], ":")
+		if len(statement) <= len(name) || !strings.EqualFold(statement[:len(name)], name) || !strings.ContainsRune(" \t=:", rune(statement[len(name)])) {
+			continue
+		}
+		for _, part := range k.Part(strings.TrimLeft(statement[len(name):], " \t=:")) {
+			part = strings.TrimLeft(part, "< \t")
+			if part != "" && (part[0] == '"' || part[0] == '\'') {
+				whole, _, _ := strings.Cut(part[1:], part[:1])
+				return whole
+			}
+			fields := strings.FieldsFunc(part, func(r rune) bool { return strings.ContainsRune(" \t'\"<;#", r) })
+			if len(fields) > 0 {
+				return fields[0]
+			}
 		}
 	}
 	return ""
 }
 
 var portAtEnd = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?:^|:)(\d{1,5})(?:[>\s]|$)`) })
+
+// portsOf is the ports that a statement names behind its key.
+func portsOf(words []string) []uint16 {
+	if len(words) < 2 {
+		return nil
+	}
+	return portsIn(words[1])
+}
 
 func portsIn(text string) []uint16 {
 	var ports []uint16

@@ -38,7 +38,7 @@ func mysqlAccounts(ctx context.Context, name string, pid int) (fact.AccessFile, 
 	}
 	var last error
 	paths := argumentsOf(pid, "--socket=")
-	for _, settings := range argued(name, pid) {
+	for _, settings := range argued(shipped(name), pid) {
 		text, err := readSome(settings)
 		if err != nil {
 			continue // whoever reads its settings says so

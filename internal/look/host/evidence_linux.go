@@ -13,7 +13,6 @@ import (
 	"github.com/coreos/go-systemd/v22/dbus"
 	"golang.org/x/sys/unix"
 
-	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/keep"
 	"uakari/internal/look"
@@ -34,7 +33,7 @@ func evident(ctx context.Context, env look.Env, port uint16, known []fact.Progra
 	held := slices.ContainsFunc(known, func(p fact.Program) bool { return p.Why == "holder" })
 	found := fact.Service{Programs: claimants(ctx, port, held, known)}
 	env.Card = nil
-	if len(found.Programs) == 0 || askManager(ctx, &found, endpoint.Scheme{}, env) != nil || findProcesses(found.Programs) != nil {
+	if len(found.Programs) == 0 || askManager(ctx, &found, env) != nil || findProcesses(found.Programs) != nil {
 		return nil
 	}
 	return found.Programs

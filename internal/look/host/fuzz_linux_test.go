@@ -9,6 +9,7 @@ import (
 
 	"uakari/internal/fact"
 	"uakari/internal/keep"
+	"uakari/internal/program"
 )
 
 // FuzzServerSettings reads anything as the settings of every program that
@@ -19,8 +20,8 @@ func FuzzServerSettings(f *testing.F) {
 	f.Add("frontend a\n bind :443 ssl crt /x\nbackend b\n server s 10.20.0.14:80\n")
 	f.Add("ssl = on\nssl_cert_file = 'x'\nhba_file = 'y'\ndata_directory = '/z'\n")
 	f.Fuzz(func(t *testing.T, text string) {
-		for _, s := range certSettings() {
-			for _, p := range first(s.pairs(text, "/etc/x", "/etc")) {
+		for _, s := range program.Known().All() {
+			for _, p := range first(certSetting{s}.pairs(text, "/etc/x", "/etc")) {
 				if p.Place == "" {
 					t.Errorf("a pair without its place: %+v", p)
 				}

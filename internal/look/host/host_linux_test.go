@@ -12,7 +12,6 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/look"
 )
@@ -143,14 +142,14 @@ func TestSettingsPorts(t *testing.T) {
 	if err := os.WriteFile(file, []byte("#Port 22\nPort 2222\nListenAddress 10.20.0.5:2022\nListenAddress [fd20::5]:2023\nListenAddress 10.20.0.6\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	p := schemeProgram(t, "ssh", "sshd")
-	p.Settings = []string{filepath.Join(dir, "*")}
+	p := shipped("sshd")
+	p.Settings.Files = []string{filepath.Join(dir, "*")}
 	from, ports := settingsPorts(p, 0)
 	if from != file || len(ports) != 3 || ports[0] != 2222 || ports[1] != 2022 || ports[2] != 2023 {
 		t.Errorf("got %s %v", from, ports)
 	}
-	nginx := schemeProgram(t, "https", "nginx")
-	nginx.Settings = p.Settings
+	nginx := shipped("nginx")
+	nginx.Settings.Files = p.Settings.Files
 	if err := os.WriteFile(file, []byte("server {\n  listen 443 ssl;\n  listen [::]:8443 ssl;\n # listen 99;\n listen unix:/run/x;\n}\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
@@ -174,16 +173,4 @@ func TestUnitOfPath(t *testing.T) {
 	if name := programName(os.Getpid()); name == "" || strings.ContainsAny(name, "/\n") {
 		t.Errorf("own program: %q", name)
 	}
-}
-
-func schemeProgram(t *testing.T, scheme, name string) endpoint.Program {
-	t.Helper()
-	s, _ := endpoint.Lookup(scheme)
-	for _, p := range s.Programs {
-		if p.Name == name {
-			return p
-		}
-	}
-	t.Fatalf("scheme %s has no program %s", scheme, name)
-	return endpoint.Program{}
 }

@@ -7,7 +7,6 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -20,6 +19,8 @@ import (
 	"uakari/internal/fact"
 	"uakari/internal/look"
 	"uakari/internal/look/file"
+	"uakari/internal/program"
+	"uakari/internal/settingsfile"
 )
 
 // logLag is how long a line may take from a service to its log.
@@ -46,11 +47,14 @@ func Service(ctx context.Context, env look.Env, order fact.Order, emit look.Emit
 	if len(s.Programs) == 0 {
 		s.Programs = append(s.Programs, holder(order.Target.Port)...)
 	}
-	for _, p := range scheme.Programs {
-		if len(s.Programs) > 0 && s.Programs[0].Name == p.Name {
+	known := env.Registry()
+	for _, p := range known.Serving(scheme.Name) {
+		if len(s.Programs) > 0 && p.Runs(s.Programs[0].Name) {
 			continue // known already, and more surely
 		}
-		s.Programs = append(s.Programs, fromTable(p, order.Target.Port))
+		if found, ok := fromRegistry(p, scheme, order.Target.Port); ok {
+			s.Programs = append(s.Programs, found)
+		}
 	}
 	if err := findProcesses(s.Programs); err != nil {
 		emit(env.Failed(order, "/proc", "could not list the processes", err, ""))
@@ -62,7 +66,7 @@ func Service(ctx context.Context, env look.Env, order fact.Order, emit look.Emit
 		}
 	} else {
 		s.Manager = "systemd"
-		if err := askManager(ctx, &s, scheme, env); err != nil {
+		if err := askManager(ctx, &s, env); err != nil {
 			emit(env.Failed(order, "systemd", "could not ask the service manager", err, "a running system bus"))
 		} else if len(named(env)) == 0 && order.Target.Port != 0 {
 			s.Programs = append(s.Programs, evident(ctx, env, order.Target.Port, s.Programs)...)
@@ -73,7 +77,7 @@ func Service(ctx context.Context, env look.Env, order fact.Order, emit look.Emit
 		held = programsOn(ctx, env, order.Target.Port)
 	}
 	for i := range s.Programs {
-		s.Programs[i].Logs = logsOf(s.Programs[i], scheme, env, held)
+		s.Programs[i].Logs = logsOf(s.Programs[i], env, held)
 	}
 	slices.SortStableFunc(s.Programs, func(a, b fact.Program) int { return rank[a.Why] - rank[b.Why] })
 	f := env.Seen(order, "units and processes", sawService(s))
@@ -83,7 +87,7 @@ func Service(ctx context.Context, env look.Env, order fact.Order, emit look.Emit
 
 // logsOf is the log files of a program that is there: those of the scheme's
 // table, and the one that the card names as a sign.
-func logsOf(p fact.Program, scheme endpoint.Scheme, env look.Env, held map[string]int) []fact.LogFile {
+func logsOf(p fact.Program, env look.Env, held map[string]int) []fact.LogFile {
 	var logs []fact.LogFile
 	if p.Why == "card" && env.Card.Log != "" {
 		logs = logFiles([]logName{{env.Card.Log, env.CardBy}})
@@ -98,13 +102,15 @@ func logsOf(p fact.Program, scheme endpoint.Scheme, env look.Env, held map[strin
 			logs = append(logs, logFiles(usualLogs(p))...)
 		}
 	}
-	for _, row := range scheme.Programs {
-		if row.Name == p.Name && p.Path != "" {
-			named := settingsLogs(row, held[row.Name])
-			for _, pattern := range row.Logs {
-				named = append(named, logName{pattern: pattern})
+	if row, ok := env.Registry().Of(p.Name); ok && p.Path != "" {
+		named := settingsLogs(row, held[row.Name])
+		for _, pattern := range row.Logs {
+			named = append(named, logName{pattern: pattern})
+		}
+		for _, l := range logFiles(named) {
+			if !slices.ContainsFunc(logs, func(have fact.LogFile) bool { return have.Path == l.Path }) {
+				logs = append(logs, l)
 			}
-			logs = append(logs, logFiles(named)...)
 		}
 	}
 	return logs
@@ -112,23 +118,42 @@ func logsOf(p fact.Program, scheme endpoint.Scheme, env look.Env, held map[strin
 
 // settingsLogs is the log files that a program's settings name: those of the
 // process that holds the port or, where none does, of the oldest.
-func settingsLogs(p endpoint.Program, pid int) []logName {
-	if p.LogTo == "" {
+func settingsLogs(p program.Program, pid int) []logName {
+	if len(p.Settings.Log) == 0 {
 		return nil
 	}
 	if pid == 0 {
-		pid = pidOf(p.Name)
+		pid = pidOf(p)
 	}
 	var files []logName
-	named := regexp.MustCompile(p.LogTo)
-	for _, from := range settingsOf(p.Name, pid, p.Settings) { // one that is for others' eyes has no text; the usual places remain
-		for _, m := range named.FindAllSubmatch(from.text, -1) {
-			if path := string(m[1]); !slices.ContainsFunc(files, func(n logName) bool { return n.pattern == path }) && !slices.Contains(p.Logs, path) {
+	for _, from := range settingsOf(p, pid) { // one that is for others' eyes has no text; the usual places remain
+		for _, v := range from.found(p, p.Settings.Log) {
+			path := firstWord(v.Text)
+			if filepath.IsAbs(path) && !strings.ContainsAny(path, "*?[\\%") && !slices.ContainsFunc(files, func(n logName) bool { return n.pattern == path }) && !slices.Contains(p.Logs, path) {
 				files = append(files, logName{path, from.by})
 			}
 		}
 	}
 	return files
+}
+
+// found is the values of some keys in a settings file of a program.
+func (s source) found(p program.Program, keys []program.Key) []settingsfile.Value {
+	grammar := p.Settings.Grammar
+	values, err := settingsfile.Read(string(s.text), grammar)
+	if err != nil {
+		return nil // what is no file of this grammar gives nothing
+	}
+	return program.Found(values, keys)
+}
+
+// firstWord is a value without its quotes and what stands behind them.
+func firstWord(value string) string {
+	fields := strings.FieldsFunc(value, func(r rune) bool { return strings.ContainsRune(" \t,;'\"", r) })
+	if len(fields) == 0 {
+		return ""
+	}
+	return fields[0]
 }
 
 // rank orders how a program is known to belong to the endpoint.
@@ -214,21 +239,35 @@ func holder(port uint16) []fact.Program {
 	return nil
 }
 
-// fromTable is a program of the scheme table, as this host has it.
-func fromTable(p endpoint.Program, port uint16) fact.Program {
+// fromRegistry is a program that serves a scheme, as this host has it: one
+// that is the scheme's own or, of those that speak it beside other things,
+// that the port belongs to.
+func fromRegistry(p program.Program, scheme endpoint.Scheme, port uint16) (fact.Program, bool) {
 	found := fact.Program{Name: p.Name, Path: installed(p.Paths), Why: "scheme"}
 	if found.Path == "" {
-		return found
+		return found, false
 	}
-	files, ports := settingsPorts(p, pidOf(p.Name))
+	files, ports := settingsPorts(p, pidOf(p))
+	usual := p.Serves[scheme.Name]
 	found.Ports = ports
 	switch {
 	case slices.Contains(ports, port):
 		found.Why, found.Settings = "settings", files
-	case len(ports) == 0 && p.Default == port && port != 0:
+	case len(ports) == 0 && usual == port && port != 0:
 		found.Why, found.Settings = "settings", "its default"
 	}
-	return found
+	return found, found.Why == "settings" || isOwn(p, scheme)
+}
+
+// isOwn reports whether a program is there to speak a protocol: on its usual
+// port, for one of its schemes.
+func isOwn(p program.Program, scheme endpoint.Scheme) bool {
+	for name, port := range p.Serves {
+		if of, ok := endpoint.Lookup(name); ok && of.Wire == scheme.Wire && of.Port == port {
+			return true
+		}
+	}
+	return false
 }
 
 // installed is the first file that a list of patterns leads to.
@@ -249,21 +288,21 @@ func installed(patterns []string) string {
 
 // settingsPorts is the ports that a program's settings name, as a process of
 // it was told of them, and the first file that names one.
-func settingsPorts(p endpoint.Program, pid int) (file string, ports []uint16) {
-	if p.Port == "" {
+func settingsPorts(p program.Program, pid int) (file string, ports []uint16) {
+	if len(p.Settings.Port) == 0 {
 		return "", nil
 	}
-	pattern := regexp.MustCompile(p.Port)
-	for _, from := range settingsOf(p.Name, pid, p.Settings) { // one that is for others' eyes has no text; then it is one of the scheme only
-		for _, m := range pattern.FindAllSubmatch(from.text, -1) {
-			n, err := strconv.ParseUint(string(m[1]), 10, 16)
-			if err != nil || slices.Contains(ports, uint16(n)) {
-				continue
+	for _, from := range settingsOf(p, pid) { // one that is for others' eyes has no text; then it is one of the scheme only
+		for _, v := range from.found(p, p.Settings.Port) {
+			for _, n := range program.Ports(v.Text) {
+				if slices.Contains(ports, n) {
+					continue
+				}
+				if file == "" {
+					file = from.path
+				}
+				ports = append(ports, n)
 			}
-			if file == "" {
-				file = from.path
-			}
-			ports = append(ports, uint16(n))
 		}
 	}
 	return file, ports
@@ -372,7 +411,7 @@ func managed() bool {
 
 // askManager fills in the units of each program that is there, and those that
 // the card needs.
-func askManager(ctx context.Context, s *fact.Service, scheme endpoint.Scheme, env look.Env) error {
+func askManager(ctx context.Context, s *fact.Service, env look.Env) error {
 	programs := s.Programs
 	conn, err := dbus.NewWithContext(ctx)
 	if err != nil {
@@ -381,7 +420,7 @@ func askManager(ctx context.Context, s *fact.Service, scheme endpoint.Scheme, en
 	defer conn.Close()
 	for i := range programs {
 		p := &programs[i]
-		names := unitNames(ctx, conn, *p, scheme)
+		names := unitNames(ctx, conn, *p, env)
 		p.Units = nil
 		for _, name := range names {
 			if u, ok := unitState(ctx, conn, name, env.Deep); ok || p.Why == "card" || p.Why == "unit" {
@@ -403,7 +442,7 @@ func askManager(ctx context.Context, s *fact.Service, scheme endpoint.Scheme, en
 
 // unitNames is the units that could run a program. Patterns are matched
 // against what the manager has loaded.
-func unitNames(ctx context.Context, conn *dbus.Conn, p fact.Program, scheme endpoint.Scheme) []string {
+func unitNames(ctx context.Context, conn *dbus.Conn, p fact.Program, env look.Env) []string {
 	var names []string
 	for _, u := range p.Units {
 		names = append(names, u.Name)
@@ -414,19 +453,15 @@ func unitNames(ctx context.Context, conn *dbus.Conn, p fact.Program, scheme endp
 	if p.Path == "" {
 		return nil
 	}
-	for _, row := range scheme.Programs {
-		if row.Name != p.Name {
+	row, _ := env.Registry().Of(p.Name)
+	for _, unit := range row.Units {
+		if !strings.Contains(unit, "*") {
+			names = append(names, unit)
 			continue
 		}
-		for _, unit := range row.Units {
-			if !strings.Contains(unit, "*") {
-				names = append(names, unit)
-				continue
-			}
-			if list, err := conn.ListUnitsByPatternsContext(ctx, nil, []string{unit}); err == nil {
-				for _, each := range list {
-					names = append(names, each.Name)
-				}
+		if list, err := conn.ListUnitsByPatternsContext(ctx, nil, []string{unit}); err == nil {
+			for _, each := range list {
+				names = append(names, each.Name)
 			}
 		}
 	}

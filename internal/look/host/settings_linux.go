@@ -10,7 +10,9 @@ import (
 	"strings"
 	"sync"
 	"time"
+
 	"uakari/internal/look/file"
+	"uakari/internal/program"
 )
 
 // Bounds on settings that include others.
@@ -20,24 +22,6 @@ const (
 
 	mostIncludedBytes = 8 << 20 // of all of them
 )
-
-// settingsArgs is, by program, the arguments that name its settings or the
-// folder that they are in, and the file in that folder.
-var settingsArgs = map[string][]struct{ flag, file string }{
-	"nginx":        {{"-c", ""}},
-	"haproxy":      {{"-f", ""}},
-	"apache2":      {{"-f", ""}},
-	"httpd":        {{"-f", ""}},
-	"postgres":     {{"config_file=", ""}, {"-D", "postgresql.conf"}},
-	"slapd":        {{"-f", ""}, {"-F", "cn=config.ldif"}},
-	"mariadbd":     {{"--defaults-file=", ""}, {"--defaults-extra-file=", ""}},
-	"mysqld":       {{"--defaults-file=", ""}, {"--defaults-extra-file=", ""}},
-	"redis-server": {{"", ""}},
-	"dovecot":      {{"-c", ""}},
-	"sshd":         {{"-f", ""}},
-	"mosquitto":    {{"-c", ""}},
-	"dnsmasq":      {{"-C", ""}, {"--conf-file=", ""}},
-}
 
 // includes finds a directive that reads further files, in any of the ways in
 // which the programs of the table write it.
@@ -57,25 +41,30 @@ type source struct {
 // arguments of a process name or, where there is none, those of the places
 // where distributions put them; with all that they include. What a process
 // names is read for the account that it runs as.
-func settingsOf(program string, pid int, globs []string) []source {
+func settingsOf(p program.Program, pid int) []source {
 	by := file.Account{}
 	if pid != 0 {
 		if !sameRoot(pid) {
 			return nil // what it calls /etc is not this host's
 		}
-		if paths := argued(program, pid); len(paths) > 0 {
+		if paths := argued(p, pid); len(paths) > 0 {
 			return withIncluded(paths, accountOf(pid))
 		}
 	}
+	return withIncluded(matching(p.Settings.Files), by)
+}
+
+// matching is the files that patterns lead to.
+func matching(patterns []string) []string {
 	var paths []string
-	for _, pattern := range globs {
+	for _, pattern := range patterns {
 		matches, err := filepath.Glob(pattern)
 		if err != nil {
-			continue // the patterns are this program's own
+			continue // the patterns are this program's own, or were checked
 		}
 		paths = append(paths, matches...)
 	}
-	return withIncluded(paths, by)
+	return paths
 }
 
 // accountOf is the account that a process runs as; one that cannot be told may
@@ -101,12 +90,12 @@ func sameRoot(pid int) bool {
 
 // argued is the settings files that a process was started with or, of one that
 // was made by another of the same program, that one.
-func argued(program string, pid int) []string {
+func argued(p program.Program, pid int) []string {
 	for range mostDepth {
-		if files := arguedBy(program, pid); len(files) > 0 {
+		if files := arguedBy(p, pid); len(files) > 0 {
 			return files
 		}
-		if pid = parentOf(pid); pid <= 1 || programName(pid) != program {
+		if pid = parentOf(pid); pid <= 1 || !p.Runs(programName(pid)) {
 			break
 		}
 	}
@@ -145,7 +134,7 @@ func parentOf(pid int) int {
 	return parent
 }
 
-func arguedBy(program string, pid int) []string {
+func arguedBy(p program.Program, pid int) []string {
 	text, err := file.Head(procFile(pid, "cmdline"), mostCommand)
 	if err != nil {
 		return nil
@@ -159,27 +148,28 @@ func arguedBy(program string, pid int) []string {
 		folder = "/"
 	}
 	prefix := folder
-	if at := slices.Index(args, "-p"); at > 0 && at+1 < len(args) && program == "nginx" {
+	if at := slices.Index(args, "-p"); at > 0 && at+1 < len(args) && p.Settings.Begin == "first" {
 		prefix = args[at+1]
 	}
-	for _, row := range settingsArgs[program] {
+	for _, argument := range p.Settings.Arguments {
+		flag, beside, _ := strings.Cut(argument, " ")
 		for i, arg := range args[min(1, len(args)):] {
 			value := ""
 			switch next := i + 2; {
-			case row.flag == "" && !strings.HasPrefix(arg, "-"):
+			case flag == "" && !strings.HasPrefix(arg, "-"):
 				value = arg
-			case row.flag == "":
-			case strings.HasSuffix(row.flag, "=") && strings.Contains(arg, row.flag):
-				_, value, _ = strings.Cut(arg, row.flag)
-			case arg == row.flag && next < len(args):
+			case flag == "":
+			case strings.HasSuffix(flag, "=") && strings.Contains(arg, flag):
+				_, value, _ = strings.Cut(arg, flag)
+			case arg == flag && next < len(args):
 				value = args[next]
-			case len(row.flag) == 2 && strings.HasPrefix(arg, row.flag) && len(arg) > 2:
+			case len(flag) == 2 && strings.HasPrefix(arg, flag) && len(arg) > 2:
 				value = arg[2:]
 			}
 			if value == "" {
 				continue
 			}
-			path := filepath.Join(value, row.file)
+			path := filepath.Join(value, beside)
 			if !filepath.IsAbs(path) {
 				path = filepath.Join(prefix, path)
 			}
@@ -279,15 +269,30 @@ func lookAround() ([]namedProcess, error) {
 }
 
 // pidOf is the oldest process of a program on this host's network; 0 for none.
-func pidOf(program string) int {
+func pidOf(p program.Program) int {
 	list, err := processes()
 	if err != nil {
 		return 0
 	}
-	for _, p := range slices.Backward(list) {
-		if p.program == program && !apart(p.pid) && sameRoot(p.pid) {
-			return p.pid
+	for _, each := range slices.Backward(list) {
+		if each.program == p.Name && !apart(each.pid) && sameRoot(each.pid) {
+			return each.pid
 		}
 	}
 	return 0
+}
+
+// holding reports whether processes of a program are among those that hold a
+// port, and which of them has the program's own name; 0 for none.
+func holding(p program.Program, held map[string]int) (pid int, holds bool) {
+	for name := range held {
+		holds = holds || p.Runs(name)
+	}
+	return held[p.Name], holds
+}
+
+// shipped is a program that is known here, by its name.
+func shipped(name string) program.Program {
+	p, _ := program.Known().Of(name)
+	return p
 }

@@ -47,7 +47,7 @@ func Upstreams(ctx context.Context, env look.Env, order fact.Order, emit look.Em
 		if !holds && len(held) > 0 {
 			continue
 		}
-		for _, from := range settingsOf(f.program, pid, f.globs) {
+		for _, from := range settingsOf(shipped(f.program), pid) {
 			if from.err != nil {
 				emit(env.Failed(order, from.path, "could not read the gateway's settings", from.err, "root"))
 				continue

@@ -340,6 +340,9 @@ func logReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, f, account *fact.
 			}
 		}
 		strength := gate.Logged
+		if m, at, ok := v.Programs.Means(v.ServedBy(t), lines, "refusal"); ok && cause == "" {
+			cause, line = m.Cause, lines[at]
+		}
 		for _, l := range lines {
 			m, ok := program.Refuses(l)
 			switch {

@@ -221,7 +221,7 @@ func movable(v *scene.Scene, t *scene.Try) ([]fact.Program, []gate.Lack) {
 	if p, short := v.Chosen(programs); p != nil && len(short) == 0 {
 		return []fact.Program{*p}, nil
 	}
-	if len(v.Scheme.Programs) == 1 {
+	if w := v.Scheme.Wire; w != "" && w != "http" {
 		return programs, nil
 	}
 	return programs, []gate.Lack{{Guard: gate.SameProcess, Why: "what answers there is a server of the same kind; nothing says that it is this endpoint's"}}

@@ -23,6 +23,17 @@ func (v *Scene) Taking(t *Try) []fact.Listener {
 	})
 }
 
+// ServedBy is the program that holds the socket of a try, as its host names
+// it; "" where that was not seen.
+func (v *Scene) ServedBy(t *Try) string {
+	for _, l := range v.Taking(t) {
+		if l.Program != "" {
+			return l.Program
+		}
+	}
+	return ""
+}
+
 // Ours leaves out listeners that are known to be somebody else's: where it is
 // known which program serves the endpoint, and another one holds the socket.
 func (v *Scene) Ours(t *Try, on []fact.Listener) []fact.Listener {

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
+	"uakari/internal/program"
 )
 
 // Scene is a set of facts, arranged for asking.
@@ -14,7 +15,9 @@ type Scene struct {
 	Set    fact.Set
 	Ask    fact.Ask
 	Scheme endpoint.Scheme
-	Client string // the client's vantage
+	// Programs is the server programs that are known.
+	Programs *program.Registry
+	Client   string // the client's vantage
 	// All is every fact, in the order in which they were seen.
 	All []*fact.Fact
 	// index has the facts by where and by which look they were seen.
@@ -43,6 +46,11 @@ var everyHosts = map[netip.Addr]bool{netip.AddrFrom4([4]byte{127, 0, 0, 1}): tru
 func New(set fact.Set) *Scene {
 	v := &Scene{Set: set, Ask: set.Ask, All: inTime(set.Facts), index: map[place][]*fact.Fact{}, climbs: map[Seat]Climb{}, Led: map[string]string{}}
 	v.Scheme, _ = endpoint.Lookup(set.Ask.Endpoint.Scheme)
+	if own, err := program.With(set.Ask.Programs); err == nil {
+		v.Programs = own
+	} else {
+		v.Programs = program.Known() // facts that somebody wrote by hand
+	}
 	for _, at := range set.Vantages {
 		if at.Role == fact.Client && v.Client == "" {
 			v.Client = at.ID

@@ -78,7 +78,7 @@ func takenReading(v *scene.Scene, t *scene.Try, f *fact.Fact, s *fact.Service, l
 			continue
 		}
 		seen := serving{v: v, t: t, f: f, manager: s.Manager, p: p, u: u}
-		cause, line := fromLog(lastTries(u))
+		cause, line := seen.fromLog(seen.lastTries())
 		if cause != "service/port-taken" || !ofPort(line, t.Target.Port) {
 			continue
 		}

@@ -63,8 +63,11 @@ func (s serving) reading(g gate.Gate, cause, summary string) gate.Reading {
 
 // fromLog says which cause the lines of a failed start point at, and by which
 // line: the one that tells most, and of those the last.
-func fromLog(lines []fact.LogLine) (cause, line string) {
+func (s serving) fromLog(lines []fact.LogLine) (cause, line string) {
 	best := -1
+	if m, at, ok := s.v.Programs.Means(s.p.Name, texts(lines), "start"); ok {
+		return m.Cause, lines[at].Text // its own words have no other meaning
+	}
 	for _, l := range lines {
 		if m, rank, ok := program.DoesNotStart(l.Text); ok && (best < 0 || rank <= best) {
 			best, cause, line = rank, m.Cause, l.Text
@@ -301,7 +304,7 @@ func (s serving) unitDown(alive bool) (gate.Reading, bool) {
 
 // failedStart reads why a start failed from the unit's log.
 func (s serving) failedStart() (gate.Reading, bool) {
-	lines := lastTries(s.u)
+	lines := s.lastTries()
 	for _, file := range s.p.Logs {
 		// A file without times speaks of this start only if it was written
 		// since the unit changed its state.
@@ -311,13 +314,9 @@ func (s serving) failedStart() (gate.Reading, bool) {
 			}
 		}
 	}
-	var texts []string
-	for _, l := range lines {
-		texts = append(texts, l.Text)
-	}
-	cause, line := s.v.CardReason(texts, "service")
+	cause, line := s.v.CardReason(texts(lines), "service")
 	if cause == "" {
-		cause, line = fromLog(lines)
+		cause, line = s.fromLog(lines)
 	}
 	if cause == "" {
 		return gate.Reading{}, false
@@ -335,6 +334,15 @@ func (s serving) failedStart() (gate.Reading, bool) {
 	}
 	r.Lacks = append(r.Lacks, gate.Lack{Guard: gate.SameProcess, Why: "whoever held the port does not hold it now"})
 	return r, true
+}
+
+// texts is lines of a log without their times.
+func texts(lines []fact.LogLine) []string {
+	var list []string
+	for _, l := range lines {
+		list = append(list, l.Text)
+	}
+	return list
 }
 
 // newest is the lines of a file that were written around the time of its last
@@ -364,28 +372,42 @@ func newest(lines []string) []string {
 // lastTries is the lines of a unit's last start or, where that is under way
 // after others that failed and has not said why, of the last two. What it said
 // before an administrator started it anew may have been mended since.
-func lastTries(u *fact.Unit) []fact.LogLine {
-	last := lastStarts(u.Log, 1)
-	if cause, _ := fromLog(last); cause != "" || u.Restarts == 0 {
+func (s serving) lastTries() []fact.LogLine {
+	last := s.lastStarts(1)
+	if cause, _ := s.fromLog(last); cause != "" || s.u.Restarts == 0 {
 		return last
 	}
-	return lastStarts(u.Log, 2)
+	return s.lastStarts(2)
 }
 
-// lastStarts is the lines of as many starts.
-func lastStarts(lines []fact.LogLine, count int) []fact.LogLine {
-	marker := "Started "
-	if slices.ContainsFunc(lines, func(l fact.LogLine) bool { return strings.HasPrefix(l.Text, "Starting ") }) {
-		marker = "Starting "
-	}
+// lastStarts is the lines of as many starts. One begins where the one before
+// it ended: the manager may write that it started something only after the
+// first words of what it started.
+func (s serving) lastStarts(count int) []fact.LogLine {
+	lines, said := s.u.Log, false
 	for i, l := range slices.Backward(lines) {
-		if strings.HasPrefix(l.Text, marker) {
+		switch {
+		case strings.HasPrefix(l.Text, "Starting "):
 			if count--; count == 0 {
 				return slices.Clone(lines[i:])
 			}
+			said = false
+		case !s.ends(l.Text):
+			said = true
+		case said:
+			if count--; count == 0 {
+				return slices.Clone(lines[i+1:])
+			}
+			said = false
 		}
 	}
 	return slices.Clone(lines)
+}
+
+// ends reports whether a line of the manager says that a unit has ended.
+func (s serving) ends(line string) bool {
+	return strings.HasPrefix(line, "Stopped ") || strings.HasPrefix(line, "Failed to start ") ||
+		strings.HasPrefix(line, s.u.Name+": Failed with result") || strings.HasPrefix(line, s.u.Name+": Deactivated successfully") || strings.HasPrefix(line, s.u.Name+": Consumed ")
 }
 
 // howEnded is how a unit's main process ended.
