@@ -87,9 +87,9 @@ var loginLines = map[string][]struct{ text, cause string }{
 		{"does not exist", "login/unknown-account"}, {"has an expired password", "login/secret-expired"}, {"has no password assigned", "login/wrong-secret"},
 		{"Password does not match", "login/wrong-secret"}, {"no pg_hba.conf entry", "login/not-from-here"},
 	},
-	"imap":  {{"unknown user", "login/unknown-account"}, {"Password mismatch", "login/wrong-secret"}, {"password mismatch", "login/wrong-secret"}, {"account disabled", "login/disabled"}},
-	"http":  {{"was not found in", "login/unknown-account"}, {"password mismatch", "login/wrong-secret"}, {"Password Mismatch", "login/wrong-secret"}, {"not found: ", "login/unknown-account"}},
-	"smtp":  {{"user not found", "login/unknown-account"}, {"authentication failure", "login/wrong-secret"}},
+	"imap": {{"unknown user", "login/unknown-account"}, {"Password mismatch", "login/wrong-secret"}, {"password mismatch", "login/wrong-secret"}, {"account disabled", "login/disabled"}},
+	"http": {{"was not found in", "login/unknown-account"}, {"password mismatch", "login/wrong-secret"}, {"Password Mismatch", "login/wrong-secret"}, {"not found: ", "login/unknown-account"}},
+	"smtp": {{"user not found", "login/unknown-account"}, {"authentication failure", "login/wrong-secret"}},
 }
 
 // wordsMean is what words of servers mean that few remember.
