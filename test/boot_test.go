@@ -30,6 +30,39 @@ var labRoot = sync.OnceValues(func() (string, error) {
 	return root, os.WriteFile(filepath.Join(root, "complete"), []byte(rootPackages), 0o600)
 })
 
+// serverRoot is the same with many servers beside, none of which starts by
+// itself.
+var serverRoot = sync.OnceValues(func() (string, error) {
+	below, err := labRoot()
+	if err != nil {
+		return below, err
+	}
+	root := filepath.Join("/var/tmp", "uakari-server-root")
+	if made, err := os.ReadFile(filepath.Join(root, "complete")); err == nil && string(made) == serverPackages {
+		return root, nil
+	}
+	out, err := exec.Command("unshare", "--mount", "bash", "-c", serverScript, "servers", below, root, serverPackages).CombinedOutput()
+	if err != nil {
+		return string(out[max(0, len(out)-2000):]), err
+	}
+	return root, os.WriteFile(filepath.Join(root, "complete"), []byte(serverPackages), 0o600)
+})
+
+// serverScript installs packages in a copy of a root, and turns what they
+// bring off.
+const serverScript = `set -e
+below=$1; root=$2; packages=$3
+rm -rf "$root"; cp -a "$below" "$root"
+printf '#!/bin/sh\nexit 101\n' > "$root/usr/sbin/policy-rc.d"; chmod 755 "$root/usr/sbin/policy-rc.d"
+cp /etc/resolv.conf "$root/etc/resolv.conf"
+cp /etc/apt/apt.conf.d/* "$root/etc/apt/apt.conf.d/" 2>/dev/null || true
+mount --make-rprivate /
+mount -t proc proc "$root/proc"; mount --bind /dev "$root/dev"
+chroot "$root" sh -ec "export DEBIAN_FRONTEND=noninteractive LC_ALL=C; apt-get -q update; apt-get install -y -q --no-install-recommends $packages; cd /root"
+rm -f "$root/usr/sbin/policy-rc.d" "$root"/var/cache/apt/archives/*.deb
+chroot "$root" sh -c 'for u in $(systemctl list-unit-files --state=enabled --no-legend | cut -d" " -f1); do case $u in ssh.service|nginx.service|*.timer|getty*|e2scrub*|systemd*|remote-fs*) ;; *) systemctl disable -q $u ;; esac; done'
+`
+
 // mirror is where this machine gets its packages from.
 func mirror() string {
 	files, _ := filepath.Glob("/etc/apt/sources.list.d/*")
@@ -94,13 +127,15 @@ func (h *fullHost) as(ns string) []string {
 }
 
 // boot starts a full host and waits until it is up.
-func boot(t *testing.T) *fullHost {
+func boot(t *testing.T) *fullHost { return bootOver(t, labRoot) }
+
+func bootOver(t *testing.T, below func() (string, error)) *fullHost {
 	t.Helper()
 	if _, err := exec.LookPath("debootstrap"); err != nil {
 		missing(t, "needs debootstrap: apt-get install debootstrap")
 	}
 	l := newLab(t)
-	root, err := labRoot()
+	root, err := below()
 	if err != nil {
 		missing(t, "debootstrap: "+err.Error()+": "+root)
 	}

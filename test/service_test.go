@@ -251,8 +251,14 @@ func (h *fullHost) recorded(t *testing.T, f fault, to string, live trail.Trail) 
 // sshHost is a full host with this program on it, and a key to log in with.
 func sshHost(t *testing.T) (*fullHost, string) {
 	t.Helper()
+	return hostOver(t, labRoot)
+}
+
+// hostOver is such a host over a root of one's choice.
+func hostOver(t *testing.T, root func() (string, error)) (*fullHost, string) {
+	t.Helper()
 	needs(t, "openssh-client", "/usr/bin/ssh-keygen", "/usr/bin/ssh-keyscan")
-	h := boot(t)
+	h := bootOver(t, root)
 	dir := t.TempDir()
 	key := filepath.Join(dir, "key")
 	if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", key).CombinedOutput(); err != nil {

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"net/netip"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode"
@@ -19,6 +20,7 @@ import (
 
 	"uakari/internal/fact"
 	"uakari/internal/keep"
+	"uakari/internal/written"
 )
 
 // Error says what is wrong with an endpoint, where, and what was expected.
@@ -211,17 +213,28 @@ func chooseScheme(input, name string, port uint16) (Scheme, bool, error) {
 	}
 	s, ok := Lookup(name)
 	if !ok {
-		return s, false, &Error{input, 1, "unknown scheme " + quote(name), "one of " + known()}
+		return s, false, &Error{input, 1, "unknown scheme " + quote(name), "one of " + known(name)}
 	}
 	return s, false, nil
 }
 
-func known() string {
-	var names []string
+// known is the schemes that a word may be meant for: those that are written
+// like it, and the most frequent.
+func known(word string) string {
+	const most = 8
+	names := []string{}
 	for _, s := range Schemes {
-		names = append(names, s.Name)
+		if written.Distance(word, s.Name) <= max(1, len(s.Name)/3) {
+			names = append(names, s.Name)
+		}
 	}
-	return strings.Join(names, ", ")
+	names = names[:min(len(names), most/2)]
+	for _, s := range Schemes {
+		if len(names) < most && !slices.Contains(names, s.Name) {
+			names = append(names, s.Name)
+		}
+	}
+	return fmt.Sprintf("%s and %d more, or tcp, tls or udp for what has none", strings.Join(names, ", "), len(Schemes)-len(names)-3)
 }
 
 // Longest name and label that DNS can carry (RFC 1035 section 2.3.4).

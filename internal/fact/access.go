@@ -15,7 +15,12 @@ type Access struct {
 // out: they may hold secrets.
 type AccessFile struct {
 	Path    string    `json:"path"`
-	Kind    string    `json:"kind"` // "hosts.allow", "hosts.deny", "pg_hba", "nginx", "sshd", "redis", "mysql", "list"
+	Kind    string    `json:"kind"` // "hosts.allow", "hosts.deny", "pg_hba", "nginx", "sshd", "redis", "mysql", "list", "addresses"
+	// Order and Else say how a list of kind "addresses" decides, and Program
+	// whose it is; see the files of programs.
+	Order   string    `json:"order,omitempty"`
+	Else    string    `json:"else,omitempty"`
+	Program string    `json:"program,omitempty"`
 	Changed time.Time `json:"changed"`
 	Lines   []Line    `json:"lines"`
 }

@@ -81,9 +81,10 @@ type Settings struct {
 
 // List is a list of addresses of one of the common shapes.
 type List struct {
-	// Order is how it decides: "first" the first that matches, "listed" only
-	// who is listed in allow, "unless" everybody but those in deny, "deny"
-	// deny before allow, "last" the last that matches.
+	// Order is how it decides: "first" or "last" of those that match, or
+	// the "narrowest"; "listed" only who is in allow, "unless" everybody but
+	// those in deny, "allow" who is allowed whatever is denied, and nobody
+	// else where only allow is given.
 	Order string `yaml:"order"`
 	Allow []Key  `yaml:"allow,omitempty"`
 	Deny  []Key  `yaml:"deny,omitempty"`
@@ -220,8 +221,8 @@ func (p *Program) check(at written.Places) error {
 		}
 	}
 	for i, l := range p.Settings.Lists {
-		if !slices.Contains([]string{"first", "last", "listed", "unless", "deny"}, l.Order) || !slices.Contains([]string{"", "allow", "deny"}, l.Else) {
-			return at.Wrong(fmt.Sprintf("$.settings.lists[%d]", i), `expected order first, last, listed, unless or deny, and else allow or deny`)
+		if !slices.Contains([]string{"first", "last", "narrowest", "listed", "unless", "allow"}, l.Order) || !slices.Contains([]string{"", "allow", "deny"}, l.Else) {
+			return at.Wrong(fmt.Sprintf("$.settings.lists[%d]", i), `expected order first, last, narrowest, listed, unless or allow, and else allow or deny`)
 		}
 	}
 	for i := range p.Says {

@@ -4,6 +4,7 @@ import (
 	"crypto/x509"
 	"net"
 	"testing"
+	"uakari/internal/endpoint"
 	"uakari/internal/program"
 	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/certs"
@@ -52,6 +53,17 @@ func TestProgramsName(t *testing.T) {
 		for _, s := range p.Says {
 			if _, ok := catalogue.Explain(s.Cause); !ok {
 				t.Errorf("%s: %q means %s, which does not exist", p.Name, s.Words, s.Cause)
+			}
+		}
+	}
+}
+
+// TestProgramsServe is that programs serve schemes that exist.
+func TestProgramsServe(t *testing.T) {
+	for _, p := range program.Known().All() {
+		for scheme := range p.Serves {
+			if s, ok := endpoint.Lookup(scheme); !ok || s.Name != scheme {
+				t.Errorf("%s serves %q, which is no scheme", p.Name, scheme)
 			}
 		}
 	}

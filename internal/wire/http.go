@@ -15,14 +15,26 @@ import (
 
 // askHTTP asks for a page and reads the head and the first of the body
 // (RFC 9112). Redirects are reported and not followed.
-func askHTTP(c *Conn, q Question) fact.Reply {
+func askHTTP(c *Conn, q Question) fact.Reply { return askPage(c, q, "Connection: close\r\n") }
+
+// askWebSocket asks for the upgrade to a socket (RFC 6455 section 4.1).
+func askWebSocket(c *Conn, q Question) fact.Reply {
+	r := askPage(c, q, "Connection: Upgrade\r\nUpgrade: websocket\r\nSec-WebSocket-Version: 13\r\nSec-WebSocket-Key: dWFrYXJpLXVha2FyaS11YQ==\r\n")
+	if r.Protocol = "websocket"; r.Ending == fact.Done && r.Status != 101 && !r.Refused {
+		r.Code, r.Text = strconv.Itoa(r.Status), strings.TrimSpace(r.Reason+" instead of a socket")
+	}
+	return r
+}
+
+// askPage is the question of both, with what they differ in.
+func askPage(c *Conn, q Question, headers string) fact.Reply {
 	path := q.Path
 	if path == "" || path[0] != '/' {
 		path = "/" + path
 	}
 	path, _, _ = strings.Cut(path, "#")
 	reader := c.bound()
-	send := "GET " + path + " HTTP/1.1\r\nHost: " + q.Host + "\r\nUser-Agent: uakari\r\nAccept: */*\r\nConnection: close\r\n\r\n"
+	send := "GET " + path + " HTTP/1.1\r\nHost: " + q.Host + "\r\nUser-Agent: uakari\r\nAccept: */*\r\n" + headers + "\r\n"
 	return c.ask("http", "GET "+path, send, func(r *fact.Reply) error {
 		head, _ := c.r.Peek(min(c.r.Buffered(), 16))
 		if !bytes.HasPrefix(head, []byte("HTTP/"[:min(5, len(head))])) {
@@ -123,7 +135,7 @@ func (c *Conn) httpHead(r *fact.Reply) (textproto.MIMEHeader, error) {
 		if errors.As(err, &malformed) {
 			return nil, errNotHTTP
 		}
-		if err != nil || status >= 200 {
+		if err != nil || status >= 200 || status == 101 { // RFC 9110 section 15.2.2: the last answer
 			r.Status, r.Reason = status, plain.Clean(reason)
 			return header, err
 		}

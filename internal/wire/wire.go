@@ -8,6 +8,7 @@ package wire
 
 import (
 	"bufio"
+	"encoding/xml"
 	"errors"
 	"io"
 	"net"
@@ -34,6 +35,11 @@ type Conn struct {
 	r *bufio.Reader
 	// hello is what a MySQL server said first: logging in answers it.
 	hello mysqlHello
+	// Name is the host as the endpoint names it, where servers are told.
+	Name string
+	// A stream of XML keeps its reader, and what was offered at its beginning.
+	xml    *xml.Decoder
+	offers features
 }
 
 // NewConn wraps a fresh connection. Beyond a bound nothing more of it is read:
@@ -86,6 +92,25 @@ var Protocols = map[string]Protocol{
 	"smb":      {Ask: askSMB},
 	"dns":      {Ask: askDNS},
 	"ntp":      {Ask: askNTP},
+
+	"memcached": {Ask: askMemcached},
+	"nats":      {Greet: greetNATS, Ask: askNATS},
+	"rsync":     {Greet: greetRsync, Ask: askRsync},
+	"git":       {Ask: askGit},
+	"finger":    {Ask: askFinger},
+	"lpd":       {Ask: askLPD},
+	"sip":       {Ask: askSIP},
+	"rtsp":      {Ask: askRTSP},
+	"socks5":    {Ask: askSOCKS},
+	"kafka":     {Ask: askKafka},
+	"mongodb":   {Ask: askMongo},
+	"vnc":       {Greet: greetVNC, Ask: askVNC},
+	"snmp":      {Ask: askSNMP},
+	"stun":      {Ask: askSTUN},
+	"http2":     {Ask: askHTTP2},
+	"websocket": {Ask: askWebSocket},
+	"xmpp":      {Upgrade: upgradeXMPP, Ask: askXMPP},
+	"rdp":       {Upgrade: upgradeRDP, Ask: askAgreed("rdp")},
 }
 
 // ending says how a wait for bytes ended, from its error.
@@ -108,6 +133,7 @@ func ending(err error) fact.Ending {
 // Over goes on over TLS, with what was heard so far.
 func (c *Conn) Over(secured net.Conn) *Conn {
 	next := NewConn(secured)
+	next.Name = c.Name
 	next.hello = c.hello
 	return next
 }
@@ -154,6 +180,20 @@ func Recognise(head []byte) string {
 		return "redis"
 	case len(s) > 5 && s[3] == 0 && (s[4] == 10 || s[4] == 0xff):
 		return "mysql"
+	case strings.HasPrefix(s, "RFB 0"):
+		return "vnc"
+	case strings.HasPrefix(s, "INFO {"):
+		return "nats"
+	case strings.HasPrefix(s, "@RSYNCD: "), strings.HasPrefix(s, "@ERROR"):
+		return "rsync"
+	case strings.HasPrefix(s, "<?xml") && strings.Contains(s, "etherx.jabber.org"), strings.HasPrefix(s, "<stream:stream"):
+		return "xmpp"
+	case strings.HasPrefix(s, "SIP/2.0 "):
+		return "sip"
+	case strings.HasPrefix(s, "RTSP/1.0 "):
+		return "rtsp"
+	case len(s) > 6 && s[0] == 3 && s[1] == 0 && s[5] == 0xd0:
+		return "rdp"
 	case len(s) > 5 && s[0] == 'E' && s[1] == 0 && s[2] == 0:
 		return "postgres"
 	}

@@ -17,6 +17,7 @@ import (
 	"uakari/internal/look"
 	"uakari/internal/look/file"
 	"uakari/internal/program"
+	"uakari/internal/settingsfile"
 )
 
 // accessFiles are the files that let addresses in, by the program that reads
@@ -119,6 +120,16 @@ func Access(ctx context.Context, env look.Env, order fact.Order, emit look.Emit)
 			add(from, f.kind, f.keep)
 		}
 	}
+	for _, p := range env.Registry().All() {
+		if _, holds := holding(p, held); len(p.Settings.Lists) > 0 && (holds || env.Deep) {
+			for _, l := range lists(p, held[p.Name]) {
+				add(l.source, "addresses", nil)
+				if n := len(a.Files) - 1; n >= 0 && a.Files[n].Path == l.path && a.Files[n].Kind == "addresses" {
+					a.Files[n].Program, a.Files[n].Order, a.Files[n].Else, a.Files[n].Lines = p.Name, l.Order, l.Else, l.lines
+				}
+			}
+		}
+	}
 	for _, name := range []string{"mariadbd", "mysqld"} {
 		if pid := held[name]; pid != 0 && sameRoot(pid) {
 			f, err := mysqlAccounts(ctx, name, pid)
@@ -140,6 +151,39 @@ func Access(ctx context.Context, env look.Env, order fact.Order, emit look.Emit)
 	f := env.Seen(order, "access lists", saw)
 	f.Access = &a
 	emit(f)
+}
+
+// list is a list of addresses of one of the common shapes, in one file.
+type list struct {
+	source
+	program.List
+	lines []fact.Line
+}
+
+// lists is the lists of addresses in a program's settings. Where several files
+// say something of one list, it is the whole of them together.
+func lists(p program.Program, pid int) []list {
+	var all []list
+	for _, shape := range p.Settings.Lists {
+		found := list{List: shape}
+		for _, from := range settingsOf(p, pid) {
+			if from.err != nil {
+				all = append(all, list{source: from, List: shape}) // said to be unread
+				continue
+			}
+			values, err := settingsfile.Read(string(from.text), p.Settings.Grammar)
+			if err != nil {
+				continue // the program reads it no better
+			}
+			if lines := shape.ListedIn(values); len(lines) > 0 || found.path == "" {
+				found.source, found.lines = from, append(found.lines, lines...)
+			}
+		}
+		if found.path != "" {
+			all = append(all, found)
+		}
+	}
+	return all
 }
 
 // unfolded is a text whose lines go on in those that begin with a blank.

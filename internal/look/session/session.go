@@ -86,6 +86,7 @@ func Look(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	}
 	defer raw.Close()
 	c.conn = wire.NewConn(raw)
+	c.conn.Name = order.Target.Name
 	c.step(ctx)
 	stop := context.AfterFunc(ctx, func() { raw.SetDeadline(time.Unix(1, 0)) })
 	defer stop()

@@ -32,7 +32,7 @@ type listLine struct {
 // accessJudges read one kind of list each. They return no text where nothing
 // keeps the source out.
 var accessJudges = []func(v *scene.Scene, t *scene.Try, a *fact.Access, source netip.Addr) (cause string, shows []gate.Symptom, text string, line listLine){
-	wrapperJudge, hbaJudge, nginxJudge, redisJudge, mysqlJudge, plainJudge, postfixJudge,
+	wrapperJudge, hbaJudge, nginxJudge, redisJudge, mysqlJudge, plainJudge, postfixJudge, addressesJudge,
 }
 
 // AccessReadings reads the files by which the service, or the wrapper before
@@ -235,6 +235,31 @@ func plainJudge(v *scene.Scene, t *scene.Try, a *fact.Access, source netip.Addr)
 			}
 		}
 		return "rules/not-on-list", nil, fmt.Sprintf("%s does not name %s", f.Path, source), listLine{file: f.Path, allow: source.String(), changed: f.Changed}
+	}
+	return "", nil, "", listLine{}
+}
+
+// addressesJudge evaluates a list of one of the common shapes, of the program
+// that holds the port.
+func addressesJudge(v *scene.Scene, t *scene.Try, a *fact.Access, source netip.Addr) (string, []gate.Symptom, string, listLine) {
+	held := v.ServedBy(t)
+	for _, f := range a.Files {
+		p, ok := v.Programs.Of(held)
+		if f.Kind != "addresses" || !ok || p.Name != f.Program {
+			continue
+		}
+		denies, by, known := program.AddressesDeny(f, source)
+		if !denies {
+			continue
+		}
+		text, line := fmt.Sprintf("the list of %s in %s does not name %s", held, f.Path, source), listLine{file: f.Path, allow: source.String(), changed: f.Changed}
+		if by != nil {
+			text, line.text = fmt.Sprintf("%s, line %d (%s), keeps %s from %s", f.Path, by.Number, by.Text, source, held), by.Text
+		}
+		if !known {
+			line.unsure = "names on the list were not looked up"
+		}
+		return "rules/not-on-list", turnedAway, text, line
 	}
 	return "", nil, "", listLine{}
 }

@@ -1,0 +1,52 @@
+package program
+
+import (
+	"fmt"
+	"net/netip"
+	"testing"
+
+	"uakari/internal/fact"
+)
+
+// TestAddressesDeny evaluates lists of every shape.
+func TestAddressesDeny(t *testing.T) {
+	from := netip.MustParseAddr("10.20.7.31")
+	for _, c := range []struct {
+		order, other string
+		lines        []string
+		want         string // denies, deciding line, known
+	}{
+		{"first", "deny", []string{"allow 127.0.0.1", "allow 10.20.9.0/24"}, "true 0 true"},
+		{"first", "deny", []string{"allow 10.20.7.0/24", "deny 10.20.7.31"}, "false 1 true"},
+		{"first", "allow", []string{"deny 10.20.7.", "allow all"}, "true 1 true"},
+		{"last", "deny", []string{"allow 10.20.7.0/24", "deny 10.20.7.31"}, "true 2 true"},
+		{"narrowest", "deny", []string{"deny 10.20.7.31", "allow 10.20.7.0/24"}, "true 1 true"},
+		{"narrowest", "deny", []string{"deny 10.20.0.0/16", "allow 10.20.7.0/24"}, "false 2 true"},
+		{"narrowest", "deny", nil, "true 0 true"},
+		{"listed", "allow", []string{"allow 127.0.0.1", "allow ::1"}, "true 0 true"},
+		{"listed", "allow", nil, "false 0 true"},
+		{"listed", "allow", []string{"allow gauge.varzea.example"}, "true 0 false"},
+		{"unless", "", []string{"deny 10.20.7.31"}, "true 1 true"},
+		{"unless", "", []string{"deny 10.20.9.1"}, "false 0 true"},
+		{"allow", "allow", []string{"allow 10.20.7.0/255.255.255.0", "deny all"}, "false 1 true"},
+		{"allow", "allow", []string{"deny all", "allow 10.20.9.0/24"}, "true 1 true"},
+		{"allow", "allow", []string{"deny 10.20.9.0/24"}, "false 0 true"},
+		{"allow", "allow", []string{"allow 10.20.9.0/24"}, "true 0 true"},
+		{"allow", "allow", []string{"deny 10.20.8.0/24", "allow 10.20.9.0/24"}, "false 0 true"},
+		{"first", "deny", []string{"allow !10.20.7.31", "allow any"}, "true 1 true"},
+		{"listed", "deny", []string{"allow none"}, "true 0 true"},
+	} {
+		f := fact.AccessFile{Order: c.order, Else: c.other}
+		for i, text := range c.lines {
+			f.Lines = append(f.Lines, fact.Line{Number: i + 1, Text: text})
+		}
+		denies, by, known := AddressesDeny(f, from)
+		number := 0
+		if by != nil {
+			number = by.Number
+		}
+		if got := fmt.Sprint(denies, number, known); got != c.want {
+			t.Errorf("%s %v else %s: got %s, want %s", c.order, c.lines, c.other, got, c.want)
+		}
+	}
+}
