@@ -154,7 +154,8 @@ func (s tried) measure(t *testing.T, h *fullHost, key string, count map[string]i
 		count["cases"]++
 		count[verdict]++
 		if verdict != "right" {
-			t.Logf("%s: %s: got %q, want %q\n%s", name, verdict, causes, want, dump(judged))
+			out, _ := h.command("journalctl", "-u", s.unit, "-n", "14", "-o", "cat").CombinedOutput()
+			t.Logf("%s: %s: got %q, want %q\n%s\n%s", name, verdict, causes, want, dump(judged), out)
 		}
 	}
 	quiet := func(line string) { // what fails shows in what is judged

@@ -59,6 +59,9 @@ cp /etc/apt/apt.conf.d/* "$root/etc/apt/apt.conf.d/" 2>/dev/null || true
 mount --make-rprivate /
 mount -t proc proc "$root/proc"; mount --bind /dev "$root/dev"
 chroot "$root" sh -ec "export DEBIAN_FRONTEND=noninteractive LC_ALL=C; apt-get -q update; apt-get install -y -q --no-install-recommends $packages; cd /root"
+# a host within namespaces cannot lock its services in
+mkdir -p "$root/etc/systemd/system/service.d"
+printf '[Service]\nPrivateTmp=no\nPrivateDevices=no\nPrivateUsers=no\nPrivateNetwork=no\nPrivateMounts=no\nProtectSystem=no\nProtectHome=no\nProtectKernelTunables=no\nProtectKernelModules=no\nProtectKernelLogs=no\nProtectControlGroups=no\nProtectClock=no\nProtectHostname=no\nProtectProc=default\nRestrictNamespaces=no\nMemoryDenyWriteExecute=no\nReadWritePaths=\nReadOnlyPaths=\nInaccessiblePaths=\nBindPaths=\nTemporaryFileSystem=\nWatchdogSec=0\n' > "$root/etc/systemd/system/service.d/lab.conf"
 rm -f "$root/usr/sbin/policy-rc.d" "$root"/var/cache/apt/archives/*.deb
 chroot "$root" sh -c 'for u in $(systemctl list-unit-files --state=enabled --no-legend | cut -d" " -f1); do case $u in ssh.service|nginx.service|*.timer|getty*|e2scrub*|systemd*|remote-fs*) ;; *) systemctl disable -q $u ;; esac; done'
 `

@@ -49,7 +49,9 @@ type Program struct {
 	// settings name none; 0 for none.
 	Serves map[string]uint16 `yaml:"serves"`
 	// Account reads its certificate files, where that is not root.
-	Account  string   `yaml:"account,omitempty"`
+	Account string `yaml:"account,omitempty"`
+	// Proxy is that clients ask it for the pages of other servers.
+	Proxy    bool     `yaml:"proxy,omitempty"`
 	Settings Settings `yaml:"settings,omitempty"`
 	// Logs are its log files, patterns.
 	Logs []string `yaml:"logs,omitempty"`

@@ -86,6 +86,8 @@ var starts = []phrase{
 		Meaning{"service/settings-rejected", "it refuses its settings", true}},
 	{`(?:unknown|unrecognized|unrecognised|unsupported|unexpected|unable to parse|illegal|invalid|undefined|duplicate|missing|misplaced) (?:\S+ ){0,4}(?:directive|parameter|option|keyword|variable|setting|field|key|section|argument|token|value|statement|command|attribute|property|entry|line|name|type|listen)`,
 		Meaning{"service/settings-rejected", "it refuses its settings", true}},
+	{`(?:/etc/\S*?|\S+\.(?:conf|cfg|cnf|ini|ya?ml|toml|json|lua|xml|properties|rc))['"]?(?:[:(]|,? (?:at |on |in )?line:? ?)\d+|problem .{0,40}(?:reading|loading|parsing|with) .{0,20}config|unrecogni[sz]ed:? |unknown setting`,
+		Meaning{"service/settings-rejected", "it refuses its settings", true}},
 	{`has group or world access|permissions? .{0,40}(?:too open|are too)|unprotected private key|no hostkeys available|(?:certificate|private key|key file|pem|keystore).{0,80}(?:failed|cannot|could not|no such|not (?:found|readable|match)|denied|bad|mismatch|error|expired)|(?:failed|cannot|could not|unable to|error) .{0,60}(?:certificate|private key|key file|pem\b|keystore)`,
 		Meaning{"service/settings-rejected", "it cannot use a file that its settings name", true}},
 	{`(?:cannot|could not|failed to|unable to|error|fatal).{0,100}(?:no such file|permission denied|not found|is not writable|does not exist)`, Meaning{"service/settings-rejected", "it cannot use a file that its settings name", true}},

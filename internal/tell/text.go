@@ -58,6 +58,9 @@ func (w *writer) answer() {
 	switch {
 	case w.t.Reached == trail.Yes:
 		colour, text = green, fmt.Sprintf("Yes: %s reaches %s%s.", w.client(), w.goal(), w.got())
+		if w.onlyConnects() {
+			text = fmt.Sprintf("Yes: %s connects to %s; nothing more was asked.", w.client(), w.goal())
+		}
 	case w.t.Reached == trail.No && w.t.Outcome == trail.OutcomeFault:
 		text = fmt.Sprintf("No: %s cannot reach %s.", w.client(), w.goal())
 	case w.t.Reached == trail.No:
@@ -74,6 +77,11 @@ func (w *writer) answer() {
 	case "interrupted":
 		w.b.WriteString("Not complete: interrupted.\n")
 	}
+}
+
+// onlyConnects reports whether the endpoint does not say what to ask.
+func (w *writer) onlyConnects() bool {
+	return slices.ContainsFunc(w.t.Rungs, func(f trail.Finding) bool { return f.Name == trail.Answer && f.Summary == trail.OnlyConnects })
 }
 
 // got is the answer that came, if there was one to come.

@@ -58,6 +58,10 @@ const (
 	Possible Certainty = "possible"
 )
 
+// OnlyConnects is the summary of an answer that nobody could ask for: the
+// endpoint does not say what is spoken there.
+const OnlyConnects = "it connects; nothing more was asked"
+
 // NotAsked is the summary of a rung that nobody asked for.
 const NotAsked = "not asked for"
 

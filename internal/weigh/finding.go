@@ -47,6 +47,10 @@ func findingOf(v *scene.Scene, rung trail.Rung, s sum, causes []trail.Cause) tra
 		f.Needs = "--in-the-clear, or a server that proves who it is"
 		return f
 	}
+	if rung == trail.Answer && v.Scheme.Wire == "" && s.reached() == trail.Yes {
+		f.State, f.Summary, f.Needs = trail.Unseen, trail.OnlyConnects, "the scheme of what is served there"
+		return f
+	}
 	if text, ok := clearOn(v, rung, s); ok {
 		f.State, f.Summary = trail.Clear, text
 		return f
@@ -94,8 +98,6 @@ func moot(v *scene.Scene, rung trail.Rung, s sum) string {
 		return "nobody logs in to a bare " + e.Scheme + " endpoint"
 	case rung == trail.Login && v.Scheme.Open:
 		return "nobody signs in to " + strings.ToUpper(v.Scheme.Wire)
-	case rung == trail.Answer && v.Scheme.Wire == "":
-		return "a bare " + e.Scheme + " endpoint is not asked anything"
 	}
 	return ""
 }

@@ -13,6 +13,7 @@ import (
 	"io"
 	"net"
 	"os"
+	"regexp"
 	"strings"
 	"syscall"
 	"time"
@@ -233,5 +234,12 @@ func Overhear(c *Conn, moment time.Duration) fact.Greeting {
 	if g.Ending == fact.Stalled {
 		g.Ending = fact.Done
 	}
+	if m := turnsAway.FindStringSubmatch(g.Head); m != nil {
+		g.Refusal, g.Code = g.Head, m[1]
+	}
 	return g
 }
+
+// turnsAway is how servers of many protocols begin when they turn somebody away
+// at once: words for an error, or a code of 400 and more.
+var turnsAway = regexp.MustCompile(`^(-?ERR(?:OR)?|@ERROR|[45]\d\d)(?:[ :\-]|$)`)

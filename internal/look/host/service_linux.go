@@ -68,6 +68,8 @@ func Service(ctx context.Context, env look.Env, order fact.Order, emit look.Emit
 		s.Manager = "systemd"
 		if err := askManager(ctx, &s, env); err != nil {
 			emit(env.Failed(order, "systemd", "could not ask the service manager", err, "a running system bus"))
+		} else if err := processesOfUnits(s.Programs); err != nil {
+			emit(env.Failed(order, "/proc", "could not list the processes", err, ""))
 		} else if len(named(env)) == 0 && order.Target.Port != 0 {
 			s.Programs = append(s.Programs, evident(ctx, env, order.Target.Port, s.Programs)...)
 		}
@@ -314,7 +316,6 @@ func findProcesses(programs []fact.Program) error {
 	if err != nil {
 		return err
 	}
-	const most = 50 // of one program
 	for _, each := range slices.Backward(list) {
 		pid, name := each.pid, each.program
 		for i := range programs {
@@ -325,13 +326,39 @@ func findProcesses(programs []fact.Program) error {
 			} else if p.Why != "scheme" && len(p.Units) > 0 {
 				ours = ours || unitOf(pid) == p.Units[0].Name
 			}
-			if !ours || len(p.Processes) == most {
-				continue
+			if ours {
+				takeProcess(p, pid)
 			}
-			if running, ok := process(pid); ok && running.State != "X" {
-				running.Apart, running.Unplaced = networkOf(pid)
-				running.Files, running.Limit = descriptors(pid)
-				p.Processes = append(p.Processes, running)
+		}
+	}
+	return nil
+}
+
+// takeProcess adds a process to those of a program.
+func takeProcess(p *fact.Program, pid int) {
+	const most = 50 // of one program
+	if running, ok := process(pid); ok && running.State != "X" && len(p.Processes) < most {
+		running.Apart, running.Unplaced = networkOf(pid)
+		running.Files, running.Limit = descriptors(pid)
+		p.Processes = append(p.Processes, running)
+	}
+}
+
+// processesOfUnits fills in what the units of programs run under another name,
+// such as that of an interpreter.
+func processesOfUnits(programs []fact.Program) error {
+	list, err := processes()
+	if err != nil {
+		return err
+	}
+	for i := range programs {
+		p := &programs[i]
+		if len(p.Processes) > 0 || !slices.ContainsFunc(p.Units, func(u fact.Unit) bool { return u.MainPID != 0 }) {
+			continue
+		}
+		for _, each := range slices.Backward(list) {
+			if unit := unitOf(each.pid); unit != "" && slices.ContainsFunc(p.Units, func(u fact.Unit) bool { return u.Name == unit }) {
+				takeProcess(p, each.pid)
 			}
 		}
 	}

@@ -158,7 +158,7 @@ func (c *climber) greet() bool {
 		spoken := c.whenLate(func() { c.tell(fact.Greeting{Ending: fact.Stalled, TookMS: wire.MS(late)}) })
 		g = c.wire.Greet(c.conn)
 		spoken()
-	case c.scheme.First == endpoint.NobodyKnows || c.scheme.Wire == "" && c.order.Target.Security == fact.Plain:
+	case c.scheme.First == endpoint.NobodyKnows || c.scheme.Wire == "":
 		g = wire.Overhear(c.conn, settleTime)
 	default:
 		return true

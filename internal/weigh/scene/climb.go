@@ -3,8 +3,10 @@ package scene
 import (
 	"net/netip"
 	"slices"
+	"strings"
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
+	"uakari/internal/program"
 	"uakari/internal/weigh/gate"
 )
 
@@ -122,9 +124,15 @@ func replySymptom(r fact.Reply, target fact.Target, scheme endpoint.Scheme) gate
 }
 
 // OnlyMissing reports whether an application lacks a page that nobody asked
-// for: no path was given, and it answers well that there is none.
+// for: no path was given, and it answers well that there is none; or it is a
+// proxy, which has no pages of its own and says so.
 func OnlyMissing(r fact.Reply, target fact.Target) bool {
-	return target.Path == "" && (r.Status == 404 || r.Status == 405)
+	if target.Path != "" {
+		return false
+	}
+	name, _, _ := strings.Cut(r.Program, "/")
+	by, known := program.Known().Of(strings.ToLower(name))
+	return r.Status == 404 || r.Status == 405 || r.Status == 400 && known && by.Proxy
 }
 
 // noPort reports whether a message says that nobody takes datagrams on a port
