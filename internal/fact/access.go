@@ -14,8 +14,8 @@ type Access struct {
 // AccessFile is one of them. Lines that do not bear on addresses are left
 // out: they may hold secrets.
 type AccessFile struct {
-	Path    string    `json:"path"`
-	Kind    string    `json:"kind"` // "hosts.allow", "hosts.deny", "pg_hba", "nginx", "sshd", "redis", "mysql", "list", "addresses"
+	Path string `json:"path"`
+	Kind string `json:"kind"` // "hosts.allow", "hosts.deny", "pg_hba", "nginx", "sshd", "redis", "mysql", "list", "addresses"
 	// Order and Else say how a list of kind "addresses" decides, and Program
 	// whose it is; see the files of programs.
 	Order   string    `json:"order,omitempty"`

@@ -79,14 +79,14 @@ var ofAccount = sync.OnceValue(func() *regexp.Regexp {
 // starts is phrases in what a program says when it does not start. A line of
 // the reason outranks what is said about the end.
 var starts = []phrase{
-	{`address already in use|eaddrinuse|failed \(98:|cannot bind .*in use|port .*(?:already|in use)|only one usage of each socket address`, Meaning{"service/port-taken", "its port is taken", true}},
+	{`address (?:is )?(?:already )?in use|eaddrinuse|failed \(98:|cannot bind .*in use|port .*(?:already|in use)|only one usage of each socket address`, Meaning{"service/port-taken", "its port is taken", true}},
 	{`no space left on device|cannot allocate memory|too many open files|out of memory|disk quota exceeded|insufficient (?:disk|space|memory)|disk (?:is )?full`, Meaning{"service/starved", "something has run out", true}},
 	{`apparmor="denied"|avc:\s+denied|selinux is preventing`, Meaning{"service/policy-denied", "the system's policy denies it", true}},
 	{`\[emerg\]|bad configuration option|configuration error|invalid configuration|fatal config file error|fatal error in defaults handling|syntax error(?:,|:| in\b| on\b| at line| near line|$)|parse error|parsing \S* ?(?:failed|error)|failed to (?:parse|load|read) (?:the )?(?:config|settings)|bad (?:configuration|config|directive|option|line)|config\w* .{0,40}(?:invalid|error|bad)|(?:error|failed) (?:in|reading|loading|parsing) (?:the )?(?:config|settings)`,
 		Meaning{"service/settings-rejected", "it refuses its settings", true}},
-	{`(?:unknown|unrecognized|unrecognised|unsupported|unexpected|unable to parse|illegal|invalid|undefined|duplicate|missing|misplaced) (?:\S+ ){0,4}(?:directive|parameter|option|keyword|variable|setting|field|key|section|argument|token|value|statement|command|attribute|property|entry|line|name|type|listen)`,
+	{`(?:unknown|unrecognized|unrecognised|unsupported|unexpected|unable to parse|illegal|invalid|undefined|duplicate|missing|misplaced) (?:\S+ ){0,4}(?:directive|parameter|option|flag|keyword|variable|setting|field|key|section|argument|token|value|statement|command|attribute|property|entry|line|name|type|listen)`,
 		Meaning{"service/settings-rejected", "it refuses its settings", true}},
-	{`(?:/etc/\S*?|\S+\.(?:conf|cfg|cnf|ini|ya?ml|toml|json|lua|xml|properties|rc))['"]?(?:[:(]|,? (?:at |on |in )?line:? ?)\d+|problem .{0,40}(?:reading|loading|parsing|with) .{0,20}config|unrecogni[sz]ed:? |unknown setting`,
+	{`(?:/etc/\S*?|\S+\.(?:conf|cfg|cnf|ini|ya?ml|toml|json|lua|xml|properties|rc))['"]?(?:[:(]|,? (?:at |on |in )?line:? ?)\d+|problem .{0,40}(?:reading|loading|parsing|with) .{0,20}config|(?:problem|error|mistake) (?:on|in|at|near) line \d+|unrecogni[sz]ed:? |unknown setting|improper format of .{0,30}config`,
 		Meaning{"service/settings-rejected", "it refuses its settings", true}},
 	{`has group or world access|permissions? .{0,40}(?:too open|are too)|unprotected private key|no hostkeys available|(?:certificate|private key|key file|pem|keystore).{0,80}(?:failed|cannot|could not|no such|not (?:found|readable|match)|denied|bad|mismatch|error|expired)|(?:failed|cannot|could not|unable to|error) .{0,60}(?:certificate|private key|key file|pem\b|keystore)`,
 		Meaning{"service/settings-rejected", "it cannot use a file that its settings name", true}},

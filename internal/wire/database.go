@@ -61,7 +61,8 @@ func askPostgres(c *Conn, _ Question) fact.Reply {
 			return errNotPostgres
 		}
 		// "No user name specified": it took the question and wants an account.
-		if fields['C'] == "28000" {
+		// A pool of sessions calls a question without one a breach of protocol.
+		if fields['C'] == "28000" || fields['C'] == "08P01" {
 			r.Refused = true
 			return nil
 		}

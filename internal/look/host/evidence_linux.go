@@ -29,6 +29,7 @@ const (
 )
 
 // evident is the programs of claimants, with what the manager says of them.
+// Those that are known already, and only as one of the scheme, are marked.
 func evident(ctx context.Context, env look.Env, port uint16, known []fact.Program) []fact.Program {
 	held := slices.ContainsFunc(known, func(p fact.Program) bool { return p.Why == "holder" })
 	found := fact.Service{Programs: claimants(ctx, port, held, known)}
@@ -63,13 +64,18 @@ func claimants(ctx context.Context, port uint16, held bool, known []fact.Program
 		if looked == mostStopped || len(list) == mostClaims || ctx.Err() != nil {
 			break
 		}
-		if strings.HasPrefix(u.Name, "systemd-") || slices.ContainsFunc(known, func(p fact.Program) bool {
+		at := slices.IndexFunc(known, func(p fact.Program) bool {
 			return slices.ContainsFunc(p.Units, func(k fact.Unit) bool { return k.Name == u.Name })
-		}) {
+		})
+		if strings.HasPrefix(u.Name, "systemd-") || at >= 0 && known[at].Why != "scheme" {
 			continue
 		}
 		looked++
-		if p, ok := claims(ctx, conn, u.Name, u.ActiveState, port); ok {
+		p, ok := claims(ctx, conn, u.Name, u.ActiveState, port)
+		switch {
+		case ok && at >= 0:
+			known[at].Why, known[at].Settings, known[at].Ports = p.Why, p.Settings, p.Ports
+		case ok:
 			list = append(list, p)
 		}
 	}
@@ -150,7 +156,7 @@ func settingNamesPort(text string, port uint16) bool {
 
 // saidPort reports whether a line of a log is about a port.
 func saidPort(line string, port uint16) bool {
-	return regexp.MustCompile(`(?i)(?:[\]:.*\d]:|port[ :=]+)` + strconv.Itoa(int(port)) + `\b`).MatchString(line)
+	return regexp.MustCompile(`(?i)(?:\d{1,3}(?:\.\d{1,3}){3}:|\]:|\*:|::|port[ :=#"]+)` + strconv.Itoa(int(port)) + `\b`).MatchString(line)
 }
 
 // settingsEnds is how files of settings are called.

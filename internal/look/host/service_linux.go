@@ -257,14 +257,19 @@ func fromRegistry(p program.Program, scheme endpoint.Scheme, port uint16) (fact.
 		found.Why, found.Settings = "settings", files
 	case len(ports) == 0 && usual == port && port != 0:
 		found.Why, found.Settings = "settings", "its default"
+	case usual == port && port != 0 && port != scheme.Port:
+		found.Why, found.Settings = "evidence", "its usual port" // which is nobody else's
 	}
-	return found, found.Why == "settings" || isOwn(p, scheme)
+	return found, found.Why != "scheme" || isOwn(p, scheme)
 }
 
 // isOwn reports whether a program is there to speak a protocol: on its usual
 // port, for one of its schemes.
 func isOwn(p program.Program, scheme endpoint.Scheme) bool {
 	for name, port := range p.Serves {
+		if port == 0 {
+			continue
+		}
 		if of, ok := endpoint.Lookup(name); ok && of.Wire == scheme.Wire && of.Port == port {
 			return true
 		}

@@ -148,7 +148,14 @@ func TopOf(chain []*x509.Certificate) *x509.Certificate {
 }
 
 func selfSigned(c *x509.Certificate) bool {
-	return string(c.RawSubject) == string(c.RawIssuer) && signed(c, c)
+	if string(c.RawSubject) != string(c.RawIssuer) {
+		return false
+	}
+	if signed(c, c) {
+		return true
+	}
+	// That it may sign no others does not keep it from having signed itself.
+	return c.CheckSignature(c.SignatureAlgorithm, c.RawTBSCertificate, c.Signature) == nil
 }
 
 func nameOf(c *x509.Certificate) string { return nameOfName(c.Subject) }

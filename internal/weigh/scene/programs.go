@@ -41,6 +41,10 @@ func (v *Scene) Chosen(programs []fact.Program) (*fact.Program, []gate.Lack) {
 			only = append(only, p)
 		}
 	}
+	// What is only installed is nobody's service while something is meant to run.
+	if meant := slices.DeleteFunc(slices.Clone(told), idle); len(meant)+len(only) > 0 {
+		told = meant
+	}
 	switch {
 	case len(told) > 0:
 		return likeliest(told)

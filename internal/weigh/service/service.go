@@ -65,7 +65,8 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 }
 
 // takenReading reads a unit that could not start since the endpoint's port was
-// taken: it is the one that should hold it, whoever does.
+// taken, or that runs without it: it is the one that should hold it, whoever
+// does.
 func takenReading(v *scene.Scene, t *scene.Try, f *fact.Fact, s *fact.Service, list *fact.Listeners) (gate.Reading, bool) {
 	held := list.On(v.Ask.Endpoint.Transport, t.Target.Port)
 	if len(held) == 0 {
@@ -74,12 +75,12 @@ func takenReading(v *scene.Scene, t *scene.Try, f *fact.Fact, s *fact.Service, l
 	for i := range s.Programs {
 		p := &s.Programs[i]
 		u := scene.MainUnit(p)
-		if u == nil || u.Active != "failed" && u.Active != "activating" || u.Name == held[0].Unit {
+		if u == nil || u.Active == "inactive" || len(v.Ours(t, held)) > 0 && scene.Serves(held[0], []fact.Program{*p}) || u.Name == held[0].Unit {
 			continue
 		}
 		seen := serving{v: v, t: t, f: f, manager: s.Manager, p: p, u: u}
-		cause, line := seen.fromLog(seen.lastTries())
-		if cause != "service/port-taken" || !ofPort(line, t.Target.Port) {
+		cause, line := seen.fromLog(seen.startLines())
+		if cause != "service/port-taken" || !ofPort(line, t.Target.Port) || u.Active == "active" && !portNamed().MatchString(line) {
 			continue
 		}
 		r := seen.reading(gate.Listener, cause, fmt.Sprintf("%s does not start: %s holds port %d (%q)", u.Name, scene.Owner(held[0]), t.Target.Port, line))
@@ -99,7 +100,7 @@ func ofPort(line string, port uint16) bool {
 
 // portNamed is how programs write a port.
 var portNamed = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`(?i)(?:[\]:.*\d]:|port[ :=]+)(\d{1,5})\b`)
+	return regexp.MustCompile(`(?i)(?:\d{1,3}(?:\.\d{1,3}){3}:|\]:|\*:|::|port[ :=#"]+)(\d{1,5})\b`)
 })
 
 // running says that the endpoint's service runs, as far as that was seen: by

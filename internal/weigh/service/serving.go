@@ -265,7 +265,7 @@ func (s serving) unitDown(alive bool) (gate.Reading, bool) {
 	ago := plain.Since(s.v.Ask.Began, u.Since)
 	broken := u.Active == "failed" || u.Sub == "auto-restart" || u.Active == "activating"
 	switch {
-	case len(u.Down) > 0 && u.Active != "active":
+	case len(u.Down) > 0 && u.Active != "active" && !s.stoppedInOrder():
 		r := s.reading(gate.Listener, "service/needs-down", fmt.Sprintf("%s needs %s", u.Name, strings.Join(u.Down, ", ")))
 		r.Values["needed"], _, _ = strings.Cut(u.Down[0], " ")
 		return r, true
@@ -302,8 +302,23 @@ func (s serving) unitDown(alive bool) (gate.Reading, bool) {
 	return r, true
 }
 
-// failedStart reads why a start failed from the unit's log.
-func (s serving) failedStart() (gate.Reading, bool) {
+// stoppedInOrder reports whether a unit was stopped, and not started since:
+// what it needs may have ended with it.
+func (s serving) stoppedInOrder() bool {
+	for _, l := range slices.Backward(s.u.Log) {
+		switch {
+		case strings.HasPrefix(l.Text, "Dependency failed for "), strings.HasPrefix(l.Text, "Starting "), strings.HasPrefix(l.Text, "Failed to start "):
+			return false
+		case strings.HasPrefix(l.Text, "Stopped "):
+			return s.u.Active == "inactive"
+		}
+	}
+	return false
+}
+
+// startLines is what was said at the last start, by the unit and in the
+// program's own log files.
+func (s serving) startLines() []fact.LogLine {
 	lines := s.lastTries()
 	for _, file := range s.p.Logs {
 		// A file without times speaks of this start only if it was written
@@ -314,6 +329,12 @@ func (s serving) failedStart() (gate.Reading, bool) {
 			}
 		}
 	}
+	return lines
+}
+
+// failedStart reads why a start failed.
+func (s serving) failedStart() (gate.Reading, bool) {
+	lines := s.startLines()
 	cause, line := s.v.CardReason(texts(lines), "service")
 	if cause == "" {
 		cause, line = s.fromLog(lines)
@@ -392,9 +413,9 @@ func (s serving) lastStarts(count int) []fact.LogLine {
 				return slices.Clone(lines[i:])
 			}
 			said = false
-		case !s.ends(l.Text):
+		case !s.managers(l.Text):
 			said = true
-		case said:
+		case said && s.ends(l.Text):
 			if count--; count == 0 {
 				return slices.Clone(lines[i+1:])
 			}
@@ -404,10 +425,16 @@ func (s serving) lastStarts(count int) []fact.LogLine {
 	return slices.Clone(lines)
 }
 
+// managers reports whether a line is of the manager, which says that something
+// went wrong and not what.
+func (s serving) managers(line string) bool {
+	return strings.HasPrefix(line, s.u.Name+": ") || strings.HasPrefix(line, "Started ") || strings.HasPrefix(line, "Stopping ") || s.ends(line)
+}
+
 // ends reports whether a line of the manager says that a unit has ended.
 func (s serving) ends(line string) bool {
-	return strings.HasPrefix(line, "Stopped ") || strings.HasPrefix(line, "Failed to start ") ||
-		strings.HasPrefix(line, s.u.Name+": Failed with result") || strings.HasPrefix(line, s.u.Name+": Deactivated successfully") || strings.HasPrefix(line, s.u.Name+": Consumed ")
+	return strings.HasPrefix(line, "Stopped ") || strings.HasPrefix(line, "Failed to start ") || strings.HasPrefix(line, s.u.Name+": Failed with result") ||
+		strings.HasPrefix(line, s.u.Name+": Deactivated successfully")
 }
 
 // howEnded is how a unit's main process ended.
