@@ -36,7 +36,7 @@ fuzz:
 		done; done
 
 man:
-	go test ./internal/cli -run TestManual -update
+	go test ./internal/cli -run 'TestManual|TestProgramsPage' -update
 
 clean:
 	rm -rf bin

@@ -70,10 +70,13 @@ func (e Env) Patience() time.Duration {
 // healthy server pauses.
 const stepTime = 6500 * time.Millisecond
 
+// late is what a step is waited for beyond the time of one connect.
+const late = 2500 * time.Millisecond
+
 // StepTime is the longest wait for one step of a session: four seconds more
 // than the card says that clients wait are enough to know.
 func (e Env) StepTime() time.Duration {
-	wait := max(stepTime, 2*e.Wait)
+	wait := max(stepTime, e.Wait+late)
 	if e.Card != nil {
 		if limit, err := time.ParseDuration(e.Card.Limit); err == nil {
 			wait = max(wait, limit+4*time.Second)

@@ -1,6 +1,7 @@
 package wire
 
 import (
+	"cmp"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -145,16 +146,35 @@ func askMQTT(c *Conn, _ Question) fact.Reply {
 	})
 }
 
-// askDNS asks who answers for the root; any answer to it will do, since not
-// every server answers for others. Over TCP a message's length comes before it
-// (RFC 7766).
+// dnsCodes is what a server says that does not answer as it should (RFC 1035
+// section 4.1.1).
+var dnsCodes = map[byte]string{1: "FORMERR", 2: "SERVFAIL", 3: "NXDOMAIN", 4: "NOTIMP", 5: "REFUSED", 9: "NOTAUTH"}
+
+// dnsQuestion is the name that the endpoint's path asks for or, where it has
+// none, the root without recursion: a server answers that from itself, and any
+// answer will do, since not every server answers for others.
+func dnsQuestion(path string) (asked, question string) {
+	name := strings.Trim(path, "/.")
+	if name == "" || len(name) > 253 {
+		return "who answers for the root", "\x75\x61\x00\x00\x00\x01\x00\x00\x00\x00\x00\x00\x00\x00\x02\x00\x01"
+	}
+	question = "\x75\x61\x01\x00\x00\x01\x00\x00\x00\x00\x00\x00"
+	for label := range strings.SplitSeq(name, ".") {
+		label = label[:min(len(label), 63)]
+		question += string(rune(len(label))) + label
+	}
+	return name, question + "\x00\x00\x01\x00\x01"
+}
+
+// askDNS asks a server. Over TCP a message's length comes before it (RFC
+// 7766).
 func askDNS(c *Conn, q Question) fact.Reply {
-	const question = "\x75\x61\x01\x00\x00\x01\x00\x00\x00\x00\x00\x00\x00\x00\x02\x00\x01"
+	what, question := dnsQuestion(q.Path)
 	send := question
 	if !q.Datagram {
-		send = "\x00\x11" + question
+		send = string([]byte{0, byte(len(question))}) + question
 	}
-	return c.ask("dns", "who answers for the root", send, func(r *fact.Reply) error {
+	return c.ask("dns", what, send, func(r *fact.Reply) error {
 		message, err := c.dnsMessage(q.Datagram)
 		if err != nil {
 			r.Spoke = Recognise(message)
@@ -166,6 +186,11 @@ func askDNS(c *Conn, q Question) fact.Reply {
 		if string(message[:2]) != question[:2] || message[2]&0x80 == 0 || asked > 1 || asked == 1 && !strings.HasPrefix(string(message[12:]), question[12:]) {
 			r.Spoke = Recognise(message)
 			return errNotDNS
+		}
+		if code := message[3] & 15; code != 0 {
+			if r.Text = "it says " + dnsCodes[code]; strings.Trim(q.Path, "/.") != "" {
+				r.Code, r.Text = cmp.Or(dnsCodes[code], strconv.Itoa(int(code))), "asked for "+what
+			}
 		}
 		return nil
 	})

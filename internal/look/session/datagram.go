@@ -81,7 +81,7 @@ func (c *climber) datagrams(ctx context.Context) {
 // question puts the protocol's question once.
 func (c *climber) question(conn net.Conn) fact.Reply {
 	if c.wire.Ask != nil {
-		return c.wire.Ask(wire.NewConn(conn), wire.Question{Host: c.hostHeader(), Datagram: true})
+		return c.wire.Ask(wire.NewConn(conn), wire.Question{Host: c.hostHeader(), Path: c.path(), Datagram: true})
 	}
 	if _, err := conn.Write(nil); err == nil {
 		conn.Read(make([]byte, 1)) // its error is kept

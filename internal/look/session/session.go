@@ -34,6 +34,10 @@ const settleTime = 300 * time.Millisecond
 // the hosts.allow kind make.
 const late = 5 * time.Second
 
+// smallTime is how long a step is waited for in a try that only tells whether
+// small segments get through where others do not.
+const smallTime = 3 * time.Second
+
 // whenLate calls tell unless the returned function is called in time. What is
 // told so is replaced by what comes in the end.
 func (c *climber) whenLate(tell func()) (inTime func()) {
@@ -184,7 +188,11 @@ func (c *climber) connecting() string {
 
 // step gives the next step its own time, which is not that of the whole run.
 func (c *climber) step(ctx context.Context) {
-	c.conn.SetDeadline(time.Now().Add(look.Within(ctx, c.env.StepTime())))
+	wait := c.env.StepTime()
+	if c.order.Target.Small {
+		wait = min(wait, smallTime) // the same was waited for already
+	}
+	c.conn.SetDeadline(time.Now().Add(look.Within(ctx, wait)))
 }
 
 // setDeadline makes every step end in time to be told.

@@ -24,6 +24,12 @@ func idle(p *fact.Program) bool {
 	})
 }
 
+// meantNow reports whether a program runs, or should.
+func meantNow(p *fact.Program) bool {
+	u := MainUnit(p)
+	return len(p.Here()) > 0 || u != nil && (u.Enabled == "enabled" || u.Active == "failed" || u.Active == "activating")
+}
+
 // Chosen is the program that stands behind the endpoint: the one that the
 // card, the unit or its own settings name, else the only installed one of
 // the scheme. On a port that is not the scheme's own, a guard is missing then:
@@ -44,6 +50,12 @@ func (v *Scene) Chosen(programs []fact.Program) (*fact.Program, []gate.Lack) {
 	// What is only installed is nobody's service while something is meant to run.
 	if meant := slices.DeleteFunc(slices.Clone(told), idle); len(meant)+len(only) > 0 {
 		told = meant
+	}
+	// Nor is what nobody means to run now, where one other program of the kind
+	// is meant to.
+	stopped := func(p *fact.Program) bool { return !meantNow(p) }
+	if now := slices.DeleteFunc(slices.Clone(only), stopped); len(now) == 1 && !slices.ContainsFunc(told, meantNow) {
+		told, only = nil, now
 	}
 	switch {
 	case len(told) > 0:
@@ -70,10 +82,7 @@ func (v *Scene) Named(p *fact.Program) bool {
 func likeliest(told []*fact.Program) (*fact.Program, []gate.Lack) {
 	signs := []func(*fact.Program) bool{
 		func(p *fact.Program) bool { return len(p.Here()) > 0 },
-		func(p *fact.Program) bool {
-			u := MainUnit(p)
-			return u != nil && (u.Enabled == "enabled" || u.Active == "failed" || u.Active == "activating")
-		},
+		meantNow,
 	}
 	left := told
 	for _, sign := range signs {

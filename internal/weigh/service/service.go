@@ -68,7 +68,7 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 // taken, or that runs without it: it is the one that should hold it, whoever
 // does.
 func takenReading(v *scene.Scene, t *scene.Try, f *fact.Fact, s *fact.Service, list *fact.Listeners) (gate.Reading, bool) {
-	held := list.On(v.Ask.Endpoint.Transport, t.Target.Port)
+	held := v.Taking(t)
 	if len(held) == 0 {
 		return gate.Reading{}, false
 	}
@@ -80,7 +80,7 @@ func takenReading(v *scene.Scene, t *scene.Try, f *fact.Fact, s *fact.Service, l
 		}
 		seen := serving{v: v, t: t, f: f, manager: s.Manager, p: p, u: u}
 		cause, line := seen.fromLog(seen.startLines())
-		if cause != "service/port-taken" || !ofPort(line, t.Target.Port) || u.Active == "active" && !portNamed().MatchString(line) {
+		if cause != "service/port-taken" || !ofPort(line, t.Target.Port) || u.Active == "active" && u.Restarts == 0 && !portNamed().MatchString(line) {
 			continue
 		}
 		r := seen.reading(gate.Listener, cause, fmt.Sprintf("%s does not start: %s holds port %d (%q)", u.Name, scene.Owner(held[0]), t.Target.Port, line))

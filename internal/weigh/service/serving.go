@@ -269,6 +269,8 @@ func (s serving) unitDown(alive bool) (gate.Reading, bool) {
 		r := s.reading(gate.Listener, "service/needs-down", fmt.Sprintf("%s needs %s", u.Name, strings.Join(u.Down, ", ")))
 		r.Values["needed"], _, _ = strings.Cut(u.Down[0], " ")
 		return r, true
+	case u.Active == "failed" && s.stoppedInOrder():
+		return s.stopped(strings.TrimSpace(fmt.Sprintf("%s was stopped %s, and its program ended by it with %s", u.Name, ago, howEnded(u)))), true
 	case broken && u.Result == "oom-kill":
 		return s.reading(gate.Listener, "service/starved", u.Name+" was killed for want of memory"), true
 	case broken:
@@ -303,10 +305,14 @@ func (s serving) unitDown(alive bool) (gate.Reading, bool) {
 }
 
 // stoppedInOrder reports whether a unit was stopped, and not started since:
-// what it needs may have ended with it.
+// what it needs may have ended with it, and its program may have ended badly.
 func (s serving) stoppedInOrder() bool {
 	for _, l := range slices.Backward(s.u.Log) {
 		switch {
+		case strings.HasPrefix(l.Text, "Started "):
+			return false
+		case strings.HasPrefix(l.Text, "Stopping "):
+			return s.u.Active == "inactive" || s.u.Active == "failed"
 		case strings.HasPrefix(l.Text, "Dependency failed for "), strings.HasPrefix(l.Text, "Starting "), strings.HasPrefix(l.Text, "Failed to start "):
 			return false
 		case strings.HasPrefix(l.Text, "Stopped "):
