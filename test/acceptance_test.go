@@ -89,7 +89,7 @@ var servers = []tried{
 	at("inspircd", "inspircd", "tcp", 6667, "sed -i 's/address=\"127.0.0.1\"/address=\"*\"/' /etc/inspircd/inspircd.conf", "/etc/inspircd/inspircd.conf", "<tides", "s/port=\"6667\"/port=\"6668\"/"),
 	at("rsync", "rsync", "rsync", 873, "printf 'port = 873\\n[tides]\\n path = /srv\\n hosts allow = 10.20.0.0/16\\n' > /etc/rsyncd.conf", "/etc/rsyncd.conf", "[tides", "s/873/1873/"),
 	at("xrdp", "xrdp", "rdp", 3389, "adduser -q xrdp ssl-cert || true", "/etc/xrdp/xrdp.ini", "", ""),
-	at("stunnel4", "stunnel@tides", "tcp", 10443, "openssl req -x509 -newkey rsa:2048 -nodes -days 30 -subj /CN=tidebook -keyout /etc/stunnel/k.pem -out /etc/stunnel/c.pem; printf 'foreground = no\\n[tides]\\naccept = 10443\\nconnect = 127.0.0.1:22\\ncert = /etc/stunnel/c.pem\\nkey = /etc/stunnel/k.pem\\n' > /etc/stunnel/tides.conf", "/etc/stunnel/tides.conf", "tides = on", "s/10443/10444/"),
+	at("stunnel4", "stunnel@tides", "tcp", 10443, "openssl req -x509 -newkey rsa:2048 -nodes -days 30 -subj /CN=tidebook -keyout /etc/stunnel/k.pem -out /etc/stunnel/c.pem; printf 'foreground = yes\\n[tides]\\naccept = 10443\\nconnect = 127.0.0.1:22\\ncert = /etc/stunnel/c.pem\\nkey = /etc/stunnel/k.pem\\n' > /etc/stunnel/tides.conf", "/etc/stunnel/tides.conf", "tides = on", "s/10443/10444/"),
 	at("coturn", "coturn", "stun", 3478, "printf 'listening-ip=10.20.0.14\\nno-tls\\nno-dtls\\n' > /etc/turnserver.conf", "/etc/turnserver.conf", "", "s/^no-tls/no-tls\\nlistening-port=3479/"),
 	at("snmpd", "snmpd", "snmp", 161, "sed -i 's/^agentaddress.*/agentaddress udp:161/' /etc/snmp/snmpd.conf", "/etc/snmp/snmpd.conf", "", "s/udp:161/udp:1161/"),
 	at("prometheus", "prometheus", "http", 9090, "true", "/etc/prometheus/prometheus.yml", "tides: on", ""),

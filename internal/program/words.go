@@ -86,7 +86,7 @@ var starts = []phrase{
 		Meaning{"service/settings-rejected", "it refuses its settings", true}},
 	{`(?:unknown|unrecognized|unrecognised|unsupported|unexpected|unable to parse|illegal|invalid|undefined|duplicate|missing|misplaced) (?:\S+ ){0,4}(?:directive|parameter|option|flag|keyword|variable|setting|field|key|section|argument|token|value|statement|command|attribute|property|entry|line|name|type|listen)`,
 		Meaning{"service/settings-rejected", "it refuses its settings", true}},
-	{`(?:/etc/\S*?|\S+\.(?:conf|cfg|cnf|ini|ya?ml|toml|json|lua|xml|properties|rc))['"]?(?:[:(]|,? (?:at |on |in )?line:? ?)\d+|problem .{0,40}(?:reading|loading|parsing|with) .{0,20}config|(?:problem|error|mistake) (?:on|in|at|near) line \d+|unrecogni[sz]ed:? |unknown setting|improper format of .{0,30}config`,
+	{`(?:/etc/\S*?|\S+\.(?:conf|cfg|cnf|ini|ya?ml|toml|json|lua|xml|properties|rc))['"]?(?:[:(]|,? (?:at |on |in )?line:? ?)\d+|problem .{0,40}(?:reading|loading|parsing|with) .{0,20}config|(?:problem|error|mistake) (?:on|in|at|near) line \d+|badly formed|unrecogni[sz]ed:? |unknown setting|improper format of .{0,30}config`,
 		Meaning{"service/settings-rejected", "it refuses its settings", true}},
 	{`has group or world access|permissions? .{0,40}(?:too open|are too)|unprotected private key|no hostkeys available|(?:certificate|private key|key file|pem|keystore).{0,80}(?:failed|cannot|could not|no such|not (?:found|readable|match)|denied|bad|mismatch|error|expired)|(?:failed|cannot|could not|unable to|error) .{0,60}(?:certificate|private key|key file|pem\b|keystore)`,
 		Meaning{"service/settings-rejected", "it cannot use a file that its settings name", true}},

@@ -34,7 +34,7 @@ func evident(ctx context.Context, env look.Env, port uint16, known []fact.Progra
 	held := slices.ContainsFunc(known, func(p fact.Program) bool { return p.Why == "holder" })
 	found := fact.Service{Programs: claimants(ctx, port, held, known)}
 	env.Card = nil
-	if len(found.Programs) == 0 || askManager(ctx, &found, env) != nil || findProcesses(found.Programs) != nil {
+	if len(found.Programs) == 0 || askManager(ctx, &found, env) != nil || findProcesses(found.Programs, env.Registry()) != nil {
 		return nil
 	}
 	return found.Programs

@@ -56,7 +56,7 @@ func Service(ctx context.Context, env look.Env, order fact.Order, emit look.Emit
 			s.Programs = append(s.Programs, found)
 		}
 	}
-	if err := findProcesses(s.Programs); err != nil {
+	if err := findProcesses(s.Programs, known); err != nil {
 		emit(env.Failed(order, "/proc", "could not list the processes", err, ""))
 		return
 	}
@@ -316,16 +316,20 @@ func settingsPorts(p program.Program, pid int) (file string, ports []uint16) {
 }
 
 // findProcesses fills in the processes of each program, in one pass.
-func findProcesses(programs []fact.Program) error {
+func findProcesses(programs []fact.Program, known *program.Registry) error {
 	list, err := processes()
 	if err != nil {
 		return err
+	}
+	rows := make([]program.Program, len(programs))
+	for i := range programs {
+		rows[i], _ = known.Of(programs[i].Name)
 	}
 	for _, each := range slices.Backward(list) {
 		pid, name := each.pid, each.program
 		for i := range programs {
 			p := &programs[i]
-			ours := p.Name == name
+			ours := p.Name == name || rows[i].Runs(name) && p.Why != "card" && p.Why != "unit"
 			if len(p.Units) > 0 && (p.Why == "holder" || p.Why == "evidence") {
 				ours = unitOf(pid) == p.Units[0].Name // many units run a program of one name
 			} else if p.Why != "scheme" && len(p.Units) > 0 {

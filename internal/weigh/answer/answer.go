@@ -34,6 +34,9 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 	if r, ok := doorReading(v, t); ok {
 		readings = append(readings, r)
 	}
+	if r, ok := logReading(v, w, t); ok {
+		readings = append(readings, r)
+	}
 	if r, ok := silentFront(v, w, t); ok {
 		readings = append(readings, r)
 	}
