@@ -3,6 +3,7 @@
 package card
 
 import (
+	"encoding/hex"
 	"fmt"
 	"net/netip"
 	"regexp"
@@ -110,6 +111,7 @@ func (k *checker) check(c *fact.Card) {
 			k.right(fmt.Sprintf("$.account.rights[%d]", i), r)
 		}
 	}
+	k.talk(c.Talk)
 	for i, r := range c.Reasons {
 		at := fmt.Sprintf("$.reasons[%d]", i)
 		k.pattern(at+".log", r.Log)
@@ -125,6 +127,45 @@ func PortRange(text string) (from, to uint16, ok bool) {
 	low, err := strconv.ParseUint(strings.TrimSpace(a), 10, 16)
 	high, err2 := strconv.ParseUint(strings.TrimSpace(b), 10, 16)
 	return uint16(low), uint16(high), found && err == nil && err2 == nil && low > 0 && low <= high
+}
+
+// talk wants each step to be one thing.
+func (k *checker) talk(t *fact.Talk) {
+	if t == nil {
+		return
+	}
+	if len(t.Steps) == 0 {
+		k.wrong("$.talk", "the talk has no steps")
+	}
+	for i, s := range t.Steps {
+		at := fmt.Sprintf("$.talk.steps[%d]", i)
+		count := 0
+		for _, part := range []string{s.Expect, s.Send, s.Hex, s.TLS} {
+			if part != "" {
+				count++
+			}
+		}
+		if count != 1 {
+			k.wrong(at, "expected one of expect, send, hex and tls")
+		}
+		if _, err := regexp.Compile(s.Expect); err != nil {
+			k.wrong(at+".expect", "%q is no regular expression", s.Expect)
+		}
+		if _, err := hex.DecodeString(strings.Join(strings.Fields(s.Hex), "")); err != nil {
+			k.wrong(at+".hex", "%q is not hexadecimal", s.Hex)
+		}
+		if s.TLS != "" && s.TLS != "start" {
+			k.wrong(at+".tls", `%q; expected "start"`, s.TLS)
+		}
+		k.duration(at+".within", s.Within)
+	}
+	for i, m := range t.Means {
+		at := fmt.Sprintf("$.talk.means[%d]", i)
+		k.pattern(at+".words", m.Words)
+		if m.Cause == "" {
+			k.wrong(at, "expected a cause, such as login/rejected")
+		}
+	}
 }
 
 func (k *checker) duration(at, text string) {

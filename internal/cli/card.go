@@ -145,6 +145,13 @@ Exit status: 0 they are well, 2 one is not.`,
 						return fmt.Errorf("%s: reasons: entry %d: there is no cause %q; see: uakari explain", path, i+1, r.Cause)
 					}
 				}
+				if c.Talk != nil {
+					for i, m := range c.Talk.Means {
+						if _, known := catalogue.Explain(m.Cause); !known {
+							return fmt.Errorf("%s: talk: means: entry %d: there is no cause %q; see: uakari explain", path, i+1, m.Cause)
+						}
+					}
+				}
 				b.WriteString(tell.CardChecked(path, *c))
 			}
 			return write(cmd, "", b.Bytes())

@@ -39,6 +39,7 @@ type Card struct {
 	Signs    []Sign        `json:"signs,omitempty" yaml:"signs"`
 	Account  *CardAccount  `json:"account,omitempty" yaml:"account"`
 	Answer   *CardAnswer   `json:"answer,omitempty" yaml:"answer"`
+	Talk     *Talk         `json:"talk,omitempty" yaml:"talk"`
 	Reasons  []Reason      `json:"reasons,omitempty" yaml:"reasons"`
 	From     []string      `json:"from,omitempty" yaml:"from"`   // nets that may use it
 	Hops     []string      `json:"hops,omitempty" yaml:"hops"`   // endpoints that it needs itself

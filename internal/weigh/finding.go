@@ -47,7 +47,7 @@ func findingOf(v *scene.Scene, rung trail.Rung, s sum, causes []trail.Cause) tra
 		f.Needs = "--in-the-clear, or a server that proves who it is"
 		return f
 	}
-	if rung == trail.Answer && v.Scheme.Wire == "" && s.reached() == trail.Yes {
+	if rung == trail.Answer && v.Scheme.Wire == "" && s.reached() == trail.Yes && !s.talked() {
 		f.State, f.Summary, f.Needs = trail.Unseen, trail.OnlyConnects, "the scheme of what is served there"
 		return f
 	}
@@ -58,6 +58,11 @@ func findingOf(v *scene.Scene, rung trail.Rung, s sum, causes []trail.Cause) tra
 	f.State = trail.Unseen
 	f.Summary, f.Needs = unseen(v, rung, s, causes)
 	return f
+}
+
+// talked reports whether the endpoint was asked as its card says.
+func (s sum) talked() bool {
+	return slices.ContainsFunc(s.decide, func(t *scene.Try) bool { return t.Last().Climb.Reply != nil })
 }
 
 // leftOut reports whether the question was not the whole one.
@@ -94,7 +99,7 @@ func moot(v *scene.Scene, rung trail.Rung, s sum) string {
 		return "not encrypted"
 	case rung == trail.Certs && security == fact.StartTLS && plainByChoice(v, s):
 		return "the server offers no TLS, and the client does not insist"
-	case rung == trail.Login && v.Scheme.Wire == "":
+	case rung == trail.Login && v.Scheme.Wire == "" && (v.Ask.Card == nil || !v.Ask.Card.Talk.SignsIn()):
 		return "nobody logs in to a bare " + e.Scheme + " endpoint"
 	case rung == trail.Login && v.Scheme.Open:
 		return "nobody signs in to " + strings.ToUpper(v.Scheme.Wire)

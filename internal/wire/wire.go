@@ -153,6 +153,14 @@ func (c *Conn) line() (string, error) {
 	return strings.TrimRight(string(raw), "\r\n"), err
 }
 
+// Idle reports whether nothing more comes for a moment. The deadline that was
+// set before holds again afterwards only if it is set again.
+func (c *Conn) Idle(moment time.Duration) bool {
+	c.SetReadDeadline(time.Now().Add(moment))
+	_, err := c.r.Peek(1)
+	return errors.Is(err, os.ErrDeadlineExceeded)
+}
+
 // unread is what lies in the buffer, without waiting.
 func (c *Conn) unread() []byte {
 	b, _ := c.r.Peek(c.r.Buffered())

@@ -42,10 +42,11 @@ const inTheClear = "--in-the-clear"
 func loginTry(ctx context.Context, env look.Env, order fact.Order) fact.Login {
 	t := order.Target
 	scheme, _ := endpoint.Lookup(t.Scheme)
-	if scheme.Wire != "ssh" && wire.Logins[scheme.Wire] == nil {
+	c := &climber{env: env, order: order, scheme: scheme, wire: wire.Protocols[scheme.Wire], emit: func(fact.Fact) {}}
+	byTalk := c.talk().SignsIn()
+	if scheme.Wire != "ssh" && wire.Logins[scheme.Wire] == nil && !byTalk {
 		return withheld("logins of " + t.Scheme + " are not tried here")
 	}
-	c := &climber{env: env, order: order, scheme: scheme, wire: wire.Protocols[scheme.Wire], emit: func(fact.Fact) {}}
 	byCertificate := t.Security != fact.Plain && wire.ByCertificate[scheme.Wire] && len(c.presented().Certificate) > 0
 	if env.Secret == "" && !byCertificate && scheme.Wire != "ssh" && scheme.Wire != "krb5" {
 		l := withheld("no secret was given")
@@ -61,8 +62,11 @@ func loginTry(ctx context.Context, env look.Env, order fact.Order) fact.Login {
 	c.setDeadline(ctx)
 	stop := context.AfterFunc(ctx, func() { raw.SetDeadline(time.Unix(1, 0)) })
 	defer stop()
-	if t.Security == fact.TLS && !c.handshake(ctx) || !c.greet() {
+	if t.Security == fact.TLS && !c.handshake(ctx) || !byTalk && !c.greet() {
 		return fact.Login{Outcome: fact.LoginFailed, Text: "the session did not come up"}
+	}
+	if byTalk {
+		return c.loginTalk(ctx)
 	}
 	if scheme.Wire == "ssh" {
 		return c.loginSSH(ctx)

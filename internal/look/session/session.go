@@ -100,6 +100,10 @@ func Look(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 		return
 	}
 	c.step(ctx)
+	if c.talk() != nil {
+		c.converse(ctx)
+		return
+	}
 	if !c.greet() {
 		return
 	}

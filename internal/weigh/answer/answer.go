@@ -33,6 +33,9 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 	}
 	if r, ok := doorReading(v, t); ok {
 		readings = append(readings, r)
+		if c := t.Climb.Reply; c != nil && c.Reply.Protocol == "talk" {
+			return readings // what the card knows of it is all of it
+		}
 	}
 	if r, ok := logReading(v, w, t); ok {
 		readings = append(readings, r)
@@ -94,6 +97,8 @@ func replyText(r fact.Reply) string {
 		return fmt.Sprintf("%d to %s%s", r.Status, r.Location, took)
 	case r.Protocol == "http":
 		return fmt.Sprint(r.Status) + took
+	case r.Protocol == "talk":
+		return "it answers as the card says" + took
 	}
 	return r.Protocol + " answers" + took
 }
@@ -140,6 +145,13 @@ func doorReading(v *scene.Scene, t *scene.Try) (gate.Reading, bool) {
 	}
 	if from == nil {
 		return gate.Reading{}, false
+	}
+	if m, ok := v.TalkMeans(text); ok && from.Reply != nil && from.Reply.Protocol == "talk" {
+		return gate.Reading{
+			Gate: gate.Door, Cause: m.Cause, Shows: []gate.Symptom{gate.ErrorAnswer}, Because: scene.FactIDs(from), Vantage: v.Client, Strength: gate.Coded,
+			Summary: fmt.Sprintf("%s: %q", cmp.Or(m.Says, "it says what the card knows"), text),
+			Values:  v.Place(t, catalogue.Values{"server": v.Answering(t), "account": cmp.Or(v.Ask.Account, "the account"), "client": v.Host(v.Client), "source": v.LocalAddress(t).String()}),
+		}, true
 	}
 	for _, row := range doorCodes[v.Scheme.Wire] {
 		if row.code != "" && row.code != code || !strings.Contains(text, row.text) {

@@ -251,6 +251,9 @@ func codeReading(v *scene.Scene, w *scene.Wants, t *scene.Try, f *fact.Fact) gat
 			break
 		}
 	}
+	if m, ok := v.TalkMeans(l.Text); ok {
+		r.Cause, r.Strength = m.Cause, gate.Coded
+	}
 	words := strings.TrimSpace(l.Code + " " + l.Text)
 	if r.Cause == "login/mechanism-off" && len(l.Offered) > 0 {
 		words = strings.TrimSpace(words + "; it offers " + strings.Join(l.Offered, ", "))

@@ -159,6 +159,20 @@ func Serves(l fact.Listener, programs []fact.Program) bool {
 	})
 }
 
+// TalkMeans is the cause that the card gives to words of its application's own
+// protocol.
+func (v *Scene) TalkMeans(text string) (fact.TalkMeaning, bool) {
+	if v.Ask.Card == nil || v.Ask.Card.Talk == nil {
+		return fact.TalkMeaning{}, false
+	}
+	for _, m := range v.Ask.Card.Talk.Means {
+		if words, err := regexp.Compile(m.Words); err == nil && words.MatchString(text) {
+			return m, true
+		}
+	}
+	return fact.TalkMeaning{}, false
+}
+
 // CardReason is the cause that the card gives to a line of the application's
 // log, of those of a rung, and the newest such line.
 func (v *Scene) CardReason(lines []string, rung string) (cause, line string) {

@@ -80,7 +80,7 @@ func takenReading(v *scene.Scene, t *scene.Try, f *fact.Fact, s *fact.Service, l
 		}
 		seen := serving{v: v, t: t, f: f, manager: s.Manager, p: p, u: u}
 		cause, line := seen.fromLog(seen.startLines())
-		if cause != "service/port-taken" || !ofPort(line, t.Target.Port) || u.Active == "active" && u.Restarts == 0 && !portNamed().MatchString(line) {
+		if cause != "service/port-taken" || !ofPort(line, t.Target.Port) || u.Active == "active" && u.Restarts == 0 && !portNamed().MatchString(line) && !holdsBeside(v, t, list, p) {
 			continue
 		}
 		r := seen.reading(gate.Listener, cause, fmt.Sprintf("%s does not start: %s holds port %d (%q)", u.Name, scene.Owner(held[0]), t.Target.Port, line))
@@ -89,6 +89,12 @@ func takenReading(v *scene.Scene, t *scene.Try, f *fact.Fact, s *fact.Service, l
 		return r, true
 	}
 	return gate.Reading{}, false
+}
+
+// holdsBeside reports whether a program holds the port of a try on another
+// address: then a port that it found taken may be this one.
+func holdsBeside(v *scene.Scene, t *scene.Try, list *fact.Listeners, p *fact.Program) bool {
+	return slices.ContainsFunc(list.On(v.Ask.Endpoint.Transport, t.Target.Port), func(l fact.Listener) bool { return scene.Serves(l, []fact.Program{*p}) })
 }
 
 // ofPort reports whether a line about a port that is taken is about this one,
