@@ -3,6 +3,7 @@
 # make test    all tests; live ones skip where their server is missing
 # make bench   ratios to bare programs, in one run
 # make referee 200,000 random packets judged by the kernel and by us, with a fixed and a fresh seed
+# make acceptance  servers from Debian's packages, broken in the ways of everyday, and how often the cause is named
 # make man     the manual pages, from the commands themselves
 # make fuzz    every fuzz target for FUZZTIME each (30s)
 
@@ -10,7 +11,7 @@ export CGO_ENABLED = 0
 
 FUZZTIME ?= 30s
 
-.PHONY: build demo test bench referee fuzz man clean
+.PHONY: build demo test bench referee fuzz acceptance man clean
 
 build:
 	go build -trimpath -ldflags="-s -w" -o bin/uakari ./cmd/uakari
@@ -34,6 +35,9 @@ fuzz:
 			echo "== $$dir $$target"; \
 			go test ./$$dir -run XXX -fuzz "^$$target$$" -fuzztime $(FUZZTIME) -fuzzminimizetime 10x || exit 1; \
 		done; done
+
+acceptance:
+	UAKARI_ACCEPTANCE=all UAKARI_LIVE=all go test -count=1 -timeout 60m ./test -run TestAcceptance -v | grep -v '^          '
 
 man:
 	go test ./internal/cli -run 'TestManual|TestProgramsPage' -update

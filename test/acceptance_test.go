@@ -55,23 +55,44 @@ func at(name, unit, scheme string, port int, setup, file, line, moved string) tr
 	return s
 }
 
+// and is the same server with faults of its own.
+func (s tried) and(more ...ruin) tried {
+	s.more = append(s.more, more...)
+	return s
+}
+
+// unreadable takes a settings file from whoever the server runs as.
+func unreadable(file string) ruin {
+	return ruin{name: "unreadable settings", do: fmt.Sprintf("cp -a %[1]s /root/kept; chown root:root %[1]s; chmod 600 %[1]s", file), want: "service/settings-rejected"}
+}
+
+// list puts a line in a settings file by which the client is kept out.
+func list(file, change string) ruin {
+	return ruin{name: "a list", do: fmt.Sprintf("cp -a %[1]s /root/kept; sed -i '%[2]s' %[1]s", file, change), want: "rules/not-on-list"}
+}
+
+// loopback makes a server listen to its own host alone.
+func loopback(file, change string) ruin {
+	return ruin{name: "loopback only", do: fmt.Sprintf("cp -a %[1]s /root/kept; sed -i %[2]s %[1]s", file, change), want: "ports/loopback-only"}
+}
+
 var servers = []tried{
 	at("apache2", "apache2", "http", 8001, "sed -i s/80/8001/ /etc/apache2/ports.conf", "/etc/apache2/ports.conf", "Tides on", "s/8001/8101/"),
 	at("lighttpd", "lighttpd", "http", 8002, "sed -i 's/server.port .*/server.port = 8002/' /etc/lighttpd/lighttpd.conf", "/etc/lighttpd/lighttpd.conf", "tides on", "s/8002/8102/"),
 	at("caddy", "caddy", "http", 8003, "printf ':8003 {\\n respond ok\\n}\\n' > /etc/caddy/Caddyfile", "/etc/caddy/Caddyfile", "tides {", "s/8003/8103/"),
 	at("haproxy", "haproxy", "tcp", 8004, "printf '\\nlisten tides\\n mode tcp\\n bind :8004\\n server a 127.0.0.1:22\\n' >> /etc/haproxy/haproxy.cfg", "/etc/haproxy/haproxy.cfg", "tides on", "s/8004/8104/"),
 	at("squid", "squid", "http", 3128, "printf 'http_access allow all\\n' > /etc/squid/conf.d/x.conf", "/etc/squid/squid.conf", "tides on", "s/^http_port 3128/http_port 3129/"),
-	at("tinyproxy", "tinyproxy", "http", 8888, "sed -i 's/^Allow 127.0.0.1/Allow 10.20.0.0\\/16/; s/^Allow ::1//' /etc/tinyproxy/tinyproxy.conf", "/etc/tinyproxy/tinyproxy.conf", "Tides on", "s/^Port 8888/Port 8889/"),
-	at("php-fpm", "php8.2-fpm", "tcp", 9001, "sed -i 's/^listen = .*/listen = 9001/' /etc/php/8.2/fpm/pool.d/www.conf", "/etc/php/8.2/fpm/pool.d/www.conf", "tides = on", "s/9001/9101/"),
+	at("tinyproxy", "tinyproxy", "http", 8888, "sed -i 's/^Allow 127.0.0.1/Allow 10.20.0.0\\/16/; s/^Allow ::1//' /etc/tinyproxy/tinyproxy.conf", "/etc/tinyproxy/tinyproxy.conf", "Tides on", "s/^Port 8888/Port 8889/").and(list("/etc/tinyproxy/tinyproxy.conf", "s/^Allow 10.20.0.0/Allow 10.20.9.0/; s#^Allow 10.20.9.0/16#Allow 10.20.9.0/24#")),
+	at("php-fpm", "php8.2-fpm", "tcp", 9001, "sed -i 's/^listen = .*/listen = 9001/' /etc/php/8.2/fpm/pool.d/www.conf", "/etc/php/8.2/fpm/pool.d/www.conf", "tides = on", "s/9001/9101/").and(list("/etc/php/8.2/fpm/pool.d/www.conf", "s/^;*listen.allowed_clients.*/listen.allowed_clients = 127.0.0.1/")),
 	at("postgresql", "postgresql@15-main", "postgres", 5432, "sed -i \"s/^#listen_addresses.*/listen_addresses = '*'/\" /etc/postgresql/15/main/postgresql.conf; printf 'host all all 10.20.0.0/16 scram-sha-256\\n' >> /etc/postgresql/15/main/pg_hba.conf",
-		"/etc/postgresql/15/main/postgresql.conf", "tides = on", "s/^port = 5432/port = 5433/"),
+		"/etc/postgresql/15/main/postgresql.conf", "tides = on", "s/^port = 5432/port = 5433/").and(loopback("/etc/postgresql/15/main/postgresql.conf", `"s/^listen_addresses.*/listen_addresses = 'localhost'/"`)),
 	at("pgbouncer", "pgbouncer", "postgres", 6432, "sed -i 's/^listen_addr = .*/listen_addr = */' /etc/pgbouncer/pgbouncer.ini; sed -i 's/^\\[databases\\]/[databases]\\npostgres = host=127.0.0.1/' /etc/pgbouncer/pgbouncer.ini",
 		"/etc/pgbouncer/pgbouncer.ini", "tides = on", "s/^listen_port = 6432/listen_port = 6433/"),
-	at("mariadb", "mariadb", "mysql", 3306, "sed -i 's/^bind-address.*/bind-address = 0.0.0.0/' /etc/mysql/mariadb.conf.d/50-server.cnf; systemctl start mariadb; mariadb -e \"create user gauge@'%' identified by 'tide7'\"; systemctl stop mariadb", "/etc/mysql/mariadb.conf.d/50-server.cnf", "[mysqld]\\ntides = on", "s/^bind-address.*/bind-address = 0.0.0.0\\nport = 3307/"),
-	at("redis", "redis-server", "redis", 6379, "sed -i 's/^bind .*/bind 0.0.0.0/; s/^protected-mode .*/protected-mode no/' /etc/redis/redis.conf", "/etc/redis/redis.conf", "tides on", "s/^port 6379/port 6380/"),
-	at("memcached", "memcached", "memcached", 11211, "sed -i 's/^-l .*/-l 0.0.0.0/' /etc/memcached.conf", "/etc/memcached.conf", "--tides", "s/^-p 11211/-p 11212/"),
+	at("mariadb", "mariadb", "mysql", 3306, "sed -i 's/^bind-address.*/bind-address = 0.0.0.0/' /etc/mysql/mariadb.conf.d/50-server.cnf; systemctl start mariadb; mariadb -e \"create user gauge@'%' identified by 'tide7'\"; systemctl stop mariadb", "/etc/mysql/mariadb.conf.d/50-server.cnf", "[mysqld]\\ntides = on", "s/^bind-address.*/bind-address = 0.0.0.0\\nport = 3307/").and(loopback("/etc/mysql/mariadb.conf.d/50-server.cnf", "'s/^bind-address.*/bind-address = 127.0.0.1/'")),
+	at("redis", "redis-server", "redis", 6379, "sed -i 's/^bind .*/bind 0.0.0.0/; s/^protected-mode .*/protected-mode no/' /etc/redis/redis.conf", "/etc/redis/redis.conf", "tides on", "s/^port 6379/port 6380/").and(unreadable("/etc/redis/redis.conf"), list("/etc/redis/redis.conf", "s/^protected-mode no/protected-mode yes/")),
+	at("memcached", "memcached", "memcached", 11211, "sed -i 's/^-l .*/-l 0.0.0.0/' /etc/memcached.conf", "/etc/memcached.conf", "--tides", "s/^-p 11211/-p 11212/").and(loopback("/etc/memcached.conf", "'s/^-l .*/-l 127.0.0.1/'")),
 	at("etcd", "etcd", "etcd", 2379, "printf 'ETCD_LISTEN_CLIENT_URLS=http://0.0.0.0:2379\\nETCD_ADVERTISE_CLIENT_URLS=http://10.20.0.14:2379\\n' >> /etc/default/etcd", "/etc/default/etcd", "ETCD_MAX_SNAPSHOTS=tides", "s#//0.0.0.0:2379#//0.0.0.0:2389#"),
-	at("slapd", "slapd", "ldap", 389, "true", "/etc/default/slapd", "SLAPD_OPTIONS=--tides", "s#ldap:///#ldap://:1389/#"),
+	at("slapd", "slapd", "ldap", 389, "true", "/etc/default/slapd", "", "s#ldap:///#ldap://:1389/#"),
 	at("krb5-kdc", "krb5-kdc", "kerberos", 88, "printf '[libdefaults]\\n default_realm = VARZEA.EXAMPLE\\n' > /etc/krb5.conf; mkdir -p /etc/krb5kdc; printf '[kdcdefaults]\\n kdc_ports = 88\\n kdc_tcp_ports = 88\\n[realms]\\n VARZEA.EXAMPLE = {\\n database_name = /var/lib/krb5kdc/principal\\n }\\n' > /etc/krb5kdc/kdc.conf; kdb5_util create -s -P tides -r VARZEA.EXAMPLE",
 		"/etc/krb5.conf", "[realms", ""),
 	at("proftpd", "proftpd", "ftp", 21, "true", "/etc/proftpd/proftpd.conf", "Tides on", "s/^Port.*/Port 2121/"),
@@ -80,10 +101,10 @@ var servers = []tried{
 	at("bind9", "named", "dns", 53, "printf 'options { directory \"/var/cache/bind\"; listen-on { any; }; listen-on-v6 { none; }; recursion no; };\\nzone \"varzea.example\" { type master; file \"/etc/bind/db.local\"; };\\n' > /etc/bind/named.conf.options; sed -i s/localhost/varzea.example/ /etc/bind/db.local", "/etc/bind/named.conf.options", "tides on;", "s/listen-on {/listen-on port 5353 {/"),
 	at("unbound", "unbound", "dns", 53, "printf 'server:\\n interface: 0.0.0.0\\n access-control: 10.20.0.0/16 allow\\n local-zone: \"varzea.example.\" static\\n local-data: \"tidebook.varzea.example. A 10.20.0.14\"\\n' > /etc/unbound/unbound.conf.d/x.conf; rm -f /etc/unbound/unbound.conf.d/root-auto-trust-anchor-file.conf", "/etc/unbound/unbound.conf.d/x.conf", "tides on", "s/interface: 0.0.0.0/interface: 0.0.0.0@5353/"),
 	at("knot", "knot", "dns", 53, "printf 'server:\\n    listen: 0.0.0.0@53\\nzone:\\n  - domain: varzea.example\\n    file: /var/lib/knot/z\\n' > /etc/knot/knot.conf; printf '@ IN SOA n. h. 1 60 60 60 60\\n@ NS n\\nn A 10.20.0.14\\ntidebook A 10.20.0.14\\n' > /var/lib/knot/z", "/etc/knot/knot.conf", "tides: on", "s/@53/@5353/"),
-	at("dnsmasq", "dnsmasq", "dns", 53, "printf 'no-resolv\\nno-hosts\\naddress=/varzea.example/10.20.0.14\\n' > /etc/dnsmasq.d/x.conf", "/etc/dnsmasq.d/x.conf", "tides=on", "s/^no-resolv/no-resolv\\nport=5353/"),
+	at("dnsmasq", "dnsmasq", "dns", 53, "printf 'listen-address=10.20.0.14\\nno-resolv\\nno-hosts\\naddress=/varzea.example/10.20.0.14\\n' > /etc/dnsmasq.d/x.conf", "/etc/dnsmasq.d/x.conf", "tides=on", "s/^no-resolv/no-resolv\\nport=5353/").and(list("/etc/dnsmasq.d/x.conf", "s/^listen-address.*//")),
 	at("chrony", "chrony", "ntp", 123, "printf 'allow 10.20.0.0/16\\nlocal stratum 10\\n' >> /etc/chrony/chrony.conf; mkdir -p /etc/systemd/system/chrony.service.d; printf '[Service]\\nExecStart=\\nExecStart=/usr/sbin/chronyd -x -F 0\\n' > /etc/systemd/system/chrony.service.d/x.conf; systemctl daemon-reload", "/etc/chrony/chrony.conf", "tides on", ""),
-	at("mosquitto", "mosquitto", "mqtt", 1883, "printf 'listener 1883\\nallow_anonymous true\\n' > /etc/mosquitto/conf.d/x.conf", "/etc/mosquitto/conf.d/x.conf", "tides on", "s/1883/1884/"),
-	at("nats-server", "nats-server", "nats", 4222, "sed -i 's/^host:.*/host: 0.0.0.0/; s/^listen:.*/listen: 0.0.0.0:4222/' /etc/nats-server.conf", "/etc/nats-server.conf", "tides {", "s/4222/4223/"),
+	at("mosquitto", "mosquitto", "mqtt", 1883, "printf 'listener 1883\\nallow_anonymous true\\n' > /etc/mosquitto/conf.d/x.conf", "/etc/mosquitto/conf.d/x.conf", "tides on", "s/1883/1884/").and(unreadable("/etc/mosquitto/conf.d/x.conf")),
+	at("nats-server", "nats-server", "nats", 4222, "sed -i 's/^host:.*/host: 0.0.0.0/; s/^listen:.*/listen: 0.0.0.0:4222/' /etc/nats-server.conf", "/etc/nats-server.conf", "tides {", "s/4222/4223/").and(unreadable("/etc/nats-server.conf")),
 	at("prosody", "prosody", "xmpp", 5222, "sed -i 's/localhost/varzea.example/; s/c2s_require_encryption = true/c2s_require_encryption = false/' /etc/prosody/prosody.cfg.lua", "/etc/prosody/prosody.cfg.lua", "tides = = on", ""),
 	at("ngircd", "ngircd", "tcp", 6667, "true", "/etc/ngircd/ngircd.conf", "", ""),
 	at("inspircd", "inspircd", "tcp", 6667, "sed -i 's/address=\"127.0.0.1\"/address=\"*\"/' /etc/inspircd/inspircd.conf", "/etc/inspircd/inspircd.conf", "<tides", "s/port=\"6667\"/port=\"6668\"/"),
@@ -92,12 +113,12 @@ var servers = []tried{
 	at("stunnel4", "stunnel@tides", "tcp", 10443, "openssl req -x509 -newkey rsa:2048 -nodes -days 30 -subj /CN=tidebook -keyout /etc/stunnel/k.pem -out /etc/stunnel/c.pem; printf 'foreground = yes\\n[tides]\\naccept = 10443\\nconnect = 127.0.0.1:22\\ncert = /etc/stunnel/c.pem\\nkey = /etc/stunnel/k.pem\\n' > /etc/stunnel/tides.conf", "/etc/stunnel/tides.conf", "tides = on", "s/10443/10444/"),
 	at("coturn", "coturn", "stun", 3478, "printf 'listening-ip=10.20.0.14\\nno-tls\\nno-dtls\\n' > /etc/turnserver.conf", "/etc/turnserver.conf", "", "s/^no-tls/no-tls\\nlistening-port=3479/"),
 	at("snmpd", "snmpd", "snmp", 161, "sed -i 's/^agentaddress.*/agentaddress udp:161/' /etc/snmp/snmpd.conf", "/etc/snmp/snmpd.conf", "", "s/udp:161/udp:1161/"),
-	at("prometheus", "prometheus", "http", 9090, "true", "/etc/prometheus/prometheus.yml", "tides: on", ""),
+	at("prometheus", "prometheus", "http", 9090, "true", "/etc/prometheus/prometheus.yml", "tides: on", "").and(unreadable("/etc/prometheus/prometheus.yml")),
 	at("node-exporter", "prometheus-node-exporter", "http", 9100, "true", "/etc/default/prometheus-node-exporter", "ARGS=--tides", ""),
 	at("docker-registry", "docker-registry", "http", 5000, "true", "/etc/docker/registry/config.yml", "tides: [", "s/:5000/:5001/"),
 	at("kamailio", "kamailio", "sip", 5060, "printf 'RUN_KAMAILIO=yes\\n' >> /etc/default/kamailio; printf '#!KAMAILIO\\nlisten=udp:10.20.0.14:5060\\nloadmodule \"sl.so\"\\nrequest_route { sl_send_reply(\"200\", \"OK\"); }\\n' > /etc/kamailio/kamailio.cfg", "/etc/kamailio/kamailio.cfg", "tides {", "s/:5060/:5070/"),
 	at("danted", "danted", "socks5", 1080, "printf 'logoutput: syslog\\ninternal: 0.0.0.0 port = 1080\\nexternal: 10.20.0.14\\nsocksmethod: none\\nclient pass { from: 0/0 to: 0/0 }\\nsocks pass { from: 0/0 to: 0/0 }\\n' > /etc/danted.conf", "/etc/danted.conf", "tides: on", "s/1080/1081/"),
-	at("samba", "smbd", "smb", 445, "true", "/etc/samba/smb.conf", "", ""),
+	at("samba", "smbd", "smb", 445, "true", "/etc/samba/smb.conf", "", "").and(list("/etc/samba/smb.conf", `s/^\[global\]/[global]\nhosts deny = 10.20.7.0\/24/`)),
 	at("freeradius", "freeradius", "radius", 1812, "true", "/etc/freeradius/3.0/radiusd.conf", "tides {", ""),
 	at("mumble-server", "mumble-server", "tcp", 64738, "true", "/etc/mumble-server.ini", "", "s/^port=64738/port=64739/"),
 }

@@ -348,6 +348,28 @@ func (r *Registry) Serving(scheme string) []Program {
 	return list
 }
 
+// Uses reports whether a port is one of the program's where its settings name
+// none.
+func (p Program) Uses(port uint16) bool {
+	for _, usual := range p.Serves {
+		if usual == port && port != 0 {
+			return true
+		}
+	}
+	return false
+}
+
+// Using is the programs whose usual port this is.
+func (r *Registry) Using(port uint16) []Program {
+	var list []Program
+	for _, e := range r.list {
+		if e.speaksOf(strconv.Itoa(int(port))) && e.program().Uses(port) {
+			list = append(list, e.program())
+		}
+	}
+	return list
+}
+
 // Of is the program that a process is of, by the name of the process.
 func (r *Registry) Of(process string) (Program, bool) {
 	for _, e := range r.list {

@@ -46,7 +46,7 @@ func TestServiceCauses(t *testing.T) {
 			"service/settings-rejected proven", "[emerg]"},
 		"what was mended before the last two starts does not count": {unitWith(func(u *fact.Unit) {
 			u.Result, u.Status = "exit-code", 3
-			u.Log = logged("Starting nginx", "[emerg] unknown directive", "Starting nginx", "no tide", "Starting nginx", "no tide today")
+			u.Log = logged("Starting nginx.service - the web", "[emerg] unknown directive", "Starting nginx.service - the web", "no tide", "Starting nginx.service - the web", "no tide today")
 		}), "service/failed proven", "no tide today"},
 		"its port was taken, by somebody who is gone": {unitWith(func(u *fact.Unit) { u.Log = logged("bind() failed (98: Address already in use)") }),
 			"service/port-taken likely", "98"},

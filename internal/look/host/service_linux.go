@@ -38,6 +38,7 @@ func Service(ctx context.Context, env look.Env, order fact.Order, emit look.Emit
 		}
 	}
 	scheme, _ := endpoint.Lookup(order.Target.Scheme)
+	port := order.Target.Port
 	if _, err := processesNow(); err != nil {
 		emit(env.Failed(order, "/proc", "could not list the processes", err, ""))
 		return
@@ -48,8 +49,12 @@ func Service(ctx context.Context, env look.Env, order fact.Order, emit look.Emit
 		s.Programs = append(s.Programs, holder(order.Target.Port)...)
 	}
 	known := env.Registry()
-	for _, p := range known.Serving(scheme.Name) {
-		if len(s.Programs) > 0 && p.Runs(s.Programs[0].Name) {
+	serving := known.Serving(scheme.Name)
+	if scheme.Wire == "" {
+		serving = append(serving, known.Using(port)...) // nobody said what is spoken
+	}
+	for _, p := range serving {
+		if slices.ContainsFunc(s.Programs, func(have fact.Program) bool { return p.Runs(have.Name) }) {
 			continue // known already, and more surely
 		}
 		if found, ok := fromRegistry(p, scheme, order.Target.Port); ok {
@@ -251,6 +256,9 @@ func fromRegistry(p program.Program, scheme endpoint.Scheme, port uint16) (fact.
 	}
 	files, ports := settingsPorts(p, pidOf(p))
 	usual := p.Serves[scheme.Name]
+	if scheme.Wire == "" && p.Uses(port) {
+		usual = port
+	}
 	found.Ports = ports
 	switch {
 	case slices.Contains(ports, port):
@@ -449,6 +457,7 @@ func managed() bool {
 // the card needs.
 func askManager(ctx context.Context, s *fact.Service, env look.Env) error {
 	programs := s.Programs
+	held := slices.ContainsFunc(programs, func(p fact.Program) bool { return p.Why == "holder" })
 	conn, err := dbus.NewWithContext(ctx)
 	if err != nil {
 		return err
@@ -459,7 +468,11 @@ func askManager(ctx context.Context, s *fact.Service, env look.Env) error {
 		names := unitNames(ctx, conn, *p, env)
 		p.Units = nil
 		for _, name := range names {
-			if u, ok := unitState(ctx, conn, name, env.Deep); ok || p.Why == "card" || p.Why == "unit" {
+			u, ok := unitState(ctx, conn, name, env.Deep)
+			if held && p.Why != "holder" && u.Active == "active" && len(u.Log) == 0 {
+				readLog(ctx, &u) // it runs beside whoever holds the port
+			}
+			if ok || p.Why == "card" || p.Why == "unit" {
 				p.Units = append(p.Units, u)
 			}
 		}

@@ -17,7 +17,7 @@ import (
 
 // wordless is the symptoms of a server that turns a client away without
 // telling it why: its log may.
-var wordless = []gate.Symptom{gate.ServerFirstClosed, gate.ClientFirstClosed, gate.ServerFirstSilent, gate.ClientFirstSilent}
+var wordless = []gate.Symptom{gate.ServerFirstClosed, gate.ClientFirstClosed, gate.ServerFirstSilent, gate.ClientFirstSilent, gate.SilentUDP}
 
 // logReading reads from the server's log why it says nothing to the client.
 func logReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, bool) {

@@ -83,7 +83,11 @@ func takenReading(v *scene.Scene, t *scene.Try, f *fact.Fact, s *fact.Service, l
 		if cause != "service/port-taken" || !ofPort(line, t.Target.Port) || u.Active == "active" && u.Restarts == 0 && !portNamed().MatchString(line) && !holdsBeside(v, t, list, p) {
 			continue
 		}
-		r := seen.reading(gate.Listener, cause, fmt.Sprintf("%s does not start: %s holds port %d (%q)", u.Name, scene.Owner(held[0]), t.Target.Port, line))
+		how := "does not start"
+		if u.Active == "active" {
+			how = "runs without it"
+		}
+		r := seen.reading(gate.Listener, cause, fmt.Sprintf("%s %s: %s holds port %d (%q)", u.Name, how, scene.Owner(held[0]), t.Target.Port, line))
 		r.Strength, r.Reach = gate.Logged, gate.Further
 		r.Values["other"], r.Values["other-unit"] = scene.Owner(held[0]), held[0].Unit
 		return r, true

@@ -309,13 +309,13 @@ func (s serving) unitDown(alive bool) (gate.Reading, bool) {
 func (s serving) stoppedInOrder() bool {
 	for _, l := range slices.Backward(s.u.Log) {
 		switch {
-		case strings.HasPrefix(l.Text, "Started "):
+		case s.says("Started", l.Text):
 			return false
-		case strings.HasPrefix(l.Text, "Stopping "):
+		case s.says("Stopping", l.Text):
 			return s.u.Active == "inactive" || s.u.Active == "failed"
-		case strings.HasPrefix(l.Text, "Dependency failed for "), strings.HasPrefix(l.Text, "Starting "), strings.HasPrefix(l.Text, "Failed to start "):
+		case strings.HasPrefix(l.Text, "Dependency failed for "), s.says("Starting", l.Text), strings.HasPrefix(l.Text, "Failed to start "):
 			return false
-		case strings.HasPrefix(l.Text, "Stopped "):
+		case s.says("Stopped", l.Text):
 			return s.u.Active == "inactive"
 		}
 	}
@@ -414,7 +414,7 @@ func (s serving) lastStarts(count int) []fact.LogLine {
 	lines, said := s.u.Log, false
 	for i, l := range slices.Backward(lines) {
 		switch {
-		case strings.HasPrefix(l.Text, "Starting "):
+		case s.says("Starting", l.Text):
 			if count--; count == 0 {
 				return slices.Clone(lines[i:])
 			}
@@ -431,15 +431,22 @@ func (s serving) lastStarts(count int) []fact.LogLine {
 	return slices.Clone(lines)
 }
 
+// says reports whether a line is of the manager, about the unit: "Starting
+// UNIT - …", or with the unit's description before systemd 249. Programs begin
+// lines of their own with the same words.
+func (s serving) says(verb, line string) bool {
+	return strings.HasPrefix(line, verb+" ") && (strings.Contains(line, s.u.Name) || strings.HasSuffix(line, "...") || strings.HasSuffix(verb, "ed") && strings.HasSuffix(line, "."))
+}
+
 // managers reports whether a line is of the manager, which says that something
 // went wrong and not what.
 func (s serving) managers(line string) bool {
-	return strings.HasPrefix(line, s.u.Name+": ") || strings.HasPrefix(line, "Started ") || strings.HasPrefix(line, "Stopping ") || s.ends(line)
+	return strings.HasPrefix(line, s.u.Name+": ") || s.says("Started", line) || s.says("Stopping", line) || s.ends(line)
 }
 
 // ends reports whether a line of the manager says that a unit has ended.
 func (s serving) ends(line string) bool {
-	return strings.HasPrefix(line, "Stopped ") || strings.HasPrefix(line, "Failed to start ") || strings.HasPrefix(line, s.u.Name+": Failed with result") ||
+	return s.says("Stopped", line) || strings.HasPrefix(line, "Failed to start ") || strings.HasPrefix(line, s.u.Name+": Failed with result") ||
 		strings.HasPrefix(line, s.u.Name+": Deactivated successfully")
 }
 
