@@ -105,6 +105,7 @@ func TestDisputes(t *testing.T) {
 	if err != nil || len(files) == 0 {
 		t.Fatalf("no cases: %v", err)
 	}
+	needsVariants(t)
 	a := newArena(t)
 	for _, file := range files {
 		text, err := os.ReadFile(file)

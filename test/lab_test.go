@@ -73,7 +73,24 @@ func (l *lab) sh(line string) {
 // in runs a command line within a host.
 func (l *lab) in(ns, line string) {
 	l.t.Helper()
+	tool, _, _ := strings.Cut(line, " ")
+	if _, err := exec.LookPath(tool); err != nil {
+		missing(l.t, "needs "+tool+": apt-get install "+packageOf(tool))
+	}
 	l.sh("ip netns exec " + ns + " " + line)
+}
+
+// packageOf is Debian's package of a tool.
+func packageOf(tool string) string {
+	switch {
+	case strings.Contains(tool, "tables"):
+		return "iptables"
+	case tool == "sysctl":
+		return "procps"
+	case tool == "tc" || tool == "ip":
+		return "iproute2"
+	}
+	return tool
 }
 
 // filter loads nftables rules on a host.

@@ -492,6 +492,7 @@ type dispute struct {
 // TestReferee loads random tables on real hosts, makes real connections, and
 // compares what comes of them with what the evaluator foretells.
 func TestReferee(t *testing.T) {
+	needsVariants(t)
 	if testing.Short() {
 		t.Skip("takes minutes")
 	}
@@ -597,9 +598,6 @@ func (a *arena) round(seed uint64, width int, vague map[string]int) (pairs, unkn
 		if g.chance(2) {
 			v = variants[0]
 		}
-		if _, err := exec.LookPath(v.needs); err != nil {
-			missing(a.t, "needs "+v.needs+": apt-get install iptables nftables")
-		}
 		used[v.name] = true
 		text, err := v.load(a, part, g)
 		if err != nil {
@@ -672,4 +670,14 @@ func tripText(t filter.Trip) string {
 		}
 	}
 	return b.String()
+}
+
+// needsVariants is what loads every variant of the tables.
+func needsVariants(t *testing.T) {
+	t.Helper()
+	for _, v := range variants {
+		if _, err := exec.LookPath(v.needs); err != nil {
+			missing(t, "needs "+v.needs+": apt-get install iptables nftables")
+		}
+	}
 }

@@ -91,6 +91,7 @@ var starts = []phrase{
 	{`has group or world access|permissions? .{0,40}(?:too open|are too)|unprotected private key|no hostkeys available|(?:certificate|private key|key file|pem|keystore).{0,80}(?:failed|cannot|could not|no such|not (?:found|readable|match)|denied|bad|mismatch|error|expired)|(?:failed|cannot|could not|unable to|error) .{0,60}(?:certificate|private key|key file|pem\b|keystore)`,
 		Meaning{"service/settings-rejected", "it cannot use a file that its settings name", true}},
 	{`(?:cannot|could not|failed to|unable to|error|fatal).{0,100}(?:no such file|permission denied|not found|is not writable|does not exist)`, Meaning{"service/settings-rejected", "it cannot use a file that its settings name", true}},
+	{`open (?:/etc/\S+|\S+\.(?:conf|cfg|cnf|ini|ya?ml|toml|json|xml|properties)):? .{0,20}(?:permission denied|no such file)`, Meaning{"service/settings-rejected", "it cannot read its settings", true}},
 	{`configuration file.{0,120}(?:test failed|contains errors)`, Meaning{"service/settings-rejected", "it refuses its settings", true}},
 }
 

@@ -33,7 +33,7 @@ func TestDoesNotStart(t *testing.T) {
 		`postconf: fatal: invalid chroot field "q" in "smtp inet n - q - - smtpd"`:      "service/settings-rejected",
 		"/etc/ssh/sshd_config: line 3: Bad configuration option: PermitRoot":            "service/settings-rejected",
 		"FATAL: configuration file \"/etc/postgresql/postgresql.conf\" contains errors": "service/settings-rejected",
-		"panic: open /etc/tide/tide.yaml: no such file or directory":                    "",
+		"panic: open /etc/tide/tide.yaml: no such file or directory":                    "service/settings-rejected",
 		"Error: Unable to open config file /etc/mosquitto/x.conf: No such file":         "service/settings-rejected",
 		"Error: Unknown configuration variable \"listner\".":                            "service/settings-rejected",
 		"could not write to file: No space left on device":                              "service/starved",
