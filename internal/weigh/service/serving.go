@@ -315,8 +315,8 @@ func (s serving) stoppedInOrder() bool {
 			return s.u.Active == "inactive" || s.u.Active == "failed"
 		case strings.HasPrefix(l.Text, "Dependency failed for "), s.says("Starting", l.Text), strings.HasPrefix(l.Text, "Failed to start "):
 			return false
-		case s.says("Stopped", l.Text):
-			return s.u.Active == "inactive"
+		case s.says("Stopped", l.Text) && s.u.Active == "inactive":
+			return true
 		}
 	}
 	return false
