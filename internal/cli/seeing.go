@@ -42,6 +42,8 @@ type seeing struct {
 	lend, asRoot   bool
 	inTheClear     bool
 	user           string
+
+	known *fact.Card // of --card, where it was read before
 }
 
 // addFlags adds the flags of a look from this host.
@@ -248,6 +250,9 @@ func (s *seeing) within(ctx context.Context, do func() error) error {
 
 // readCard reads a card that the user named.
 func (s *seeing) readCard(ctx context.Context, path string) (*fact.Card, error) {
+	if s.card == path && s.known != nil {
+		return s.known, nil // it may come from a pipe
+	}
 	text, err := s.read(ctx, path, card.MostBytes)
 	if err != nil {
 		return nil, err

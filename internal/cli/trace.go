@@ -40,7 +40,7 @@ type traceFlags struct {
 func newTrace() *cobra.Command {
 	var f traceFlags
 	cmd := &cobra.Command{
-		Use:   "trace ENDPOINT",
+		Use:   "trace [ENDPOINT]",
 		Short: "walk the whole ladder and say what to do",
 		Long: `Walk the whole ladder, from what the client was told to what the application
 answers, and say what is in the way and what to do about it.
@@ -66,6 +66,16 @@ whether, 2 wrong usage, 130 interrupted.`,
 			if f.replay != "" {
 				return f.replayed(ctx, cmd)
 			}
+			if len(args) == 0 {
+				c, err := f.readCard(ctx, f.card)
+				if err != nil {
+					return err
+				}
+				if c.Endpoint == "" {
+					return fmt.Errorf("%s:1:1: the card names no endpoint; expected one in it, or behind trace", f.card)
+				}
+				f.known, args = c, []string{c.Endpoint}
+			}
 			return f.run(ctx, cmd, args[0])
 		},
 	}
@@ -87,7 +97,7 @@ func (f *traceFlags) args(_ *cobra.Command, args []string) error {
 	switch {
 	case f.replay != "" && len(args) > 0:
 		return errors.New("trace: --replay weighs kept facts; no ENDPOINT goes with it")
-	case f.replay == "" && len(args) == 0:
+	case f.replay == "" && len(args) == 0 && f.card == "":
 		return errors.New("trace: what is to be reached? Expected a URL, host:port or a host, as in: uakari trace https://tidebook.varzea.example/")
 	case len(args) > 1:
 		return fmt.Errorf("trace: one ENDPOINT at a time; found %d: %s", len(args), strings.Join(args, " "))

@@ -63,6 +63,9 @@ func (w *writer) answer() {
 		}
 	case w.t.Reached == trail.No && w.t.Outcome == trail.OutcomeFault:
 		text = fmt.Sprintf("No: %s cannot reach %s.", w.client(), w.goal())
+		if but := w.but(); but != "" {
+			text = fmt.Sprintf("No: %s reaches %s, %s.", w.client(), w.goal(), but)
+		}
 	case w.t.Reached == trail.No:
 		colour, text = yellow, fmt.Sprintf("No: %s cannot reach %s; nothing seen proves why.", w.client(), w.goal())
 	default:
@@ -77,6 +80,29 @@ func (w *writer) answer() {
 	case "interrupted":
 		w.b.WriteString("Not complete: interrupted.\n")
 	}
+}
+
+// but is what is wrong of an endpoint that is reached: nobody is let in, or the
+// answer is not the right one. "" where it is not reached, or nobody knows.
+func (w *writer) but() string {
+	for _, f := range w.t.Rungs {
+		if (f.Name == trail.Ports || f.Name == trail.Rules || f.Name == trail.Service) && f.State != trail.Clear {
+			return ""
+		}
+	}
+	says := ""
+	for _, c := range w.t.Blocking() {
+		rung, _, _ := strings.Cut(c.ID, "/")
+		switch {
+		case rung == string(trail.Login):
+			says = "but is not let in"
+		case rung == string(trail.Answer) && says == "":
+			says = "and it answers wrongly"
+		case rung != string(trail.Answer):
+			return ""
+		}
+	}
+	return says
 }
 
 // onlyConnects reports whether the endpoint does not say what to ask.
