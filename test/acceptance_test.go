@@ -79,6 +79,10 @@ func loopback(file, change string) ruin {
 var servers = []tried{
 	at("apache2", "apache2", "http", 8001, "sed -i s/80/8001/ /etc/apache2/ports.conf", "/etc/apache2/ports.conf", "Tides on", "s/8001/8101/"),
 	at("lighttpd", "lighttpd", "http", 8002, "sed -i 's/server.port .*/server.port = 8002/' /etc/lighttpd/lighttpd.conf", "/etc/lighttpd/lighttpd.conf", "tides on", "s/8002/8102/"),
+	at("nginx", "nginx", "http", 8010, "printf '<?php echo 1;' > /srv/x.php; systemctl start php8.2-fpm; printf 'server { listen 8010; location / { include fastcgi_params; fastcgi_param SCRIPT_FILENAME /srv/x.php; fastcgi_pass unix:/run/php/php8.2-fpm.sock; } }\n' > /etc/nginx/conf.d/x.conf",
+		"/etc/nginx/conf.d/x.conf", "tides on;", "s/8010/8110/").and(
+		ruin{name: "a backend's socket", do: "cp -a /etc/nginx/conf.d/x.conf /root/kept; systemctl stop php8.2-fpm", want: "answer/hop-fails"},
+		ruin{name: "a backend's port", do: "cp -a /etc/nginx/conf.d/x.conf /root/kept; sed -i s#unix:/run/php/php8.2-fpm.sock#127.0.0.1:9009# /etc/nginx/conf.d/x.conf", want: "answer/hop-fails"}),
 	at("caddy", "caddy", "http", 8003, "printf ':8003 {\\n respond ok\\n}\\n' > /etc/caddy/Caddyfile", "/etc/caddy/Caddyfile", "tides {", "s/8003/8103/"),
 	at("haproxy", "haproxy", "tcp", 8004, "printf '\\nlisten tides\\n mode tcp\\n bind :8004\\n server a 127.0.0.1:22\\n' >> /etc/haproxy/haproxy.cfg", "/etc/haproxy/haproxy.cfg", "tides on", "s/8004/8104/"),
 	at("squid", "squid", "http", 3128, "printf 'http_access allow all\\n' > /etc/squid/conf.d/x.conf", "/etc/squid/squid.conf", "tides on", "s/^http_port 3128/http_port 3129/"),

@@ -10,9 +10,13 @@ type Upstreams struct {
 
 // Upstream is one backend, and where the settings name it.
 type Upstream struct {
-	Scheme string `json:"scheme"` // "http" or "https"
-	Host   string `json:"host"`
-	Port   uint16 `json:"port"`
+	Scheme string `json:"scheme"` // "http", "https", "tcp", "tls" or "unix"
+	Host   string `json:"host,omitempty"`
+	Port   uint16 `json:"port,omitempty"`
+	// Socket is a local one in place of an address, and Open whether somebody
+	// listens on it; nil if that could not be seen.
+	Socket string `json:"socket,omitempty"`
+	Open   *bool  `json:"open,omitempty"`
 	Path   string `json:"path"` // of the settings file
 	Line   int    `json:"line"`
 }

@@ -11,6 +11,8 @@ import (
 
 	"uakari/internal/fact"
 	"uakari/internal/look"
+	"uakari/internal/look/file"
+	"uakari/internal/program"
 )
 
 // upstreamFiles are where gateways say which backends they pass requests to:
@@ -55,10 +57,49 @@ func Upstreams(ctx context.Context, env look.Env, order fact.Order, emit look.Em
 			u.List = append(u.List, upstreamsIn(string(from.text), from.path, f.line)...)
 		}
 	}
+	for _, p := range env.Registry().All() {
+		pid, holds := holding(p, held)
+		if len(p.Settings.Backend) == 0 || !holds {
+			continue
+		}
+		for _, from := range settingsOf(p, pid) { // what could not be read was said above, or is no gateway's
+			for _, v := range from.found(p, p.Settings.Backend) {
+				up, ok := program.BackendIn(v.Text)
+				up.Path, up.Line = from.path, v.Line
+				if ok && !slices.ContainsFunc(u.List, func(have fact.Upstream) bool {
+					return have.Socket == up.Socket && have.Host == up.Host && have.Port == up.Port
+				}) {
+					u.List = append(u.List, opened(up))
+				}
+			}
+		}
+	}
 	u.List = u.List[:min(len(u.List), mostUpstreams)]
 	f := env.Seen(order, "backends behind this gateway", fmt.Sprintf("%d in its settings", len(u.List)))
 	f.Upstreams = &u
 	emit(f)
+}
+
+// opened says of a local socket whether somebody listens on it (the flag
+// __SO_ACCEPTCON of include/linux/socket.h in /proc/net/unix).
+func opened(up fact.Upstream) fact.Upstream {
+	if up.Socket == "" {
+		return up
+	}
+	text, err := file.Head("/proc/net/unix", mostSettingFile)
+	if err != nil {
+		return up
+	}
+	const listens = "00010000"
+	open := false
+	for line := range strings.Lines(string(text)) {
+		fields := strings.Fields(line)
+		if len(fields) == 8 && fields[3] == listens && (fields[7] == up.Socket || fields[7] == strings.Replace(up.Socket, "/var/run/", "/run/", 1)) {
+			open = true
+		}
+	}
+	up.Open = &open
+	return up
 }
 
 // upstreamsIn finds backends in a settings file. Names of upstream groups have

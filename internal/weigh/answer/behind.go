@@ -48,7 +48,7 @@ func hopReading(v *scene.Scene, w *scene.Wants, t *scene.Try, r gate.Reading, re
 			}
 			text, ids := v.Backend(w, t, up)
 			if text != "" {
-				if len(failing) == 0 {
+				if len(failing) == 0 && up.Socket == "" { // a socket is traced by nobody
 					r.Values["hop"] = up.Scheme + "://" + endpoint.HostPort(up.Host, up.Port) + "/"
 				}
 				failing = append(failing, text)

@@ -11,6 +11,16 @@ import (
 // Backend says what is wrong with a backend, seen from the server; "" if nothing
 // is, or it was not seen yet.
 func (v *Scene) Backend(w *Wants, t *Try, up fact.Upstream) (string, []string) {
+	place := up.Path
+	if up.Line > 0 {
+		place += fmt.Sprintf(", line %d", up.Line)
+	}
+	if up.Socket != "" {
+		if up.Open == nil || *up.Open {
+			return "", nil
+		}
+		return fmt.Sprintf("%s (%s): nobody listens on that socket", up.Socket, place), nil
+	}
 	addr, ok := v.addressAt(w, t.Server, up.Host)
 	if !ok {
 		return "", nil
@@ -25,10 +35,6 @@ func (v *Scene) Backend(w *Wants, t *Try, up fact.Upstream) (string, []string) {
 	s := c.Symptom(nil)
 	if s == gate.Fine || s == gate.NotTried {
 		return "", nil
-	}
-	place := up.Path
-	if up.Line > 0 {
-		place += fmt.Sprintf(", line %d", up.Line)
 	}
 	return fmt.Sprintf("%s (%s): %s", endpoint.HostPort(up.Host, up.Port), place, s), c.IDs()
 }
