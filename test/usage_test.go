@@ -52,7 +52,8 @@ func TestBadInput(t *testing.T) {
 		{[]string{"trace", "--replay", file("other.json", "{\"format\":\"uakari.facts/9\"}")}, `expected "uakari.facts/1"`},
 		{[]string{"trace", "--replay", file("x.json", "{}"), "a"}, "no ENDPOINT goes with it"},
 		{[]string{"explain", "ports/loopback"}, "is it ports/loopback-only?"},
-		{[]string{"explain", "a", "b"}, `expected one CAUSE; there is "b" too`},
+		{[]string{"explain", "tides", "harbour"}, `none speaks of it`},
+		{[]string{"trase"}, `did you mean "trace"?`},
 		{[]string{"rules"}, "--from is needed"},
 		{[]string{"rules", "a", "--tables", file("t.rules", "*filter\nCOMMIT\n")}, "either an ENDPOINT, or --from and --to"},
 		{[]string{"rules", "--from", "x"}, "expected ADDRESS or ADDRESS:PORT"},
@@ -100,13 +101,16 @@ func TestExplain(t *testing.T) {
 		t.Errorf("the list: %+v", list)
 	}
 	for line := range strings.Lines(list.stdout) {
-		id, _, _ := strings.Cut(line, " ")
-		if id = strings.TrimSpace(id); id == "" {
-			continue
+		id, _, _ := strings.Cut(strings.TrimSpace(line), " ")
+		if !strings.HasPrefix(line, "  ") {
+			continue // a rung, or how to search
 		}
 		if r := run(t, "explain", id); r.status != 0 || !strings.HasPrefix(r.stdout, id+": ") {
 			t.Errorf("%s: %+v", id, r)
 		}
+	}
+	if r := run(t, "explain", "silence"); r.status != 0 || !strings.HasPrefix(r.stdout, "Seen from the client so:\n") || !strings.Contains(r.stdout, "rules/server-drop") {
+		t.Errorf("by words: %+v", r)
 	}
 }
 

@@ -11,6 +11,7 @@ import (
 
 	"uakari/internal/plain"
 	"uakari/internal/trail"
+	"uakari/internal/written"
 )
 
 // Exit statuses.
@@ -69,9 +70,9 @@ is the smallest safe change that mends it. It changes nothing by itself.`,
   uakari demo`,
 		SilenceUsage:  true,
 		SilenceErrors: true,
-		Args: func(_ *cobra.Command, args []string) error {
+		Args: func(cmd *cobra.Command, args []string) error {
 			if len(args) > 0 {
-				return fmt.Errorf("unknown command %q; uakari help lists them", args[0])
+				return fmt.Errorf("unknown command %q%s; uakari help lists them", args[0], nearest(cmd, args[0]))
 			}
 			return nil
 		},
@@ -81,6 +82,20 @@ is the smallest safe change that mends it. It changes nothing by itself.`,
 	root.AddCommand(newRungs()...)
 	root.CompletionOptions.HiddenDefaultCmd = true
 	return root
+}
+
+// nearest suggests the command that a misspelt one was meant to be.
+func nearest(root *cobra.Command, typed string) string {
+	best, least := "", max(1, len(typed)/3)+1
+	for _, c := range root.Commands() {
+		if d := written.Distance(typed, c.Name()); d < least && !c.Hidden {
+			best, least = c.Name(), d
+		}
+	}
+	if best == "" {
+		return ""
+	}
+	return fmt.Sprintf("; did you mean %q?", best)
 }
 
 // manyArgs is more arguments than anybody gives.

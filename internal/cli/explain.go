@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"uakari/internal/weigh/catalogue"
 
@@ -13,10 +14,11 @@ import (
 func newExplain() *cobra.Command {
 	color := ""
 	cmd := &cobra.Command{
-		Use:   "explain [CAUSE]",
+		Use:   "explain [CAUSE|WORD…]",
 		Short: "what a cause means, how it is proved and mended",
-		Long:  "Tell of one cause, as in: uakari explain ports/loopback-only. Without a cause, list all.",
-		Args:  takes(0, 1, "one CAUSE"),
+		Long: `Tell of one cause, as in: uakari explain ports/loopback-only; or which causes
+speak of some words, as in: uakari explain timed out. Without either, list all.`,
+		Args: takes(0, manyArgs, "a CAUSE or words"),
 		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 			return catalogue.CauseIDs(), cobra.ShellCompDirectiveNoFileComp
 		},
@@ -28,42 +30,71 @@ func newExplain() *cobra.Command {
 			if len(args) == 0 {
 				return write(cmd, "", []byte(listCauses()))
 			}
-			e, ok := catalogue.Explain(args[0])
-			if !ok {
-				return fmt.Errorf("explain %q: no such cause%s; uakari explain lists them all", args[0], near(args[0]))
+			if e, ok := catalogue.Explain(args[0]); ok && len(args) == 1 {
+				return write(cmd, "", []byte(tell.Explain(e, on)))
 			}
-			return write(cmd, "", []byte(tell.Explain(e, on)))
+			if found := search(args); found != "" {
+				return write(cmd, "", []byte(found))
+			}
+			return fmt.Errorf("explain %q: no cause is called so, and none speaks of it%s; uakari explain lists them all", strings.Join(args, " "), near(args[0]))
 		},
 	}
 	cmd.Flags().StringVar(&color, "color", "auto", "auto, always or never")
 	return cmd
 }
 
+// rungs is what each rung asks.
+var rungs = map[string]string{
+	"settings": "does the client go where it should", "service": "does the server's program run", "ports": "is somebody there",
+	"rules": "does the packet pass, and its reply", "names": "does the name lead there", "certs": "is it who it says",
+	"login": "is the account let in", "answer": "is the answer right",
+}
+
 func listCauses() string {
 	var b strings.Builder
+	b.WriteString("A cause's page: uakari explain CAUSE. By what was seen: uakari explain WORD…, as in: uakari explain timed out\n")
 	last := ""
 	for _, id := range catalogue.CauseIDs() {
 		rung, _, _ := strings.Cut(id, "/")
-		if last != "" && rung != last {
-			b.WriteByte('\n')
+		if rung != last {
+			fmt.Fprintf(&b, "\n%s: %s\n", rung, rungs[rung])
 		}
 		last = rung
 		e, _ := catalogue.Explain(id)
-		fmt.Fprintf(&b, "%-28s %s\n", id, e.Title)
+		fmt.Fprintf(&b, "  %-28s %s\n", id, e.Title)
 	}
 	return b.String()
 }
 
+// search is the causes that speak of all of some words, those first that a
+// client sees so.
+func search(words []string) string {
+	holds := func(text string) bool {
+		text = strings.ToLower(text)
+		return !slices.ContainsFunc(words, func(w string) bool { return !strings.Contains(text, strings.ToLower(w)) })
+	}
+	var seen, named []catalogue.Entry
+	for _, id := range catalogue.CauseIDs() {
+		e, _ := catalogue.Explain(id)
+		switch {
+		case holds(e.Looks):
+			seen = append(seen, e)
+		case holds(e.ID + " " + e.Title + " " + e.Means + " " + e.Mistaken):
+			named = append(named, e)
+		}
+	}
+	return tell.Found(seen, named)
+}
+
 // near suggests causes that share a word with what was typed.
 func near(typed string) string {
+	_, want, ok := strings.Cut(typed, "/")
+	if !ok {
+		return ""
+	}
 	var list []string
 	for _, id := range catalogue.CauseIDs() {
-		_, name, _ := strings.Cut(id, "/")
-		_, want, ok := strings.Cut(typed, "/")
-		if !ok {
-			want = typed
-		}
-		if want != "" && (strings.Contains(name, want) || strings.Contains(want, name)) {
+		if _, name, _ := strings.Cut(id, "/"); want != "" && (strings.Contains(name, want) || strings.Contains(want, name)) {
 			list = append(list, id)
 		}
 	}

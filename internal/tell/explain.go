@@ -17,7 +17,7 @@ func Explain(e catalogue.Entry, colour bool) string {
 		block(&b, "  ", "  ", upperFirst(strings.TrimSuffix(strings.TrimSpace(part.text), "."))+".", width)
 		b.WriteByte('\n')
 	}
-	b.WriteString(p.as(bold, "What to do") + "\n")
+	b.WriteString(p.as(bold, "What to do, for example where gauge-07 cannot reach tidebook") + "\n")
 	for i, r := range e.Remedies {
 		if i > 0 {
 			b.WriteByte('\n')
@@ -33,5 +33,25 @@ func Explain(e catalogue.Entry, colour bool) string {
 	return b.String()
 }
 
-// places shows the places of a remedy that a trace fills in.
-func places(s string) string { return strings.NewReplacer("{", "<", "}", ">").Replace(s) }
+// Found lists causes that were looked for by words: those that a client sees
+// so, and those that speak of it.
+func Found(seen, named []catalogue.Entry) string {
+	var b strings.Builder
+	for _, part := range []struct {
+		head string
+		list []catalogue.Entry
+	}{{"Seen from the client so:\n", seen}, {"Speaks of it:\n", named}} {
+		if len(part.list) == 0 {
+			continue
+		}
+		if b.Len() > 0 {
+			b.WriteByte('\n')
+		}
+		b.WriteString(part.head)
+		for _, e := range part.list {
+			block(&b, "  ", "    ", e.ID+": "+e.Title, width)
+			block(&b, "    proven when ", "    ", strings.Join(strings.Fields(e.Proof), " "), width)
+		}
+	}
+	return b.String()
+}

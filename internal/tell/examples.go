@@ -1,0 +1,97 @@
+package tell
+
+import "regexp"
+
+// examples is what stands for the places of a remedy where no trace fills them
+// in: the made-up world, so that a page reads as one that was traced.
+var examples = map[string]string{
+	"=fix":        `nft insert rule inet filter input ip saddr 10.20.7.31 tcp dport 443 accept`,
+	"=unfix":      `nft delete rule inet filter input handle 12`,
+	"account":     `gauge`,
+	"addr":        `10.20.0.14`,
+	"address":     `10.20.0.14`,
+	"allow":       `tcp 443 from 10.20.7.0/24`,
+	"at":          `heron`,
+	"authorities": `Varzea Gauges`,
+	"cert":        `/etc/tidebook/tide.crt`,
+	"chmod":       `o+x`,
+	"clean":       `tidebook.varzea.example`,
+	"client":      `gauge-07`,
+	"database":    `tides`,
+	"endpoint":    `https://tidebook.varzea.example:8443/`,
+	"entry":       `10.20.0.0/16`,
+	"file":        `/etc/tidebook.yaml`,
+	"front":       `heron`,
+	"gateway":     `heron`,
+	"grant":       `'GRANT SELECT ON tides.levels TO gauge'`,
+	"granted":     `'GRANT SELECT ON tides.levels TO gauge'`,
+	"hop":         `http://ledger.varzea.example:3000/`,
+	"host":        `tidebook.varzea.example`,
+	"idle":        `60 s`,
+	"issuer":      `Varzea Issuing`,
+	"key":         `/etc/tidebook/tide.key`,
+	"lasts":       `the same rule in /etc/nftables.conf`,
+	"late":        `gauge-07`,
+	"layer":       `edge`,
+	"level":       `/srv/tides`,
+	"limit":       `10s`,
+	"line":        `deny 10.20.7.0/24`,
+	"link":        `eth0`,
+	"listen":      `127.0.0.1`,
+	"location":    `https://readings.varzea.example/`,
+	"masked":      `tidebook.service`,
+	"mended":      `tidebook.varzea.example`,
+	"missing":     `port 8443`,
+	"mode":        `700`,
+	"more":        `524288`,
+	"name":        `tidebook.varzea.example`,
+	"needed":      `ledger.service`,
+	"now":         `10.20.0.14`,
+	"opens":       `port 443 of 10.20.0.14 to 10.20.7.31 alone`,
+	"order":       `tidebook, then Varzea Issuing`,
+	"other":       `perl`,
+	"own":         `22`,
+	"path":        `/srv/tides/levels`,
+	"place":       `/etc/tidebook.yaml:12`,
+	"port":        `443`,
+	"principal":   `HTTP/tidebook.varzea.example`,
+	"program":     `tidebook`,
+	"proxy":       `http://heron:3128`,
+	"range":       `49152-65535`,
+	"record":      `_ldap._tcp.varzea.example`,
+	"resolver":    `10.20.0.2`,
+	"revoke":      `REVOKE SELECT ON tides.levels FROM gauge`,
+	"right":       `8443`,
+	"root":        `Varzea Root`,
+	"scheme":      `https`,
+	"seen":        `10.20.0.15`,
+	"server":      `tidebook`,
+	"setting":     `the portal's port`,
+	"sheet":       `harbour`,
+	"source":      `10.20.7.31`,
+	"spoke":       `SSH`,
+	"status":      `503`,
+	"store":       `/etc/ssl/certs/ca-certificates.crt`,
+	"subject":     `tidebook.varzea.example`,
+	"took":        `12 s`,
+	"transport":   `tcp`,
+	"trouble":     `it is older than a day`,
+	"ttl":         `300`,
+	"unit":        `tidebook.service`,
+	"user":        `www-data`,
+	"was":         `10.20.0.9`,
+	"width":       `16`,
+	"zone":        `varzea.example`,
+}
+
+var place = regexp.MustCompile(`\{([^} ]+)\}`)
+
+// places fills the places of a remedy with the made-up world.
+func places(s string) string {
+	return place.ReplaceAllStringFunc(s, func(at string) string {
+		if example, ok := examples[at[1:len(at)-1]]; ok {
+			return example
+		}
+		return at
+	})
+}
