@@ -3,6 +3,7 @@ package test
 import (
 	"fmt"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -128,7 +129,9 @@ var servers = []tried{
 }
 
 // TestAcceptance starts servers from Debian's packages, breaks each in the ways
-// of everyday, and counts how often the cause is named. It is long: make
+// of everyday, and counts how often the cause is named: by looking over SSH or,
+// as UAKARI_ACCEPTANCE_BY says, by a record, here (on the server), or alone
+// (from the client). It is long: make
 // acceptance runs it.
 func TestAcceptance(t *testing.T) {
 	if os.Getenv("UAKARI_ACCEPTANCE") == "" {
@@ -151,9 +154,25 @@ func TestAcceptance(t *testing.T) {
 // measure tries one server: healthy, stopped, with broken settings, with its
 // port taken, moved, and by its own faults.
 func (s tried) measure(t *testing.T, h *fullHost, key string, count map[string]int) {
+	endpoint := fmt.Sprintf("%s://10.20.0.14:%d", s.scheme, s.port)
+	by := os.Getenv("UAKARI_ACCEPTANCE_BY")
 	trace := func(more ...string) trail.Trail {
-		args := append([]string{"--at", "root@10.20.0.14", "--identity", key, "--wait", "2s"}, more...)
-		return traced(t, h.from(), append(args, fmt.Sprintf("%s://10.20.0.14:%d", s.scheme, s.port))...)
+		args := append([]string{"--wait", "2s"}, more...)
+		switch by {
+		case "", "ssh":
+			args = append(args, "--at", "root@10.20.0.14", "--identity", key)
+		case "record":
+			traced(t, h.from(), append(args, endpoint)...) // whoever writes a record was told of a try
+			r := runWords(t, append(h.enter(), "/usr/local/bin/uakari", "record", "--for", endpoint, "--client", "10.20.7.31", "-o", "-"))
+			if r.status != 0 {
+				t.Fatalf("%+v", r)
+			}
+			args = append(args, "--record", "server="+write(t, filepath.Join(t.TempDir(), "tidebook.json"), r.stdout))
+		case "here":
+			text := runWords(t, append(h.enter(), append([]string{"/usr/local/bin/uakari", "trace", "--json"}, append(args, endpoint)...)...))
+			return readTrail(t, text.stdout+text.stderr)
+		}
+		return traced(t, h.from(), append(args, endpoint)...)
 	}
 	judge := func(name string, judged trail.Trail, want ...string) {
 		var causes []string
