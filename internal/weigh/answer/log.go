@@ -75,17 +75,7 @@ func saidBy(v *scene.Scene, holder, source string, lines []string) (cause, line 
 // lines or, in files that have none, what was not there before.
 func linesSince(v *scene.Scene, t *scene.Try, s *fact.Fact) []string {
 	began := t.Climb.Connect.At.Add(-2*time.Second - time.Duration(t.Climb.Connect.Connect.TookMS)*time.Millisecond)
-	var before []string
-	for _, f := range v.Facts(t.Server, fact.LookService) {
-		if f.Service == nil || f.Order.Target.Again != 0 {
-			continue
-		}
-		for _, p := range f.Service.Programs {
-			for _, file := range p.Logs {
-				before = append(before, file.Lines...)
-			}
-		}
-	}
+	before := v.LinesBefore(t)
 	return slices.DeleteFunc(logOf(s, v.Taking(t), began), func(l string) bool { return slices.Contains(before, l) })
 }
 

@@ -386,7 +386,7 @@ func linesOfTry(v *scene.Scene, t *scene.Try, s, login *fact.Fact) []string {
 			near--
 		}
 	}
-	before := linesBefore(v, t)
+	before := v.LinesBefore(t)
 	for _, p := range s.Service.Programs {
 		for _, u := range p.Units {
 			for _, line := range u.Log {
@@ -418,22 +418,6 @@ func serversKnown(v *scene.Scene) bool {
 // log, or there is none to look at.
 func serviceLooked(v *scene.Scene, t *scene.Try) bool {
 	return t.Server == "" || slices.ContainsFunc(v.Facts(t.Server, fact.LookService), func(f *fact.Fact) bool { return f.Order.Target.Again == 0 })
-}
-
-// linesBefore is what the log files held when the service was first looked at.
-func linesBefore(v *scene.Scene, t *scene.Try) []string {
-	var list []string
-	for _, f := range v.Facts(t.Server, fact.LookService) {
-		if f.Service == nil || f.Order.Target.Again != 0 {
-			continue
-		}
-		for _, p := range f.Service.Programs {
-			for _, file := range p.Logs {
-				list = append(list, file.Lines...)
-			}
-		}
-	}
-	return list
 }
 
 // Untried says why the login rung was not seen though an account was

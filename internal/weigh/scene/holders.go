@@ -79,3 +79,20 @@ func (v *Scene) OnSame(t *Try) bool {
 		return at.ID == t.Server && (at.Implied || at.Host == v.Host(v.Client) && (own == nil || own.Holds(t.Target.Addr)))
 	})
 }
+
+// LinesBefore is what the log files of a try's server held when its service was
+// first looked at.
+func (v *Scene) LinesBefore(t *Try) []string {
+	var list []string
+	for _, f := range v.Facts(t.Server, fact.LookService) {
+		if f.Service == nil || f.Order.Target.Again != 0 {
+			continue
+		}
+		for _, p := range f.Service.Programs {
+			for _, file := range p.Logs {
+				list = append(list, file.Lines...)
+			}
+		}
+	}
+	return list
+}
