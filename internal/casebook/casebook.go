@@ -162,7 +162,12 @@ func Open(ctx context.Context, path string) (*Book, error) {
 	}
 	f.Close()
 	place := url.URL{Scheme: "file", Opaque: (&url.URL{Path: path}).EscapedPath(), RawQuery: url.Values{
-		"_pragma": {"busy_timeout(10000)", "journal_mode(WAL)", "synchronous(FULL)", "foreign_keys(1)"}, "_txlock": {"immediate"}}.Encode()}
+		"_pragma": {
+			"busy_timeout(10000)",
+			"journal_mode(WAL)",
+			"synchronous(FULL)",
+			"foreign_keys(1)",
+		}, "_txlock": {"immediate"}}.Encode()}
 	db, err := sql.Open("sqlite", place.String())
 	if err != nil {
 		return nil, fmt.Errorf("casebook %s: %w", path, err)
@@ -240,8 +245,17 @@ func (b *Book) Open(ctx context.Context, c Case, first Entry) (Case, error) {
 
 // insertCase adds a case without its entries, and gives its number.
 func insertCase(ctx context.Context, tx *sql.Tx, c Case) (int64, error) {
-	r, err := tx.ExecContext(ctx, `INSERT INTO cases (uid, title, endpoint, first, opened, closed, "foreign") VALUES (?, ?, ?, ?, ?, ?, ?)`,
-		c.UID, c.Title, c.Endpoint, c.First, stamp(c.Opened), stamp(c.Closed), c.Foreign)
+	r, err := tx.ExecContext(
+		ctx,
+		`INSERT INTO cases (uid, title, endpoint, first, opened, closed, "foreign") VALUES (?, ?, ?, ?, ?, ?, ?)`,
+		c.UID,
+		c.Title,
+		c.Endpoint,
+		c.First,
+		stamp(c.Opened),
+		stamp(c.Closed),
+		c.Foreign,
+	)
 	if err != nil {
 		return 0, err
 	}
@@ -253,7 +267,8 @@ func (b *Book) Import(ctx context.Context, work func(add func(Case) (Case, bool,
 	return b.within(ctx, func(tx *sql.Tx) error {
 		return work(func(c Case) (_ Case, added bool, err error) {
 			here := 0
-			if err := tx.QueryRowContext(ctx, "SELECT count(*) FROM cases WHERE uid = ?", c.UID).Scan(&here); err != nil || here > 0 {
+			if err := tx.QueryRowContext(ctx, "SELECT count(*) FROM cases WHERE uid = ?", c.UID).Scan(&here); err != nil ||
+				here > 0 {
 				return c, false, err
 			}
 			if c.ID, err = insertCase(ctx, tx, c); err != nil {
@@ -307,15 +322,32 @@ func add(ctx context.Context, tx *sql.Tx, id int64, e Entry) error {
 			return err
 		}
 	}
-	_, err := tx.ExecContext(ctx, "INSERT INTO entries (case_id, at, kind, text, facts, temporary, undo, undone) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-		id, stamp(e.At), e.Kind, e.Text, facts, e.Temporary, e.Undo, stamp(e.Undone))
+	_, err := tx.ExecContext(
+		ctx,
+		"INSERT INTO entries (case_id, at, kind, text, facts, temporary, undo, undone) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+		id,
+		stamp(e.At),
+		e.Kind,
+		e.Text,
+		facts,
+		e.Temporary,
+		e.Undo,
+		stamp(e.Undone),
+	)
 	return err
 }
 
 // Undone marks a temporary change as undone.
 func (b *Book) Undone(ctx context.Context, id, number int64, at time.Time) error {
 	return b.within(ctx, func(tx *sql.Tx) error {
-		r, err := tx.ExecContext(ctx, "UPDATE entries SET undone = ? WHERE case_id = ? AND number = ? AND kind = ? AND undone = 0", stamp(at), id, number, Change)
+		r, err := tx.ExecContext(
+			ctx,
+			"UPDATE entries SET undone = ? WHERE case_id = ? AND number = ? AND kind = ? AND undone = 0",
+			stamp(at),
+			id,
+			number,
+			Change,
+		)
 		if err != nil {
 			return err
 		}
@@ -355,7 +387,11 @@ func (b *Book) Get(ctx context.Context, id int64) (Case, error) {
 		if err != nil {
 			return err
 		}
-		rows, err := tx.QueryContext(ctx, "SELECT number, at, kind, text, facts, temporary, undo, undone FROM entries WHERE case_id = ? ORDER BY number", id)
+		rows, err := tx.QueryContext(
+			ctx,
+			"SELECT number, at, kind, text, facts, temporary, undo, undone FROM entries WHERE case_id = ? ORDER BY number",
+			id,
+		)
 		if err != nil {
 			return err
 		}

@@ -55,7 +55,8 @@ func newCardNew() *cobra.Command {
 			return write(cmd, file, []byte(tell.CardDraft(c)))
 		},
 	}
-	cmd.Flags().StringVarP(&file, "output", "o", "", "write to this `file`, which must not be there yet, instead of standard output")
+	cmd.Flags().
+		StringVarP(&file, "output", "o", "", "write to this `file`, which must not be there yet, instead of standard output")
 	return cmd
 }
 
@@ -75,7 +76,10 @@ func draft(ctx context.Context, from string) (fact.Card, error) {
 			return c, err
 		}
 		if r.For == nil {
-			return c, fmt.Errorf("%s: it was not made for an endpoint; expected one of: uakari record --for ENDPOINT", from)
+			return c, fmt.Errorf(
+				"%s: it was not made for an endpoint; expected one of: uakari record --for ENDPOINT",
+				from,
+			)
 		}
 		input = r.For.Input
 		for _, f := range r.Facts {
@@ -142,13 +146,23 @@ Exit status: 0 they are well, 2 one is not.`,
 				}
 				for i, r := range c.Reasons {
 					if _, known := catalogue.Explain(r.Cause); !known {
-						return fmt.Errorf("%s: reasons: entry %d: there is no cause %q; see: uakari explain", path, i+1, r.Cause)
+						return fmt.Errorf(
+							"%s: reasons: entry %d: there is no cause %q; see: uakari explain",
+							path,
+							i+1,
+							r.Cause,
+						)
 					}
 				}
 				if c.Talk != nil {
 					for i, m := range c.Talk.Means {
 						if _, known := catalogue.Explain(m.Cause); !known {
-							return fmt.Errorf("%s: talk: means: entry %d: there is no cause %q; see: uakari explain", path, i+1, m.Cause)
+							return fmt.Errorf(
+								"%s: talk: means: entry %d: there is no cause %q; see: uakari explain",
+								path,
+								i+1,
+								m.Cause,
+							)
 						}
 					}
 				}
@@ -174,7 +188,11 @@ func newCardShow() *cobra.Command {
 			}
 			c, err := new(seeing).readCard(ctx, args[0])
 			if errors.Is(err, os.ErrNotExist) {
-				return fmt.Errorf("%s: there is no such card; write one with: uakari card new ENDPOINT -o %s", args[0], args[0])
+				return fmt.Errorf(
+					"%s: there is no such card; write one with: uakari card new ENDPOINT -o %s",
+					args[0],
+					args[0],
+				)
 			}
 			if err != nil {
 				return err

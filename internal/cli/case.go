@@ -31,7 +31,16 @@ closes it when it works and no temporary change stands.
 The casebook is one file, in the state folder or where UAKARI_CASEBOOK says. If
 that is set, every trace is kept.`,
 	}
-	cmd.AddCommand(newCaseList(), newCaseShow(), newCaseNote(), newCaseChange(), newCaseClose(), newCaseRemove(), newCaseExport(), newCaseImport())
+	cmd.AddCommand(
+		newCaseList(),
+		newCaseShow(),
+		newCaseNote(),
+		newCaseChange(),
+		newCaseClose(),
+		newCaseRemove(),
+		newCaseExport(),
+		newCaseImport(),
+	)
 	return cmd
 }
 
@@ -137,7 +146,10 @@ func newCaseShow() *cobra.Command {
 	var asJSON bool
 	var color string
 	cmd := &cobra.Command{
-		Use: "show CASE", ValidArgsFunction: caseNumbers, Short: "one case: what was seen, noted and changed, in its order", Args: takes(1, 1, "the number of a CASE"),
+		Use:               "show CASE",
+		ValidArgsFunction: caseNumbers,
+		Short:             "one case: what was seen, noted and changed, in its order",
+		Args:              takes(1, 1, "the number of a CASE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			on, err := colour(color, cmd.OutOrStdout())
 			if err != nil {
@@ -168,7 +180,10 @@ func judgedOf(c casebook.Case) map[int64]trail.Trail {
 
 func newCaseNote() *cobra.Command {
 	return &cobra.Command{
-		Use: "note CASE TEXT", ValidArgsFunction: caseNumbers, Short: "add a remark", Args: takes(2, 2, "the number of a CASE, and a TEXT in quotes"),
+		Use:               "note CASE TEXT",
+		ValidArgsFunction: caseNumbers,
+		Short:             "add a remark",
+		Args:              takes(2, 2, "the number of a CASE, and a TEXT in quotes"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return withBook(cmd, func(ctx context.Context, b casebook.Store) error {
 				c, err := getCase(ctx, b, args[0])
@@ -201,7 +216,12 @@ marked as undone (--undone with its number, which uakari case show tells).`,
 				}
 				if undone > 0 {
 					if err := b.Undone(ctx, c.ID, undone, time.Now()); errors.Is(err, casebook.ErrNone) {
-						return fmt.Errorf("case %d has no standing change %d; see: uakari case show %d", c.ID, undone, c.ID)
+						return fmt.Errorf(
+							"case %d has no standing change %d; see: uakari case show %d",
+							c.ID,
+							undone,
+							c.ID,
+						)
 					} else if err != nil {
 						return err
 					}
@@ -258,7 +278,8 @@ func remedyOf(c casebook.Case, number int) (text, undo string, err error) {
 
 func newCaseClose() *cobra.Command {
 	return &cobra.Command{
-		Use: "close CASE", ValidArgsFunction: caseNumbers, Short: "close a case without confirming it", Args: takes(1, 1, "the number of a CASE"),
+		Use: "close CASE", ValidArgsFunction: caseNumbers, Short: "close a case without confirming it",
+		Args: takes(1, 1, "the number of a CASE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return withBook(cmd, func(ctx context.Context, b casebook.Store) error {
 				c, err := getCase(ctx, b, args[0])
@@ -266,7 +287,14 @@ func newCaseClose() *cobra.Command {
 					return err
 				}
 				if standing := c.Standing(); len(standing) > 0 {
-					return fmt.Errorf("case %d stays open: the temporary change %d stands (%s); undo it, then: uakari case change %d --undone %d", c.ID, standing[0].Number, plain.Printable(standing[0].Text), c.ID, standing[0].Number)
+					return fmt.Errorf(
+						"case %d stays open: the temporary change %d stands (%s); undo it, then: uakari case change %d --undone %d",
+						c.ID,
+						standing[0].Number,
+						plain.Printable(standing[0].Text),
+						c.ID,
+						standing[0].Number,
+					)
 				}
 				return b.Close(ctx, c.ID, time.Now())
 			})
@@ -276,7 +304,8 @@ func newCaseClose() *cobra.Command {
 
 func newCaseRemove() *cobra.Command {
 	return &cobra.Command{
-		Use: "remove CASE", ValidArgsFunction: caseNumbers, Short: "remove a case, with all that was kept of it", Args: takes(1, 1, "the number of a CASE"),
+		Use: "remove CASE", ValidArgsFunction: caseNumbers, Short: "remove a case, with all that was kept of it",
+		Args: takes(1, 1, "the number of a CASE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return withBook(cmd, func(ctx context.Context, b casebook.Store) error {
 				id, err := caseID(args[0])
@@ -285,7 +314,12 @@ func newCaseRemove() *cobra.Command {
 				}
 				// One that cannot be read may be removed all the same.
 				if c, err := b.Get(ctx, id); err == nil && len(c.Standing()) > 0 {
-					return fmt.Errorf("case %d stays: the temporary change %d stands (%s)", id, c.Standing()[0].Number, plain.Printable(c.Standing()[0].Text))
+					return fmt.Errorf(
+						"case %d stays: the temporary change %d stands (%s)",
+						id,
+						c.Standing()[0].Number,
+						plain.Printable(c.Standing()[0].Text),
+					)
 				}
 				if err := b.Remove(ctx, id); errors.Is(err, casebook.ErrNone) {
 					return fmt.Errorf("there is no case %d; see: uakari case list", id)
@@ -301,7 +335,8 @@ func newCaseRemove() *cobra.Command {
 func newCaseExport() *cobra.Command {
 	var file string
 	cmd := &cobra.Command{
-		Use: "export [CASE…]", ValidArgsFunction: caseNumbers, Short: "write cases, to be imported elsewhere", Args: takes(0, manyArgs, "numbers of cases"),
+		Use: "export [CASE…]", ValidArgsFunction: caseNumbers, Short: "write cases, to be imported elsewhere",
+		Args: takes(0, manyArgs, "numbers of cases"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return withBook(cmd, func(ctx context.Context, b casebook.Store) error {
 				var ids []int64
@@ -330,7 +365,9 @@ func newCaseExport() *cobra.Command {
 
 func newCaseImport() *cobra.Command {
 	return &cobra.Command{
-		Use: "import FILE", Short: "take over cases that were exported elsewhere", Args: takes(1, 1, "a file that uakari case export wrote, or -"),
+		Use:   "import FILE",
+		Short: "take over cases that were exported elsewhere",
+		Args:  takes(1, 1, "a file that uakari case export wrote, or -"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return withBook(cmd, func(ctx context.Context, b casebook.Store) error {
 				in := io.Reader(cmd.InOrStdin())
@@ -386,7 +423,16 @@ func keep(cmd *cobra.Command, which string, set fact.Set, judged trail.Trail) (i
 			id = c.ID
 			return b.Add(ctx, id, entry)
 		}
-		c, err := b.Open(ctx, casebook.Case{Title: tell.Title(judged), Endpoint: set.Ask.Endpoint.Input, First: tell.Short(judged), Opened: set.Ask.Began}, entry)
+		c, err := b.Open(
+			ctx,
+			casebook.Case{
+				Title:    tell.Title(judged),
+				Endpoint: set.Ask.Endpoint.Input,
+				First:    tell.Short(judged),
+				Opened:   set.Ask.Began,
+			},
+			entry,
+		)
 		if err == nil && which == "" && judged.Outcome == trail.OutcomeClear {
 			return b.Close(ctx, c.ID, set.Ended) // kept, and nothing is open
 		}

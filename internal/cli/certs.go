@@ -89,7 +89,12 @@ func isFile(path string) bool {
 }
 
 // certEndpoint looks at what an endpoint serves.
-func (f *traceFlags) certEndpoint(ctx context.Context, cmd *cobra.Command, input string, names []string) (fact.Set, error) {
+func (f *traceFlags) certEndpoint(
+	ctx context.Context,
+	cmd *cobra.Command,
+	input string,
+	names []string,
+) (fact.Set, error) {
 	ask, env, err := f.ask(ctx, input)
 	if err != nil {
 		return fact.Set{}, err
@@ -101,9 +106,15 @@ func (f *traceFlags) certEndpoint(ctx context.Context, cmd *cobra.Command, input
 		ask.Card.Aliases = append(ask.Card.Aliases, names...)
 	}
 	var set fact.Set
-	err = f.look(ctx, cmd, env, []fact.Order{{Look: fact.LookAddresses}}, func(ctx context.Context, at []trace.Vantage, watch func(trace.Event)) {
-		set, _ = trace.Run(ctx, ask, at, watch)
-	})
+	err = f.look(
+		ctx,
+		cmd,
+		env,
+		[]fact.Order{{Look: fact.LookAddresses}},
+		func(ctx context.Context, at []trace.Vantage, watch func(trace.Event)) {
+			set, _ = trace.Run(ctx, ask, at, watch)
+		},
+	)
 	return set, err
 }
 
@@ -154,19 +165,57 @@ func (f *traceFlags) certFiles(ctx context.Context, paths, names []string) (fact
 		addr = a
 	}
 	look := fact.Order{Look: fact.LookNames, Target: fact.Target{Name: e.Host}}
-	session := fact.Order{Look: fact.LookSession, Target: fact.Target{Name: e.Host, Addr: addr, Port: 443, Scheme: e.Scheme, Security: e.Security, Path: e.Path}}
+	session := fact.Order{
+		Look:   fact.LookSession,
+		Target: fact.Target{Name: e.Host, Addr: addr, Port: 443, Scheme: e.Scheme, Security: e.Security, Path: e.Path},
+	}
 	source := strings.Join(paths, ", ")
 	set = set.With(
-		fact.Fact{Vantage: "v1", At: now, Order: look, Source: source, HostsFile: &fact.HostsFile{Path: source, Name: e.Host, Line: 1, Addrs: []netip.Addr{addr}}},
-		fact.Fact{Vantage: "v1", At: now, Order: session, Source: source, Connect: &fact.Connect{Outcome: fact.Connected}},
-		fact.Fact{Vantage: "v1", At: now, Order: session, Source: source, Handshake: &fact.Handshake{Ending: fact.Done, Chain: chain}},
+		fact.Fact{
+			Vantage:   "v1",
+			At:        now,
+			Order:     look,
+			Source:    source,
+			HostsFile: &fact.HostsFile{Path: source, Name: e.Host, Line: 1, Addrs: []netip.Addr{addr}},
+		},
+		fact.Fact{
+			Vantage: "v1",
+			At:      now,
+			Order:   session,
+			Source:  source,
+			Connect: &fact.Connect{Outcome: fact.Connected},
+		},
+		fact.Fact{
+			Vantage:   "v1",
+			At:        now,
+			Order:     session,
+			Source:    source,
+			Handshake: &fact.Handshake{Ending: fact.Done, Chain: chain},
+		},
 	)
 	store, err := trust.Load(f.trust)
 	if err != nil {
 		return fact.Set{}, fmt.Errorf("--trust: %w", err)
 	}
 	return set.With(
-		fact.Fact{Vantage: "v1", At: now, Order: session, Source: store.Source, Trust: &fact.Trust{Source: store.Source, Count: store.Count(), Roots: store.For(chain), Revoked: store.Lists(chain)}},
-		fact.Fact{Vantage: "v1", At: now, Order: session, Source: source, Reply: &fact.Reply{Ending: fact.Done, Protocol: "http", Status: 200, Date: now}},
+		fact.Fact{
+			Vantage: "v1",
+			At:      now,
+			Order:   session,
+			Source:  store.Source,
+			Trust: &fact.Trust{
+				Source:  store.Source,
+				Count:   store.Count(),
+				Roots:   store.For(chain),
+				Revoked: store.Lists(chain),
+			},
+		},
+		fact.Fact{
+			Vantage: "v1",
+			At:      now,
+			Order:   session,
+			Source:  source,
+			Reply:   &fact.Reply{Ending: fact.Done, Protocol: "http", Status: 200, Date: now},
+		},
 	), nil
 }

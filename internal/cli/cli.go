@@ -78,7 +78,25 @@ is the smallest safe change that mends it. It changes nothing by itself.`,
 		},
 		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
-	root.AddCommand(newTrace(), newConfirm(), newRules(), newNames(), newCerts(), newPorts(), newService(), newRecord(), newCard(), newCase(), newReport(), newWatch(), newExplain(), newDemo(), newLook(), newStandIn(), newVersion())
+	root.AddCommand(
+		newTrace(),
+		newConfirm(),
+		newRules(),
+		newNames(),
+		newCerts(),
+		newPorts(),
+		newService(),
+		newRecord(),
+		newCard(),
+		newCase(),
+		newReport(),
+		newWatch(),
+		newExplain(),
+		newDemo(),
+		newLook(),
+		newStandIn(),
+		newVersion(),
+	)
 	root.AddCommand(newRungs()...)
 	root.CompletionOptions.HiddenDefaultCmd = true
 	return root

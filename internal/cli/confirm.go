@@ -164,7 +164,14 @@ func (f *confirmFlags) again(ctx context.Context, cmd *cobra.Command, was kept) 
 
 // concluded keeps what was seen now in the case, and closes it if it works and
 // no temporary change stands.
-func concluded(cmd *cobra.Command, id int64, seen fact.Set, now trail.Trail, works bool, closing tell.Closing) (tell.Closing, error) {
+func concluded(
+	cmd *cobra.Command,
+	id int64,
+	seen fact.Set,
+	now trail.Trail,
+	works bool,
+	closing tell.Closing,
+) (tell.Closing, error) {
 	closing.Case = id
 	err := withBook(cmd, func(ctx context.Context, b casebook.Store) error {
 		if err := b.Add(ctx, id, casebook.Entry{At: seen.Ended, Kind: casebook.Trace, Text: tell.Short(now), Set: &seen}); err != nil {
@@ -185,7 +192,12 @@ func concluded(cmd *cobra.Command, id int64, seen fact.Set, now trail.Trail, wor
 }
 
 // once traces once more.
-func (f *confirmFlags) once(ctx context.Context, cmd *cobra.Command, ask fact.Ask, env look.Env) (fact.Set, trail.Trail, error) {
+func (f *confirmFlags) once(
+	ctx context.Context,
+	cmd *cobra.Command,
+	ask fact.Ask,
+	env look.Env,
+) (fact.Set, trail.Trail, error) {
 	ctx, cancel := until(ctx, cmd, f.deadline)
 	defer cancel()
 	at, done, err := f.vantages(ctx, env, weigh.First(ask.Endpoint))

@@ -48,7 +48,8 @@ touched, and no privilege is needed.`,
 		RunE: func(cmd *cobra.Command, args []string) error { return f.run(cmd, args) },
 	}
 	cmd.Flags().BoolVar(&f.list, "list", false, "list the chapters")
-	cmd.Flags().StringVar(&f.stay, "stay", "", "keep the broken world up, with its files in this `folder`, to try by hand")
+	cmd.Flags().
+		StringVar(&f.stay, "stay", "", "keep the broken world up, with its files in this `folder`, to try by hand")
 	cmd.Flags().StringVar(&f.report, "report", "", "write a report of every chapter's case into this `folder`")
 	cmd.Flags().StringVar(&f.color, "color", "auto", "auto, always or never")
 	return cmd
@@ -151,13 +152,28 @@ func chosenChapters(names []string) ([]demo.Chapter, error) {
 
 // tellStory plays the chapters. Its exit status says whether every fault was
 // found, and found mended.
-func tellStory(ctx context.Context, out io.Writer, world *demo.World, book casebook.Store, chapters []demo.Chapter, colour bool) error {
+func tellStory(
+	ctx context.Context,
+	out io.Writer,
+	world *demo.World,
+	book casebook.Store,
+	chapters []demo.Chapter,
+	colour bool,
+) error {
 	failed := 0
 	for i, c := range chapters {
 		if i > 0 {
 			fmt.Fprintln(out)
 		}
-		ok, err := tellChapter(ctx, out, world, book, c, fmt.Sprintf("Chapter %d of %d: %s", i+1, len(chapters), c.Title), colour)
+		ok, err := tellChapter(
+			ctx,
+			out,
+			world,
+			book,
+			c,
+			fmt.Sprintf("Chapter %d of %d: %s", i+1, len(chapters), c.Title),
+			colour,
+		)
 		if ctx.Err() != nil {
 			return exit(exitInterrupted)
 		}
@@ -175,7 +191,15 @@ func tellStory(ctx context.Context, out io.Writer, world *demo.World, book caseb
 	return nil
 }
 
-func tellChapter(ctx context.Context, out io.Writer, world *demo.World, book casebook.Store, c demo.Chapter, head string, colour bool) (bool, error) {
+func tellChapter(
+	ctx context.Context,
+	out io.Writer,
+	world *demo.World,
+	book casebook.Store,
+	c demo.Chapter,
+	head string,
+	colour bool,
+) (bool, error) {
 	if err := errors.Join(world.PutFiles(c.Files), world.Set(c.Broken)); err != nil {
 		return false, err
 	}
@@ -194,8 +218,16 @@ func tellChapter(ctx context.Context, out io.Writer, world *demo.World, book cas
 	if len(c.Behind) > 0 {
 		found = found && len(before.Behind) == 1 && slices.Equal(blockingIDs(before.Behind[0].Trail), c.Behind)
 	}
-	kept, err := book.Open(ctx, casebook.Case{Title: tell.Title(before), Endpoint: c.Endpoint, First: tell.Short(before), Opened: seen.Ask.Began},
-		casebook.Entry{At: seen.Ended, Kind: casebook.Trace, Text: tell.Short(before), Set: &seen})
+	kept, err := book.Open(
+		ctx,
+		casebook.Case{
+			Title:    tell.Title(before),
+			Endpoint: c.Endpoint,
+			First:    tell.Short(before),
+			Opened:   seen.Ask.Began,
+		},
+		casebook.Entry{At: seen.Ended, Kind: casebook.Trace, Text: tell.Short(before), Set: &seen},
+	)
 	if err != nil {
 		return false, err
 	}
@@ -213,7 +245,8 @@ func tellChapter(ctx context.Context, out io.Writer, world *demo.World, book cas
 	}
 	works := bothWays(after) == trail.OutcomeClear
 	fmt.Fprint(out, tell.Answer(after, colour))
-	if err := book.Add(ctx, kept.ID, casebook.Entry{At: seen.Ended, Kind: casebook.Trace, Text: tell.Short(after), Set: &seen}); err != nil || !works {
+	if err := book.Add(ctx, kept.ID, casebook.Entry{At: seen.Ended, Kind: casebook.Trace, Text: tell.Short(after), Set: &seen}); err != nil ||
+		!works {
 		return false, err
 	}
 	if err := book.Close(ctx, kept.ID, time.Now()); err != nil {
@@ -232,7 +265,12 @@ func blockingIDs(t trail.Trail) []string {
 }
 
 // traceChapter traces as gauge-07 would, from within the made-up world.
-func traceChapter(ctx context.Context, world *demo.World, c demo.Chapter, input, hosts string) (fact.Set, trail.Trail, error) {
+func traceChapter(
+	ctx context.Context,
+	world *demo.World,
+	c demo.Chapter,
+	input, hosts string,
+) (fact.Set, trail.Trail, error) {
 	e, err := endpoint.Parse(input)
 	if err != nil {
 		return fact.Set{}, trail.Trail{}, err
@@ -243,16 +281,32 @@ func traceChapter(ctx context.Context, world *demo.World, c demo.Chapter, input,
 	}
 	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
 	defer cancel()
-	env := look.Env{Wait: 2 * time.Second, Resolvers: []netip.AddrPort{world.Resolver()}, HostsFile: hosts, Trust: world.Trust(), Card: card}
+	env := look.Env{
+		Wait:      2 * time.Second,
+		Resolvers: []netip.AddrPort{world.Resolver()},
+		HostsFile: hosts,
+		Trust:     world.Trust(),
+		Card:      card,
+	}
 	if c.Secret != "" {
 		if env.Secret, err = (&seeing{secret: "file:" + filepath.Join(world.Dir, c.Secret)}).readSecret(ctx, true); err != nil {
 			return fact.Set{}, trail.Trail{}, err
 		}
 	}
-	ask := fact.Ask{Endpoint: e, Account: c.Account, Began: time.Now().UTC(), Card: card, Resolvers: env.Resolvers, WaitMS: 2000}
+	ask := fact.Ask{
+		Endpoint:  e,
+		Account:   c.Account,
+		Began:     time.Now().UTC(),
+		Card:      card,
+		Resolvers: env.Resolvers,
+		WaitMS:    2000,
+	}
 	at := []trace.Vantage{
 		vantage.NewHere(fact.Vantage{ID: "v1", Role: fact.Client, Host: "gauge-07", Means: fact.Here}, env),
-		vantage.NewHere(fact.Vantage{ID: "v2", Role: fact.Server, Host: c.Service, Means: fact.Here, Implied: true}, env),
+		vantage.NewHere(
+			fact.Vantage{ID: "v2", Role: fact.Server, Host: c.Service, Means: fact.Here, Implied: true},
+			env,
+		),
 	}
 	set, _ := trace.Run(ctx, ask, at, nil)
 	set = trace.Follow(ctx, set, at, nil)

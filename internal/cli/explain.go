@@ -36,7 +36,11 @@ speak of some words, as in: uakari explain timed out. Without either, list all.`
 			if found := search(args); found != "" {
 				return write(cmd, "", []byte(found))
 			}
-			return fmt.Errorf("explain %q: no cause is called so, and none speaks of it%s; uakari explain lists them all", strings.Join(args, " "), near(args[0]))
+			return fmt.Errorf(
+				"explain %q: no cause is called so, and none speaks of it%s; uakari explain lists them all",
+				strings.Join(args, " "),
+				near(args[0]),
+			)
 		},
 	}
 	cmd.Flags().StringVar(&color, "color", "auto", "auto, always or never")
@@ -45,14 +49,17 @@ speak of some words, as in: uakari explain timed out. Without either, list all.`
 
 // rungs is what each rung asks.
 var rungs = map[string]string{
-	"settings": "does the client go where it should", "service": "does the server's program run", "ports": "is somebody there",
+	"settings": "does the client go where it should", "service": "does the server's program run",
+	"ports": "is somebody there",
 	"rules": "does the packet pass, and its reply", "names": "does the name lead there", "certs": "is it who it says",
 	"login": "is the account let in", "answer": "is the answer right",
 }
 
 func listCauses() string {
 	var b strings.Builder
-	b.WriteString("A cause's page: uakari explain CAUSE. By what was seen: uakari explain WORD…, as in: uakari explain timed out\n")
+	b.WriteString(
+		"A cause's page: uakari explain CAUSE. By what was seen: uakari explain WORD…, as in: uakari explain timed out\n",
+	)
 	last := ""
 	for _, id := range catalogue.CauseIDs() {
 		rung, _, _ := strings.Cut(id, "/")
@@ -94,7 +101,8 @@ func near(typed string) string {
 	}
 	var list []string
 	for _, id := range catalogue.CauseIDs() {
-		if _, name, _ := strings.Cut(id, "/"); want != "" && (strings.Contains(name, want) || strings.Contains(want, name)) {
+		if _, name, _ := strings.Cut(id, "/"); want != "" &&
+			(strings.Contains(name, want) || strings.Contains(want, name)) {
 			list = append(list, id)
 		}
 	}

@@ -12,14 +12,33 @@ import (
 
 // inherited are the flags of a kept trace that say how to look: from where, by
 // whose trust, as whom. What is given anew goes first.
-var inherited = []string{"at", "record", "lend", "as-root", "identity", "certificate", "secret", "user", "in-the-clear", "resolver", "trust", "hosts", "unit", "wait", "sheet"}
+var inherited = []string{
+	"at",
+	"record",
+	"lend",
+	"as-root",
+	"identity",
+	"certificate",
+	"secret",
+	"user",
+	"in-the-clear",
+	"resolver",
+	"trust",
+	"hosts",
+	"unit",
+	"wait",
+	"sheet",
+}
 
 // inherit takes over how a kept trace looked from its command line, if this
 // user's own casebook kept it. Of another it says what to give again.
 func (s *seeing) inherit(cmd *cobra.Command, from kept) error {
 	if from.foreign {
-		fmt.Fprintln(cmd.ErrOrStderr(), "uakari: this was not kept in your own casebook: only its endpoint is taken over. "+
-			"Give again what it needs: --card, --trust, --user with --secret, --at, --record, --unit")
+		fmt.Fprintln(
+			cmd.ErrOrStderr(),
+			"uakari: this was not kept in your own casebook: only its endpoint is taken over. "+
+				"Give again what it needs: --card, --trust, --user with --secret, --at, --record, --unit",
+		)
 		return nil
 	}
 	command := from.set.Ask.Command

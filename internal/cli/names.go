@@ -69,19 +69,31 @@ func (f *traceFlags) names(cmd *cobra.Command, input string, authority bool) err
 	var unseen []string
 	var wg sync.WaitGroup
 	cut := false
-	err = f.look(ctx, cmd, env, []fact.Order{{Look: fact.LookAddresses}}, func(ctx context.Context, at []trace.Vantage, watch func(trace.Event)) {
-		if record := serviceRecord(e); record != "" {
-			wg.Go(func() { services, unseen = servicesFrom(ctx, at[0], record, watch) })
-		}
-		views = tell.NameViews{Format: tell.NamesFormat, Name: e.Host, Agree: true, Views: []tell.NameView{}, Gives: []netip.Addr{}}
-		if !strings.HasPrefix(e.Host, "_") {
-			views = namesFrom(ctx, at, e.Host, authority, watch)
-		}
-		wg.Wait()
-		views.Unseen = append(views.Unseen, unseen...)
-		views.Services, views.Unicode = services, endpoint.Unicode(e.Host)
-		cut = errors.Is(ctx.Err(), context.Canceled)
-	})
+	err = f.look(
+		ctx,
+		cmd,
+		env,
+		[]fact.Order{{Look: fact.LookAddresses}},
+		func(ctx context.Context, at []trace.Vantage, watch func(trace.Event)) {
+			if record := serviceRecord(e); record != "" {
+				wg.Go(func() { services, unseen = servicesFrom(ctx, at[0], record, watch) })
+			}
+			views = tell.NameViews{
+				Format: tell.NamesFormat,
+				Name:   e.Host,
+				Agree:  true,
+				Views:  []tell.NameView{},
+				Gives:  []netip.Addr{},
+			}
+			if !strings.HasPrefix(e.Host, "_") {
+				views = namesFrom(ctx, at, e.Host, authority, watch)
+			}
+			wg.Wait()
+			views.Unseen = append(views.Unseen, unseen...)
+			views.Services, views.Unicode = services, endpoint.Unicode(e.Host)
+			cut = errors.Is(ctx.Err(), context.Canceled)
+		},
+	)
 	if err != nil {
 		return err
 	}
@@ -102,7 +114,13 @@ func (f *traceFlags) names(cmd *cobra.Command, input string, authority bool) err
 }
 
 // namesFrom asks every vantage for a name, and the first for its authority.
-func namesFrom(ctx context.Context, at []trace.Vantage, name string, authority bool, watch func(trace.Event)) tell.NameViews {
+func namesFrom(
+	ctx context.Context,
+	at []trace.Vantage,
+	name string,
+	authority bool,
+	watch func(trace.Event),
+) tell.NameViews {
 	var wg sync.WaitGroup
 	each := make([][]fact.Fact, len(at))
 	hosts := map[string]string{}
@@ -159,7 +177,13 @@ func servers(at []trace.Vantage) map[string]bool {
 
 // nameViews puts the views together.
 func nameViews(name string, facts []fact.Fact, hosts map[string]string, servers map[string]bool) tell.NameViews {
-	n := tell.NameViews{Format: tell.NamesFormat, Name: name, Agree: true, Views: []tell.NameView{}, Gives: []netip.Addr{}}
+	n := tell.NameViews{
+		Format: tell.NamesFormat,
+		Name:   name,
+		Agree:  true,
+		Views:  []tell.NameView{},
+		Gives:  []netip.Addr{},
+	}
 	var held []fact.Addresses
 	var setup *fact.ResolverSetup
 	for i := range facts {
@@ -178,14 +202,21 @@ func nameViews(name string, facts []fact.Fact, hosts map[string]string, servers 
 			}
 			n.Views = append(n.Views, view)
 		case f.System != nil:
-			view.Source, view.Addrs, view.TookMS, view.Outcome = "the system's own look-up", f.System.Addrs, f.System.TookMS, string(fact.Addressed)
+			view.Source, view.Addrs, view.TookMS, view.Outcome = "the system's own look-up", f.System.Addrs, f.System.TookMS, string(
+				fact.Addressed,
+			)
 			if len(view.Addrs) == 0 {
 				view.Outcome = "nothing"
 			}
 			n.Views = append(n.Views, view)
 		case f.Answer != nil:
 			a := f.Answer
-			view.Source, view.Type, view.Asked, view.Outcome = a.Resolver.String(), a.Type, strings.TrimSuffix(a.Asked, "."), string(a.Outcome)
+			view.Source, view.Type, view.Asked, view.Outcome = a.Resolver.String(), a.Type, strings.TrimSuffix(
+				a.Asked,
+				".",
+			), string(
+				a.Outcome,
+			)
 			view.Addrs, view.Aliases, view.TTL, view.TookMS, view.Verified = a.Addrs, a.Aliases, a.TTL, a.TookMS, a.Verified
 			if len(a.Unchecked) > 0 {
 				view.Outcome = "bad signatures"
@@ -194,15 +225,34 @@ func nameViews(name string, facts []fact.Fact, hosts map[string]string, servers 
 		case f.Zone != nil:
 			n.Zone = strings.TrimSuffix(f.Zone.Name, ".")
 			for _, s := range f.Zone.Servers {
-				n.Views = append(n.Views, tell.NameView{Host: hosts[f.Vantage], Source: s.Name, Addr: s.Addr.String(), Authority: true, Serial: s.Serial, Lame: s.Lame,
-					Outcome: string(s.Outcome), Addrs: s.Addrs, Aliases: s.Aliases, TookMS: s.TookMS})
+				n.Views = append(
+					n.Views,
+					tell.NameView{
+						Host:      hosts[f.Vantage],
+						Source:    s.Name,
+						Addr:      s.Addr.String(),
+						Authority: true,
+						Serial:    s.Serial,
+						Lame:      s.Lame,
+						Outcome:   string(s.Outcome),
+						Addrs:     s.Addrs,
+						Aliases:   s.Aliases,
+						TookMS:    s.TookMS,
+					},
+				)
 			}
 		case f.Failed != nil && f.Order.Look != fact.LookAddresses:
 			n.Unseen = append(n.Unseen, fmt.Sprintf("%s: %s: %s", hosts[f.Vantage], f.Failed.What, f.Failed.Why))
 		}
 	}
 	slices.SortStableFunc(n.Views, func(a, b tell.NameView) int {
-		return cmp.Or(strings.Compare(a.Host, b.Host), boolInt(a.Authority)-boolInt(b.Authority), cmp.Compare(a.Source, b.Source), strings.Compare(a.Asked, b.Asked), strings.Compare(a.Type, b.Type))
+		return cmp.Or(
+			strings.Compare(a.Host, b.Host),
+			boolInt(a.Authority)-boolInt(b.Authority),
+			cmp.Compare(a.Source, b.Source),
+			strings.Compare(a.Asked, b.Asked),
+			strings.Compare(a.Type, b.Type),
+		)
 	})
 	n.Decide(setup, hosts["v1"])
 	for _, h := range held {

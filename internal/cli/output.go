@@ -56,7 +56,12 @@ func writeWhole(cmd *cobra.Command, file string, text []byte) error {
 		return fmt.Errorf("%s: a folder; expected a file", file)
 	case was.Mode().IsRegular():
 		if mode := was.Mode().Perm(); mode&0o077 != 0 && filepath.Separator == '/' {
-			fmt.Fprintf(cmd.ErrOrStderr(), "uakari: %s could be read by others (mode %04o); it is for its owner alone now\n", plain.Printable(file), mode)
+			fmt.Fprintf(
+				cmd.ErrOrStderr(),
+				"uakari: %s could be read by others (mode %04o); it is for its owner alone now\n",
+				plain.Printable(file),
+				mode,
+			)
 		}
 	case was.Mode()&fs.ModeSymlink == 0:
 		return writeTo(file, text)

@@ -53,7 +53,12 @@ Exit status: 0 somebody listens, 1 nobody does, 2 wrong usage.`,
 		},
 	}
 	flags := cmd.Flags()
-	flags.StringVar(&f.mapper, "mapper", "", "what is registered at the port mapper of this `host`: rpc://HOST, or dcerpc://HOST")
+	flags.StringVar(
+		&f.mapper,
+		"mapper",
+		"",
+		"what is registered at the port mapper of this `host`: rpc://HOST, or dcerpc://HOST",
+	)
 	flags.StringVar(&f.program, "program", "", "those of this `program` only")
 	flags.StringVar(&f.unit, "unit", "", "those of this `unit` only")
 	flags.BoolVar(&f.udp, "udp", false, "bound UDP sockets too")
@@ -126,10 +131,21 @@ func (f *portsFlags) mapped(cmd *cobra.Command) error {
 	defer stop()
 	addrs, err := net.DefaultResolver.LookupNetIP(ctx, "ip", strings.TrimSuffix(e.Host, "."))
 	if err != nil {
-		return fmt.Errorf("--mapper %q: the name gives no address; see: uakari names %s", f.mapper, plain.Printable(e.Host))
+		return fmt.Errorf(
+			"--mapper %q: the name gives no address; see: uakari names %s",
+			f.mapper,
+			plain.Printable(e.Host),
+		)
 	}
 	asked := netip.AddrPortFrom(addrs[0].Unmap(), e.Port)
-	facts := lookHere(ctx, look.Env{}, fact.Order{Look: fact.LookMapper, Target: fact.Target{Addr: asked.Addr(), Port: asked.Port(), Scheme: e.Scheme}})
+	facts := lookHere(
+		ctx,
+		look.Env{},
+		fact.Order{
+			Look:   fact.LookMapper,
+			Target: fact.Target{Addr: asked.Addr(), Port: asked.Port(), Scheme: e.Scheme},
+		},
+	)
 	for _, each := range facts {
 		switch {
 		case each.Failed != nil:
@@ -248,12 +264,16 @@ func (f *traceFlags) unitState(cmd *cobra.Command, unit string) error {
 		})
 		return errors.Join(err, statusOf(p))
 	}
-	return errors.Join(write(cmd, "", []byte("Not known: units and processes could not be seen here.\n")), exit(exitUnsure))
+	return errors.Join(
+		write(cmd, "", []byte("Not known: units and processes could not be seen here.\n")),
+		exit(exitUnsure),
+	)
 }
 
 // statusOf is the exit status for a program: whether it runs.
 func statusOf(p fact.Program) error {
-	if len(p.Here()) == 0 && len(p.Units) == 0 && slices.ContainsFunc(p.Processes, func(r fact.Process) bool { return r.Unplaced }) {
+	if len(p.Here()) == 0 && len(p.Units) == 0 &&
+		slices.ContainsFunc(p.Processes, func(r fact.Process) bool { return r.Unplaced }) {
 		return exit(exitUnsure)
 	}
 	if len(p.Here()) == 0 && !slices.ContainsFunc(p.Units, func(u fact.Unit) bool { return u.Active == "active" }) {

@@ -41,7 +41,8 @@ hand it on all the same. It is readable by its owner only.`,
 	cmd.Flags().StringVar(&f.endpoint, "for", "", "the `endpoint` that a client cannot reach")
 	cmd.Flags().StringVar(&f.client, "client", "", "the `address` of that client")
 	cmd.Flags().StringVar(&f.account, "user", "", "of the service's accounts, the state of this `account` alone")
-	cmd.Flags().StringVarP(&f.file, "output", "o", "", "write to this `file`; HOST.uakari.json if not given, - for standard output")
+	cmd.Flags().
+		StringVarP(&f.file, "output", "o", "", "write to this `file`; HOST.uakari.json if not given, - for standard output")
 	return cmd
 }
 
@@ -55,7 +56,11 @@ func (f *recordFlags) run(cmd *cobra.Command) error {
 			return fmt.Errorf("--client %q: expected an IP address", f.client)
 		}
 		// The way back to the client, as this host's kernel has it.
-		more = append(more, fact.Order{Look: fact.LookRoute, Target: fact.Target{Addr: addr}}, fact.Order{Look: fact.LookLink, Target: fact.Target{Addr: addr}})
+		more = append(
+			more,
+			fact.Order{Look: fact.LookRoute, Target: fact.Target{Addr: addr}},
+			fact.Order{Look: fact.LookLink, Target: fact.Target{Addr: addr}},
+		)
 	}
 	if f.endpoint == "" && f.unit != "" {
 		more = append(more, fact.Order{Look: fact.LookService})

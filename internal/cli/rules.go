@@ -74,7 +74,12 @@ cannot be told, 2 wrong usage or unreadable input.`,
 	flags.StringVar(&f.hook, "hook", "in", "how the packet meets the saved tables' host: in, out or through")
 	flags.StringVar(&f.in, "in", "", "the `link` by which it comes")
 	flags.StringVar(&f.through, "out", "", "the `link` by which it leaves")
-	flags.StringArrayVar(&f.suppose, "suppose", nil, "suppose this change, a command of nft or iptables or a `file` of them: what does it open?")
+	flags.StringArrayVar(
+		&f.suppose,
+		"suppose",
+		nil,
+		"suppose this change, a command of nft or iptables or a `file` of them: what does it open?",
+	)
 	flags.BoolVar(&f.json, "json", false, "write JSON (uakari.journey/1)")
 	flags.StringVar(&f.color, "color", "auto", "auto, always or never")
 	return cmd
@@ -91,7 +96,11 @@ func place(flag, text string) (netip.Addr, uint16, error) {
 	if text == "" {
 		return netip.Addr{}, 0, fmt.Errorf("rules: %s is needed: an address, as in %s 10.20.7.31", flag, flag)
 	}
-	return netip.Addr{}, 0, fmt.Errorf("%s %q: expected ADDRESS or ADDRESS:PORT, with [ ] around an IPv6 address that has a port", flag, text)
+	return netip.Addr{}, 0, fmt.Errorf(
+		"%s %q: expected ADDRESS or ADDRESS:PORT, with [ ] around an IPv6 address that has a port",
+		flag,
+		text,
+	)
 }
 
 // packet is the packet that the flags describe.
@@ -154,7 +163,11 @@ func (f *rulesFlags) journey(ctx context.Context, cmd *cobra.Command) error {
 		return err
 	}
 	if len(hops) == 0 && len(sheets) == 0 {
-		return fmt.Errorf("rules: neither %s nor %s is an address of this host or of a record; give a host's record, saved tables with --tables, or a --sheet", p.From, p.To)
+		return fmt.Errorf(
+			"rules: neither %s nor %s is an address of this host or of a record; give a host's record, saved tables with --tables, or a --sheet",
+			p.From,
+			p.To,
+		)
 	}
 	j := rules.Journey(p, hops)
 	rules.Layers(&j, sheets, p)
@@ -198,7 +211,12 @@ func (f *rulesFlags) saved(ctx context.Context, p filter.Packet) ([]filter.Hop, 
 		return nil, fmt.Errorf("%s:%w", f.tables, err)
 	}
 	if len(tables.Opaque) > 0 {
-		fmt.Fprintf(os.Stderr, "uakari: %s: not judged: %s\n", f.tables, plain.Printable(strings.Join(tables.Opaque, "; ")))
+		fmt.Fprintf(
+			os.Stderr,
+			"uakari: %s: not judged: %s\n",
+			f.tables,
+			plain.Printable(strings.Join(tables.Opaque, "; ")),
+		)
 	}
 	h := &filter.Host{Name: "the host", Rules: tables, Alone: true, Forwards: [2]filter.Tri{filter.Yes, filter.Yes}}
 	own := func(a netip.Addr) filter.Held { return filter.Held{Prefix: netip.PrefixFrom(a, a.BitLen())} }
@@ -248,8 +266,12 @@ func (f *rulesFlags) hops(ctx context.Context, p filter.Packet) ([]filter.Hop, e
 		s.through = role == string(fact.Gateway)
 		list = append(list, s)
 	}
-	add(hostname(), "", lookHere(ctx, look.Env{}, fact.Order{Look: fact.LookTables}, fact.Order{Look: fact.LookAddresses},
-		fact.Order{Look: fact.LookRoutes}, fact.Order{Look: fact.LookKernel}))
+	add(
+		hostname(),
+		"",
+		lookHere(ctx, look.Env{}, fact.Order{Look: fact.LookTables}, fact.Order{Look: fact.LookAddresses},
+			fact.Order{Look: fact.LookRoutes}, fact.Order{Look: fact.LookKernel}),
+	)
 	for _, text := range f.records {
 		role, path, err := roleOf("--record", text)
 		if err != nil {

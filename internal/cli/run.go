@@ -85,7 +85,11 @@ func until(ctx context.Context, cmd *cobra.Command, deadline time.Duration) (con
 	ctx, cancel := context.WithTimeout(ctx, deadline)
 	release := giveUp(ctx, cmd, func() error {
 		if errors.Is(ctx.Err(), context.DeadlineExceeded) {
-			fmt.Fprintf(cmd.ErrOrStderr(), "uakari: the deadline of %s is over, and something did not end; what was seen of it is lost\n", deadline)
+			fmt.Fprintf(
+				cmd.ErrOrStderr(),
+				"uakari: the deadline of %s is over, and something did not end; what was seen of it is lost\n",
+				deadline,
+			)
 			return exit(exitUnsure)
 		}
 		return exit(exitInterrupted)

@@ -15,15 +15,23 @@ import (
 // rungCommands are the rungs that are a trace of one rung and nothing else.
 var rungCommands = []struct{ name, short, long string }{
 	{"settings", "is the client told the right thing", "Judge the settings rung of a trace alone."},
-	{"login", "is this account accepted, from here", `Judge the login rung of a trace alone: one try of --user with --secret or
+	{
+		"login",
+		"is this account accepted, from here",
+		`Judge the login rung of a trace alone: one try of --user with --secret or
 --identity, and no more in a run, since accounts lock. What the server says is
 told, and the true reason where its log can be read (--at, or on the server).
 
 Without an ENDPOINT, and with --sheet and --user, say what the sign-in policies
-of the sheets hold for the account; nothing is connected to.`},
-	{"answer", "does the application answer rightly, and under strain", `Judge the answer rung of a trace alone. --idle leaves a connection idle and uses
+of the sheets hold for the account; nothing is connected to.`,
+	},
+	{
+		"answer",
+		"does the application answer rightly, and under strain",
+		`Judge the answer rung of a trace alone. --idle leaves a connection idle and uses
 it again; --parallel asks from several connections at once, each number for the
-time of --for. Neither is ever done unless it is asked for.`},
+time of --for. Neither is ever done unless it is asked for.`,
+	},
 }
 
 func newRungs() []*cobra.Command {
@@ -55,7 +63,8 @@ func newRungs() []*cobra.Command {
 		}
 		if r.name == "answer" {
 			cmd.Flags().DurationVar(&f.idle, "idle", 0, "leave a connection idle for this long, and use it again")
-			cmd.Flags().IntSliceVar(&f.widths, "parallel", nil, "`numbers` of requests side by side, one after the other: 1,4,16")
+			cmd.Flags().
+				IntSliceVar(&f.widths, "parallel", nil, "`numbers` of requests side by side, one after the other: 1,4,16")
 			cmd.Flags().DurationVar(&f.each, "for", 5*time.Second, "how long each number of --parallel goes on")
 		}
 		f.addFlags(cmd)

@@ -49,7 +49,12 @@ type seeing struct {
 // addFlags adds the flags of a look from this host.
 func (s *seeing) addFlags(cmd *cobra.Command) {
 	flags := cmd.Flags()
-	flags.StringArrayVar(&s.resolvers, "resolver", nil, "ask this resolver instead of the host's own: `IP[:PORT]`; repeats")
+	flags.StringArrayVar(
+		&s.resolvers,
+		"resolver",
+		nil,
+		"ask this resolver instead of the host's own: `IP[:PORT]`; repeats",
+	)
 	flags.StringVar(&s.trust, "trust", "", "trust the roots in this `file` or folder instead of the system's")
 	flags.StringVar(&s.hosts, "hosts", "", "read this hosts `file` instead of the system's")
 	flags.StringVar(&s.card, "card", "", "what the healthy application looks like: a card `file`")
@@ -57,7 +62,12 @@ func (s *seeing) addFlags(cmd *cobra.Command) {
 		defer cmd.RegisterFlagCompletionFunc(name, yamlFiles)
 	}
 	flags.StringArrayVar(&s.sheets, "sheet", nil, "rules that no host can be asked for: a sheet `file`; repeats")
-	flags.StringArrayVar(&s.programs, "program", nil, "what is known of a server program of your own: a program `file`; repeats")
+	flags.StringArrayVar(
+		&s.programs,
+		"program",
+		nil,
+		"what is known of a server program of your own: a program `file`; repeats",
+	)
 	flags.StringVar(&s.unit, "unit", "", "the `unit` that serves the endpoint")
 	flags.DurationVar(&s.deadline, "deadline", 30*time.Second, "the longest the whole run may take")
 	flags.DurationVar(&s.wait, "wait", 4*time.Second, "the longest wait for one connect or one resolver")
@@ -66,13 +76,38 @@ func (s *seeing) addFlags(cmd *cobra.Command) {
 // addFar adds the flags of looks from other hosts.
 func (s *seeing) addFar(cmd *cobra.Command) {
 	flags := cmd.Flags()
-	flags.StringArrayVar(&s.at, "at", nil, "look from there too, over SSH: `[ROLE=]USER@HOST[:PORT]`, the role being server if not given; repeats")
-	flags.StringArrayVar(&s.records, "record", nil, "use a host's record, made by uakari record: `[ROLE=]FILE`; repeats")
+	flags.StringArrayVar(
+		&s.at,
+		"at",
+		nil,
+		"look from there too, over SSH: `[ROLE=]USER@HOST[:PORT]`, the role being server if not given; repeats",
+	)
+	flags.StringArrayVar(
+		&s.records,
+		"record",
+		nil,
+		"use a host's record, made by uakari record: `[ROLE=]FILE`; repeats",
+	)
 	flags.StringVar(&s.identity, "identity", "", "log in with the private key in this `file`")
-	flags.StringVar(&s.presented, "certificate", "", "present the certificate and key in this `file` as the client's: PEM, CERT,KEY, or PKCS #12")
-	flags.StringVar(&s.secret, "secret", "", "the password, for --at and for --user: `env:NAME|file:PATH|prompt`; never given here itself")
+	flags.StringVar(
+		&s.presented,
+		"certificate",
+		"",
+		"present the certificate and key in this `file` as the client's: PEM, CERT,KEY, or PKCS #12",
+	)
+	flags.StringVar(
+		&s.secret,
+		"secret",
+		"",
+		"the password, for --at and for --user: `env:NAME|file:PATH|prompt`; never given here itself",
+	)
 	flags.StringVar(&s.user, "user", "", "try this `account` once, with --secret or --identity")
-	flags.BoolVar(&s.inTheClear, "in-the-clear", false, "let the secret go where nobody vouches for who reads it: unencrypted, or to a server that clients do not check")
+	flags.BoolVar(
+		&s.inTheClear,
+		"in-the-clear",
+		false,
+		"let the secret go where nobody vouches for who reads it: unencrypted, or to a server that clients do not check",
+	)
 	flags.BoolVar(&s.lend, "lend", false, "copy this program over for the run, and remove it")
 	flags.BoolVar(&s.asRoot, "as-root", false, "look there as root, by sudo without a password")
 }
@@ -111,8 +146,17 @@ func (s *seeing) ask(ctx context.Context, input string) (fact.Ask, look.Env, err
 		env.Secret, err = s.readSecret(ctx, s.account(e) != "")
 	}
 	env.Lenient, env.InTheClear, env.Path, env.Whole = !e.Verify, s.inTheClear, e.Path, e.Whole
-	return fact.Ask{Endpoint: e, Account: s.account(e), Sheets: sheets, Began: time.Now().UTC(), Unit: s.unit, Card: env.Card, Programs: env.Registry().Own, Resolvers: env.Resolvers,
-		WaitMS: float64(s.wait.Milliseconds())}, env, err
+	return fact.Ask{
+		Endpoint:  e,
+		Account:   s.account(e),
+		Sheets:    sheets,
+		Began:     time.Now().UTC(),
+		Unit:      s.unit,
+		Card:      env.Card,
+		Programs:  env.Registry().Own,
+		Resolvers: env.Resolvers,
+		WaitMS:    float64(s.wait.Milliseconds()),
+	}, env, err
 }
 
 // account is the one that is tried. Where a protocol has accounts without a
@@ -167,7 +211,11 @@ func (s *seeing) readPrograms(ctx context.Context) (*program.Registry, error) {
 	for i, p := range known.All()[:len(files)] {
 		for _, s := range p.Says {
 			if _, ok := catalogue.Explain(s.Cause); !ok {
-				return nil, fmt.Errorf("%s: says: no cause is called %q; uakari explain lists them", files[i].Path, s.Cause)
+				return nil, fmt.Errorf(
+					"%s: says: no cause is called %q; uakari explain lists them",
+					files[i].Path,
+					s.Cause,
+				)
 			}
 		}
 	}
@@ -266,7 +314,10 @@ func parseResolver(text string) (netip.AddrPort, error) {
 	}
 	ap, err := netip.ParseAddrPort(text)
 	if err != nil || ap.Port() == 0 {
-		return ap, fmt.Errorf("--resolver %q: expected an address, with a port if it is not 53, like 10.20.0.2 or [fd20::2]:5353", text)
+		return ap, fmt.Errorf(
+			"--resolver %q: expected an address, with a port if it is not 53, like 10.20.0.2 or [fd20::2]:5353",
+			text,
+		)
 	}
 	return ap, nil
 }
@@ -274,7 +325,11 @@ func parseResolver(text string) (netip.AddrPort, error) {
 // vantages is every host to look from: here, those of records, those over
 // SSH, which are ordered the first looks for an endpoint as they are reached.
 // The caller closes what is returned beside them.
-func (s *seeing) vantages(ctx context.Context, env look.Env, first []fact.Order) (at []trace.Vantage, done func(), err error) {
+func (s *seeing) vantages(
+	ctx context.Context,
+	env look.Env,
+	first []fact.Order,
+) (at []trace.Vantage, done func(), err error) {
 	var far []*vantage.SSH
 	done = func() {
 		for _, f := range far {
@@ -308,8 +363,20 @@ func (s *seeing) vantages(ctx context.Context, env look.Env, first []fact.Order)
 		if err != nil {
 			return nil, done, err
 		}
-		v, err := vantage.DialSSH(ctx, vantage.Login{To: login, Identity: s.identity, Secret: secret, Lend: s.lend, AsRoot: s.asRoot, Wait: s.wait},
-			fact.Vantage{ID: fmt.Sprintf("s%d", i+1), Role: role, Means: fact.SSH}, env, first)
+		v, err := vantage.DialSSH(
+			ctx,
+			vantage.Login{
+				To:       login,
+				Identity: s.identity,
+				Secret:   secret,
+				Lend:     s.lend,
+				AsRoot:   s.asRoot,
+				Wait:     s.wait,
+			},
+			fact.Vantage{ID: fmt.Sprintf("s%d", i+1), Role: role, Means: fact.SSH},
+			env,
+			first,
+		)
 		if err != nil {
 			return nil, done, err
 		}
@@ -341,11 +408,17 @@ func secretsIn(env look.Env) []string {
 // holds the address.
 func here(env look.Env, client bool) []trace.Vantage {
 	host := hostname()
-	server := vantage.NewHere(fact.Vantage{ID: "v2", Role: fact.Server, Host: host, Means: fact.Here, Implied: true}, env)
+	server := vantage.NewHere(
+		fact.Vantage{ID: "v2", Role: fact.Server, Host: host, Means: fact.Here, Implied: true},
+		env,
+	)
 	if !client {
 		return []trace.Vantage{server}
 	}
-	return []trace.Vantage{vantage.NewHere(fact.Vantage{ID: "v1", Role: fact.Client, Host: host, Means: fact.Here}, env), server}
+	return []trace.Vantage{
+		vantage.NewHere(fact.Vantage{ID: "v1", Role: fact.Client, Host: host, Means: fact.Here}, env),
+		server,
+	}
 }
 
 func hostname() string {

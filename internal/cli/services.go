@@ -26,7 +26,12 @@ func serviceRecord(e fact.Endpoint) string {
 
 // servicesFrom asks a vantage for service records, and tries every target
 // once; unseen is what it could not ask, and why.
-func servicesFrom(ctx context.Context, v trace.Vantage, record string, watch func(trace.Event)) (list []tell.ServiceView, unseen []string) {
+func servicesFrom(
+	ctx context.Context,
+	v trace.Vantage,
+	record string,
+	watch func(trace.Event),
+) (list []tell.ServiceView, unseen []string) {
 	for _, f := range looked(ctx, v, watch, fact.Order{Look: fact.LookServices, Target: fact.Target{Name: record}}) {
 		r := f.ServiceRecords
 		if f.Failed != nil {
@@ -45,7 +50,12 @@ func servicesFrom(ctx context.Context, v trace.Vantage, record string, watch fun
 		}
 	}
 	slices.SortStableFunc(list, func(a, b tell.ServiceView) int {
-		return cmp.Or(strings.Compare(a.Resolver, b.Resolver), cmp.Compare(a.Priority, b.Priority), cmp.Compare(b.Weight, a.Weight), strings.Compare(a.Target, b.Target))
+		return cmp.Or(
+			strings.Compare(a.Resolver, b.Resolver),
+			cmp.Compare(a.Priority, b.Priority),
+			cmp.Compare(b.Weight, a.Weight),
+			strings.Compare(a.Target, b.Target),
+		)
 	})
 	type place struct {
 		name string
@@ -71,7 +81,13 @@ func servicesFrom(ctx context.Context, v trace.Vantage, record string, watch fun
 
 // tryTarget connects to every address that a name gives to programs of the
 // vantage, and says no word there.
-func tryTarget(ctx context.Context, v trace.Vantage, watch func(trace.Event), name string, port uint16) []tell.ServiceTry {
+func tryTarget(
+	ctx context.Context,
+	v trace.Vantage,
+	watch func(trace.Event),
+	name string,
+	port uint16,
+) []tell.ServiceTry {
 	facts := looked(ctx, v, watch, fact.Order{Look: fact.LookNames, Target: fact.Target{Name: name}})
 	addrs := nameViews(name, facts, map[string]string{v.Info().ID: v.Info().Host}, nil).Gives
 	tried := make([]tell.ServiceTry, len(addrs))
@@ -81,12 +97,19 @@ func tryTarget(ctx context.Context, v trace.Vantage, watch func(trace.Event), na
 			ctx, stop := context.WithCancel(ctx)
 			defer stop()
 			tried[i] = tell.ServiceTry{Addr: addr}
-			v.Look(ctx, fact.Order{Look: fact.LookSession, Target: fact.Target{Name: name, Addr: addr, Port: port, Scheme: "tcp", Security: fact.Plain}}, func(f fact.Fact) {
-				if f.Connect != nil {
-					tried[i].Outcome = f.Connect.Outcome
-					stop()
-				}
-			})
+			v.Look(
+				ctx,
+				fact.Order{
+					Look:   fact.LookSession,
+					Target: fact.Target{Name: name, Addr: addr, Port: port, Scheme: "tcp", Security: fact.Plain},
+				},
+				func(f fact.Fact) {
+					if f.Connect != nil {
+						tried[i].Outcome = f.Connect.Outcome
+						stop()
+					}
+				},
+			)
 		})
 	}
 	wg.Wait()

@@ -88,7 +88,12 @@ whether, 2 wrong usage, 130 interrupted.`,
 	flags.StringVarP(&f.file, "output", "o", "", "write to this `file` instead of standard output")
 	flags.StringVar(&f.color, "color", "auto", "auto, always or never")
 	flags.StringVar(&f.facts, "facts", "", "also write all that was seen to this `file`")
-	flags.StringVar(&f.replay, "replay", "", "look at nothing; weigh the facts in this `file`, or the last of this case, again")
+	flags.StringVar(
+		&f.replay,
+		"replay",
+		"",
+		"look at nothing; weigh the facts in this `file`, or the last of this case, again",
+	)
 	flags.StringVar(&f.kept, "case", "", "keep it in the casebook: as a `new` case, or in the one with this number")
 	return cmd
 }
@@ -98,7 +103,9 @@ func (f *traceFlags) args(_ *cobra.Command, args []string) error {
 	case f.replay != "" && len(args) > 0:
 		return errors.New("trace: --replay weighs kept facts; no ENDPOINT goes with it")
 	case f.replay == "" && len(args) == 0 && f.card == "":
-		return errors.New("trace: what is to be reached? Expected a URL, host:port or a host, as in: uakari trace https://tidebook.varzea.example/")
+		return errors.New(
+			"trace: what is to be reached? Expected a URL, host:port or a host, as in: uakari trace https://tidebook.varzea.example/",
+		)
 	case len(args) > 1:
 		return fmt.Errorf("trace: one ENDPOINT at a time; found %d: %s", len(args), strings.Join(args, " "))
 	}
@@ -120,12 +127,18 @@ func (f *traceFlags) run(ctx context.Context, cmd *cobra.Command, input string) 
 	}
 	var set fact.Set
 	var judged trail.Trail
-	err = f.look(ctx, cmd, env, weigh.First(ask.Endpoint), func(ctx context.Context, at []trace.Vantage, watch func(trace.Event)) {
-		set, judged = trace.Run(ctx, ask, at, watch)
-		if set = trace.Follow(ctx, set, at, watch); len(set.Behind) > 0 {
-			judged, _ = weigh.Weigh(set)
-		}
-	})
+	err = f.look(
+		ctx,
+		cmd,
+		env,
+		weigh.First(ask.Endpoint),
+		func(ctx context.Context, at []trace.Vantage, watch func(trace.Event)) {
+			set, judged = trace.Run(ctx, ask, at, watch)
+			if set = trace.Follow(ctx, set, at, watch); len(set.Behind) > 0 {
+				judged, _ = weigh.Weigh(set)
+			}
+		},
+	)
 	if err != nil {
 		return err
 	}
@@ -186,15 +199,28 @@ func (f *traceFlags) strain(cmd *cobra.Command, ask *fact.Ask) error {
 	ask.IdleS, ask.Widths = int(f.idle.Seconds()), f.widths
 	f.deadline += f.idle + time.Duration(len(f.widths))*(f.each+time.Second)
 	if len(f.widths) > 0 {
-		fmt.Fprintf(cmd.ErrOrStderr(), "uakari: asks %s with %s requests side by side, %s each, at most 2000 a turn; Ctrl-C ends it\n",
-			plain.Printable(ask.Endpoint.Input), strings.Trim(strings.Join(strings.Fields(fmt.Sprint(f.widths)), ", "), "[]"), f.each)
+		fmt.Fprintf(
+			cmd.ErrOrStderr(),
+			"uakari: asks %s with %s requests side by side, %s each, at most 2000 a turn; Ctrl-C ends it\n",
+			plain.Printable(
+				ask.Endpoint.Input,
+			),
+			strings.Trim(strings.Join(strings.Fields(fmt.Sprint(f.widths)), ", "), "[]"),
+			f.each,
+		)
 	}
 	return nil
 }
 
 // look opens the vantages, and shows how the looks fare, until the deadline or
 // an interruption.
-func (f *traceFlags) look(ctx context.Context, cmd *cobra.Command, env look.Env, first []fact.Order, do func(context.Context, []trace.Vantage, func(trace.Event))) error {
+func (f *traceFlags) look(
+	ctx context.Context,
+	cmd *cobra.Command,
+	env look.Env,
+	first []fact.Order,
+	do func(context.Context, []trace.Vantage, func(trace.Event)),
+) error {
 	ctx, cancel := until(ctx, cmd, f.deadline)
 	defer cancel()
 	env.Each = f.each

@@ -121,7 +121,12 @@ func (f *watchFlags) watch(cmd *cobra.Command, input string) error {
 }
 
 // pulse is one trace. It fails only when the watch is interrupted.
-func (f *watchFlags) pulse(ctx context.Context, cmd *cobra.Command, ask fact.Ask, at []trace.Vantage) (weigh.Pulse, error) {
+func (f *watchFlags) pulse(
+	ctx context.Context,
+	cmd *cobra.Command,
+	ask fact.Ask,
+	at []trace.Vantage,
+) (weigh.Pulse, error) {
 	inner, cancel := until(ctx, cmd, f.deadline)
 	defer cancel()
 	set, judged := trace.Run(inner, ask, at, nil)

@@ -33,8 +33,9 @@ func newAuthority() (*authority, error) {
 
 func caTemplate(name string, serial int64) *x509.Certificate {
 	return &x509.Certificate{
-		SerialNumber: big.NewInt(serial), Subject: pkix.Name{CommonName: name, Organization: []string{"Várzea Hydrology Office"}},
-		NotBefore: time.Now().Add(-2 * 365 * 24 * time.Hour), NotAfter: time.Now().Add(5 * 365 * 24 * time.Hour),
+		SerialNumber: big.NewInt(serial),
+		Subject:      pkix.Name{CommonName: name, Organization: []string{"Várzea Hydrology Office"}},
+		NotBefore:    time.Now().Add(-2 * 365 * 24 * time.Hour), NotAfter: time.Now().Add(5 * 365 * 24 * time.Hour),
 		IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageCRLSign,
 	}
 }

@@ -143,9 +143,14 @@ var Chapters = []Chapter{
 		Service: "tidebook", Endpoint: "https://tidebook.varzea.example:8443/",
 		Broken: []Stand{tidebook},
 		Card:   "settings:\n  - name: the portal's name\n    is: host\n    client: {file: \"{dir}/upload.env\", format: env, key: PORTAL}\n",
-		Files:  map[string]string{"upload.env": "# where the readings go\nPORTAL=tidebook.varzea.example \nPORTAL_PORT=8443\n"},
-		Finds:  []string{"settings/stray-characters"},
-		Mends:  "takes the blank away", MendedFiles: map[string]string{"upload.env": "# where the readings go\nPORTAL=tidebook.varzea.example\nPORTAL_PORT=8443\n"},
+		Files: map[string]string{
+			"upload.env": "# where the readings go\nPORTAL=tidebook.varzea.example \nPORTAL_PORT=8443\n",
+		},
+		Finds: []string{"settings/stray-characters"},
+		Mends: "takes the blank away",
+		MendedFiles: map[string]string{
+			"upload.env": "# where the readings go\nPORTAL=tidebook.varzea.example\nPORTAL_PORT=8443\n",
+		},
 	},
 	{
 		Name: "gateway", Title: "A gateway that hides what is behind it",
@@ -160,9 +165,12 @@ var Chapters = []Chapter{
 		Name: "pair", Title: "Two that must reach each other",
 		Story:   "The exchange takes the stations' reports and calls the ledger back. Reports arrive; receipts never do.",
 		Service: "exchange", Endpoint: "http://exchange.varzea.example:8482/",
-		Broken: []Stand{kind(web("exchange", "127.20.0.38:8482"), "http"), kind(web("receipts", "127.0.0.1:8483"), "http")},
-		Card:   "pairs: ['http://receipts.varzea.example:8483/']\n",
-		Finds:  nil, Behind: []string{"ports/loopback-only"},
+		Broken: []Stand{
+			kind(web("exchange", "127.20.0.38:8482"), "http"),
+			kind(web("receipts", "127.0.0.1:8483"), "http"),
+		},
+		Card:  "pairs: ['http://receipts.varzea.example:8483/']\n",
+		Finds: nil, Behind: []string{"ports/loopback-only"},
 		Mends: "lets receipts listen on 127.20.0.39", Mended: []Stand{kind(web("receipts", "127.20.0.39:8483"), "http")},
 	},
 	{
@@ -173,8 +181,9 @@ var Chapters = []Chapter{
 		Card:    "log: \"{dir}/registry.log\"\naccount: {name: gauge}\nreasons:\n  - {log: 'state code 775', cause: login/locked, says: too many failures}\n",
 		Files:   map[string]string{"registry.log": "registry has started\n", "gauge.secret": "tide7\n"},
 		Account: "gauge", Secret: "gauge.secret",
-		Finds: []string{"login/locked"},
-		Mends: "unlocks gauge, and stops the old upload that still sends last year's password", Mended: []Stand{kind(web("registry", "127.20.0.40:8484"), "open door")},
+		Finds:  []string{"login/locked"},
+		Mends:  "unlocks gauge, and stops the old upload that still sends last year's password",
+		Mended: []Stand{kind(web("registry", "127.20.0.40:8484"), "open door")},
 	},
 	{
 		Name: "stack", Title: "Two faults, one behind the other",

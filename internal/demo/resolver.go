@@ -47,7 +47,10 @@ func answer(w dns.ResponseWriter, question *dns.Msg) {
 		name := strings.ToLower(q.Name)
 		host, known := strings.CutSuffix(name, "."+domain+".")
 		if to, ok := aliases[host]; ok {
-			reply.Answer = append(reply.Answer, &dns.CNAME{Hdr: header(q.Name, dns.TypeCNAME), Target: to + "." + domain + "."})
+			reply.Answer = append(
+				reply.Answer,
+				&dns.CNAME{Hdr: header(q.Name, dns.TypeCNAME), Target: to + "." + domain + "."},
+			)
 			host = to
 		}
 		if name == domain+"." {
@@ -60,7 +63,10 @@ func answer(w dns.ResponseWriter, question *dns.Msg) {
 			continue
 		}
 		if q.Qtype == dns.TypeA {
-			reply.Answer = append(reply.Answer, &dns.A{Hdr: header(host+"."+domain+".", dns.TypeA), A: net.ParseIP(addr)})
+			reply.Answer = append(
+				reply.Answer,
+				&dns.A{Hdr: header(host+"."+domain+".", dns.TypeA), A: net.ParseIP(addr)},
+			)
 		}
 	}
 	if err := w.WriteMsg(reply); err != nil {
@@ -75,7 +81,18 @@ func ofZone(kind uint16) []dns.RR {
 	case dns.TypeNS:
 		return []dns.RR{&dns.NS{Hdr: header(domain+".", dns.TypeNS), Ns: server}}
 	case dns.TypeSOA:
-		return []dns.RR{&dns.SOA{Hdr: header(domain+".", dns.TypeSOA), Ns: server, Mbox: "post." + domain + ".", Serial: 2026112301, Refresh: 3600, Retry: 600, Expire: 86400, Minttl: 60}}
+		return []dns.RR{
+			&dns.SOA{
+				Hdr:     header(domain+".", dns.TypeSOA),
+				Ns:      server,
+				Mbox:    "post." + domain + ".",
+				Serial:  2026112301,
+				Refresh: 3600,
+				Retry:   600,
+				Expire:  86400,
+				Minttl:  60,
+			},
+		}
 	}
 	return nil
 }

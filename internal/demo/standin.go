@@ -88,7 +88,14 @@ func door(s Stand, l net.Listener) {
 			fmt.Fprintf(log, "%s refused %.40s, state code 775\n", time.Now().UTC().Format(time.DateTime), account)
 			log.Close()
 		}
-		fmt.Fprintf(c, "HTTP/1.1 %s\r\nServer: %s\r\nDate: %s\r\n%sContent-Length: 0\r\nConnection: close\r\n\r\n", status, s.Program, httpNow(), more)
+		fmt.Fprintf(
+			c,
+			"HTTP/1.1 %s\r\nServer: %s\r\nDate: %s\r\n%sContent-Length: 0\r\nConnection: close\r\n\r\n",
+			status,
+			s.Program,
+			httpNow(),
+			more,
+		)
 	}
 	for {
 		c, err := l.Accept()
@@ -124,7 +131,12 @@ func pass(s Stand, l net.Listener) {
 			c.SetDeadline(time.Now().Add(10 * time.Second))
 			to, err := net.DialTimeout("tcp", s.To, 2*time.Second)
 			if err != nil {
-				fmt.Fprintf(c, "HTTP/1.1 502 Bad Gateway\r\nServer: %s\r\nDate: %s\r\nContent-Length: 0\r\nConnection: close\r\n\r\n", s.Program, httpNow())
+				fmt.Fprintf(
+					c,
+					"HTTP/1.1 502 Bad Gateway\r\nServer: %s\r\nDate: %s\r\nContent-Length: 0\r\nConnection: close\r\n\r\n",
+					s.Program,
+					httpNow(),
+				)
 				return
 			}
 			defer to.Close()

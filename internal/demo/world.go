@@ -30,7 +30,8 @@ var (
 	zone         = map[string]string{
 		"clock": "127.20.0.2", "tidebook": "127.20.0.14", "sluice": "127.20.0.31", "rainfall": "127.20.0.32",
 		"soundings": "127.20.0.33", "almanac": "127.20.0.34", "charts": "127.20.0.35",
-		"heron": "127.20.0.36", "gaugings": "127.20.0.37", "exchange": "127.20.0.38", "receipts": "127.20.0.39", "registry": "127.20.0.40",
+		"heron": "127.20.0.36", "gaugings": "127.20.0.37", "exchange": "127.20.0.38", "receipts": "127.20.0.39",
+		"registry": "127.20.0.40",
 	}
 	aliases = map[string]string{"readings": "tidebook"}
 )
@@ -123,7 +124,16 @@ func (w *World) writeFiles(c Chapter) error {
 	if err := os.WriteFile(w.Hosts(c), []byte(c.Hosts), 0o600); err != nil {
 		return err
 	}
-	text := fmt.Sprintf("format: uakari.card/1\nname: %s\nendpoint: %s\nprogram: %s\n", c.Service, c.Plain(), w.program(c.Service)) + strings.ReplaceAll(c.Card, "{dir}", w.Dir)
+	text := fmt.Sprintf(
+		"format: uakari.card/1\nname: %s\nendpoint: %s\nprogram: %s\n",
+		c.Service,
+		c.Plain(),
+		w.program(c.Service),
+	) + strings.ReplaceAll(
+		c.Card,
+		"{dir}",
+		w.Dir,
+	)
 	if err := os.WriteFile(w.CardFile(c), []byte(text), 0o600); err != nil {
 		return err
 	}

@@ -149,7 +149,12 @@ func splitRest(input, rest string) (host, port, path string, err error) {
 		rest, path = rest[:at], rest[at:]
 	}
 	if at := strings.LastIndex(rest, "@"); at >= 0 {
-		return "", "", "", &Error{strings.Replace(input, rest[:at], "…", 1), 0, "an account in the address", "the account with --user, and no secret on the command line"}
+		return "", "", "", &Error{
+			strings.Replace(input, rest[:at], "…", 1),
+			0,
+			"an account in the address",
+			"the account with --user, and no secret on the command line",
+		}
 	}
 	if inside, ok := strings.CutPrefix(rest, "["); ok {
 		host, after, ok := strings.Cut(inside, "]")
@@ -160,7 +165,12 @@ func splitRest(input, rest string) (host, port, path string, err error) {
 			return "", "", "", &Error{input, 0, quote(after) + ` after "]"`, "a port like :443"}
 		}
 		if addr, err := netip.ParseAddr(host); err != nil || !addr.Is6() {
-			return "", "", "", &Error{input, 0, quote(host) + " is no IPv6 address", "an IPv6 address like [fd20::14]:443"}
+			return "", "", "", &Error{
+				input,
+				0,
+				quote(host) + " is no IPv6 address",
+				"an IPv6 address like [fd20::14]:443",
+			}
 		}
 		return host, emptyPort(after), path, nil
 	}
@@ -168,7 +178,12 @@ func splitRest(input, rest string) (host, port, path string, err error) {
 		return rest, "", path, nil
 	}
 	if strings.Count(rest, ":") > 1 {
-		return "", "", "", &Error{input, 0, quote(rest) + " is neither host:port nor an IPv6 address", "one colon before the port, IPv6 addresses in brackets"}
+		return "", "", "", &Error{
+			input,
+			0,
+			quote(rest) + " is neither host:port nor an IPv6 address",
+			"one colon before the port, IPv6 addresses in brackets",
+		}
 	}
 	host, port, colon := strings.Cut(rest, ":")
 	if colon && port == "" {
@@ -198,7 +213,12 @@ func readPort(input, clean, text string) (uint16, error) {
 	n, err := strconv.ParseUint(text, 10, 64)
 	if err != nil || n < 1 || n > 65535 || text[0] == '+' {
 		at := strings.LastIndex(clean, ":"+text)
-		return 0, &Error{input, column(input, clean, at+1), "port " + quote(text) + " is out of range or no number", want}
+		return 0, &Error{
+			input,
+			column(input, clean, at+1),
+			"port " + quote(text) + " is out of range or no number",
+			want,
+		}
 	}
 	return uint16(n), nil
 }
@@ -234,7 +254,11 @@ func known(word string) string {
 			names = append(names, s.Name)
 		}
 	}
-	return fmt.Sprintf("%s and %d more, or tcp, tls or udp for what has none", strings.Join(names, ", "), len(Schemes)-len(names)-3)
+	return fmt.Sprintf(
+		"%s and %d more, or tcp, tls or udp for what has none",
+		strings.Join(names, ", "),
+		len(Schemes)-len(names)-3,
+	)
 }
 
 // Longest name and label that DNS can carry (RFC 1035 section 2.3.4).
@@ -251,7 +275,10 @@ func readHost(input, host string) (string, error) {
 		if addr.Is4In6() {
 			return addr.Unmap().String(), nil
 		}
-		if strings.ContainsFunc(addr.Zone(), func(r rune) bool { return strings.ContainsRune("[]%/?#@:", r) || !unicode.IsGraphic(r) }) {
+		if strings.ContainsFunc(
+			addr.Zone(),
+			func(r rune) bool { return strings.ContainsRune("[]%/?#@:", r) || !unicode.IsGraphic(r) },
+		) {
 			return "", &Error{input, 0, "zone " + quote(addr.Zone()), "the name of a link, as in fe80::1%eth0"}
 		}
 		return addr.String(), nil
@@ -264,14 +291,29 @@ func readHost(input, host string) (string, error) {
 	host = strings.ToLower(host)
 	plain := strings.TrimSuffix(host, ".")
 	if len(plain) > mostName {
-		return "", &Error{input, 0, fmt.Sprintf("the host name is %d characters long", len(plain)), fmt.Sprintf("at most %d", mostName)}
+		return "", &Error{
+			input,
+			0,
+			fmt.Sprintf("the host name is %d characters long", len(plain)),
+			fmt.Sprintf("at most %d", mostName),
+		}
 	}
 	for label := range strings.SplitSeq(plain, ".") {
 		if label == "" {
-			return "", &Error{input, 0, "the host name has an empty part", "parts of 1 to 63 characters between the dots"}
+			return "", &Error{
+				input,
+				0,
+				"the host name has an empty part",
+				"parts of 1 to 63 characters between the dots",
+			}
 		}
 		if len(label) > mostLabel {
-			return "", &Error{input, 0, fmt.Sprintf("a part of the host name is %d characters long", len(label)), fmt.Sprintf("at most %d between two dots", mostLabel)}
+			return "", &Error{
+				input,
+				0,
+				fmt.Sprintf("a part of the host name is %d characters long", len(label)),
+				fmt.Sprintf("at most %d between two dots", mostLabel),
+			}
 		}
 	}
 	if at := strings.IndexFunc(plain, func(r rune) bool { return r < ' ' || strings.ContainsRune(`"'<>\^{|}%,;!$&()*+=`+"`", r) }); at >= 0 {
@@ -338,7 +380,12 @@ func applyQuery(e *fact.Endpoint, scheme Scheme) error {
 		return &Error{e.Input, 0, "an unreadable part after the question mark", "key=value pairs"}
 	}
 	if values.Has("password") {
-		return &Error{strings.SplitN(e.Input, "?", 2)[0] + "?…", 0, "a secret in the address", "no secret on the command line"}
+		return &Error{
+			strings.SplitN(e.Input, "?", 2)[0] + "?…",
+			0,
+			"a secret in the address",
+			"no secret on the command line",
+		}
 	}
 	mode := values.Get(modes.key)
 	if mode == "" {

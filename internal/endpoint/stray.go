@@ -26,7 +26,9 @@ var invisible = map[rune]string{
 // alike maps letters that look like a Latin one to it: the part of Unicode's
 // table of confusable characters that a keyboard or a document brings along.
 var alike = map[rune]rune{
-	'а': 'a', 'е': 'e', 'о': 'o', 'р': 'p', 'с': 'c', 'у': 'y', 'х': 'x', 'і': 'i', 'ј': 'j', 'ѕ': 's', 'ԁ': 'd', 'ԛ': 'q', 'ԝ': 'w', 'һ': 'h', 'ӏ': 'l', 'в': 'b', 'к': 'k', 'м': 'm', 'н': 'h', 'т': 't', 'г': 'r',
+	'а': 'a', 'е': 'e', 'о': 'o', 'р': 'p', 'с': 'c', 'у': 'y', 'х': 'x', 'і': 'i', 'ј': 'j', 'ѕ': 's',
+	'ԁ': 'd', 'ԛ': 'q', 'ԝ': 'w', 'һ': 'h', 'ӏ': 'l', 'в': 'b', 'к': 'k', 'м': 'm', 'н': 'h', 'т': 't',
+	'г': 'r',
 	'А': 'a', 'В': 'b', 'Е': 'e', 'К': 'k', 'М': 'm', 'Н': 'h', 'О': 'o', 'Р': 'p', 'С': 'c', 'Т': 't', 'Х': 'x',
 	'α': 'a', 'ο': 'o', 'ν': 'v', 'ρ': 'p', 'τ': 't', 'υ': 'u', 'ι': 'i', 'κ': 'k',
 	'‐': '-', '‑': '-', '‒': '-', '–': '-', '—': '-', '−': '-', '․': '.', '∕': '/', '：': ':', 'ı': 'i',
@@ -157,7 +159,8 @@ func rawHost(input, clean, cleanHost string) string {
 		raw = after
 	}
 	raw = strings.TrimRight(strings.SplitN(raw, "/", 2)[0], "\n")
-	if at := strings.LastIndex(raw, ":"); at >= 0 && strings.Count(clean, ":") > 0 && !strings.Contains(cleanHost, ":") {
+	if at := strings.LastIndex(raw, ":"); at >= 0 && strings.Count(clean, ":") > 0 &&
+		!strings.Contains(cleanHost, ":") {
 		raw = raw[:at]
 	}
 	return raw

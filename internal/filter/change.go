@@ -233,18 +233,27 @@ var keepers = []struct {
 	is    func(*Chain) bool
 	about string
 }{
-	{"fail2ban", func(c *Chain) bool { return begins(c.Name, "f2b-") || begins(c.Table.Name, "f2b-") }, "the ban list of fail2ban"},
+	{
+		"fail2ban",
+		func(c *Chain) bool { return begins(c.Name, "f2b-") || begins(c.Table.Name, "f2b-") },
+		"the ban list of fail2ban",
+	},
 	{"ufw", func(c *Chain) bool {
 		return begins(c.Name, "ufw-", "ufw6-") || c.Table.has("ufw-user-input", "ufw6-user-input")
 	}, "ufw"},
 	{"firewalld", func(c *Chain) bool {
-		return c.Table.Name == "firewalld" || begins(c.Name, "IN_public", "FWD_public") || c.Table.has("IN_public", "INPUT_ZONES")
+		return c.Table.Name == "firewalld" || begins(c.Name, "IN_public", "FWD_public") ||
+			c.Table.has("IN_public", "INPUT_ZONES")
 	}, "firewalld"},
 	{"containers", func(c *Chain) bool {
 		return begins(c.Name, "DOCKER", "NETAVARK", "CNI-") || c.Hook == Forward && c.Table.has("DOCKER-USER")
 	}, "the container engine"},
 	{"cluster", func(c *Chain) bool { return begins(c.Name, "KUBE-", "cali-", "CILIUM_") }, "the container cluster"},
-	{"libvirt", func(c *Chain) bool { return begins(c.Name, "LIBVIRT_") || c.Table.Name == "libvirt_network" }, "libvirt"},
+	{
+		"libvirt",
+		func(c *Chain) bool { return begins(c.Name, "LIBVIRT_") || c.Table.Name == "libvirt_network" },
+		"libvirt",
+	},
 }
 
 func begins(name string, prefixes ...string) bool {
@@ -301,7 +310,13 @@ var keeperCommands = map[string]func(c *Change, p Packet, proto string, port uin
 		} else if after, ok := strings.CutPrefix(c.chain.Name, "IN_"); ok {
 			zone = " --zone=" + strings.SplitN(after, "_", 2)[0]
 		}
-		rule := fmt.Sprintf(`'rule family="%s" source address="%s" port port="%d" protocol="%s" accept'`, family, p.From, port, proto)
+		rule := fmt.Sprintf(
+			`'rule family="%s" source address="%s" port port="%d" protocol="%s" accept'`,
+			family,
+			p.From,
+			port,
+			proto,
+		)
 		c.Do = "firewall-cmd" + zone + " --add-rich-rule=" + rule
 		c.Undo = "firewall-cmd" + zone + " --remove-rich-rule=" + rule
 		c.Lasts = "the same with --permanent"

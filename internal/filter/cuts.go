@@ -46,7 +46,9 @@ func (o *Opening) finish(asked Packet, six bool) bool {
 		low, high := new(big.Int).SetBytes(s.low), new(big.Int).SetBytes(s.high)
 		o.Count.Add(o.Count, high.Sub(high, low)).Add(o.Count, big.NewInt(1))
 		o.From = append(o.From, prefixes(s)...)
-		if s.holds(asked.From) && !bytes.Equal(s.low, s.high) && o.To == asked.To && o.Proto == asked.Proto && o.Ports.Low <= asked.ToPort && asked.ToPort <= o.Ports.High {
+		if s.holds(asked.From) && !bytes.Equal(s.low, s.high) && o.To == asked.To && o.Proto == asked.Proto &&
+			o.Ports.Low <= asked.ToPort &&
+			asked.ToPort <= o.Ports.High {
 			o.Asked = asked.From
 		}
 	}

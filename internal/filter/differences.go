@@ -61,14 +61,25 @@ func Differences(before, after *Host, changed []*Rule, asked Packet, hop Hop) ([
 				continue
 			}
 			for _, port := range ports {
-				open := Opening{Proto: g.proto, Ports: Range{uint16(port.lowPort()), uint16(port.highPort())}, To: to, Count: new(big.Int)}
+				open := Opening{
+					Proto: g.proto,
+					Ports: Range{uint16(port.lowPort()), uint16(port.highPort())},
+					To:    to,
+					Count: new(big.Int),
+				}
 				shut := open
 				shut.Count = new(big.Int)
 				for _, from := range froms {
 					if cases++; cases > mostCases {
 						return merged(found), false
 					}
-					p := Packet{Proto: g.proto, From: from.lowAddr(six), To: to, ToPort: uint16(port.lowPort()), Flags: SYN}
+					p := Packet{
+						Proto:  g.proto,
+						From:   from.lowAddr(six),
+						To:     to,
+						ToPort: uint16(port.lowPort()),
+						Flags:  SYN,
+					}
 					if g.proto == ICMP || g.proto == ICMPv6 {
 						p.ICMPType, p.ToPort = Echo(six), 0
 					}
@@ -115,13 +126,16 @@ func merged(list []Opening) []Opening {
 	for _, o := range list {
 		if n := len(out); n > 0 {
 			last := &out[n-1]
-			if last.Proto == o.Proto && last.To == o.To && last.Accepted == o.Accepted && last.Ports.High+1 == o.Ports.Low && slices.Equal(last.From, o.From) {
+			if last.Proto == o.Proto && last.To == o.To && last.Accepted == o.Accepted &&
+				last.Ports.High+1 == o.Ports.Low &&
+				slices.Equal(last.From, o.From) {
 				last.Ports.High = o.Ports.High
 				continue
 			}
 		}
 		if !slices.ContainsFunc(out, func(x Opening) bool {
-			return x.Proto == o.Proto && x.To == o.To && x.Accepted == o.Accepted && x.Ports == o.Ports && slices.Equal(x.From, o.From)
+			return x.Proto == o.Proto && x.To == o.To && x.Accepted == o.Accepted && x.Ports == o.Ports &&
+				slices.Equal(x.From, o.From)
 		}) {
 			out = append(out, o)
 		}
@@ -164,7 +178,15 @@ func (o Opening) String() string {
 		count = "very many addresses"
 	}
 	if o.Asked.IsValid() && o.Count.IsInt64() {
-		return fmt.Sprintf("%s%s of %s to %s: %s and %d others", ports, protoName(o.Proto), o.To, strings.Join(names, ", "), o.Asked, o.Count.Int64()-1)
+		return fmt.Sprintf(
+			"%s%s of %s to %s: %s and %d others",
+			ports,
+			protoName(o.Proto),
+			o.To,
+			strings.Join(names, ", "),
+			o.Asked,
+			o.Count.Int64()-1,
+		)
 	}
 	return fmt.Sprintf("%s%s of %s to %s (%s)", ports, protoName(o.Proto), o.To, strings.Join(names, ", "), count)
 }

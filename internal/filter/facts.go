@@ -49,7 +49,11 @@ func FromFacts(t *fact.Tables) (*Ruleset, error) {
 
 // Join is the tables of two rule sets of one host.
 func Join(a, b *Ruleset) *Ruleset {
-	r := &Ruleset{Tables: append(slices.Clone(a.Tables), b.Tables...), Opaque: append(slices.Clone(a.Opaque), b.Opaque...), Links: a.Links}
+	r := &Ruleset{
+		Tables: append(slices.Clone(a.Tables), b.Tables...),
+		Opaque: append(slices.Clone(a.Opaque), b.Opaque...),
+		Links:  a.Links,
+	}
 	r.arrange()
 	return r
 }
@@ -208,12 +212,31 @@ func (h *Host) kernel(settings map[string]string) {
 func routingOf(in *fact.Routes) *Routing {
 	r := &Routing{}
 	for _, e := range in.Entries {
-		r.Routes = append(r.Routes, Route{Table: e.Table, Dst: e.Dst, Type: e.Type, Dev: e.Dev, Via: e.Via, Source: e.Source, Metric: e.Metric,
-			Down: e.Down, Many: e.Many, Text: e.Text})
+		r.Routes = append(
+			r.Routes,
+			Route{Table: e.Table, Dst: e.Dst, Type: e.Type, Dev: e.Dev, Via: e.Via, Source: e.Source, Metric: e.Metric,
+				Down: e.Down, Many: e.Many, Text: e.Text},
+		)
 	}
 	for _, p := range in.Policies {
-		r.Rules = append(r.Rules, RouteRule{Priority: p.Priority, From: p.From, To: p.To, Mark: p.Mark, MarkMask: p.Mask, In: p.In, Out: p.Out, Table: p.Table,
-			Type: p.Type, Suppress: p.Suppress, Invert: p.Invert, Six: p.Six, Opaque: p.Opaque})
+		r.Rules = append(
+			r.Rules,
+			RouteRule{
+				Priority: p.Priority,
+				From:     p.From,
+				To:       p.To,
+				Mark:     p.Mark,
+				MarkMask: p.Mask,
+				In:       p.In,
+				Out:      p.Out,
+				Table:    p.Table,
+				Type:     p.Type,
+				Suppress: p.Suppress,
+				Invert:   p.Invert,
+				Six:      p.Six,
+				Opaque:   p.Opaque,
+			},
+		)
 	}
 	slices.SortStableFunc(r.Rules, func(a, b RouteRule) int { return a.Priority - b.Priority })
 	return r

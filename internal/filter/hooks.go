@@ -403,9 +403,18 @@ func (h *Host) reversePath(s *state) {
 	}
 	switch {
 	case !route.Leads():
-		h.stop(s, Step{Hook: "routing", Kind: ByReversePath, Effect: fmt.Sprintf("reverse path: no route back to %s", s.packet.From)})
+		h.stop(
+			s,
+			Step{
+				Hook:   "routing",
+				Kind:   ByReversePath,
+				Effect: fmt.Sprintf("reverse path: no route back to %s", s.packet.From),
+			},
+		)
 	case mode == 1 && route.Dev != s.in.name && !slices.Contains(route.Many, s.in.name):
 		h.stop(s, Step{Hook: "routing", Kind: ByReversePath,
-			Effect: strings.TrimSpace(fmt.Sprintf("strict reverse path: it came by %s, the way back is by %s", s.in.name, route.Dev))})
+			Effect: strings.TrimSpace(
+				fmt.Sprintf("strict reverse path: it came by %s, the way back is by %s", s.in.name, route.Dev),
+			)})
 	}
 }

@@ -76,11 +76,13 @@ func makeStatements() {
 	}
 	proxy := func(*jsonReader, json.RawMessage) []Op { return []Op{puzzle("a proxy takes it")} }
 	statementsMade = map[string]func(*jsonReader, json.RawMessage) []Op{
-		"match": (*jsonReader).match, "accept": does(Accept), "drop": does(Drop), "return": does(Return), "continue": does(Continue), "queue": does(Queue),
+		"match": (*jsonReader).match, "accept": does(Accept), "drop": does(Drop), "return": does(Return),
+		"continue": does(Continue), "queue": does(Queue),
 		"notrack": does(NoTrack), "jump": jsonJump(Jump), "goto": jsonJump(Goto), "reject": (*jsonReader).reject,
 		"dnat": jsonNAT(DNAT), "snat": jsonNAT(SNAT), "masquerade": jsonNAT(Masquerade), "redirect": jsonNAT(Redirect),
 		"vmap": (*jsonReader).vmap, "mangle": (*jsonReader).mangle, "set": (*jsonReader).update, "map": (*jsonReader).update,
-		"counter": plain("counter"), "log": plain("log"), "last": plain("last"), "flow": plain("flow"), "ct helper": plain("helper"), "ct timeout": plain("timeout"),
+		"counter": plain("counter"), "log": plain("log"), "last": plain("last"), "flow": plain("flow"),
+		"ct helper": plain("helper"), "ct timeout": plain("timeout"),
 		"ct expectation": plain("expectation"), "comment": plain("comment"), "dup": plain("copied"),
 		"limit": state("a rate limit"), "quota": state("a quota"), "ct count": state("a limit of connections"),
 		"tproxy": proxy, "synproxy": proxy,
@@ -132,9 +134,19 @@ func (in *jsonReader) refusal(kind string, a *Act) []Op {
 }
 
 // nftRefusals are the kinds of refusal as nft writes them.
-var nftRefusals = map[string]Refusal{"net-unreachable": ByNetUnreachable, "host-unreachable": ByHostUnreachable, "prot-unreachable": ByProtoUnreachable,
-	"port-unreachable": ByPortUnreachable, "net-prohibited": ByNetProhibited, "host-prohibited": ByHostProhibited, "admin-prohibited": ByAdminProhibited,
-	"no-route": ByNetUnreachable, "addr-unreachable": ByHostUnreachable, "policy-fail": ByPolicyFail, "reject-route": ByRejectRoute}
+var nftRefusals = map[string]Refusal{
+	"net-unreachable":  ByNetUnreachable,
+	"host-unreachable": ByHostUnreachable,
+	"prot-unreachable": ByProtoUnreachable,
+	"port-unreachable": ByPortUnreachable,
+	"net-prohibited":   ByNetProhibited,
+	"host-prohibited":  ByHostProhibited,
+	"admin-prohibited": ByAdminProhibited,
+	"no-route":         ByNetUnreachable,
+	"addr-unreachable": ByHostUnreachable,
+	"policy-fail":      ByPolicyFail,
+	"reject-route":     ByRejectRoute,
+}
 
 // left reads the left side of a match: the field, and bits that are cut out
 // of it.
@@ -229,7 +241,16 @@ func (in *jsonReader) concat(raw json.RawMessage) ([]selector, bool) {
 	return out, true
 }
 
-var jsonCompares = map[string]Compare{"==": Equal, "in": Equal, "": Equal, "!=": NotEqual, "<": Less, "<=": LessEqual, ">": Greater, ">=": GreaterEqual}
+var jsonCompares = map[string]Compare{
+	"==": Equal,
+	"in": Equal,
+	"":   Equal,
+	"!=": NotEqual,
+	"<":  Less,
+	"<=": LessEqual,
+	">":  Greater,
+	">=": GreaterEqual,
+}
 
 func (in *jsonReader) match(b json.RawMessage) []Op {
 	var v struct {
@@ -373,7 +394,8 @@ func (in *jsonReader) mangle(b json.RawMessage) []Op {
 	}
 	s, ok := in.left(v.Key)
 	switch {
-	case ok && s.part.Source == FromMeta && s.part.Key == metaMark, ok && s.part.Source == FromCT && s.part.Key == ctMark && s.opaque == "":
+	case ok && s.part.Source == FromMeta && s.part.Key == metaMark,
+		ok && s.part.Source == FromCT && s.part.Key == ctMark && s.opaque == "":
 		doing := SetMark
 		if s.part.Source == FromCT {
 			doing = SetCTMark

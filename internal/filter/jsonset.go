@@ -13,9 +13,13 @@ var setKinds = map[string]selector{
 	"ipv4_addr": {part: Part{Len: 4}, kind: kindAddr4}, "ipv6_addr": {part: Part{Len: 16}, kind: kindAddr6},
 	"inet_service": {part: Part{Len: 2}, kind: kindPort}, "inet_proto": {part: Part{Len: 1}, kind: kindProto},
 	"ifname": {part: Part{Len: 16}, kind: kindIfname}, "iface_index": {part: Part{Len: 4}, kind: kindIfindex},
-	"mark": {part: Part{Len: 4}, kind: kindHost}, "icmp_type": {part: Part{Len: 1}, kind: kindICMP4}, "icmpv6_type": {part: Part{Len: 1}, kind: kindICMP6},
-	"ct_state": {part: Part{Len: 4}, kind: kindBits, names: stateBits}, "ether_type": {part: Part{Len: 2}, kind: kindNames, names: map[string]uint32{"ip": 0x0800, "ip6": 0x86dd}},
-	"fib_addrtype": {part: Part{Len: 4, Source: FromFib}, kind: kindHost, names: typeNumbers}, "nf_proto": {part: Part{Len: 1}, kind: kindNames, names: map[string]uint32{"ipv4": 2, "ipv6": 10}},
+	"mark":         {part: Part{Len: 4}, kind: kindHost},
+	"icmp_type":    {part: Part{Len: 1}, kind: kindICMP4},
+	"icmpv6_type":  {part: Part{Len: 1}, kind: kindICMP6},
+	"ct_state":     {part: Part{Len: 4}, kind: kindBits, names: stateBits},
+	"ether_type":   {part: Part{Len: 2}, kind: kindNames, names: map[string]uint32{"ip": 0x0800, "ip6": 0x86dd}},
+	"fib_addrtype": {part: Part{Len: 4, Source: FromFib}, kind: kindHost, names: typeNumbers},
+	"nf_proto":     {part: Part{Len: 1}, kind: kindNames, names: map[string]uint32{"ipv4": 2, "ipv6": 10}},
 }
 
 func (in *jsonReader) newSet(b json.RawMessage) error {

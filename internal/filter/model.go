@@ -61,7 +61,14 @@ const (
 	IPv6   Family = 10
 )
 
-var familyNames = map[Family]string{Inet: "inet", IPv4: "ip", ARP: "arp", Netdev: "netdev", Bridge: "bridge", IPv6: "ip6"}
+var familyNames = map[Family]string{
+	Inet:   "inet",
+	IPv4:   "ip",
+	ARP:    "arp",
+	Netdev: "netdev",
+	Bridge: "bridge",
+	IPv6:   "ip6",
+}
 
 func (f Family) String() string {
 	if name, ok := familyNames[f]; ok {
@@ -257,8 +264,18 @@ const (
 	ByRejectRoute
 )
 
-var refusalNames = []string{"icmp-port-unreachable", "tcp-reset", "icmp-host-unreachable", "icmp-net-unreachable", "icmp-proto-unreachable",
-	"icmp-admin-prohibited", "icmp-host-prohibited", "icmp-net-prohibited", "icmp-policy-fail", "icmp-reject-route"}
+var refusalNames = []string{
+	"icmp-port-unreachable",
+	"tcp-reset",
+	"icmp-host-unreachable",
+	"icmp-net-unreachable",
+	"icmp-proto-unreachable",
+	"icmp-admin-prohibited",
+	"icmp-host-prohibited",
+	"icmp-net-prohibited",
+	"icmp-policy-fail",
+	"icmp-reject-route",
+}
 
 func (r Refusal) String() string { return refusalNames[r] }
 

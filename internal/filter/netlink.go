@@ -218,7 +218,8 @@ func (t *Table) recognise() {
 		return
 	}
 	for _, c := range t.order {
-		if c.Hook != NoHook && !slices.Contains([]string{"PREROUTING", "INPUT", "FORWARD", "OUTPUT", "POSTROUTING"}, c.Name) {
+		if c.Hook != NoHook &&
+			!slices.Contains([]string{"PREROUTING", "INPUT", "FORWARD", "OUTPUT", "POSTROUTING"}, c.Name) {
 			return
 		}
 	}
@@ -267,10 +268,16 @@ func (in *dumpReader) chain(b []byte) {
 		c.Drop = len(f[5]) >= 4 && f.number(5) == 0
 		switch {
 		case fam == Netdev, fam == Bridge, fam == Inet && c.Hook == Ingress:
-			in.set.Opaque = append(in.set.Opaque, fmt.Sprintf("chain %s of table %s filters at the link", c.Name, t.Title()))
+			in.set.Opaque = append(
+				in.set.Opaque,
+				fmt.Sprintf("chain %s of table %s filters at the link", c.Name, t.Title()),
+			)
 			c.Hook = NoHook
 		case fam == ARP:
-			in.set.Opaque = append(in.set.Opaque, fmt.Sprintf("chain %s of table %s filters address resolution", c.Name, t.Title()))
+			in.set.Opaque = append(
+				in.set.Opaque,
+				fmt.Sprintf("chain %s of table %s filters address resolution", c.Name, t.Title()),
+			)
 			c.Hook = NoHook
 		}
 	}
@@ -404,7 +411,16 @@ func before(key []byte) []byte {
 }
 
 // Codes of verdicts (include/uapi/linux/netfilter/nf_tables.h).
-var verdictCodes = map[int32]Doing{0: Drop, 1: Accept, 3: Queue, -1: Continue, -2: Puzzle, -3: Jump, -4: Goto, -5: Return}
+var verdictCodes = map[int32]Doing{
+	0:  Drop,
+	1:  Accept,
+	3:  Queue,
+	-1: Continue,
+	-2: Puzzle,
+	-3: Jump,
+	-4: Goto,
+	-5: Return,
+}
 
 func verdictAct(f fields) *Act {
 	code := int32(f.number(1))

@@ -68,17 +68,25 @@ var (
 
 func makeExpressions() {
 	expressionsMade = map[string]func(*exprReader, fields){
-		"payload": (*exprReader).payload, "meta": (*exprReader).meta, "ct": (*exprReader).ct, "cmp": (*exprReader).cmp, "range": (*exprReader).between,
-		"bitwise": (*exprReader).bitwise, "byteorder": (*exprReader).byteorder, "lookup": (*exprReader).lookup, "immediate": (*exprReader).immediate,
-		"fib": (*exprReader).fib, "exthdr": (*exprReader).exthdr, "reject": (*exprReader).reject, "nat": (*exprReader).nat,
-		"masq": (*exprReader).masq, "redir": (*exprReader).redir, "dynset": (*exprReader).dynset, "objref": (*exprReader).objref,
-		"match": (*exprReader).match, "target": (*exprReader).target,
-		"counter": plainly("counter"), "log": plainly("log"), "last": plainly("last"), "dup": plainly("copied"), "flow_offload": plainly("flow offload"),
-		"notrack": func(e *exprReader, _ fields) { e.add(act(NoTrack)) },
-		"queue":   func(e *exprReader, _ fields) { e.add(act(Queue)) },
-		"limit":   depends("a rate limit"), "quota": depends("a quota"), "connlimit": depends("a limit of connections"),
-		"numgen": loads("a number that changes"), "hash": loads("a hash"), "rt": loads("the route"), "socket": loads("the socket"),
-		"osf": loads("the sender's system"), "xfrm": loads("IPsec"), "tunnel": loads("a tunnel"), "inner": loads("a packet inside"),
+		"payload": (*exprReader).payload, "meta": (*exprReader).meta, "ct": (*exprReader).ct,
+		"cmp": (*exprReader).cmp, "range": (*exprReader).between,
+		"bitwise": (*exprReader).bitwise, "byteorder": (*exprReader).byteorder, "lookup": (*exprReader).lookup,
+		"immediate": (*exprReader).immediate,
+		"fib":       (*exprReader).fib, "exthdr": (*exprReader).exthdr, "reject": (*exprReader).reject, "nat": (*exprReader).nat,
+		"masq": (*exprReader).masq, "redir": (*exprReader).redir, "dynset": (*exprReader).dynset,
+		"objref": (*exprReader).objref,
+		"match":  (*exprReader).match, "target": (*exprReader).target,
+		"counter": plainly("counter"), "log": plainly("log"), "last": plainly("last"), "dup": plainly("copied"),
+		"flow_offload": plainly("flow offload"),
+		"notrack":      func(e *exprReader, _ fields) { e.add(act(NoTrack)) },
+		"queue":        func(e *exprReader, _ fields) { e.add(act(Queue)) },
+		"limit": depends(
+			"a rate limit",
+		), "quota": depends("a quota"), "connlimit": depends("a limit of connections"),
+		"numgen": loads("a number that changes"), "hash": loads("a hash"), "rt": loads("the route"),
+		"socket": loads("the socket"),
+		"osf":    loads("the sender's system"), "xfrm": loads("IPsec"), "tunnel": loads("a tunnel"),
+		"inner":    loads("a packet inside"),
 		"synproxy": func(e *exprReader, _ fields) { e.add(puzzle("a proxy answers the handshake (synproxy)")) },
 		"tproxy":   func(e *exprReader, _ fields) { e.add(puzzle("a proxy takes it (tproxy)")) },
 		"fwd":      func(e *exprReader, _ fields) { e.add(puzzle("it is sent elsewhere (fwd)")) },
@@ -299,13 +307,37 @@ func (e *exprReader) exthdr(f fields) {
 	if b := f[2]; len(b) > 0 {
 		kind = uint16(b[0])
 	}
-	e.put(f.number(1), Part{Source: FromExtension, Key: uint8(f.number(6)), Offset: kind, Len: uint8(min(16, f.number(4))), Flags: uint8(f.number(5)), Name: "options"})
+	e.put(
+		f.number(1),
+		Part{
+			Source: FromExtension,
+			Key:    uint8(f.number(6)),
+			Offset: kind,
+			Len:    uint8(min(16, f.number(4))),
+			Flags:  uint8(f.number(5)),
+			Name:   "options",
+		},
+	)
 }
 
-var icmp4Refusals = map[uint8]Refusal{0: ByNetUnreachable, 1: ByHostUnreachable, 2: ByProtoUnreachable, 3: ByPortUnreachable, 9: ByNetProhibited,
-	10: ByHostProhibited, 13: ByAdminProhibited}
+var icmp4Refusals = map[uint8]Refusal{
+	0:  ByNetUnreachable,
+	1:  ByHostUnreachable,
+	2:  ByProtoUnreachable,
+	3:  ByPortUnreachable,
+	9:  ByNetProhibited,
+	10: ByHostProhibited,
+	13: ByAdminProhibited,
+}
 
-var icmp6Refusals = map[uint8]Refusal{0: ByNetUnreachable, 1: ByAdminProhibited, 3: ByHostUnreachable, 4: ByPortUnreachable, 5: ByPolicyFail, 6: ByRejectRoute}
+var icmp6Refusals = map[uint8]Refusal{
+	0: ByNetUnreachable,
+	1: ByAdminProhibited,
+	3: ByHostUnreachable,
+	4: ByPortUnreachable,
+	5: ByPolicyFail,
+	6: ByRejectRoute,
+}
 
 var icmpxRefusals = []Refusal{ByNetUnreachable, ByPortUnreachable, ByHostUnreachable, ByAdminProhibited}
 
@@ -341,7 +373,8 @@ func (e *exprReader) reject(f fields) {
 func (e *exprReader) six() bool {
 	for _, op := range e.body {
 		if c := op.Cond; c != nil && c.Op == Equal && len(c.Parts) == 1 && c.Parts[0].Source == FromMeta {
-			if c.Parts[0].Key == metaNfproto && c.A[0] == byte(IPv6) || c.Parts[0].Key == metaL4proto && c.A[0] == ICMPv6 ||
+			if c.Parts[0].Key == metaNfproto && c.A[0] == byte(IPv6) ||
+				c.Parts[0].Key == metaL4proto && c.A[0] == ICMPv6 ||
 				c.Parts[0].Key == metaProtocol && len(c.A) == 2 && c.A[0] == 0x86 {
 				return true
 			}

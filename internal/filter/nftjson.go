@@ -23,7 +23,10 @@ func FromJSON(text []byte) (*Ruleset, error) {
 	in := &jsonReader{set: &Ruleset{Links: map[uint32]Link{}}, tables: map[tableKey]*Table{}}
 	// Tables come first, then what they hold, whatever the order in the file.
 	for _, pass := range []map[string]func(json.RawMessage) error{
-		{"table": in.table}, {"chain": in.chain, "set": in.newSet, "map": in.newSet}, {"element": in.element}, {"rule": in.rule},
+		{"table": in.table},
+		{"chain": in.chain, "set": in.newSet, "map": in.newSet},
+		{"element": in.element},
+		{"rule": in.rule},
 	} {
 		for i, item := range items {
 			read := pass[item.name]
@@ -246,7 +249,14 @@ func (in *jsonReader) chain(b json.RawMessage) error {
 	if in.seen > mostChains {
 		return errors.New("too many chains")
 	}
-	c := &Chain{Table: t, Name: v.Name, Hook: NoHook, Type: v.Type, seen: t.handle<<32 | v.Handle&0xffffffff, Drop: v.Policy == "drop"}
+	c := &Chain{
+		Table: t,
+		Name:  v.Name,
+		Hook:  NoHook,
+		Type:  v.Type,
+		seen:  t.handle<<32 | v.Handle&0xffffffff,
+		Drop:  v.Policy == "drop",
+	}
 	if v.Hook != "" {
 		c.Hook = hookOf(v.Hook)
 		switch prio := v.Prio.(type) {
@@ -263,7 +273,10 @@ func (in *jsonReader) chain(b json.RawMessage) error {
 			c.Priority = n
 		}
 		if t.Family == Bridge || t.Family == Netdev || t.Family == ARP || c.Hook == Ingress || c.Hook == NoHook {
-			in.set.Opaque = append(in.set.Opaque, fmt.Sprintf("chain %s of table %s filters elsewhere", c.Name, t.Title()))
+			in.set.Opaque = append(
+				in.set.Opaque,
+				fmt.Sprintf("chain %s of table %s filters elsewhere", c.Name, t.Title()),
+			)
 			c.Hook = NoHook
 		}
 	}

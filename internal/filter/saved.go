@@ -36,7 +36,11 @@ func Parse(text []byte) (*Ruleset, error) {
 	case trimmed[0] == '*' || trimmed[0] == '#' || trimmed[0] == ':' || trimmed[0] == '-':
 		return FromSaved(text, nil)
 	case bytes.HasPrefix(trimmed, []byte("table ")):
-		return nil, &SyntaxError{1, 1, "this is nft's own notation; expected its JSON (nft -j list ruleset) or iptables-save text"}
+		return nil, &SyntaxError{
+			1,
+			1,
+			"this is nft's own notation; expected its JSON (nft -j list ruleset) or iptables-save text",
+		}
 	}
 	return nil, &SyntaxError{1, 1, "expected nftables JSON (nft -j list ruleset) or iptables-save text"}
 }
@@ -45,7 +49,13 @@ func Parse(text []byte) (*Ruleset, error) {
 // tables (include/uapi/linux/netfilter_ipv4.h).
 var xtPriorities = map[string]int{"raw": -300, "mangle": -150, "nat": -100, "filter": 0, "security": 50}
 
-var xtHooks = map[string]Hook{"PREROUTING": Prerouting, "INPUT": Input, "FORWARD": Forward, "OUTPUT": Output, "POSTROUTING": Postrouting}
+var xtHooks = map[string]Hook{
+	"PREROUTING":  Prerouting,
+	"INPUT":       Input,
+	"FORWARD":     Forward,
+	"OUTPUT":      Output,
+	"POSTROUTING": Postrouting,
+}
 
 // savedReader reads the text of iptables-save.
 type savedReader struct {
@@ -88,7 +98,8 @@ func FromSaved(text []byte, ipsets map[string]*Set) (*Ruleset, error) {
 		for _, c := range t.order {
 			for _, r := range c.Rules {
 				for i := range r.Body {
-					if a := r.Body[i].Act; a != nil && (a.Doing == Jump || a.Doing == Goto) && t.Chains[a.Chain] == nil {
+					if a := r.Body[i].Act; a != nil && (a.Doing == Jump || a.Doing == Goto) &&
+						t.Chains[a.Chain] == nil {
 						r.Body[i] = puzzle("the chain " + a.Chain + " does not exist")
 					}
 				}
@@ -169,7 +180,13 @@ func (in *savedReader) begin(name string) error {
 	if _, ok := xtPriorities[name]; !ok {
 		return in.wrong(2, "%q: expected raw, mangle, nat, filter or security", shorten(name))
 	}
-	in.table = &Table{Name: name, Xtable: OverNft, Chains: map[string]*Chain{}, Sets: map[string]*Set{}, Family: in.hint}
+	in.table = &Table{
+		Name:   name,
+		Xtable: OverNft,
+		Chains: map[string]*Chain{},
+		Sets:   map[string]*Set{},
+		Family: in.hint,
+	}
 	in.four, in.sixth = false, false
 	return nil
 }

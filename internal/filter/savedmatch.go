@@ -116,7 +116,15 @@ func (q *ruleReader) icmp(_ *Rule, w, v word) error {
 	return nil
 }
 
-var xtStates = map[string]uint32{"INVALID": ctInvalid, "ESTABLISHED": ctEstablished, "RELATED": ctRelated, "NEW": ctNew, "SNAT": xtSNAT, "DNAT": xtDNAT, "UNTRACKED": xtUntracked}
+var xtStates = map[string]uint32{
+	"INVALID":     ctInvalid,
+	"ESTABLISHED": ctEstablished,
+	"RELATED":     ctRelated,
+	"NEW":         ctNew,
+	"SNAT":        xtSNAT,
+	"DNAT":        xtDNAT,
+	"UNTRACKED":   xtUntracked,
+}
 
 func (q *ruleReader) states(_ *Rule, _, v word) error {
 	var bits uint32

@@ -61,9 +61,24 @@ func (q *ruleReader) value(option word) (word, error) {
 func (q *ruleReader) add(ops ...Op) { q.body = append(q.body, ops...) }
 
 // longNames are the long names of options that most rules have.
-var longNames = map[string]string{"--source": "-s", "--src": "-s", "--destination": "-d", "--dst": "-d", "--protocol": "-p", "--proto": "-p", "--in-interface": "-i",
-	"--out-interface": "-o", "--jump": "-j", "--goto": "-g", "--match": "-m", "--fragment": "-f", "--source-port": "--sport", "--destination-port": "--dport",
-	"--source-ports": "--sports", "--destination-ports": "--dports"}
+var longNames = map[string]string{
+	"--source":            "-s",
+	"--src":               "-s",
+	"--destination":       "-d",
+	"--dst":               "-d",
+	"--protocol":          "-p",
+	"--proto":             "-p",
+	"--in-interface":      "-i",
+	"--out-interface":     "-o",
+	"--jump":              "-j",
+	"--goto":              "-g",
+	"--match":             "-m",
+	"--fragment":          "-f",
+	"--source-port":       "--sport",
+	"--destination-port":  "--dport",
+	"--source-ports":      "--sports",
+	"--destination-ports": "--dports",
+}
 
 func (q *ruleReader) option(r *Rule, w word) error {
 	name := w.text
@@ -141,8 +156,10 @@ func makeSavedOptions() {
 		"--match-set": (*ruleReader).set, "--pkt-type": (*ruleReader).packetType,
 		"--uid-owner": (*ruleReader).ownerOf, "--gid-owner": (*ruleReader).ownerOf,
 		"--comment":     func(q *ruleReader, r *Rule, _, v word) error { r.Comment = v.text; return nil },
-		"--reject-with": (*ruleReader).rejectWith, "--to-destination": (*ruleReader).to, "--to-source": (*ruleReader).to, "--to-ports": (*ruleReader).toPorts,
-		"--set-xmark": (*ruleReader).setMark, "--set-mark": (*ruleReader).setMark, "--and-mark": (*ruleReader).setMark, "--or-mark": (*ruleReader).setMark,
+		"--reject-with": (*ruleReader).rejectWith, "--to-destination": (*ruleReader).to,
+		"--to-source": (*ruleReader).to, "--to-ports": (*ruleReader).toPorts,
+		"--set-xmark": (*ruleReader).setMark, "--set-mark": (*ruleReader).setMark,
+		"--and-mark": (*ruleReader).setMark, "--or-mark": (*ruleReader).setMark,
 	}
 }
 
@@ -244,8 +261,28 @@ func (q *ruleReader) protocol(_ *Rule, _, v word) error {
 }
 
 // known are the matches whose options are read here.
-var known = []string{"tcp", "udp", "sctp", "dccp", "udplite", "icmp", "icmp6", "icmpv6", "ipv6-icmp", "multiport", "conntrack", "state", "set", "iprange", "addrtype", "mark", "connmark",
-	"comment", "owner", "pkttype"}
+var known = []string{
+	"tcp",
+	"udp",
+	"sctp",
+	"dccp",
+	"udplite",
+	"icmp",
+	"icmp6",
+	"icmpv6",
+	"ipv6-icmp",
+	"multiport",
+	"conntrack",
+	"state",
+	"set",
+	"iprange",
+	"addrtype",
+	"mark",
+	"connmark",
+	"comment",
+	"owner",
+	"pkttype",
+}
 
 func (q *ruleReader) matchName(_ *Rule, _, v word) error {
 	q.match = v.text
@@ -266,7 +303,8 @@ func (q *ruleReader) matchName(_ *Rule, _, v word) error {
 	q.add(opaque(why, stateful[v.text]))
 	// Its options say nothing more.
 	for len(q.words) > 0 && !slices.Contains([]string{"-m", "-j", "-g", "--jump", "--goto", "--match", "-s", "-d", "-i", "-o", "-p"}, q.words[0].text) {
-		if q.words[0].text == "!" && len(q.words) > 1 && slices.Contains([]string{"-s", "-d", "-i", "-o", "-p"}, q.words[1].text) {
+		if q.words[0].text == "!" && len(q.words) > 1 &&
+			slices.Contains([]string{"-s", "-d", "-i", "-o", "-p"}, q.words[1].text) {
 			break
 		}
 		q.next()

@@ -7,8 +7,19 @@ import (
 )
 
 // plainTargets is targets that are one act, whatever their options say more.
-var plainTargets = map[string]Doing{"ACCEPT": Accept, "DROP": Drop, "RETURN": Return, "REJECT": Reject, "QUEUE": Queue, "NFQUEUE": Queue,
-	"DNAT": DNAT, "SNAT": SNAT, "MASQUERADE": Masquerade, "REDIRECT": Redirect, "NOTRACK": NoTrack}
+var plainTargets = map[string]Doing{
+	"ACCEPT":     Accept,
+	"DROP":       Drop,
+	"RETURN":     Return,
+	"REJECT":     Reject,
+	"QUEUE":      Queue,
+	"NFQUEUE":    Queue,
+	"DNAT":       DNAT,
+	"SNAT":       SNAT,
+	"MASQUERADE": Masquerade,
+	"REDIRECT":   Redirect,
+	"NOTRACK":    NoTrack,
+}
 
 func (q *ruleReader) jump(_ *Rule, w, v word) error {
 	name := v.text
@@ -97,13 +108,33 @@ func (q *ruleReader) rejectWith(_ *Rule, _, v word) error {
 }
 
 // rejectNames are the kinds of refusal as iptables writes them.
-var rejectNames = map[string]Refusal{"icmp-net-unreachable": ByNetUnreachable, "net-unreach": ByNetUnreachable, "icmp-host-unreachable": ByHostUnreachable,
-	"host-unreach": ByHostUnreachable, "icmp-proto-unreachable": ByProtoUnreachable, "proto-unreach": ByProtoUnreachable, "icmp-port-unreachable": ByPortUnreachable,
-	"port-unreach": ByPortUnreachable, "icmp-net-prohibited": ByNetProhibited, "net-prohib": ByNetProhibited, "icmp-host-prohibited": ByHostProhibited,
-	"host-prohib": ByHostProhibited, "icmp-admin-prohibited": ByAdminProhibited, "admin-prohib": ByAdminProhibited, "tcp-reset": ByReset, "tcp-rst": ByReset,
-	"icmp6-no-route": ByNetUnreachable, "no-route": ByNetUnreachable, "icmp6-adm-prohibited": ByAdminProhibited, "adm-prohibited": ByAdminProhibited,
-	"icmp6-addr-unreachable": ByHostUnreachable, "addr-unreach": ByHostUnreachable, "icmp6-port-unreachable": ByPortUnreachable,
-	"icmp6-policy-fail": ByPolicyFail, "icmp6-reject-route": ByRejectRoute}
+var rejectNames = map[string]Refusal{
+	"icmp-net-unreachable":   ByNetUnreachable,
+	"net-unreach":            ByNetUnreachable,
+	"icmp-host-unreachable":  ByHostUnreachable,
+	"host-unreach":           ByHostUnreachable,
+	"icmp-proto-unreachable": ByProtoUnreachable,
+	"proto-unreach":          ByProtoUnreachable,
+	"icmp-port-unreachable":  ByPortUnreachable,
+	"port-unreach":           ByPortUnreachable,
+	"icmp-net-prohibited":    ByNetProhibited,
+	"net-prohib":             ByNetProhibited,
+	"icmp-host-prohibited":   ByHostProhibited,
+	"host-prohib":            ByHostProhibited,
+	"icmp-admin-prohibited":  ByAdminProhibited,
+	"admin-prohib":           ByAdminProhibited,
+	"tcp-reset":              ByReset,
+	"tcp-rst":                ByReset,
+	"icmp6-no-route":         ByNetUnreachable,
+	"no-route":               ByNetUnreachable,
+	"icmp6-adm-prohibited":   ByAdminProhibited,
+	"adm-prohibited":         ByAdminProhibited,
+	"icmp6-addr-unreachable": ByHostUnreachable,
+	"addr-unreach":           ByHostUnreachable,
+	"icmp6-port-unreachable": ByPortUnreachable,
+	"icmp6-policy-fail":      ByPolicyFail,
+	"icmp6-reject-route":     ByRejectRoute,
+}
 
 // to reads where a translation leads: ADDRESS[-ADDRESS][:PORT[-PORT]].
 func (q *ruleReader) to(_ *Rule, w, v word) error {

@@ -42,32 +42,159 @@ type selector struct {
 	state  bool
 }
 
-var protoNumbers = map[string]uint32{"icmp": 1, "igmp": 2, "ipip": 4, "tcp": 6, "udp": 17, "dccp": 33, "gre": 47, "esp": 50, "ah": 51, "ipv6-icmp": 58,
-	"icmpv6": 58, "icmp6": 58, "ospf": 89, "pim": 103, "vrrp": 112, "sctp": 132, "udplite": 136, "ipcomp": 108, "comp": 108}
+var protoNumbers = map[string]uint32{
+	"icmp":      1,
+	"igmp":      2,
+	"ipip":      4,
+	"tcp":       6,
+	"udp":       17,
+	"dccp":      33,
+	"gre":       47,
+	"esp":       50,
+	"ah":        51,
+	"ipv6-icmp": 58,
+	"icmpv6":    58,
+	"icmp6":     58,
+	"ospf":      89,
+	"pim":       103,
+	"vrrp":      112,
+	"sctp":      132,
+	"udplite":   136,
+	"ipcomp":    108,
+	"comp":      108,
+}
 
-var stateBits = map[string]uint32{"invalid": ctInvalid, "established": ctEstablished, "related": ctRelated, "new": ctNew, "untracked": ctUntracked}
+var stateBits = map[string]uint32{
+	"invalid":     ctInvalid,
+	"established": ctEstablished,
+	"related":     ctRelated,
+	"new":         ctNew,
+	"untracked":   ctUntracked,
+}
 
-var statusBits = map[string]uint32{"expected": 1, "seen-reply": 2, "assured": 4, "confirmed": 8, "snat": statusSNAT, "dnat": statusDNAT, "dying": 512}
+var statusBits = map[string]uint32{
+	"expected":   1,
+	"seen-reply": 2,
+	"assured":    4,
+	"confirmed":  8,
+	"snat":       statusSNAT,
+	"dnat":       statusDNAT,
+	"dying":      512,
+}
 
-var flagBits = map[string]uint32{"fin": FIN, "syn": SYN, "rst": RST, "psh": PSH, "ack": ACK, "urg": 32, "ecn": 64, "cwr": 128}
+var flagBits = map[string]uint32{
+	"fin": FIN,
+	"syn": SYN,
+	"rst": RST,
+	"psh": PSH,
+	"ack": ACK,
+	"urg": 32,
+	"ecn": 64,
+	"cwr": 128,
+}
 
-var typeNumbers = map[string]uint32{"unspec": 0, "unicast": 1, "local": 2, "broadcast": 3, "anycast": 4, "multicast": 5, "blackhole": 6, "unreachable": 7,
-	"prohibit": 8, "throw": 9, "nat": 10}
+var typeNumbers = map[string]uint32{
+	"unspec":      0,
+	"unicast":     1,
+	"local":       2,
+	"broadcast":   3,
+	"anycast":     4,
+	"multicast":   5,
+	"blackhole":   6,
+	"unreachable": 7,
+	"prohibit":    8,
+	"throw":       9,
+	"nat":         10,
+}
 
-var icmp4Types = map[string]uint32{"echo-reply": 0, "pong": 0, "destination-unreachable": 3, "source-quench": 4, "redirect": 5, "echo-request": 8, "ping": 8,
-	"router-advertisement": 9, "router-solicitation": 10, "time-exceeded": 11, "ttl-exceeded": 11, "parameter-problem": 12, "timestamp-request": 13, "timestamp-reply": 14,
-	"info-request": 15, "info-reply": 16, "address-mask-request": 17, "address-mask-reply": 18}
+var icmp4Types = map[string]uint32{
+	"echo-reply":              0,
+	"pong":                    0,
+	"destination-unreachable": 3,
+	"source-quench":           4,
+	"redirect":                5,
+	"echo-request":            8,
+	"ping":                    8,
+	"router-advertisement":    9,
+	"router-solicitation":     10,
+	"time-exceeded":           11,
+	"ttl-exceeded":            11,
+	"parameter-problem":       12,
+	"timestamp-request":       13,
+	"timestamp-reply":         14,
+	"info-request":            15,
+	"info-reply":              16,
+	"address-mask-request":    17,
+	"address-mask-reply":      18,
+}
 
-var icmp6Types = map[string]uint32{"destination-unreachable": 1, "packet-too-big": 2, "time-exceeded": 3, "ttl-exceeded": 3, "parameter-problem": 4, "echo-request": 128, "echo-reply": 129,
-	"mld-listener-query": 130, "mld-listener-report": 131, "mld-listener-done": 132, "mld-listener-reduction": 132, "nd-router-solicit": 133, "router-solicitation": 133,
-	"nd-router-advert": 134, "router-advertisement": 134, "nd-neighbor-solicit": 135, "neighbour-solicitation": 135, "neighbor-solicitation": 135, "nd-neighbor-advert": 136,
-	"neighbour-advertisement": 136, "neighbor-advertisement": 136, "nd-redirect": 137, "redirect": 137, "router-renumbering": 138, "mld2-listener-report": 143}
+var icmp6Types = map[string]uint32{
+	"destination-unreachable": 1,
+	"packet-too-big":          2,
+	"time-exceeded":           3,
+	"ttl-exceeded":            3,
+	"parameter-problem":       4,
+	"echo-request":            128,
+	"echo-reply":              129,
+	"mld-listener-query":      130,
+	"mld-listener-report":     131,
+	"mld-listener-done":       132,
+	"mld-listener-reduction":  132,
+	"nd-router-solicit":       133,
+	"router-solicitation":     133,
+	"nd-router-advert":        134,
+	"router-advertisement":    134,
+	"nd-neighbor-solicit":     135,
+	"neighbour-solicitation":  135,
+	"neighbor-solicitation":   135,
+	"nd-neighbor-advert":      136,
+	"neighbour-advertisement": 136,
+	"neighbor-advertisement":  136,
+	"nd-redirect":             137,
+	"redirect":                137,
+	"router-renumbering":      138,
+	"mld2-listener-report":    143,
+}
 
 // services are names of ports that tables are often written with (IANA).
-var services = map[string]uint32{"ftp": 21, "ssh": 22, "telnet": 23, "smtp": 25, "domain": 53, "bootps": 67, "bootpc": 68, "tftp": 69, "http": 80,
-	"kerberos": 88, "pop3": 110, "sunrpc": 111, "ntp": 123, "imap2": 143, "imap": 143, "snmp": 161, "ldap": 389, "https": 443, "microsoft-ds": 445,
-	"submissions": 465, "syslog": 514, "submission": 587, "ldaps": 636, "imaps": 993, "pop3s": 995, "nfs": 2049, "mysql": 3306, "postgresql": 5432,
-	"mdns": 5353, "http-alt": 8080, "redis": 6379, "dhcpv6-client": 546, "dhcpv6-server": 547, "netbios-ssn": 139, "amqp": 5672, "amqps": 5671}
+var services = map[string]uint32{
+	"ftp":           21,
+	"ssh":           22,
+	"telnet":        23,
+	"smtp":          25,
+	"domain":        53,
+	"bootps":        67,
+	"bootpc":        68,
+	"tftp":          69,
+	"http":          80,
+	"kerberos":      88,
+	"pop3":          110,
+	"sunrpc":        111,
+	"ntp":           123,
+	"imap2":         143,
+	"imap":          143,
+	"snmp":          161,
+	"ldap":          389,
+	"https":         443,
+	"microsoft-ds":  445,
+	"submissions":   465,
+	"syslog":        514,
+	"submission":    587,
+	"ldaps":         636,
+	"imaps":         993,
+	"pop3s":         995,
+	"nfs":           2049,
+	"mysql":         3306,
+	"postgresql":    5432,
+	"mdns":          5353,
+	"http-alt":      8080,
+	"redis":         6379,
+	"dhcpv6-client": 546,
+	"dhcpv6-server": 547,
+	"netbios-ssn":   139,
+	"amqp":          5672,
+	"amqps":         5671,
+}
 
 var headerFields = map[string]map[string]struct {
 	base   Source
@@ -75,13 +202,45 @@ var headerFields = map[string]map[string]struct {
 	n      int
 	kind   kind
 }{
-	"ip": {"saddr": {FromNetwork, 12, 4, kindAddr4}, "daddr": {FromNetwork, 16, 4, kindAddr4}, "protocol": {FromNetwork, 9, 1, kindProto},
-		"ttl": {FromNetwork, 8, 1, kindNumber}, "length": {FromNetwork, 2, 2, kindNumber}, "id": {FromNetwork, 4, 2, kindNumber}, "frag-off": {FromNetwork, 6, 2, kindNumber}},
-	"ip6": {"saddr": {FromNetwork, 8, 16, kindAddr6}, "daddr": {FromNetwork, 24, 16, kindAddr6}, "nexthdr": {FromNetwork, 6, 1, kindProto},
-		"hoplimit": {FromNetwork, 7, 1, kindNumber}, "length": {FromNetwork, 4, 2, kindNumber}},
-	"tcp": {"sport": {FromTransport, 0, 2, kindPort}, "dport": {FromTransport, 2, 2, kindPort}, "flags": {FromTransport, 13, 1, kindFlags},
-		"window": {FromTransport, 14, 2, kindNumber}, "sequence": {FromTransport, 4, 4, kindNumber}, "ackseq": {FromTransport, 8, 4, kindNumber}},
-	"udp":    {"sport": {FromTransport, 0, 2, kindPort}, "dport": {FromTransport, 2, 2, kindPort}, "length": {FromTransport, 4, 2, kindNumber}},
+	"ip": {
+		"saddr":    {FromNetwork, 12, 4, kindAddr4},
+		"daddr":    {FromNetwork, 16, 4, kindAddr4},
+		"protocol": {FromNetwork, 9, 1, kindProto},
+		"ttl": {
+			FromNetwork,
+			8,
+			1,
+			kindNumber,
+		},
+		"length":   {FromNetwork, 2, 2, kindNumber},
+		"id":       {FromNetwork, 4, 2, kindNumber},
+		"frag-off": {FromNetwork, 6, 2, kindNumber},
+	},
+	"ip6": {
+		"saddr":    {FromNetwork, 8, 16, kindAddr6},
+		"daddr":    {FromNetwork, 24, 16, kindAddr6},
+		"nexthdr":  {FromNetwork, 6, 1, kindProto},
+		"hoplimit": {FromNetwork, 7, 1, kindNumber},
+		"length":   {FromNetwork, 4, 2, kindNumber},
+	},
+	"tcp": {
+		"sport": {FromTransport, 0, 2, kindPort},
+		"dport": {FromTransport, 2, 2, kindPort},
+		"flags": {FromTransport, 13, 1, kindFlags},
+		"window": {
+			FromTransport,
+			14,
+			2,
+			kindNumber,
+		},
+		"sequence": {FromTransport, 4, 4, kindNumber},
+		"ackseq":   {FromTransport, 8, 4, kindNumber},
+	},
+	"udp": {
+		"sport":  {FromTransport, 0, 2, kindPort},
+		"dport":  {FromTransport, 2, 2, kindPort},
+		"length": {FromTransport, 4, 2, kindNumber},
+	},
 	"th":     {"sport": {FromTransport, 0, 2, kindPort}, "dport": {FromTransport, 2, 2, kindPort}},
 	"sctp":   {"sport": {FromTransport, 0, 2, kindPort}, "dport": {FromTransport, 2, 2, kindPort}},
 	"icmp":   {"type": {FromTransport, 0, 1, kindICMP4}, "code": {FromTransport, 1, 1, kindNumber}},
@@ -126,7 +285,13 @@ func metaSelector(key string) selector {
 		case metaProtocol:
 			s.kind, s.names = kindNames, map[string]uint32{"ip": 0x0800, "ip6": 0x86dd, "arp": 0x0806}
 		case metaPkttype:
-			s.kind, s.names = kindNames, map[string]uint32{"host": 0, "unicast": 0, "broadcast": 1, "multicast": 2, "other": 3}
+			s.kind, s.names = kindNames, map[string]uint32{
+				"host":      0,
+				"unicast":   0,
+				"broadcast": 1,
+				"multicast": 2,
+				"other":     3,
+			}
 		case metaIiftype, metaOiftype:
 			s.names = map[string]uint32{"ether": 1, "loopback": 772, "ppp": 512, "tunnel": 768, "tunnel6": 769}
 		case metaTime, metaDay, metaHour, metaPrandom, metaCPU:
@@ -141,8 +306,22 @@ func metaSelector(key string) selector {
 }
 
 func ctSelector(fam Family, key, dir string) selector {
-	names := map[string]uint8{"state": ctState, "status": ctStatus, "direction": ctDirection, "mark": ctMark, "l3proto": ctL3, "protocol": ctProto,
-		"saddr": ctSrc, "daddr": ctDst, "proto-src": ctProtoSrc, "proto-dst": ctProtoDst, "ip saddr": ctSrc4, "ip daddr": ctDst4, "ip6 saddr": ctSrc6, "ip6 daddr": ctDst6}
+	names := map[string]uint8{
+		"state":     ctState,
+		"status":    ctStatus,
+		"direction": ctDirection,
+		"mark":      ctMark,
+		"l3proto":   ctL3,
+		"protocol":  ctProto,
+		"saddr":     ctSrc,
+		"daddr":     ctDst,
+		"proto-src": ctProtoSrc,
+		"proto-dst": ctProtoDst,
+		"ip saddr":  ctSrc4,
+		"ip daddr":  ctDst4,
+		"ip6 saddr": ctSrc6,
+		"ip6 daddr": ctDst6,
+	}
 	k, ok := names[key]
 	if !ok {
 		return selector{opaque: "it depends on ct " + key}
@@ -232,7 +411,8 @@ func (s *selector) value(text string, links map[uint32]Link) (low, high []byte, 
 		}
 		return nil, nil, errUnknownLink
 	}
-	if from, to, ok := strings.Cut(text, "-"); ok && from != "" && s.names[text] == 0 && len(names(s)) == 0 || ok && isNumber(from) {
+	if from, to, ok := strings.Cut(text, "-"); ok && from != "" && s.names[text] == 0 && len(names(s)) == 0 ||
+		ok && isNumber(from) {
 		low, _, err := s.value(from, links)
 		if err != nil {
 			return nil, nil, err

@@ -88,7 +88,8 @@ func (s *Set) find(key []byte) *Elem {
 	}
 	for _, i := range s.nested {
 		e := &s.Elems[i]
-		if bytes.Compare(e.Key, key) <= 0 && bytes.Compare(key, e.End) <= 0 && (best < 0 || narrower(e, &s.Elems[best])) {
+		if bytes.Compare(e.Key, key) <= 0 && bytes.Compare(key, e.End) <= 0 &&
+			(best < 0 || narrower(e, &s.Elems[best])) {
 			best = i
 		}
 	}

@@ -66,7 +66,17 @@ func (s *shared) load(parts []Part) []Part {
 		if p.Map != nil || len(p.From) > 0 {
 			return parts
 		}
-		s.key = append(s.key, byte(p.Source), p.Key, byte(p.Offset), byte(p.Offset>>8), p.Len, p.Flags, p.Swap, byte(p.Shift))
+		s.key = append(
+			s.key,
+			byte(p.Source),
+			p.Key,
+			byte(p.Offset),
+			byte(p.Offset>>8),
+			p.Len,
+			p.Flags,
+			p.Swap,
+			byte(p.Shift),
+		)
 		s.key = appendKey(s.key, []byte(p.Name), p.Mask, p.Xor, p.Const, []byte(p.Why))
 	}
 	if known, ok := s.parts[string(s.key)]; ok {

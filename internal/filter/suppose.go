@@ -29,7 +29,10 @@ func (h *Host) Suppose(text string) (*Host, []*Rule, error) {
 	case words[0] == "add" || words[0] == "insert" || words[0] == "delete":
 		return h.supposeNft(words)
 	}
-	return nil, nil, fmt.Errorf("%q: expected a command of nft (add rule inet filter input …) or of iptables (-I INPUT …)", shorten(text))
+	return nil, nil, fmt.Errorf(
+		"%q: expected a command of nft (add rule inet filter input …) or of iptables (-I INPUT …)",
+		shorten(text),
+	)
 }
 
 // changed is the host with other rules in one chain.
@@ -83,7 +86,10 @@ func (h *Host) supposeXt(six, legacy bool, words []string) (*Host, []*Rule, erro
 			return nil, nil, errors.New("expected the rule to delete, or its number")
 		}
 		if len(rest) > 0 {
-			at = slices.IndexFunc(rules, func(r *Rule) bool { return sameWords(r.Words(), "-A "+c.Name+" "+strings.Join(rest, " ")) })
+			at = slices.IndexFunc(
+				rules,
+				func(r *Rule) bool { return sameWords(r.Words(), "-A "+c.Name+" "+strings.Join(rest, " ")) },
+			)
 			if at < 0 {
 				return nil, nil, fmt.Errorf("the chain %s has no such rule", c.Name)
 			}

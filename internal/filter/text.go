@@ -70,7 +70,8 @@ func (w *writer) cond(c *Cond, at int) {
 		return
 	}
 	p := &c.Parts[0]
-	if !w.xt && c.Op == Equal && p.Source == FromMeta && (p.Key == metaL4proto || p.Key == metaNfproto) && w.implied(at, p.Key) {
+	if !w.xt && c.Op == Equal && p.Source == FromMeta && (p.Key == metaL4proto || p.Key == metaNfproto) &&
+		w.implied(at, p.Key) {
 		return
 	}
 	if w.xt {
@@ -143,7 +144,10 @@ func (w *writer) name(p *Part) string {
 				flags = append(flags, name)
 			}
 		}
-		return "fib " + strings.Join(flags, " . ") + " " + map[uint8]string{fibOif: "oif", fibOifname: "oifname", fibType: "type"}[p.Key]
+		return "fib " + strings.Join(
+			flags,
+			" . ",
+		) + " " + map[uint8]string{fibOif: "oif", fibOifname: "oifname", fibType: "type"}[p.Key]
 	case FromLink:
 		return "ether"
 	}
@@ -154,7 +158,8 @@ func (w *writer) name(p *Part) string {
 func (w *writer) proto() string {
 	for _, op := range w.rule.Body {
 		c := op.Cond
-		if c != nil && c.Op == Equal && len(c.A) == 1 && (c.Parts[0].Source == FromMeta && c.Parts[0].Key == metaL4proto || c.Parts[0].Source == FromNetwork && (c.Parts[0].Offset == 9 || c.Parts[0].Offset == 6)) {
+		if c != nil && c.Op == Equal && len(c.A) == 1 &&
+			(c.Parts[0].Source == FromMeta && c.Parts[0].Key == metaL4proto || c.Parts[0].Source == FromNetwork && (c.Parts[0].Offset == 9 || c.Parts[0].Offset == 6)) {
 			return protoName(c.A[0])
 		}
 	}
@@ -431,7 +436,11 @@ func (w *writer) act(a *Act) {
 			value = fmt.Sprintf("%#x", binary.LittleEndian.Uint32(a.Parts[0].Const))
 		}
 		if w.xt {
-			w.add("-j", map[Doing]string{SetMark: "MARK --set-xmark", SetCTMark: "CONNMARK --set-xmark"}[a.Doing], value)
+			w.add(
+				"-j",
+				map[Doing]string{SetMark: "MARK --set-xmark", SetCTMark: "CONNMARK --set-xmark"}[a.Doing],
+				value,
+			)
 			return
 		}
 		w.add(name, value)
@@ -482,7 +491,10 @@ func (w *writer) translation(a *Act) {
 	if w.xt {
 		w.add("-j", strings.ToUpper(word))
 		if to != "" {
-			w.add(map[Doing]string{DNAT: "--to-destination", SNAT: "--to-source", Redirect: "--to-ports", Masquerade: "--to-ports"}[a.Doing], strings.TrimPrefix(to, ":"))
+			w.add(
+				map[Doing]string{DNAT: "--to-destination", SNAT: "--to-source", Redirect: "--to-ports", Masquerade: "--to-ports"}[a.Doing],
+				strings.TrimPrefix(to, ":"),
+			)
 		}
 		return
 	}
@@ -494,7 +506,8 @@ func (w *writer) translation(a *Act) {
 
 // several writes conditions that are joined.
 func (w *writer) several(c *Cond) {
-	if w.xt && (c.Op == AnyOf || c.Op == NoneOf) && len(c.Conds) > 0 && c.Conds[0].Parts != nil && c.Conds[0].Parts[0].Source == FromCT {
+	if w.xt && (c.Op == AnyOf || c.Op == NoneOf) && len(c.Conds) > 0 && c.Conds[0].Parts != nil &&
+		c.Conds[0].Parts[0].Source == FromCT {
 		var states []string
 		for _, each := range c.Conds {
 			states = append(states, strings.ToUpper(w.one(&each.Parts[0], each.Parts[0].Mask)))

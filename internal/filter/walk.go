@@ -147,7 +147,13 @@ func (t *traveller) forth(list []*journey, st stage) ([]*journey, string) {
 
 // through takes journeys through one hop, and joins those that are alike
 // behind it.
-func (t *traveller) through(list []*journey, i int, st stage, backwards bool, sends func(*journey) bool) ([]*journey, string) {
+func (t *traveller) through(
+	list []*journey,
+	i int,
+	st stage,
+	backwards bool,
+	sends func(*journey) bool,
+) ([]*journey, string) {
 	var next []*journey
 	for _, j := range list {
 		moved, stuck := t.at(j, i, st, sends(j), backwards)
@@ -552,7 +558,14 @@ func (f *flow) rewrites(host string) []Rewrite {
 func (s Step) String() string {
 	switch {
 	case s.Rule != nil:
-		return fmt.Sprintf("%s: %s, chain %s, rule %d: %s", s.Host, s.Chain.Table.Title(), s.Chain.Name, s.Rule.Number, s.Effect)
+		return fmt.Sprintf(
+			"%s: %s, chain %s, rule %d: %s",
+			s.Host,
+			s.Chain.Table.Title(),
+			s.Chain.Name,
+			s.Rule.Number,
+			s.Effect,
+		)
 	case s.Chain != nil:
 		return fmt.Sprintf("%s: %s, chain %s: %s", s.Host, s.Chain.Table.Title(), s.Chain.Name, s.Effect)
 	}

@@ -44,13 +44,45 @@ func (e *exprReader) target(f fields) {
 
 // stateful is the matches of iptables that depend on state that nobody can
 // read.
-var stateful = map[string]bool{"limit": true, "hashlimit": true, "recent": true, "connlimit": true, "time": true, "statistic": true, "quota": true,
-	"connbytes": true, "rateest": true, "nfacct": true}
+var stateful = map[string]bool{
+	"limit":     true,
+	"hashlimit": true,
+	"recent":    true,
+	"connlimit": true,
+	"time":      true,
+	"statistic": true,
+	"quota":     true,
+	"connbytes": true,
+	"rateest":   true,
+	"nfacct":    true,
+}
 
 // harmless is the targets of iptables that do not change where a packet goes.
-var harmless = map[string]bool{"LOG": true, "NFLOG": true, "ULOG": true, "TRACE": true, "CHECKSUM": true, "CLASSIFY": true, "TCPMSS": true, "DSCP": true,
-	"TOS": true, "TTL": true, "HL": true, "SET": true, "AUDIT": true, "LED": true, "IDLETIMER": true, "RATEEST": true, "SECMARK": true, "CONNSECMARK": true,
-	"TCPOPTSTRIP": true, "ECN": true, "HMARK": false, "NFACCT": true, "TEE": true}
+var harmless = map[string]bool{
+	"LOG":         true,
+	"NFLOG":       true,
+	"ULOG":        true,
+	"TRACE":       true,
+	"CHECKSUM":    true,
+	"CLASSIFY":    true,
+	"TCPMSS":      true,
+	"DSCP":        true,
+	"TOS":         true,
+	"TTL":         true,
+	"HL":          true,
+	"SET":         true,
+	"AUDIT":       true,
+	"LED":         true,
+	"IDLETIMER":   true,
+	"RATEEST":     true,
+	"SECMARK":     true,
+	"CONNSECMARK": true,
+	"TCPOPTSTRIP": true,
+	"ECN":         true,
+	"HMARK":       false,
+	"NFACCT":      true,
+	"TEE":         true,
+}
 
 type xtInfo struct {
 	b      []byte
@@ -405,10 +437,26 @@ var xtTargets = map[string]func(xtInfo) ([]Op, bool){
 	"NFQUEUE": func(xtInfo) ([]Op, bool) { return []Op{act(Queue)}, true },
 }
 
-var xtRefusals = map[uint32]Refusal{0: ByNetUnreachable, 1: ByHostUnreachable, 2: ByProtoUnreachable, 3: ByPortUnreachable, 5: ByNetProhibited,
-	6: ByHostProhibited, 7: ByReset, 8: ByAdminProhibited}
+var xtRefusals = map[uint32]Refusal{
+	0: ByNetUnreachable,
+	1: ByHostUnreachable,
+	2: ByProtoUnreachable,
+	3: ByPortUnreachable,
+	5: ByNetProhibited,
+	6: ByHostProhibited,
+	7: ByReset,
+	8: ByAdminProhibited,
+}
 
-var xt6Refusals = map[uint32]Refusal{0: ByNetUnreachable, 1: ByAdminProhibited, 3: ByHostUnreachable, 4: ByPortUnreachable, 6: ByReset, 7: ByPolicyFail, 8: ByRejectRoute}
+var xt6Refusals = map[uint32]Refusal{
+	0: ByNetUnreachable,
+	1: ByAdminProhibited,
+	3: ByHostUnreachable,
+	4: ByPortUnreachable,
+	6: ByReset,
+	7: ByPolicyFail,
+	8: ByRejectRoute,
+}
 
 // xtNAT reads the two structures that translations have: an older one of
 // IPv4, and the general one.

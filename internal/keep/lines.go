@@ -9,14 +9,17 @@ import (
 // secretsIn finds what may be a secret within a line: URLs, which may name an
 // account, and words that name one, with what stands behind "=" or ":".
 var secretsIn = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`(?i)\b[a-z][a-z0-9+.-]*://[^\s"'<>]+|\b(?:proxy-)?authorization\s*[:=]\s*(?:(?:basic|bearer|digest|negotiate)\s+)?[^\s,;"']+|` +
-		`\b[\w.-]*(?:password|passwd|pwd|passphrase|secret|token|api[-_]?key|cookie)["']?\s*[=:]\s*(?:"[^"]*"|'[^']*'|[^\s;&,]+)`)
+	return regexp.MustCompile(
+		`(?i)\b[a-z][a-z0-9+.-]*://[^\s"'<>]+|\b(?:proxy-)?authorization\s*[:=]\s*(?:(?:basic|bearer|digest|negotiate)\s+)?[^\s,;"']+|` +
+			`\b[\w.-]*(?:password|passwd|pwd|passphrase|secret|token|api[-_]?key|cookie)["']?\s*[=:]\s*(?:"[^"]*"|'[^']*'|[^\s;&,]+)`,
+	)
 })
 
 // lineKinds is, by the kind of an access list, what is kept of one of its
 // lines; "" for nothing.
 var lineKinds = map[string]func(string) string{
-	"pg_hba": hbaLine, "nginx": blockLine, "sshd": sshLine, "redis": redisLine, "hosts.allow": wrapperLine, "hosts.deny": wrapperLine, "list": listLine,
+	"pg_hba": hbaLine, "nginx": blockLine, "sshd": sshLine, "redis": redisLine, "hosts.allow": wrapperLine,
+	"hosts.deny": wrapperLine, "list": listLine,
 	"postfix": postfixLine, "postfix-table": tableLine,
 }
 
@@ -62,14 +65,17 @@ func tableLine(line string) string {
 
 // hbaOptions are options of pg_hba.conf that are no secrets (the manual's "The
 // pg_hba.conf File" and the pages on each method).
-var hbaOptions = words(`map clientcert clientname include_realm krb_realm compat_realm upn_username pamservice pam_use_hostname
-	ldapserver ldapport ldapscheme ldaptls ldapprefix ldapsuffix ldapbasedn ldapbinddn ldapsearchattribute ldapsearchfilter radiusservers radiusports radiusidentifiers`)
+var hbaOptions = words(
+	`map clientcert clientname include_realm krb_realm compat_realm upn_username pamservice pam_use_hostname
+	ldapserver ldapport ldapscheme ldaptls ldapprefix ldapsuffix ldapbasedn ldapbinddn ldapsearchattribute ldapsearchfilter radiusservers radiusports radiusidentifiers`,
+)
 
 // hbaLine keeps the fields of pg_hba.conf and its harmless options.
 func hbaLine(line string) string {
 	fields := quotedFields(line)
 	for i, field := range fields {
-		if name, _, ok := strings.Cut(strings.TrimLeft(field, `"`), "="); ok && i > 2 && !hbaOptions[strings.ToLower(name)] {
+		if name, _, ok := strings.Cut(strings.TrimLeft(field, `"`), "="); ok && i > 2 &&
+			!hbaOptions[strings.ToLower(name)] {
 			fields[i] = name + "=" + Hidden
 		}
 	}
@@ -109,8 +115,10 @@ func quotedFields(line string) []string {
 // statements are those of nginx whose words are kept, and heads the blocks
 // whose heads are (nginx's manual, ngx_http_access_module and the core).
 var (
-	statements = words(`allow deny listen server_name include satisfy set_real_ip_from real_ip_header real_ip_recursive`)
-	heads      = words(`location server http events stream mail`)
+	statements = words(
+		`allow deny listen server_name include satisfy set_real_ip_from real_ip_header real_ip_recursive`,
+	)
+	heads = words(`location server http events stream mail`)
 )
 
 // blockLine keeps the statements of a line of nested blocks that bear on
@@ -187,7 +195,15 @@ func sshLine(line string) string {
 }
 
 // redisWords are keywords of redis.conf by whether their values are kept.
-var redisWords = map[string]bool{"protected-mode": true, "include": true, "aclfile": true, "bind": true, "port": true, "requirepass": false, "user": false}
+var redisWords = map[string]bool{
+	"protected-mode": true,
+	"include":        true,
+	"aclfile":        true,
+	"bind":           true,
+	"port":           true,
+	"requirepass":    false,
+	"user":           false,
+}
 
 func redisLine(line string) string {
 	fields := strings.Fields(line)

@@ -113,12 +113,15 @@ func LogFile(file string) bool {
 			return true
 		}
 	}
-	if strings.HasPrefix(base, "log.") || base == "log" || base == "logfile" || base == "syslog" || base == "messages" || base == "maillog" {
+	if strings.HasPrefix(base, "log.") || base == "log" || base == "logfile" || base == "syslog" ||
+		base == "messages" ||
+		base == "maillog" {
 		return true
 	}
 	for folder := range strings.SplitSeq(path.Dir(file), "/") {
 		if logFolders[strings.ToLower(folder)] {
-			return !strings.HasSuffix(base, ".key") && !strings.HasSuffix(base, ".pem") && !strings.HasSuffix(base, ".p12")
+			return !strings.HasSuffix(base, ".key") && !strings.HasSuffix(base, ".pem") &&
+				!strings.HasSuffix(base, ".p12")
 		}
 	}
 	return false

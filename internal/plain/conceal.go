@@ -21,7 +21,18 @@ const leastShown = 4
 
 // trade is words that secrets are made of by people who should not, and that
 // the words of servers are full of: alone they give nothing away.
-var trade = []string{"password", "account", "login", "secret", "user", "access", "denied", "authentication", "server", "connection"}
+var trade = []string{
+	"password",
+	"account",
+	"login",
+	"secret",
+	"user",
+	"access",
+	"denied",
+	"authentication",
+	"server",
+	"connection",
+}
 
 // NewSecrets is the secrets that are not empty.
 func NewSecrets(secrets ...string) Secrets {

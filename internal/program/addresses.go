@@ -45,7 +45,8 @@ func (l List) ListedIn(values []settingsfile.Value) []fact.Line {
 // or a word for all. What cannot is kept nowhere.
 func source(word string) bool {
 	return word != "" && len(word) < 256 && !strings.ContainsFunc(word, func(r rune) bool {
-		return r > 'z' || !strings.ContainsRune("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789.:/-_*![]", r)
+		return r > 'z' ||
+			!strings.ContainsRune("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789.:/-_*![]", r)
 	})
 }
 

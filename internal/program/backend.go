@@ -15,7 +15,14 @@ var passes = map[string]struct {
 	port   uint16
 }{
 	"http": {"http", 80}, "https": {"https", 443}, "ws": {"http", 80}, "wss": {"https", 443},
-	"grpc": {"tcp", 80}, "grpcs": {"tls", 443}, "h2c": {"tcp", 80}, "ajp": {"tcp", 8009}, "fcgi": {"tcp", 9000}, "uwsgi": {"tcp", 3031}, "scgi": {"tcp", 4000}, "tcp": {"tcp", 0},
+	"grpc":  {"tcp", 80},
+	"grpcs": {"tls", 443},
+	"h2c":   {"tcp", 80},
+	"ajp":   {"tcp", 8009},
+	"fcgi":  {"tcp", 9000},
+	"uwsgi": {"tcp", 3031},
+	"scgi":  {"tcp", 4000},
+	"tcp":   {"tcp", 0},
 }
 
 // BackendIn reads a backend as settings of gateways write it: a URL, a host

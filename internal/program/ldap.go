@@ -21,7 +21,10 @@ func entryName(dn string) string {
 			if len(value) > 1 && value[0] == '"' && value[len(value)-1] == '"' {
 				value = value[1 : len(value)-1] // RFC 2253 still read this
 			}
-			parts = append(parts, strings.ToLower(strings.TrimSpace(name)+"="+strings.Join(strings.Fields(unescaped(value)), " ")))
+			parts = append(
+				parts,
+				strings.ToLower(strings.TrimSpace(name)+"="+strings.Join(strings.Fields(unescaped(value)), " ")),
+			)
 		}
 		slices.Sort(parts)
 		levels = append(levels, strings.Join(parts, "\x01"))

@@ -34,7 +34,14 @@ func PAMReason(a *fact.Account, source netip.Addr) (cause, text string) {
 		if slices.Equal(origins, []string{"ALL"}) {
 			cause = "login/no-right"
 		}
-		return cause, fmt.Sprintf("%s, line %d (%s), keeps %s out from %s", a.AccessFile, l.Number, l.Text, a.Name, source)
+		return cause, fmt.Sprintf(
+			"%s, line %d (%s), keeps %s out from %s",
+			a.AccessFile,
+			l.Number,
+			l.Text,
+			a.Name,
+			source,
+		)
 	}
 	return "", ""
 }

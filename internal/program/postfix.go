@@ -71,7 +71,13 @@ func PostfixRefuses(files []fact.AccessFile, source netip.Addr) (file fact.Acces
 }
 
 // postfixList asks one list: the first word that decides.
-func postfixList(list string, settings map[string]string, main fact.AccessFile, files []fact.AccessFile, source netip.Addr) (fact.AccessFile, string) {
+func postfixList(
+	list string,
+	settings map[string]string,
+	main fact.AccessFile,
+	files []fact.AccessFile,
+	source netip.Addr,
+) (fact.AccessFile, string) {
 	words := strings.FieldsFunc(list, func(r rune) bool { return r == ',' || r == ' ' || r == '\t' })
 	for i := 0; i < len(words); i++ {
 		switch word := words[i]; {
@@ -83,12 +89,18 @@ func postfixList(list string, settings map[string]string, main fact.AccessFile, 
 			if nets, known := settings["mynetworks"]; !known || netsHold(nets, source) != filter.No {
 				return fact.AccessFile{}, ""
 			}
-		case word == "permit_sasl_authenticated", strings.HasPrefix(word, "sleep"), strings.HasPrefix(word, "reject_rbl"), strings.HasPrefix(word, "reject_unauth"):
+		case word == "permit_sasl_authenticated",
+			strings.HasPrefix(word, "sleep"),
+			strings.HasPrefix(word, "reject_rbl"),
+			strings.HasPrefix(word, "reject_unauth"):
 			// whoever signs in, and what is asked of others: no matter of the address
 		case word == "check_client_access" && i+1 < len(words):
 			i++
 			path, plain := strings.CutPrefix(words[i], "cidr:")
-			at := slices.IndexFunc(files, func(f fact.AccessFile) bool { return f.Kind == "postfix-table" && f.Path == path })
+			at := slices.IndexFunc(
+				files,
+				func(f fact.AccessFile) bool { return f.Kind == "postfix-table" && f.Path == path },
+			)
 			if !plain || at < 0 {
 				return fact.AccessFile{}, "" // what it says was not read
 			}

@@ -33,7 +33,8 @@ func HBALines(file *fact.AccessFile, encrypted bool) (list []HBALine, ok bool) {
 			continue
 		}
 		addr, method := f[3], f[4]
-		if strings.Count(addr, ".") == 3 && !strings.Contains(addr, "/") && len(f) > 5 && strings.Count(f[4], ".") == 3 {
+		if strings.Count(addr, ".") == 3 && !strings.Contains(addr, "/") && len(f) > 5 &&
+			strings.Count(f[4], ".") == 3 {
 			addr, method = addr+"/"+f[4], f[5]
 		}
 		list = append(list, HBALine{line.Number, f[1], f[2], addr, method, strings.Join(f, " ")})
@@ -142,7 +143,11 @@ func hbaNamed(list, name string, special ...string) filter.Tri {
 // none, where one before it may be.
 func HBAFirst(lines []HBALine, database, account string, source netip.Addr) (HBALine, bool) {
 	for _, l := range lines {
-		all := []filter.Tri{hbaNamed(l.Databases, database, "sameuser", "samerole", "samegroup"), hbaNamed(l.Accounts, account), HBAMatches(l.Addr, source)}
+		all := []filter.Tri{
+			hbaNamed(l.Databases, database, "sameuser", "samerole", "samegroup"),
+			hbaNamed(l.Accounts, account),
+			HBAMatches(l.Addr, source),
+		}
 		switch {
 		case slices.Contains(all, filter.No):
 		case slices.Contains(all, filter.Unknown):

@@ -207,13 +207,25 @@ func (p *Program) check(at written.Places) error {
 	case len(p.Serves) == 0:
 		return at.Wrong("$.serves", "serves is missing; expected schemes, each with its port")
 	case len(p.Units) == 0 && len(p.Windows) == 0 && p.Without == "":
-		return at.Wrong("$.units", "units are missing; expected the units that run it, or under without why there are none")
+		return at.Wrong(
+			"$.units",
+			"units are missing; expected the units that run it, or under without why there are none",
+		)
 	case len(p.Settings.Files) > 0 != (p.Settings.Grammar != ""):
 		return at.Wrong("$.settings", "expected files and their grammar, or neither")
 	case p.Settings.Grammar != "" && !slices.Contains(settingsfile.Grammars(), p.Settings.Grammar):
-		return at.Wrong("$.settings.grammar", "no grammar is called %q; expected one of %s", p.Settings.Grammar, strings.Join(settingsfile.Grammars(), ", "))
+		return at.Wrong(
+			"$.settings.grammar",
+			"no grammar is called %q; expected one of %s",
+			p.Settings.Grammar,
+			strings.Join(settingsfile.Grammars(), ", "),
+		)
 	case !slices.Contains([]string{"", "first", "above"}, p.Settings.Begin):
-		return at.Wrong("$.settings.begin", `%q is no place where paths begin; expected "first" or "above"`, p.Settings.Begin)
+		return at.Wrong(
+			"$.settings.begin",
+			`%q is no place where paths begin; expected "first" or "above"`,
+			p.Settings.Begin,
+		)
 	}
 	for _, group := range [][]string{p.Paths, p.Settings.Files, p.Logs} {
 		for _, pattern := range group {
@@ -223,8 +235,12 @@ func (p *Program) check(at written.Places) error {
 		}
 	}
 	for i, l := range p.Settings.Lists {
-		if !slices.Contains([]string{"first", "last", "narrowest", "listed", "unless", "allow"}, l.Order) || !slices.Contains([]string{"", "allow", "deny"}, l.Else) {
-			return at.Wrong(fmt.Sprintf("$.settings.lists[%d]", i), `expected order first, last, narrowest, listed, unless or allow, and else allow or deny`)
+		if !slices.Contains([]string{"first", "last", "narrowest", "listed", "unless", "allow"}, l.Order) ||
+			!slices.Contains([]string{"", "allow", "deny"}, l.Else) {
+			return at.Wrong(
+				fmt.Sprintf("$.settings.lists[%d]", i),
+				`expected order first, last, narrowest, listed, unless or allow, and else allow or deny`,
+			)
 		}
 	}
 	for i := range p.Says {
@@ -234,7 +250,11 @@ func (p *Program) check(at written.Places) error {
 			return at.Wrong(fmt.Sprintf("$.says[%d].words", i), "%q is no regular expression", s.Words)
 		}
 		if s.words = words; !strings.Contains(s.Cause, "/") {
-			return at.Wrong(fmt.Sprintf("$.says[%d].cause", i), "%q is no cause; expected one such as login/refused", s.Cause)
+			return at.Wrong(
+				fmt.Sprintf("$.says[%d].cause", i),
+				"%q is no cause; expected one such as login/refused",
+				s.Cause,
+			)
 		}
 		if !slices.Contains([]string{"", "start", "refusal"}, s.At) {
 			return at.Wrong(fmt.Sprintf("$.says[%d].at", i), `%q is no time; expected "start" or "refusal"`, s.At)
@@ -245,7 +265,8 @@ func (p *Program) check(at written.Places) error {
 
 // rooted reports whether a path is whole, on any system.
 func rooted(p string) bool {
-	return strings.HasPrefix(p, "/") || len(p) > 2 && p[1] == ':' && (p[2] == '\\' || p[2] == '/') || strings.HasPrefix(p, "%")
+	return strings.HasPrefix(p, "/") || len(p) > 2 && p[1] == ':' && (p[2] == '\\' || p[2] == '/') ||
+		strings.HasPrefix(p, "%")
 }
 
 // Registry is all programs that are known to a run, the user's own first.
@@ -318,7 +339,10 @@ func With(files []fact.ProgramFile) (*Registry, error) {
 	}
 	own := r.list
 	for _, e := range Known().list {
-		if !slices.ContainsFunc(own, func(o *entry) bool { return e.speaksOf(o.p.Name) && e.program().Name == o.p.Name }) {
+		if !slices.ContainsFunc(
+			own,
+			func(o *entry) bool { return e.speaksOf(o.p.Name) && e.program().Name == o.p.Name },
+		) {
 			r.list = append(r.list, e)
 		}
 	}

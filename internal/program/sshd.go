@@ -108,7 +108,8 @@ func SSHLines(files []fact.AccessFile, f fact.AccessFile, depth int) []SSHLine {
 				pattern = path.Join("/etc/ssh", pattern)
 			}
 			for _, other := range files {
-				if ok, err := path.Match(pattern, other.Path); err == nil && ok && depth < mostIncludes && other.Path != f.Path {
+				if ok, err := path.Match(pattern, other.Path); err == nil && ok && depth < mostIncludes &&
+					other.Path != f.Path {
 					list = append(list, SSHLines(files, other, depth+1)...)
 				}
 			}
@@ -199,7 +200,8 @@ func (s *SSHSettings) listed(word string, login SSHLogin) (here, elsewhere *SSHL
 			if !bound || sourcePattern(host, login.Source) {
 				return &s.found[word][i], elsewhere
 			}
-			if _, err := NetPattern(host); err != nil && SSHUsesNames(s.found["usedns"]) && strings.Trim(host, "0123456789.*?:") != "" {
+			if _, err := NetPattern(host); err != nil && SSHUsesNames(s.found["usedns"]) &&
+				strings.Trim(host, "0123456789.*?:") != "" {
 				s.Unknown = append(s.Unknown, "which name the server finds for "+login.Source.String()+" is not known")
 			}
 			if elsewhere == nil {
@@ -233,7 +235,12 @@ func (s *SSHSettings) Refuses(login SSHLogin, mechanism string) (cause, text str
 		switch {
 		case here != nil:
 		case elsewhere != nil:
-			return "login/not-from-here", fmt.Sprintf("%s lets %s in from elsewhere, and not from %s", elsewhere, login.Account, login.Source), elsewhere
+			return "login/not-from-here", fmt.Sprintf(
+				"%s lets %s in from elsewhere, and not from %s",
+				elsewhere,
+				login.Account,
+				login.Source,
+			), elsewhere
 		default:
 			return "login/no-right", fmt.Sprintf("%s does not name %s", lines[0], login.Account), &lines[0]
 		}

@@ -35,7 +35,12 @@ func (n *nest) add(statement string, line, column int) {
 	if key == "" {
 		return
 	}
-	v := Value{Key: strings.Join(append(append([]string{}, n.open...), key), "."), Text: value, Line: line, Column: column}
+	v := Value{
+		Key:    strings.Join(append(append([]string{}, n.open...), key), "."),
+		Text:   value,
+		Line:   line,
+		Column: column,
+	}
 	if len(n.number) > 0 {
 		v.Block = n.number[len(n.number)-1]
 	}
@@ -52,7 +57,8 @@ func cut(statement string) (key, value string) {
 	}
 	key = strings.TrimSuffix(statement[:at], ":")
 	value = strings.TrimLeft(statement[at:], " \t=:")
-	if n := len(value); n >= 2 && (value[0] == '"' || value[0] == '\'') && value[n-1] == value[0] && strings.Count(value, value[:1]) == 2 {
+	if n := len(value); n >= 2 && (value[0] == '"' || value[0] == '\'') && value[n-1] == value[0] &&
+		strings.Count(value, value[:1]) == 2 {
 		value = value[1 : n-1]
 	}
 	return key, value

@@ -74,7 +74,10 @@ func inLines(text string, as lineFormat) []Value {
 		if len(list) == mostFound {
 			return list
 		}
-		list = append(list, Value{Key: section + key, Text: value, Line: number, Column: strings.Index(line, trimmed) + 1, Off: off})
+		list = append(
+			list,
+			Value{Key: section + key, Text: value, Line: number, Column: strings.Index(line, trimmed) + 1, Off: off},
+		)
 	}
 	return list
 }

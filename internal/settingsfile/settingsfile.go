@@ -81,7 +81,10 @@ func (v Value) Is(key string) bool {
 	have = have[len(have)-len(want):]
 	for i := range want {
 		if want[i] != "*" && want[i] != have[i] {
-			return strings.HasSuffix("."+strings.ToLower(v.Key), "."+strings.ToLower(key)) // a key that has dots of its own
+			return strings.HasSuffix(
+				"."+strings.ToLower(v.Key),
+				"."+strings.ToLower(key),
+			) // a key that has dots of its own
 		}
 	}
 	return true

@@ -139,7 +139,11 @@ func (c *checker) layer(at string, l *fact.Layer) {
 			c.addresses(here+".to", r.To, false)
 			for j, text := range r.Ports {
 				if _, _, err := fact.Ports(text); err != nil {
-					c.wrong(fmt.Sprintf("%s.ports[%d]", here, j), "%q: expected a port or a range such as 1024-65535", text)
+					c.wrong(
+						fmt.Sprintf("%s.ports[%d]", here, j),
+						"%q: expected a port or a range such as 1024-65535",
+						text,
+					)
 				}
 			}
 		}

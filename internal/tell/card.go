@@ -80,8 +80,15 @@ func CardChecked(path string, c fact.Card) string {
 			server++
 		}
 	}
-	note(client > 0, "%d settings and signs are the client's: they are read where the trace runs, or by --at client=…", client)
-	note(server > 0 || c.Program != "" || c.Unit != "", "what it says of the server is seen on the server: --at server=USER@HOST, or a record made there")
+	note(
+		client > 0,
+		"%d settings and signs are the client's: they are read where the trace runs, or by --at client=…",
+		client,
+	)
+	note(
+		server > 0 || c.Program != "" || c.Unit != "",
+		"what it says of the server is seen on the server: --at server=USER@HOST, or a record made there",
+	)
 	note(len(c.Hops) > 0, "its hops are traced from the server, not from the client")
 	note(c.Endpoint == "", "it names no endpoint: whether the client was told the right one cannot be said")
 	note(c.Answer == nil, "it does not say which answer is right: any answer without an error counts")
@@ -121,7 +128,12 @@ func CardShown(c fact.Card, colour bool) string {
 		}
 		for _, use := range c.PortMap {
 			if use.Range != "" {
-				fmt.Fprintf(&b, "  %-13s %s, chosen at run time\n", plain.Printable(use.Range), plain.Printable(use.For))
+				fmt.Fprintf(
+					&b,
+					"  %-13s %s, chosen at run time\n",
+					plain.Printable(use.Range),
+					plain.Printable(use.For),
+				)
 			} else if !hasPort(c.Ports, use.Port) {
 				fmt.Fprintf(&b, "  %-13d %s\n", use.Port, plain.Printable(use.For))
 			}
@@ -197,7 +209,10 @@ func signLines(c fact.Card) []string {
 	for _, s := range c.Signs {
 		text := s.On + ": " + s.File + s.Folder
 		for _, part := range []struct{ when, says string }{
-			{s.Fresh, "changed within " + s.Fresh}, {s.LastLine, fmt.Sprintf("ends in %q", s.LastLine)}, {s.Must, "has a line " + s.Must}, {s.MustNot, "has no line " + s.MustNot},
+			{s.Fresh, "changed within " + s.Fresh},
+			{s.LastLine, fmt.Sprintf("ends in %q", s.LastLine)},
+			{s.Must, "has a line " + s.Must},
+			{s.MustNot, "has no line " + s.MustNot},
 		} {
 			if part.when != "" {
 				text += ", " + part.says

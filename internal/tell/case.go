@@ -36,7 +36,13 @@ func Cases(list []casebook.Case, colour bool) string {
 		if !c.Closed.IsZero() {
 			state = p.as(green, "closed")
 		}
-		block(&b, fmt.Sprintf("%4d  %s  %s  ", c.ID, state, c.Opened.UTC().Format("2006-01-02 15:04")), strings.Repeat(" ", 32), plain.Printable(c.Title)+firstOf(c), width)
+		block(
+			&b,
+			fmt.Sprintf("%4d  %s  %s  ", c.ID, state, c.Opened.UTC().Format("2006-01-02 15:04")),
+			strings.Repeat(" ", 32),
+			plain.Printable(c.Title)+firstOf(c),
+			width,
+		)
 	}
 	return b.String()
 }
@@ -69,7 +75,19 @@ func Case(c casebook.Case, judged map[int64]trail.Trail, colour bool) string {
 	if standing := c.Standing(); len(standing) > 0 {
 		b.WriteByte('\n')
 		for _, e := range standing {
-			block(&b, "Still to undo: ", "  ", fmt.Sprintf("%s. How: %s. Then: uakari case change %d --undone %d", plain.Printable(e.Text), plain.Printable(e.Undo), c.ID, e.Number), width)
+			block(
+				&b,
+				"Still to undo: ",
+				"  ",
+				fmt.Sprintf(
+					"%s. How: %s. Then: uakari case change %d --undone %d",
+					plain.Printable(e.Text),
+					plain.Printable(e.Undo),
+					c.ID,
+					e.Number,
+				),
+				width,
+			)
 		}
 	}
 	if c.Closed.IsZero() {

@@ -115,7 +115,14 @@ func tellChain(b *strings.Builder, p paint, c trail.CertList) {
 	top := c.Chain[path[len(path)-1]]
 	switch {
 	case c.Root != "" && c.Root != top.Subject:
-		fmt.Fprintf(b, "%s%s\n%s  trusted, in %s\n", indent(), plain.Printable(c.Root), indent(), plain.Printable(c.Store))
+		fmt.Fprintf(
+			b,
+			"%s%s\n%s  trusted, in %s\n",
+			indent(),
+			plain.Printable(c.Root),
+			indent(),
+			plain.Printable(c.Store),
+		)
 		depth++
 	case c.Root == "" && top.Issuer != top.Subject:
 		fmt.Fprintf(b, "%s%s\n", indent(), p.as(red, "? "+plain.Printable(top.Issuer)))

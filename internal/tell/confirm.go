@@ -53,7 +53,13 @@ func Confirmed(before, now trail.Trail, good, times int, colour bool) string {
 	}
 	for _, c := range now.Causes {
 		if c.Blocking {
-			block(&b, "\nStill: ", "       ", plain.Printable(c.Summary)+fmt.Sprintf(" (%s, %s).", plain.Printable(c.ID), c.Certainty), width)
+			block(
+				&b,
+				"\nStill: ",
+				"       ",
+				plain.Printable(c.Summary)+fmt.Sprintf(" (%s, %s).", plain.Printable(c.ID), c.Certainty),
+				width,
+			)
 		}
 	}
 	return b.String()
@@ -82,10 +88,18 @@ func confirmAnswer(before, now trail.Trail, good, times int) string {
 	}
 	text := fmt.Sprintf("Not yet: %s does not work", plain.Printable(goal))
 	if from, to := worst(before), worst(now); to > from && to < len(trail.Ladder) && from < len(trail.Ladder) {
-		return text + fmt.Sprintf(", but further: %s was in the way, now it is %s.", trail.Ladder[from], trail.Ladder[to])
+		return text + fmt.Sprintf(
+			", but further: %s was in the way, now it is %s.",
+			trail.Ladder[from],
+			trail.Ladder[to],
+		)
 	}
 	if Short(before) != Short(now) {
-		return text + fmt.Sprintf("; what is in the way is another thing now: %s was, %s is.", Short(before), Short(now))
+		return text + fmt.Sprintf(
+			"; what is in the way is another thing now: %s was, %s is.",
+			Short(before),
+			Short(now),
+		)
 	}
 	return text + ", for the same reason as before."
 }
@@ -122,11 +136,26 @@ func Closed(c Closing, colour bool) string {
 	switch {
 	case c.Case == 0:
 	case c.After > 0:
-		fmt.Fprintf(&b, "\n%s after %s.\n", p.as(bold, fmt.Sprintf("Case %d is closed,", c.Case)), c.After.Round(time.Second))
+		fmt.Fprintf(
+			&b,
+			"\n%s after %s.\n",
+			p.as(bold, fmt.Sprintf("Case %d is closed,", c.Case)),
+			c.After.Round(time.Second),
+		)
 	case len(c.Standing) > 0:
-		fmt.Fprintf(&b, "\n%s\n", p.as(bold, fmt.Sprintf("Case %d stays open: what was changed for now still stands.", c.Case)))
+		fmt.Fprintf(
+			&b,
+			"\n%s\n",
+			p.as(bold, fmt.Sprintf("Case %d stays open: what was changed for now still stands.", c.Case)),
+		)
 		for _, e := range c.Standing {
-			block(&b, "  ", "    ", fmt.Sprintf("%d: %s. To undo: %s", e.Number, plain.Printable(e.Text), plain.Printable(e.Undo)), width)
+			block(
+				&b,
+				"  ",
+				"    ",
+				fmt.Sprintf("%d: %s. To undo: %s", e.Number, plain.Printable(e.Text), plain.Printable(e.Undo)),
+				width,
+			)
 			block(&b, "    then: ", "      ", fmt.Sprintf("uakari case change %d --undone %d", c.Case, e.Number), width)
 		}
 	default:

@@ -28,7 +28,14 @@ func Journey(j trail.Journey, colour bool) string {
 		tellSteps(&b, p, *l.leg)
 		for _, r := range l.leg.Rewrites {
 			if l.name == "request" {
-				fmt.Fprintf(&b, "  its %s is changed on %s: %s becomes %s\n", plain.Printable(r.Kind), plain.Printable(r.Host), plain.Printable(r.Was), plain.Printable(r.Now))
+				fmt.Fprintf(
+					&b,
+					"  its %s is changed on %s: %s becomes %s\n",
+					plain.Printable(r.Kind),
+					plain.Printable(r.Host),
+					plain.Printable(r.Was),
+					plain.Printable(r.Now),
+				)
 			}
 		}
 	}
@@ -53,7 +60,12 @@ func Journey(j trail.Journey, colour bool) string {
 func journeyAnswer(j trail.Journey) string {
 	what := fmt.Sprintf("%s to %s", plain.Printable(j.Packet.From), plain.Printable(j.Packet.To))
 	if j.Packet.ToPort != 0 {
-		what = fmt.Sprintf("%s to %s/%s", plain.Printable(j.Packet.From), plain.Printable(hostPort(j.Packet.To, j.Packet.ToPort)), plain.Printable(j.Packet.Transport))
+		what = fmt.Sprintf(
+			"%s to %s/%s",
+			plain.Printable(j.Packet.From),
+			plain.Printable(hostPort(j.Packet.To, j.Packet.ToPort)),
+			plain.Printable(j.Packet.Transport),
+		)
 	} else {
 		what += " (" + plain.Printable(j.Packet.Transport) + ")"
 	}
@@ -67,7 +79,11 @@ func journeyAnswer(j trail.Journey) string {
 	case j.Reply.Verdict != "accept":
 		return fmt.Sprintf("No: %s passes, and its reply is stopped%s.", what, stoppedAt(j.Reply))
 	case j.Later != nil:
-		return fmt.Sprintf("No: the first packet of %s passes, and what follows is stopped%s.", what, stoppedAt(*j.Later))
+		return fmt.Sprintf(
+			"No: the first packet of %s passes, and what follows is stopped%s.",
+			what,
+			stoppedAt(*j.Later),
+		)
 	}
 	return fmt.Sprintf("Yes: %s passes, and its reply.", what)
 }
@@ -100,7 +116,13 @@ func ruleName(s trail.Step) string {
 	case s.Rule == 0:
 		return fmt.Sprintf("the policy of %s, chain %s", plain.Printable(s.Table), plain.Printable(s.Chain))
 	case s.Handle != 0:
-		return fmt.Sprintf("rule %d (handle %d) of %s, chain %s", s.Rule, s.Handle, plain.Printable(s.Table), plain.Printable(s.Chain))
+		return fmt.Sprintf(
+			"rule %d (handle %d) of %s, chain %s",
+			s.Rule,
+			s.Handle,
+			plain.Printable(s.Table),
+			plain.Printable(s.Chain),
+		)
 	}
 	return fmt.Sprintf("rule %d of %s, chain %s", s.Rule, plain.Printable(s.Table), plain.Printable(s.Chain))
 }
@@ -141,7 +163,12 @@ func tellSteps(b *strings.Builder, p paint, l trail.Leg) {
 		}
 		where := plain.Printable(s.Hook)
 		if s.Chain != "" {
-			where = fmt.Sprintf("%-11s %s, chain %s", plain.Printable(s.Hook), plain.Printable(s.Table), plain.Printable(s.Chain))
+			where = fmt.Sprintf(
+				"%-11s %s, chain %s",
+				plain.Printable(s.Hook),
+				plain.Printable(s.Table),
+				plain.Printable(s.Chain),
+			)
 			if s.Table == "" {
 				where = fmt.Sprintf("%-11s %s", plain.Printable(s.Hook), plain.Printable(s.Chain))
 			}
@@ -161,7 +188,13 @@ func tellSteps(b *strings.Builder, p paint, l trail.Leg) {
 }
 
 func tellSuppose(b *strings.Builder, s trail.Suppose) {
-	fmt.Fprintf(b, "\nSupposing: %s\n  before: %s\n  after:  %s\n", plain.Printable(s.Change), plain.Printable(s.Before), plain.Printable(s.After))
+	fmt.Fprintf(
+		b,
+		"\nSupposing: %s\n  before: %s\n  after:  %s\n",
+		plain.Printable(s.Change),
+		plain.Printable(s.Before),
+		plain.Printable(s.After),
+	)
 	for _, each := range []struct {
 		word string
 		list []string

@@ -19,9 +19,26 @@ func Mapped(place string, m fact.Mapper) string {
 	for _, e := range m.Entries {
 		widest = max(widest, len(plain.Printable(e.Name)))
 	}
-	fmt.Fprintf(&b, "Registered at %s:\n  %-*s %-8s %-4s %s\n", plain.Printable(place), widest, "service", "version", "over", "port")
+	fmt.Fprintf(
+		&b,
+		"Registered at %s:\n  %-*s %-8s %-4s %s\n",
+		plain.Printable(place),
+		widest,
+		"service",
+		"version",
+		"over",
+		"port",
+	)
 	for _, e := range m.Entries {
-		fmt.Fprintf(&b, "  %-*s %-8d %-4s %d\n", widest, plain.Printable(e.Name), e.Version, plain.Printable(e.Transport), e.Port)
+		fmt.Fprintf(
+			&b,
+			"  %-*s %-8d %-4s %d\n",
+			widest,
+			plain.Printable(e.Name),
+			e.Version,
+			plain.Printable(e.Transport),
+			e.Port,
+		)
 	}
 	return b.String()
 }

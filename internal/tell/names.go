@@ -69,7 +69,10 @@ func (n NameViews) Answered() bool {
 // settled reports whether a resolver knows what a name gives, or that it gives
 // nothing.
 func settled(outcome string) bool {
-	return slices.Contains([]fact.AnswerOutcome{fact.Addressed, fact.NoSuchName, fact.NoData}, fact.AnswerOutcome(outcome))
+	return slices.Contains(
+		[]fact.AnswerOutcome{fact.Addressed, fact.NoSuchName, fact.NoData},
+		fact.AnswerOutcome(outcome),
+	)
 }
 
 // NameView is one source's answer.
@@ -158,7 +161,10 @@ func (n *NameViews) compare() {
 			}
 			if !slices.Equal(f.Addrs, addrs) {
 				n.Agree = false
-				n.Differ = append(n.Differ, fmt.Sprintf("%s gives %s, %s gives %s", f.title(), joined(f.Addrs), v.title(), joined(addrs)))
+				n.Differ = append(
+					n.Differ,
+					fmt.Sprintf("%s gives %s, %s gives %s", f.title(), joined(f.Addrs), v.title(), joined(addrs)),
+				)
 			}
 		}
 	}
@@ -189,8 +195,17 @@ func joined(addrs []netip.Addr) string {
 }
 
 // outcomeWords are outcomes as people say them.
-var outcomeWords = map[string]string{"no-such-name": "no such name", "no-data": "no such address", "server-failure": "it fails", "refused": "it refuses",
-	"silent": "no answer", "unreachable": "not reachable", "bad-reply": "unreadable", "cut-off": "cut off, nothing over TCP", "not named": "does not name it"}
+var outcomeWords = map[string]string{
+	"no-such-name":   "no such name",
+	"no-data":        "no such address",
+	"server-failure": "it fails",
+	"refused":        "it refuses",
+	"silent":         "no answer",
+	"unreachable":    "not reachable",
+	"bad-reply":      "unreadable",
+	"cut-off":        "cut off, nothing over TCP",
+	"not named":      "does not name it",
+}
 
 // Names tells every view of a name as a table, the answer first.
 func Names(n NameViews, colour bool) string {
@@ -254,8 +269,14 @@ func Names(n NameViews, colour bool) string {
 }
 
 // connectWords are ends of a connect as people say them.
-var connectWords = map[fact.ConnectOutcome]string{fact.Connected: "takes connections", fact.Reset: "refuses", fact.ICMP: "is not reachable",
-	fact.Silent: "does not answer", fact.LocalError: "cannot be tried from here", "": "was not tried"}
+var connectWords = map[fact.ConnectOutcome]string{
+	fact.Connected:  "takes connections",
+	fact.Reset:      "refuses",
+	fact.ICMP:       "is not reachable",
+	fact.Silent:     "does not answer",
+	fact.LocalError: "cannot be tried from here",
+	"":              "was not tried",
+}
 
 func (n NameViews) tellServices(b *strings.Builder) {
 	title := ""
@@ -277,7 +298,13 @@ func (n NameViews) tellServices(b *strings.Builder) {
 			says = strings.Join(each, ", ")
 		}
 		head := fmt.Sprintf("  %s ", plain.Printable(endpoint.HostPort(s.Target, s.Port)))
-		block(b, head, "    ", fmt.Sprintf("(priority %d, weight %d): %s", s.Priority, s.Weight, says), max(width, len(head)+40))
+		block(
+			b,
+			head,
+			"    ",
+			fmt.Sprintf("(priority %d, weight %d): %s", s.Priority, s.Weight, says),
+			max(width, len(head)+40),
+		)
 	}
 }
 
@@ -304,7 +331,11 @@ func (n NameViews) leadsTo() string {
 		if s.Target == "" || text != "" && !s.Works() {
 			continue
 		}
-		text = fmt.Sprintf("%s leads to %s", plain.Printable(s.Record), plain.Printable(endpoint.HostPort(s.Target, s.Port)))
+		text = fmt.Sprintf(
+			"%s leads to %s",
+			plain.Printable(s.Record),
+			plain.Printable(endpoint.HostPort(s.Target, s.Port)),
+		)
 		if s.Works() {
 			return text
 		}

@@ -14,7 +14,11 @@ var pageFile embed.FS
 
 // page is the report's page; everything that fills it is escaped for its place.
 var page = sync.OnceValue(func() *template.Template {
-	return template.Must(template.New("page.html").Funcs(template.FuncMap{"safe": plain.Printable, "stateClass": stateClass}).ParseFS(pageFile, "page.html"))
+	return template.Must(
+		template.New("page.html").
+			Funcs(template.FuncMap{"safe": plain.Printable, "stateClass": stateClass}).
+			ParseFS(pageFile, "page.html"),
+	)
 })
 
 func stateClass(s any) string {

@@ -26,7 +26,19 @@ func Ports(list fact.Listeners, colour bool) string {
 	full := map[int]bool{}
 	for _, l := range list.All {
 		full[len(rows)] = l.Full()
-		rows = append(rows, []string{address(l), fmt.Sprint(l.Port), queue(l), orDash(plain.Printable(l.Program)), pid(l), plain.Printable(l.User), orDash(plain.Printable(l.Unit)), day(l.Since)})
+		rows = append(
+			rows,
+			[]string{
+				address(l),
+				fmt.Sprint(l.Port),
+				queue(l),
+				orDash(plain.Printable(l.Program)),
+				pid(l),
+				plain.Printable(l.User),
+				orDash(plain.Printable(l.Unit)),
+				day(l.Since),
+			},
+		)
 	}
 	widths := make([]int, len(rows[0]))
 	for _, row := range rows {
@@ -128,7 +140,10 @@ func Port(port uint16, held []fact.Listener, usual []string, local string) strin
 		}
 		var low, high uint16
 		if n, err := fmt.Sscanf(local, "%d-%d", &low, &high); err == nil && n == 2 && port >= low && port <= high {
-			text += fmt.Sprintf("; the kernel gives ports of %s to clients, so that anybody may have it for a while", local)
+			text += fmt.Sprintf(
+				"; the kernel gives ports of %s to clients, so that anybody may have it for a while",
+				local,
+			)
 		}
 		return text + "\n"
 	}
@@ -168,13 +183,36 @@ func Unit(name, host string, p fact.Program, manager string, at time.Time, colou
 	}
 	switch {
 	case !running && len(p.Processes) > 0 && len(p.Units) == 0:
-		b.WriteString(w.as(bold, fmt.Sprintf("Not known: processes of %s run, and nobody could see on whose network; root could.", plain.Printable(name))) + "\n")
+		b.WriteString(
+			w.as(
+				bold,
+				fmt.Sprintf(
+					"Not known: processes of %s run, and nobody could see on whose network; root could.",
+					plain.Printable(name),
+				),
+			) + "\n",
+		)
 	case running:
-		b.WriteString(w.as(bold, w.as(green, fmt.Sprintf("Yes: %s runs on %s.", plain.Printable(name), plain.Printable(host)))) + "\n")
+		b.WriteString(
+			w.as(
+				bold,
+				w.as(green, fmt.Sprintf("Yes: %s runs on %s.", plain.Printable(name), plain.Printable(host))),
+			) + "\n",
+		)
 	case p.Path == "" && (u.Load == "" || u.Load == "not-found"):
-		b.WriteString(w.as(bold, w.as(red, fmt.Sprintf("No: %s is not installed on %s.", plain.Printable(name), plain.Printable(host)))) + "\n")
+		b.WriteString(
+			w.as(
+				bold,
+				w.as(red, fmt.Sprintf("No: %s is not installed on %s.", plain.Printable(name), plain.Printable(host))),
+			) + "\n",
+		)
 	default:
-		b.WriteString(w.as(bold, w.as(red, fmt.Sprintf("No: %s does not run on %s.", plain.Printable(name), plain.Printable(host)))) + "\n")
+		b.WriteString(
+			w.as(
+				bold,
+				w.as(red, fmt.Sprintf("No: %s does not run on %s.", plain.Printable(name), plain.Printable(host))),
+			) + "\n",
+		)
 	}
 	line := func(head, text string) {
 		if text != "" {

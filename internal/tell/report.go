@@ -79,8 +79,21 @@ type ReportSeen struct {
 
 // MakeReport puts a case together. Made is when.
 func MakeReport(c casebook.Case, judged map[int64]trail.Trail, made time.Time) Report {
-	r := Report{Format: ReportFormat, Case: c.ID, Title: c.Title, State: "open", Made: made.UTC(), Causes: []trail.Cause{}, Changes: []ReportChange{},
-		Timeline: []ReportMoment{}, Times: []ReportTime{}, Evidence: []ReportSeen{}, Unseen: []string{}, Path: []ReportPlace{}, Ladder: []ReportRung{}}
+	r := Report{
+		Format:   ReportFormat,
+		Case:     c.ID,
+		Title:    c.Title,
+		State:    "open",
+		Made:     made.UTC(),
+		Causes:   []trail.Cause{},
+		Changes:  []ReportChange{},
+		Timeline: []ReportMoment{},
+		Times:    []ReportTime{},
+		Evidence: []ReportSeen{},
+		Unseen:   []string{},
+		Path:     []ReportPlace{},
+		Ladder:   []ReportRung{},
+	}
 	if !c.Closed.IsZero() {
 		r.State = "closed"
 	}
@@ -106,7 +119,10 @@ func MakeReport(c casebook.Case, judged map[int64]trail.Trail, made time.Time) R
 		}
 	}
 	if !c.Closed.IsZero() {
-		r.Timeline = append(r.Timeline, ReportMoment{c.Closed.UTC(), "closed", "after " + c.Closed.Sub(c.Opened).Round(time.Second).String()})
+		r.Timeline = append(
+			r.Timeline,
+			ReportMoment{c.Closed.UTC(), "closed", "after " + c.Closed.Sub(c.Opened).Round(time.Second).String()},
+		)
 	}
 	if first.Format == "" {
 		r.Summary = []string{"Nothing was traced in this case."}
@@ -139,7 +155,11 @@ func MakeReport(c casebook.Case, judged map[int64]trail.Trail, made time.Time) R
 
 // TraceReport is a report of one trace that is in no case.
 func TraceReport(set fact.Set, t trail.Trail) Report {
-	c := casebook.Case{Title: Title(t), Opened: t.Began, Entries: []casebook.Entry{{Number: 1, At: t.Ended, Kind: casebook.Trace, Set: &set}}}
+	c := casebook.Case{
+		Title:   Title(t),
+		Opened:  t.Began,
+		Entries: []casebook.Entry{{Number: 1, At: t.Ended, Kind: casebook.Trace, Set: &set}},
+	}
 	r := MakeReport(c, map[int64]trail.Trail{1: t}, t.Ended)
 	r.Summary, r.State = r.Summary[:len(r.Summary)-1], string(t.Outcome)
 	return r
@@ -167,7 +187,10 @@ func summary(c casebook.Case, first, last trail.Trail) []string {
 	}
 	switch {
 	case !c.Closed.IsZero() && last.Outcome == trail.OutcomeClear:
-		list = append(list, fmt.Sprintf("It works again, confirmed %s later.", c.Closed.Sub(c.Opened).Round(time.Second)))
+		list = append(
+			list,
+			fmt.Sprintf("It works again, confirmed %s later.", c.Closed.Sub(c.Opened).Round(time.Second)),
+		)
 	case !c.Closed.IsZero():
 		list = append(list, "The case was closed without being confirmed.")
 	case len(c.Standing()) > 0:
@@ -258,7 +281,13 @@ func (r Report) Markdown() string {
 		if len(rows) == 0 {
 			return
 		}
-		fmt.Fprintf(&b, "\n## %s\n\n| %s |\n|%s\n", title, strings.Join(heads, " | "), strings.Repeat("---|", len(heads)))
+		fmt.Fprintf(
+			&b,
+			"\n## %s\n\n| %s |\n|%s\n",
+			title,
+			strings.Join(heads, " | "),
+			strings.Repeat("---|", len(heads)),
+		)
 		for _, row := range rows {
 			for i := range row {
 				row[i] = mark(row[i])
@@ -322,5 +351,6 @@ func (r Report) sections() []section {
 
 // mark makes text harmless within a line of Markdown.
 func mark(text string) string {
-	return strings.NewReplacer("\\", "\\\\", "|", "\\|", "<", "&lt;", "*", "\\*", "`", "'", "[", "\\[").Replace(plain.Printable(text))
+	return strings.NewReplacer("\\", "\\\\", "|", "\\|", "<", "&lt;", "*", "\\*", "`", "'", "[", "\\[").
+		Replace(plain.Printable(text))
 }

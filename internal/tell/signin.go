@@ -18,7 +18,18 @@ func SignedIn(sheet string, try login.SignInTry, v login.SignInVerdict, doubts [
 	verdict := map[string]string{"allow": "Yes: %s may sign in%s", "refuse": "No: %s may not sign in%s", "require": "Only with a " + strings.ReplaceAll(v.Require, "-", " ") + ": %s%s"}[v.Do]
 	block(&b, "", "", fmt.Sprintf(verdict, plain.Printable(try.Account), from)+".", width)
 	if v.Rule > 0 {
-		block(&b, "", "", fmt.Sprintf("Rule %d (%s) of the sheet %s decides.", v.Rule, plain.Printable(v.Name), plain.Printable(sheet)), width)
+		block(
+			&b,
+			"",
+			"",
+			fmt.Sprintf(
+				"Rule %d (%s) of the sheet %s decides.",
+				v.Rule,
+				plain.Printable(v.Name),
+				plain.Printable(sheet),
+			),
+			width,
+		)
 	} else {
 		block(&b, "", "", fmt.Sprintf("No rule of the sheet %s applies, and this holds otherwise.", plain.Printable(sheet)), width)
 	}

@@ -107,7 +107,10 @@ func (w *writer) but() string {
 
 // onlyConnects reports whether the endpoint does not say what to ask.
 func (w *writer) onlyConnects() bool {
-	return slices.ContainsFunc(w.t.Rungs, func(f trail.Finding) bool { return f.Name == trail.Answer && f.Summary == trail.OnlyConnects })
+	return slices.ContainsFunc(
+		w.t.Rungs,
+		func(f trail.Finding) bool { return f.Name == trail.Answer && f.Summary == trail.OnlyConnects },
+	)
 }
 
 // got is the answer that came, if there was one to come.
@@ -135,7 +138,13 @@ func (w *writer) causes() {
 			word = "And because "
 		}
 		rest := strings.Repeat(" ", len(mark))
-		block(&w.b, mark, rest, word+plain.Printable(c.Summary)+fmt.Sprintf(" (%s, %s).", plain.Printable(c.ID), c.Certainty), width)
+		block(
+			&w.b,
+			mark,
+			rest,
+			word+plain.Printable(c.Summary)+fmt.Sprintf(" (%s, %s).", plain.Printable(c.ID), c.Certainty),
+			width,
+		)
 		for _, short := range c.Short {
 			block(&w.b, rest+"Not proven: ", rest+"  ", plain.Printable(short)+".", width)
 		}
@@ -181,7 +190,10 @@ func (w *writer) behind() {
 
 // doubts is the causes that do not block, of a certainty.
 func doubts(causes []trail.Cause, certainty trail.Certainty) []trail.Cause {
-	return slices.DeleteFunc(slices.Clone(causes), func(c trail.Cause) bool { return c.Blocking || c.Certainty != certainty })
+	return slices.DeleteFunc(
+		slices.Clone(causes),
+		func(c trail.Cause) bool { return c.Blocking || c.Certainty != certainty },
+	)
 }
 
 func upperFirst(s string) string {
@@ -321,7 +333,18 @@ func (w *writer) evidence() {
 			first = false
 		}
 		head := fmt.Sprintf("  %s ", e.At.Local().Format("15:04:05"))
-		block(&w.b, head, strings.Repeat(" ", len(head)), fmt.Sprintf("%s: %s: %s", plain.Printable(w.t.Host(e.Vantage)), plain.Printable(e.Source), plain.Printable(e.Saw)), width)
+		block(
+			&w.b,
+			head,
+			strings.Repeat(" ", len(head)),
+			fmt.Sprintf(
+				"%s: %s: %s",
+				plain.Printable(w.t.Host(e.Vantage)),
+				plain.Printable(e.Source),
+				plain.Printable(e.Saw),
+			),
+			width,
+		)
 	}
 }
 

@@ -17,7 +17,12 @@ func Watched(p weigh.Pulse, changes []string) string {
 	text := p.At.UTC().Format(time.TimeOnly) + " "
 	switch {
 	case p.Outcome == trail.OutcomeClear:
-		text += fmt.Sprintf("reached %s, connect %.1f ms, answer %.1f ms", plain.Printable(p.Addr), p.ConnectMS, p.AnswerMS)
+		text += fmt.Sprintf(
+			"reached %s, connect %.1f ms, answer %.1f ms",
+			plain.Printable(p.Addr),
+			p.ConnectMS,
+			p.AnswerMS,
+		)
 	case p.Why != "":
 		text += "FAULT " + plain.Printable(p.Why)
 	default:

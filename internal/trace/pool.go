@@ -52,7 +52,9 @@ func (p *pool) start(ctx context.Context, set fact.Set, wants []scene.Want) int 
 			s := seat{v.Info().ID, w.Order()}
 			// A vantage that is named is meant, whatever else it is: a gateway may be
 			// the front that clients come to.
-			if w.On == "" && v.Info().Role != w.At || w.On != "" && w.On != v.Info().ID || p.asked[s] || len(p.asked) >= mostLooks || !p.allows(w, set) {
+			if w.On == "" && v.Info().Role != w.At || w.On != "" && w.On != v.Info().ID || p.asked[s] ||
+				len(p.asked) >= mostLooks ||
+				!p.allows(w, set) {
 				continue
 			}
 			p.asked[s] = true

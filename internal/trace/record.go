@@ -12,9 +12,21 @@ import (
 )
 
 // recorded is what a record holds of every host, whatever it is made for.
-var recorded = []fact.Kind{fact.LookIdentity, fact.LookAddresses, fact.LookRoutes, fact.LookNeighbours, fact.LookResolver,
-	fact.LookKernel, fact.LookListeners, fact.LookBarriers, fact.LookResources,
-	fact.LookTables, fact.LookClaims, fact.LookPeers, fact.LookKeyTable}
+var recorded = []fact.Kind{
+	fact.LookIdentity,
+	fact.LookAddresses,
+	fact.LookRoutes,
+	fact.LookNeighbours,
+	fact.LookResolver,
+	fact.LookKernel,
+	fact.LookListeners,
+	fact.LookBarriers,
+	fact.LookResources,
+	fact.LookTables,
+	fact.LookClaims,
+	fact.LookPeers,
+	fact.LookKeyTable,
+}
 
 // Record looks at everything that a host can tell of itself, at what else is
 // wanted and, if an endpoint is asked for, at the endpoint from here, as its client and as its
@@ -28,18 +40,36 @@ func Record(ctx context.Context, host Vantage, ask *fact.Ask, more []fact.Order,
 	if ask != nil {
 		r.For = &ask.Endpoint
 		at := fact.Target{Port: ask.Endpoint.Port, Scheme: ask.Endpoint.Scheme}
-		orders = append(orders, fact.Order{Look: fact.LookService, Target: at}, fact.Order{Look: fact.LookPeers, Target: at},
-			fact.Order{Look: fact.LookListeners, Target: at}, fact.Order{Look: fact.LookAccess, Target: fact.Target{Port: ask.Endpoint.Port}},
+		orders = append(
+			orders,
+			fact.Order{Look: fact.LookService, Target: at},
+			fact.Order{Look: fact.LookPeers, Target: at},
+			fact.Order{Look: fact.LookListeners, Target: at},
+			fact.Order{Look: fact.LookAccess, Target: fact.Target{Port: ask.Endpoint.Port}},
 			fact.Order{Look: fact.LookUpstreams, Target: fact.Target{Port: ask.Endpoint.Port}},
-			fact.Order{Look: fact.LookCertFiles, Target: fact.Target{Port: ask.Endpoint.Port}})
+			fact.Order{Look: fact.LookCertFiles, Target: fact.Target{Port: ask.Endpoint.Port}},
+		)
 		if ask.Card != nil {
 			for _, side := range []string{"client", "server"} {
-				orders = append(orders, fact.Order{Look: fact.LookSettings, Target: fact.Target{Name: side}}, fact.Order{Look: fact.LookSigns, Target: fact.Target{Name: side}})
+				orders = append(
+					orders,
+					fact.Order{Look: fact.LookSettings, Target: fact.Target{Name: side}},
+					fact.Order{Look: fact.LookSigns, Target: fact.Target{Name: side}},
+				)
 			}
 		}
-		orders = append(orders, fact.Order{Look: fact.LookAccounts, Target: fact.Target{Port: ask.Endpoint.Port, Account: ask.Account}})
+		orders = append(
+			orders,
+			fact.Order{Look: fact.LookAccounts, Target: fact.Target{Port: ask.Endpoint.Port, Account: ask.Account}},
+		)
 		if ask.Account != "" || ask.Endpoint.Scheme == "ssh" {
-			orders = append(orders, fact.Order{Look: fact.LookAccount, Target: fact.Target{Account: ask.Account, Scheme: ask.Endpoint.Scheme, Port: ask.Endpoint.Port}})
+			orders = append(
+				orders,
+				fact.Order{
+					Look:   fact.LookAccount,
+					Target: fact.Target{Account: ask.Account, Scheme: ask.Endpoint.Scheme, Port: ask.Endpoint.Port},
+				},
+			)
 		}
 	}
 	var (
@@ -76,8 +106,10 @@ func Record(ctx context.Context, host Vantage, ask *fact.Ask, more []fact.Order,
 			mu.Lock()
 			defer mu.Unlock()
 			for _, f := range set.Facts {
-				if f.Order.Look == fact.LookSession || f.Order.Look == fact.LookNames || f.Order.Look == fact.LookEcho ||
-					f.Order.Look == fact.LookRoute || f.Order.Look == fact.LookLink {
+				if f.Order.Look == fact.LookSession || f.Order.Look == fact.LookNames ||
+					f.Order.Look == fact.LookEcho ||
+					f.Order.Look == fact.LookRoute ||
+					f.Order.Look == fact.LookLink {
 					r.Facts = append(r.Facts, f)
 				}
 			}
@@ -155,7 +187,8 @@ func backendTries(r fact.HostRecord, ask *fact.Ask) []fact.Order {
 		}
 		scheme, known := endpoint.Lookup(up.Scheme)
 		order := fact.Order{Look: fact.LookSession, Target: up.At(addr, scheme.Security)}
-		if ok && known && !slices.ContainsFunc(r.Facts, func(f fact.Fact) bool { return f.Order == order }) && !slices.Contains(orders, order) {
+		if ok && known && !slices.ContainsFunc(r.Facts, func(f fact.Fact) bool { return f.Order == order }) &&
+			!slices.Contains(orders, order) {
 			orders = append(orders, order)
 		}
 	}
@@ -181,7 +214,14 @@ func ownTries(r fact.HostRecord, ask *fact.Ask) []fact.Order {
 		}
 		for _, held := range f.Addresses.Held {
 			addr := held.Prefix.Addr()
-			t := fact.Target{Name: e.Host, Addr: addr, Port: e.Port, Scheme: e.Scheme, Security: e.Security, Path: e.Path}
+			t := fact.Target{
+				Name:     e.Host,
+				Addr:     addr,
+				Port:     e.Port,
+				Scheme:   e.Scheme,
+				Security: e.Security,
+				Path:     e.Path,
+			}
 			if len(orders) < most && !tried[t] && !addr.IsLinkLocalUnicast() {
 				tried[t] = true
 				orders = append(orders, fact.Order{Look: fact.LookSession, Target: t})

@@ -82,7 +82,15 @@ func (h *Here) Info() fact.Vantage { return h.info }
 func (h *Here) Look(ctx context.Context, order fact.Order, emit func(fact.Fact)) {
 	take, ok := looks[order.Look]
 	if !ok {
-		emit(h.env.Failed(order, string(order.Look), "could not look", fmt.Errorf("there is no look %q", order.Look), ""))
+		emit(
+			h.env.Failed(
+				order,
+				string(order.Look),
+				"could not look",
+				fmt.Errorf("there is no look %q", order.Look),
+				"",
+			),
+		)
 		return
 	}
 	env := h.env

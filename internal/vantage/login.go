@@ -110,12 +110,24 @@ func (s *SSH) config(ctx context.Context, p place, last bool) (config *ssh.Clien
 	}
 	if len(methods) == 0 {
 		if !last {
-			return nil, done, errors.New("nothing to log in with on the way: neither an agent nor a readable key file; name one for this host in the SSH settings (IdentityFile)")
+			return nil, done, errors.New(
+				"nothing to log in with on the way: neither an agent nor a readable key file; name one for this host in the SSH settings (IdentityFile)",
+			)
 		}
-		return nil, done, errors.New("nothing to log in with: neither an agent nor a readable key file; name one with --identity, or give --secret")
+		return nil, done, errors.New(
+			"nothing to log in with: neither an agent nor a readable key file; name one with --identity, or give --secret",
+		)
 	}
-	kinds := slices.DeleteFunc(known.Kinds(p.addr, &net.TCPAddr{}), func(kind string) bool { return kind == ssh.KeyAlgoRSA })
-	return &ssh.ClientConfig{User: p.user, Auth: methods, HostKeyCallback: known.Check, HostKeyAlgorithms: kinds}, done, nil
+	kinds := slices.DeleteFunc(
+		known.Kinds(p.addr, &net.TCPAddr{}),
+		func(kind string) bool { return kind == ssh.KeyAlgoRSA },
+	)
+	return &ssh.ClientConfig{
+		User:              p.user,
+		Auth:              methods,
+		HostKeyCallback:   known.Check,
+		HostKeyAlgorithms: kinds,
+	}, done, nil
 }
 
 func readKey(ctx context.Context, path string) (ssh.Signer, error) {

@@ -16,7 +16,10 @@ type Carried struct {
 
 // NewCarried looks at a record in a role.
 func NewCarried(id string, role fact.Role, record fact.HostRecord) *Carried {
-	return &Carried{fact.Vantage{ID: id, Role: role, Host: record.Host, Means: fact.Record, Ended: record.Ended}, record}
+	return &Carried{
+		fact.Vantage{ID: id, Role: role, Host: record.Host, Means: fact.Record, Ended: record.Ended},
+		record,
+	}
 }
 
 // Info says which vantage this is.
@@ -92,7 +95,8 @@ func answersOrder(f fact.Fact, order fact.Order) bool {
 	case fact.LookStored, fact.LookServices, fact.LookReverse:
 		return f.Order.Target == order.Target
 	case fact.LookListeners:
-		return f.Order.Target.Port == 0 || f.Order.Target.Port == order.Target.Port && f.Order.Target.Scheme == order.Target.Scheme
+		return f.Order.Target.Port == 0 ||
+			f.Order.Target.Port == order.Target.Port && f.Order.Target.Scheme == order.Target.Scheme
 	case fact.LookSession, fact.LookEcho, fact.LookRoute, fact.LookLink, fact.LookHops, fact.LookReset, fact.LookOffers:
 		return f.Order.Target == order.Target
 	}

@@ -57,11 +57,18 @@ func Serve(ctx context.Context, host string, in io.Reader, out io.Writer) error 
 	lines := bufio.NewScanner(in)
 	lines.Buffer(nil, mostSaid)
 	if !lines.Scan() {
-		return fmt.Errorf("look: nothing on standard input; this command is for the program itself: %w", io.ErrUnexpectedEOF)
+		return fmt.Errorf(
+			"look: nothing on standard input; this command is for the program itself: %w",
+			io.ErrUnexpectedEOF,
+		)
 	}
 	var h hello
 	if err := json.Unmarshal(lines.Bytes(), &h); err != nil || h.Version != talkVersion {
-		return fmt.Errorf("look: the program at the other end speaks another version (%d, here %d)", h.Version, talkVersion)
+		return fmt.Errorf(
+			"look: the program at the other end speaks another version (%d, here %d)",
+			h.Version,
+			talkVersion,
+		)
 	}
 	var mu sync.Mutex // guards the encoder
 	encoder := json.NewEncoder(out)
@@ -77,7 +84,14 @@ func Serve(ctx context.Context, host string, in io.Reader, out io.Writer) error 
 		return fmt.Errorf("look: %w", err)
 	}
 	say(hello{Version: talkVersion, Host: host})
-	env := look.Env{Wait: time.Duration(h.WaitMS * float64(time.Millisecond)), Resolvers: h.Resolvers, HostsFile: h.HostsFile, Unit: h.Unit, Card: h.Card, Programs: known}
+	env := look.Env{
+		Wait:      time.Duration(h.WaitMS * float64(time.Millisecond)),
+		Resolvers: h.Resolvers,
+		HostsFile: h.HostsFile,
+		Unit:      h.Unit,
+		Card:      h.Card,
+		Programs:  known,
+	}
 	local := NewHere(fact.Vantage{}, env)
 	var wg sync.WaitGroup
 	for lines.Scan() {

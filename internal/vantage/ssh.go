@@ -58,7 +58,14 @@ type pending struct {
 // looks together with the hello, so that their answers cost no round trip of
 // their own. Every error says which host, and what to do.
 func DialSSH(ctx context.Context, login Login, info fact.Vantage, env look.Env, first []fact.Order) (*SSH, error) {
-	s := &SSH{info: info, login: login, ended: make(chan struct{}), looks: map[int]*pending{}, stderr: &tail{}, early: map[fact.Order]*early{}}
+	s := &SSH{
+		info:   info,
+		login:  login,
+		ended:  make(chan struct{}),
+		looks:  map[int]*pending{},
+		stderr: &tail{},
+		early:  map[fact.Order]*early{},
+	}
 	// The library's calls know no context: what it waits on is closed.
 	stop := context.AfterFunc(ctx, s.abort)
 	defer stop()
@@ -80,7 +87,12 @@ func (s *SSH) Info() fact.Vantage { return s.info }
 
 // fail words an error of the way there.
 func (s *SSH) fail(what string, err error) error {
-	return fmt.Errorf("--at %s: %s: %w; if SSH itself is broken, make a record there (uakari record) and give it by --record", s.login.To, what, err)
+	return fmt.Errorf(
+		"--at %s: %s: %w; if SSH itself is broken, make a record there (uakari record) and give it by --record",
+		s.login.To,
+		what,
+		err,
+	)
 }
 
 // dial makes the connection, through jump hosts where the settings name them.
@@ -251,9 +263,13 @@ func (s *SSH) command() (string, []byte, error) {
 	if s.login.AsRoot {
 		run = "sudo -n " + run
 	}
-	script := fmt.Sprintf(`umask 077; case "$(uname -sm)" in "Linux %[1]s") ;; *) echo "there it is $(uname -sm), and this program is for Linux %[1]s" >&2; exit 3;; esac; `+
-		`d=$(mktemp -d) || exit 3; trap 'rm -rf "$d"' EXIT; trap 'exit 3' HUP INT TERM PIPE; head -c %[2]d >"$d/uakari" && chmod 700 "$d/uakari" && %[3]s`,
-		machines[runtime.GOARCH], len(binary), run)
+	script := fmt.Sprintf(
+		`umask 077; case "$(uname -sm)" in "Linux %[1]s") ;; *) echo "there it is $(uname -sm), and this program is for Linux %[1]s" >&2; exit 3;; esac; `+
+			`d=$(mktemp -d) || exit 3; trap 'rm -rf "$d"' EXIT; trap 'exit 3' HUP INT TERM PIPE; head -c %[2]d >"$d/uakari" && chmod 700 "$d/uakari" && %[3]s`,
+		machines[runtime.GOARCH],
+		len(binary),
+		run,
+	)
 	return "sh -c " + quote(script), binary, nil
 }
 
@@ -361,7 +377,15 @@ func (s *SSH) Look(ctx context.Context, order fact.Order, emit func(fact.Fact)) 
 	}
 	if err != nil && ctx.Err() == nil {
 		env := look.Env{Vantage: s.info.ID}
-		emit(env.Failed(order, "ssh "+s.login.To, "lost the connection to "+s.login.To, err, "SSH, or a record made there"))
+		emit(
+			env.Failed(
+				order,
+				"ssh "+s.login.To,
+				"lost the connection to "+s.login.To,
+				err,
+				"SSH, or a record made there",
+			),
+		)
 	}
 }
 

@@ -33,7 +33,11 @@ func tryRecords(v *scene.Scene, w *scene.Wants, l *scene.Lookup, target fact.Tar
 		}
 	}
 	slices.SortStableFunc(list, func(a, b fact.ServiceRecord) int {
-		return cmp.Or(cmp.Compare(a.Priority, b.Priority), cmp.Compare(b.Weight, a.Weight), strings.Compare(a.Target, b.Target))
+		return cmp.Or(
+			cmp.Compare(a.Priority, b.Priority),
+			cmp.Compare(b.Weight, a.Weight),
+			strings.Compare(a.Target, b.Target),
+		)
 	})
 	var tries []*scene.Try
 	for _, s := range list[:min(len(list), names.MostRecords)] {

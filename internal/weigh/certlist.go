@@ -21,7 +21,14 @@ const NoName = "nameless.invalid"
 // Certificates judges the chain that a client was shown, apart from all else.
 func Certificates(set fact.Set, names []string) trail.CertList {
 	e := set.Ask.Endpoint
-	out := trail.CertList{Format: "uakari.certs/1", Of: e.Input, Chain: []trail.Cert{}, Names: []trail.Coverage{}, Problems: []string{}, Doubts: []string{}}
+	out := trail.CertList{
+		Format:   "uakari.certs/1",
+		Of:       e.Input,
+		Chain:    []trail.Cert{},
+		Names:    []trail.Coverage{},
+		Problems: []string{},
+		Doubts:   []string{},
+	}
 	judged, _ := Weigh(set)
 	for _, c := range judged.Causes {
 		switch {
@@ -77,9 +84,19 @@ func Certificates(set fact.Set, names []string) trail.CertList {
 
 func certOf(cert *x509.Certificate, chain []*x509.Certificate, set fact.Set) trail.Cert {
 	sum := sha256.Sum256(cert.Raw)
-	c := trail.Cert{Subject: cert.Subject.String(), Issuer: cert.Issuer.String(), NotBefore: cert.NotBefore.UTC(), NotAfter: cert.NotAfter.UTC(),
-		DaysLeft: int(cert.NotAfter.Sub(set.Ask.Began).Hours() / 24), Fingerprint: hex.EncodeToString(sum[:]), Key: keyText(cert), Signature: cert.SignatureAlgorithm.String(),
-		Authority: cert.IsCA, Covers: slices.Clone(cert.DNSNames), By: -1}
+	c := trail.Cert{
+		Subject:     cert.Subject.String(),
+		Issuer:      cert.Issuer.String(),
+		NotBefore:   cert.NotBefore.UTC(),
+		NotAfter:    cert.NotAfter.UTC(),
+		DaysLeft:    int(cert.NotAfter.Sub(set.Ask.Began).Hours() / 24),
+		Fingerprint: hex.EncodeToString(sum[:]),
+		Key:         keyText(cert),
+		Signature:   cert.SignatureAlgorithm.String(),
+		Authority:   cert.IsCA,
+		Covers:      slices.Clone(cert.DNSNames),
+		By:          -1,
+	}
 	for _, ip := range cert.IPAddresses {
 		c.Covers = append(c.Covers, ip.String())
 	}

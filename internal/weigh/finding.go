@@ -122,7 +122,8 @@ func consequence(v *scene.Scene, rung trail.Rung, s sum) (*gate.Judged, string) 
 	for _, t := range s.decide {
 		last := t.Last()
 		for _, g := range gate.RungGates[rung].List() {
-			if by := last.Verdict.Drop[g]; by != nil && catalogue.RungOf(by.Cause) != rung && !last.Verdict.Open.Has(g) {
+			if by := last.Verdict.Drop[g]; by != nil && catalogue.RungOf(by.Cause) != rung &&
+				!last.Verdict.Open.Has(g) {
 				return by, followText[g]
 			}
 		}
@@ -201,7 +202,10 @@ func unseen(v *scene.Scene, rung trail.Rung, s sum, causes []trail.Cause) (why, 
 		}
 		for _, t := range s.tries {
 			if r := t.Last().Sessions.Reply; r != nil && len(r.Reply.Ways) > 0 {
-				return "no account was tried; the server offers " + strings.Join(r.Reply.Ways, ", "), "--user NAME with --secret"
+				return "no account was tried; the server offers " + strings.Join(
+					r.Reply.Ways,
+					", ",
+				), "--user NAME with --secret"
 			}
 		}
 		return "no account was tried", "--user NAME with --secret"
@@ -278,7 +282,9 @@ func unseenRules(v *scene.Scene, s sum) (why, needs string) {
 		}
 	}
 	if !between {
-		return "nothing in the tables of " + v.Host(v.Client) + " stops it; only a connection proves the rest", "mending that first"
+		return "nothing in the tables of " + v.Host(
+			v.Client,
+		) + " stops it; only a connection proves the rest", "mending that first"
 	}
 	return "nothing in the tables of both ends stops it; the network between was not read", "the gateways, by --at gateway=USER@HOST or --record gateway=FILE"
 }
@@ -301,6 +307,7 @@ func (s sum) gave() string {
 // tookTrust reports whether a session came up whose chain nobody could judge.
 func (s sum) tookTrust() bool {
 	return slices.ContainsFunc(s.tries, func(t *scene.Try) bool {
-		return t.Sessions.Handshake != nil && t.Sessions.Handshake.Handshake.Ending == fact.Done && t.Sessions.Trust == nil
+		return t.Sessions.Handshake != nil && t.Sessions.Handshake.Handshake.Ending == fact.Done &&
+			t.Sessions.Trust == nil
 	})
 }

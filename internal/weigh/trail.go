@@ -22,9 +22,12 @@ type sum struct {
 
 var followText = map[gate.Gate]string{
 	gate.Intent: "the client was not told otherwise", gate.Name: "no address",
-	gate.WayOut: "nothing leaves while that stands", gate.Way: "nothing passes while that stands", gate.Host: "no host while that stands",
-	gate.WayIn: "nothing comes in while that stands", gate.Listener: "nothing listens", gate.Room: "no room while that stands",
-	gate.Door: "turned away while that stands", gate.WayBack: "no reply while that stands", gate.Session: "no session while that stands",
+	gate.WayOut: "nothing leaves while that stands", gate.Way: "nothing passes while that stands",
+	gate.Host:  "no host while that stands",
+	gate.WayIn: "nothing comes in while that stands", gate.Listener: "nothing listens",
+	gate.Room: "no room while that stands",
+	gate.Door: "turned away while that stands", gate.WayBack: "no reply while that stands",
+	gate.Session: "no session while that stands",
 	gate.Account: "no login while that stands", gate.Answer: "no answer while that stands",
 }
 
@@ -34,8 +37,15 @@ func trailOf(v *scene.Scene, tries []*scene.Try) trail.Trail {
 	e := v.Ask.Endpoint
 	t := trail.Trail{
 		Format: trail.Format, ID: id(v.Ask), Began: v.Ask.Began, Ended: v.Set.Ended, Incomplete: v.Set.Incomplete,
-		Endpoint: trail.Endpoint{Input: e.Input, Scheme: e.Scheme, Host: e.Host, Port: e.Port, Transport: e.Transport, Security: e.Security},
-		Causes:   []trail.Cause{}, Evidence: []trail.Evidence{}, Behind: []trail.Behind{}, Command: v.Ask.Command,
+		Endpoint: trail.Endpoint{
+			Input:     e.Input,
+			Scheme:    e.Scheme,
+			Host:      e.Host,
+			Port:      e.Port,
+			Transport: e.Transport,
+			Security:  e.Security,
+		},
+		Causes: []trail.Cause{}, Evidence: []trail.Evidence{}, Behind: []trail.Behind{}, Command: v.Ask.Command,
 	}
 	if v.Ask.Card != nil {
 		t.Card = v.Ask.Card.Name
@@ -61,13 +71,19 @@ func trailOf(v *scene.Scene, tries []*scene.Try) trail.Trail {
 		t.Tell = tellApart(v, s, t.Causes)
 	}
 	for _, f := range v.All {
-		t.Evidence = append(t.Evidence, trail.Evidence{ID: f.ID, Vantage: f.Vantage, At: f.At, Source: f.Source, Saw: f.Saw, Data: f.Payload()})
+		t.Evidence = append(
+			t.Evidence,
+			trail.Evidence{ID: f.ID, Vantage: f.Vantage, At: f.At, Source: f.Source, Saw: f.Saw, Data: f.Payload()},
+		)
 	}
 	return t
 }
 
 func isServer(v *scene.Scene, tries []*scene.Try, vantage string) bool {
-	return slices.ContainsFunc(tries, func(t *scene.Try) bool { return t.Server == vantage || t.Last().Server == vantage })
+	return slices.ContainsFunc(
+		tries,
+		func(t *scene.Try) bool { return t.Server == vantage || t.Last().Server == vantage },
+	)
 }
 
 // sumOf merges the tries. One good address saves the endpoint, and those that
@@ -97,7 +113,11 @@ func sumOf(v *scene.Scene, tries []*scene.Try) sum {
 	// What blocks is no doubt beside itself.
 	all := slices.Clone(s.causes)
 	s.causes = slices.DeleteFunc(s.causes, func(j *gate.Judged) bool {
-		return j.Harmless && slices.ContainsFunc(all, func(o *gate.Judged) bool { return o.Blocking && o.Cause == j.Cause && o.Vantage == j.Vantage })
+		return j.Harmless &&
+			slices.ContainsFunc(
+				all,
+				func(o *gate.Judged) bool { return o.Blocking && o.Cause == j.Cause && o.Vantage == j.Vantage },
+			)
 	})
 	return s
 }
@@ -145,8 +165,21 @@ func oneBad(v *scene.Scene, s sum) *gate.Judged {
 	if s.isBad(first) {
 		text += "; it is the first that clients try"
 	}
-	return gate.Judge(gate.Reading{Gate: gate.Name, Cause: "names/one-bad-address", Harmless: true, Because: because, Vantage: v.Client,
-		Summary: text, Values: catalogue.Values{"name": first.Target.Name, "client": v.Host(v.Client), "addr": firstBad(s).String()}})
+	return gate.Judge(
+		gate.Reading{
+			Gate:     gate.Name,
+			Cause:    "names/one-bad-address",
+			Harmless: true,
+			Because:  because,
+			Vantage:  v.Client,
+			Summary:  text,
+			Values: catalogue.Values{
+				"name":   first.Target.Name,
+				"client": v.Host(v.Client),
+				"addr":   firstBad(s).String(),
+			},
+		},
+	)
 }
 
 // firstBad is the first address that fails.
@@ -192,7 +225,8 @@ func causesOf(v *scene.Scene, s sum) []trail.Cause {
 			because = []string{}
 		}
 		list = append(list, trail.Cause{
-			Key: keys[j], ID: j.Cause, Rung: catalogue.RungOf(j.Cause), Certainty: j.Certainty, Blocking: j.Blocking, Vantage: j.Vantage,
+			Key: keys[j], ID: j.Cause, Rung: catalogue.RungOf(j.Cause), Certainty: j.Certainty, Blocking: j.Blocking,
+			Vantage:  j.Vantage,
 			MaskedBy: masked, Summary: j.Summary, Short: inWords(j.Lacks), Because: because, Remedies: remediesOf(v, j),
 		})
 	}
@@ -271,7 +305,8 @@ func (s sum) reached() trail.Reached {
 		// Silence of a service that may have nothing to say is no answer
 		// either way, unless something was seen to stop what was sent; nor is
 		// a session that this program cannot make and the client's can.
-		if (t.Symptom == gate.Unasked || t.Symptom == gate.SessionFailed) && !slices.ContainsFunc(t.Verdict.Causes, func(j *gate.Judged) bool { return j.Blocking }) {
+		if (t.Symptom == gate.Unasked || t.Symptom == gate.SessionFailed) &&
+			!slices.ContainsFunc(t.Verdict.Causes, func(j *gate.Judged) bool { return j.Blocking }) {
 			return trail.Unknown
 		}
 	}

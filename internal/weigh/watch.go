@@ -96,7 +96,12 @@ func PulseOf(set fact.Set, t trail.Trail) Pulse {
 					continue
 				}
 				if u := scene.MainUnit(&prog); u != nil {
-					p.Marks["unit"] = fmt.Sprintf("%s %s since %s", u.Name, u.Active, u.Since.UTC().Format(time.TimeOnly))
+					p.Marks["unit"] = fmt.Sprintf(
+						"%s %s since %s",
+						u.Name,
+						u.Active,
+						u.Since.UTC().Format(time.TimeOnly),
+					)
 					if n := len(u.Log); n > 0 {
 						p.Log = u.Log[n-1].Text
 					}

@@ -102,7 +102,10 @@ func Hops(set fact.Set) []Next {
 				add(Next{last.Server, input, true})
 			}
 		}
-		if !slices.ContainsFunc(last.Verdict.Causes, func(j *gate.Judged) bool { return j.Cause == "answer/hop-fails" && j.Blocking }) {
+		if !slices.ContainsFunc(
+			last.Verdict.Causes,
+			func(j *gate.Judged) bool { return j.Cause == "answer/hop-fails" && j.Blocking },
+		) {
 			continue
 		}
 		for _, f := range v.Facts(last.Server, fact.LookUpstreams) {
@@ -120,7 +123,12 @@ func Hops(set fact.Set) []Next {
 func walk(v *scene.Scene, w *scene.Wants) []*scene.Try {
 	e := v.Ask.Endpoint
 	w.Add(scene.Want{Look: fact.LookAddresses, At: fact.Client})
-	return tryName(v, w, fact.Target{Name: e.Host, Port: e.Port, Scheme: e.Scheme, Security: e.Security, Path: e.Path}, 0)
+	return tryName(
+		v,
+		w,
+		fact.Target{Name: e.Host, Port: e.Port, Scheme: e.Scheme, Security: e.Security, Path: e.Path},
+		0,
+	)
 }
 
 // tryName weighs a name and then each address it gives, in the client's own
@@ -151,7 +159,11 @@ func tryNoAddress(v *scene.Scene, w *scene.Wants, l *scene.Lookup, target fact.T
 	if l.Settled {
 		t.Symptom = gate.NoAddress
 	}
-	t.Verdict = gate.Combine(v.Ending(t), names.Readings(v, w, t), func(r gate.Reading) []gate.Lack { return v.Guards(t, r) })
+	t.Verdict = gate.Combine(
+		v.Ending(t),
+		names.Readings(v, w, t),
+		func(r gate.Reading) []gate.Lack { return v.Guards(t, r) },
+	)
 	noRecord(v, t)
 	correct(v, w, t, depth)
 	return t
@@ -161,7 +173,12 @@ func tryNoAddress(v *scene.Scene, w *scene.Wants, l *scene.Lookup, target fact.T
 // whatever comes of them.
 func First(e fact.Endpoint) []fact.Order {
 	at := fact.Target{Port: e.Port, Scheme: e.Scheme}
-	return []fact.Order{{Look: fact.LookAddresses}, {Look: fact.LookListeners, Target: at}, {Look: fact.LookService, Target: at}, {Look: fact.LookKernel}}
+	return []fact.Order{
+		{Look: fact.LookAddresses},
+		{Look: fact.LookListeners, Target: at},
+		{Look: fact.LookService, Target: at},
+		{Look: fact.LookKernel},
+	}
 }
 
 // tryAddress weighs one address of the endpoint.
@@ -176,7 +193,15 @@ func tryAddress(v *scene.Scene, w *scene.Wants, l *scene.Lookup, target fact.Tar
 		w.Add(scene.Want{Look: fact.LookListeners, At: fact.Server, On: t.Server, Target: at, Gate: gate.Listener})
 		w.Add(scene.Want{Look: fact.LookKernel, At: fact.Server, On: t.Server, Gate: gate.Room})
 		if t.Symptom == gate.SilentTCP {
-			w.Add(scene.Want{Look: fact.LookKernel, At: fact.Server, On: t.Server, Target: fact.Target{Again: 1}, Gate: gate.Room})
+			w.Add(
+				scene.Want{
+					Look:   fact.LookKernel,
+					At:     fact.Server,
+					On:     t.Server,
+					Target: fact.Target{Again: 1},
+					Gate:   gate.Room,
+				},
+			)
 		}
 		if t.Symptom == gate.ServerFirstSilent || t.Symptom == gate.ClientFirstSilent || t.Symptom == gate.SilentUDP {
 			at.Again = 1

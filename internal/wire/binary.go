@@ -46,7 +46,8 @@ func askKafka(c *Conn, _ Question) fact.Reply {
 	send := append(binary.BigEndian.AppendUint32(nil, uint32(len(b))), b...)
 	return c.ask("kafka", "which requests it knows", string(send), func(r *fact.Reply) error {
 		head, err := c.r.Peek(10)
-		if len(head) < 10 || binary.BigEndian.Uint32(head) < 6 || binary.BigEndian.Uint32(head) > mostTalk || binary.BigEndian.Uint32(head[4:]) != id {
+		if len(head) < 10 || binary.BigEndian.Uint32(head) < 6 || binary.BigEndian.Uint32(head) > mostTalk ||
+			binary.BigEndian.Uint32(head[4:]) != id {
 			return errors.Join(err, c.stranger(r))
 		}
 		if code := binary.BigEndian.Uint16(head[8:]); code != 0 {
@@ -134,7 +135,8 @@ const engineQuestion = "\x30\x3e\x02\x01\x03\x30\x11\x02\x04\x75\x61\x6b\x61\x02
 func askSNMP(c *Conn, _ Question) fact.Reply {
 	return c.ask("snmp", "its engine", engineQuestion, func(r *fact.Reply) error {
 		head := c.unread()
-		if len(head) < 20 || head[0] != 0x30 || !bytes.Contains(head, []byte("\x02\x01\x03")) || !bytes.Contains(head, []byte("\x75\x61\x6b\x61")) {
+		if len(head) < 20 || head[0] != 0x30 || !bytes.Contains(head, []byte("\x02\x01\x03")) ||
+			!bytes.Contains(head, []byte("\x75\x61\x6b\x61")) {
 			return c.stranger(r)
 		}
 		return nil
@@ -218,7 +220,9 @@ func cmpEnding(err error) fact.Ending {
 
 // rdpFailures is why a server agrees to none (MS-RDPBCGR section 2.2.1.2.2).
 var rdpFailures = map[uint32]string{
-	1: "it wants TLS", 2: "it allows no TLS", 3: "it has no certificate for TLS", 4: "its flags are inconsistent", 5: "it wants a sign-in before the session", 6: "it wants TLS with a certificate of the client",
+	1: "it wants TLS", 2: "it allows no TLS", 3: "it has no certificate for TLS",
+	4: "its flags are inconsistent", 5: "it wants a sign-in before the session",
+	6: "it wants TLS with a certificate of the client",
 }
 
 // askAgreed is the question of a protocol in which the upgrade was all that is

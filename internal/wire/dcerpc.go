@@ -34,10 +34,14 @@ const (
 // dceInterfaces are names for the interfaces that mappers register most.
 var dceInterfaces = map[string]string{
 	mapperInterface:                        "epmapper",
-	"12345778-1234-abcd-ef00-0123456789ac": "samr", "12345778-1234-abcd-ef00-0123456789ab": "lsarpc", "12345678-1234-abcd-ef00-01234567cffb": "netlogon",
-	"e3514235-4b06-11d1-ab04-00c04fc2dcd2": "drsuapi", "12345678-1234-abcd-ef00-0123456789ab": "spoolss", "4b324fc8-1670-01d3-1278-5a47bf6ee188": "srvsvc",
-	"367abb81-9844-35f1-ad32-98f038001003": "svcctl", "338cd001-2244-31f1-aaaa-900038001003": "winreg", "6bffd098-a112-3610-9833-46c3f87e345a": "wkssvc",
-	"50abc2a4-574d-40b3-9d66-ee4fd5fba076": "dnsserver", "1ff70682-0a51-30e8-076d-740be8cee98b": "atsvc", "82273fdc-e32a-18c3-3f78-827929dc23ea": "eventlog",
+	"12345778-1234-abcd-ef00-0123456789ac": "samr", "12345778-1234-abcd-ef00-0123456789ab": "lsarpc",
+	"12345678-1234-abcd-ef00-01234567cffb": "netlogon",
+	"e3514235-4b06-11d1-ab04-00c04fc2dcd2": "drsuapi", "12345678-1234-abcd-ef00-0123456789ab": "spoolss",
+	"4b324fc8-1670-01d3-1278-5a47bf6ee188": "srvsvc",
+	"367abb81-9844-35f1-ad32-98f038001003": "svcctl", "338cd001-2244-31f1-aaaa-900038001003": "winreg",
+	"6bffd098-a112-3610-9833-46c3f87e345a": "wkssvc",
+	"50abc2a4-574d-40b3-9d66-ee4fd5fba076": "dnsserver", "1ff70682-0a51-30e8-076d-740be8cee98b": "atsvc",
+	"82273fdc-e32a-18c3-3f78-827929dc23ea": "eventlog",
 	"4fc742e0-4a10-11cf-8273-00aa004ae673": "netdfs", "3919286a-b10c-11d0-9ba8-00c04fd92ef5": "dssetup",
 }
 
@@ -126,13 +130,18 @@ func (c *Conn) bindMapper() (refusal string, err error) {
 
 // askDCE binds to the endpoint mapper, which every one lets anybody do.
 func askDCE(c *Conn, _ Question) fact.Reply {
-	return c.ask("dcerpc", "a session with the endpoint mapper", string(dceBindTo(mapperInterface, 3)), func(r *fact.Reply) error {
-		refusal, err := c.bindMapper()
-		if refusal != "" {
-			r.Code, r.Text = "refused", "the session is refused, "+refusal
-		}
-		return err
-	})
+	return c.ask(
+		"dcerpc",
+		"a session with the endpoint mapper",
+		string(dceBindTo(mapperInterface, 3)),
+		func(r *fact.Reply) error {
+			refusal, err := c.bindMapper()
+			if refusal != "" {
+				r.Code, r.Text = "refused", "the session is refused, "+refusal
+			}
+			return err
+		},
+	)
 }
 
 // mapDCE asks for all that is registered, a page at a time (C706, appendix O,

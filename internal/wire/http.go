@@ -19,7 +19,11 @@ func askHTTP(c *Conn, q Question) fact.Reply { return askPage(c, q, "Connection:
 
 // askWebSocket asks for the upgrade to a socket (RFC 6455 section 4.1).
 func askWebSocket(c *Conn, q Question) fact.Reply {
-	r := askPage(c, q, "Connection: Upgrade\r\nUpgrade: websocket\r\nSec-WebSocket-Version: 13\r\nSec-WebSocket-Key: dWFrYXJpLXVha2FyaS11YQ==\r\n")
+	r := askPage(
+		c,
+		q,
+		"Connection: Upgrade\r\nUpgrade: websocket\r\nSec-WebSocket-Version: 13\r\nSec-WebSocket-Key: dWFrYXJpLXVha2FyaS11YQ==\r\n",
+	)
 	if r.Protocol = "websocket"; r.Ending == fact.Done && r.Status != 101 && !r.Refused {
 		r.Code, r.Text = strconv.Itoa(r.Status), strings.TrimSpace(r.Reason+" instead of a socket")
 	}
@@ -61,7 +65,11 @@ func askPage(c *Conn, q Question, headers string) fact.Reply {
 			c.SetReadDeadline(time.Now().Add(bodyWait))
 			c.r.Peek(1)
 		}
-		r.Text, r.Whole = plain.CleanTo(string(c.unread()), mostBody), err == nil && size <= min(c.r.Buffered(), mostBody)
+		r.Text, r.Whole = plain.CleanTo(
+			string(c.unread()),
+			mostBody,
+		), err == nil &&
+			size <= min(c.r.Buffered(), mostBody)
 		return nil
 	})
 }

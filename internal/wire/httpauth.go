@@ -126,10 +126,24 @@ func (c challenge) digest(with Credentials, path string) string {
 	rand.Read(random) // never fails
 	cnonce, nonce, realm := hex.EncodeToString(random), c.params["nonce"], c.params["realm"]
 	secret, asked := h(with.Account, realm, with.Secret), h("GET", path)
-	fields := fmt.Sprintf("username=%s, realm=%s, nonce=%s, uri=%s", strconv.Quote(with.Account), strconv.Quote(realm), strconv.Quote(nonce), strconv.Quote(path))
-	if qop := strings.FieldsFunc(c.params["qop"], func(r rune) bool { return r == ',' || r == ' ' }); slices.Contains(qop, "auth") {
+	fields := fmt.Sprintf(
+		"username=%s, realm=%s, nonce=%s, uri=%s",
+		strconv.Quote(with.Account),
+		strconv.Quote(realm),
+		strconv.Quote(nonce),
+		strconv.Quote(path),
+	)
+	if qop := strings.FieldsFunc(c.params["qop"], func(r rune) bool { return r == ',' || r == ' ' }); slices.Contains(
+		qop,
+		"auth",
+	) {
 		const count = "00000001"
-		fields += fmt.Sprintf(", qop=auth, nc=%s, cnonce=\"%s\", response=\"%s\"", count, cnonce, h(secret, nonce, count, cnonce, "auth", asked))
+		fields += fmt.Sprintf(
+			", qop=auth, nc=%s, cnonce=\"%s\", response=\"%s\"",
+			count,
+			cnonce,
+			h(secret, nonce, count, cnonce, "auth", asked),
+		)
 	} else {
 		fields += fmt.Sprintf(", response=\"%s\"", h(secret, nonce, asked))
 	}

@@ -102,7 +102,11 @@ func askKerberos(c *Conn, q Question) fact.Reply {
 	_, realm := realmOf(strings.Trim(q.Path, "/"), q.Realm, q.Host)
 	r := fact.Reply{Protocol: "krb5", Asked: "a ticket of " + realm}
 	err := guarded(func() error {
-		request, err := messages.NewASReqForTGT(realm, kerberosConfig(realm), types.NewPrincipalName(nametype.KRB_NT_PRINCIPAL, "krbtgt/"+realm))
+		request, err := messages.NewASReqForTGT(
+			realm,
+			kerberosConfig(realm),
+			types.NewPrincipalName(nametype.KRB_NT_PRINCIPAL, "krbtgt/"+realm),
+		)
 		if err != nil {
 			return err
 		}
@@ -198,7 +202,15 @@ func loginKerberos(c *Conn, with Credentials) (l fact.Login, err error) {
 		if service == "" {
 			return nil
 		}
-		more, err := messages.NewTGSReq(cname, realm, cfg, ticket.Ticket, ticket.DecryptedEncPart.Key, types.NewPrincipalName(nametype.KRB_NT_SRV_INST, service), false)
+		more, err := messages.NewTGSReq(
+			cname,
+			realm,
+			cfg,
+			ticket.Ticket,
+			ticket.DecryptedEncPart.Key,
+			types.NewPrincipalName(nametype.KRB_NT_SRV_INST, service),
+			false,
+		)
 		if err != nil {
 			return err
 		}
@@ -213,7 +225,11 @@ func loginKerberos(c *Conn, with Credentials) (l fact.Login, err error) {
 		if err := forService.Unmarshal(answer); err != nil {
 			return err
 		}
-		l.Ticket = &fact.Ticket{Service: service + "@" + realm, Version: forService.Ticket.EncPart.KVNO, Encryption: int(forService.Ticket.EncPart.EType)}
+		l.Ticket = &fact.Ticket{
+			Service:    service + "@" + realm,
+			Version:    forService.Ticket.EncPart.KVNO,
+			Encryption: int(forService.Ticket.EncPart.EType),
+		}
 		return nil
 	})
 	return l, err
@@ -229,7 +245,14 @@ func (c *Conn) sendKerberos(marshal func() ([]byte, error), first bool) ([]byte,
 
 // showTimestamp adds the time, encrypted with the secret's key, in a way that
 // the server named in its error (RFC 4120 section 5.2.7.2).
-func showTimestamp(request *messages.ASReq, e messages.KRBError, secret string, cname types.PrincipalName, realm string, l *fact.Login) error {
+func showTimestamp(
+	request *messages.ASReq,
+	e messages.KRBError,
+	secret string,
+	cname types.PrincipalName,
+	realm string,
+	l *fact.Login,
+) error {
 	var offered types.PADataSequence
 	if err := offered.Unmarshal(e.EData); err != nil {
 		return err
@@ -263,10 +286,15 @@ func showTimestamp(request *messages.ASReq, e messages.KRBError, secret string, 
 			if err != nil {
 				return err
 			}
-			request.PAData = append(request.PAData, types.PAData{PADataType: patype.PA_ENC_TIMESTAMP, PADataValue: text})
+			request.PAData = append(
+				request.PAData,
+				types.PAData{PADataType: patype.PA_ENC_TIMESTAMP, PADataValue: text},
+			)
 			return nil
 		}
 	}
-	l.Outcome, l.Code, l.Text = fact.LoginRefused, strconv.Itoa(int(errorcode.KDC_ERR_ETYPE_NOSUPP)), "the server offers no kind of encryption that is spoken here"
+	l.Outcome, l.Code, l.Text = fact.LoginRefused, strconv.Itoa(
+		int(errorcode.KDC_ERR_ETYPE_NOSUPP),
+	), "the server offers no kind of encryption that is spoken here"
 	return nil
 }

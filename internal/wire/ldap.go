@@ -23,7 +23,8 @@ var rootQuestion = []byte{
 	0x02, 0x01, 0x05, // time limit 5 s
 	0x01, 0x01, 0x00, // types only: no
 	0x87, 0x0b, 'o', 'b', 'j', 'e', 'c', 't', 'C', 'l', 'a', 's', 's', // present
-	0x30, 0x16, 0x04, 0x14, 's', 'u', 'p', 'p', 'o', 'r', 't', 'e', 'd', 'L', 'D', 'A', 'P', 'V', 'e', 'r', 's', 'i', 'o', 'n',
+	0x30, 0x16, 0x04, 0x14, 's', 'u', 'p', 'p', 'o', 'r', 't', 'e', 'd', 'L', 'D', 'A', 'P', 'V', 'e', 'r', 's',
+	'i', 'o', 'n',
 }
 
 // Result codes of a search (RFC 4511 appendix A).
@@ -47,7 +48,8 @@ func askLDAP(c *Conn, _ Question) fact.Reply {
 			switch {
 			case m.op == ldapEntry && m.id == 1, m.op == ldapReference && m.id == 1:
 				continue
-			case m.op == ldapDone && m.id == 1, m.op == ldapExtended && m.id == 0: // the second ends the session (RFC 4511 section 4.4.1)
+			case m.op == ldapDone && m.id == 1,
+				m.op == ldapExtended && m.id == 0: // the second ends the session (RFC 4511 section 4.4.1)
 			default:
 				return errNotLDAP
 			}
@@ -121,7 +123,8 @@ func (c *Conn) ldapControlled() (m ldapMessage, err error) {
 	if err != nil {
 		return m, err
 	}
-	if tag != 0x30 || len(message) < 5 || message[0] != 0x02 || message[1] < 1 || message[1] > 4 || int(message[1])+3 >= len(message) {
+	if tag != 0x30 || len(message) < 5 || message[0] != 0x02 || message[1] < 1 || message[1] > 4 ||
+		int(message[1])+3 >= len(message) {
 		return m, errNotLDAP
 	}
 	for _, b := range message[2 : 2+message[1]] {
@@ -191,8 +194,17 @@ func berLength(b []byte) (size, used int, ok bool) {
 const passwordPolicy = "1.3.6.1.4.1.42.2.27.8.5.1"
 
 // policyErrors are the policy's findings by their number.
-var policyErrors = []string{"passwordExpired", "accountLocked", "changeAfterReset", "passwordModNotAllowed", "mustSupplyOldPassword",
-	"insufficientPasswordQuality", "passwordTooShort", "passwordTooYoung", "passwordInHistory"}
+var policyErrors = []string{
+	"passwordExpired",
+	"accountLocked",
+	"changeAfterReset",
+	"passwordModNotAllowed",
+	"mustSupplyOldPassword",
+	"insufficientPasswordQuality",
+	"passwordTooShort",
+	"passwordTooYoung",
+	"passwordInHistory",
+}
 
 // policyFinding is what a policy found, of the controls of an answer; "" for
 // nothing.

@@ -48,7 +48,8 @@ func (with Credentials) presenting() {
 // Logins is one login try in each protocol that has one here. Each presents
 // the secret once, whatever comes of it.
 var Logins = map[string]func(*Conn, Credentials) (fact.Login, error){
-	"http": loginHTTP, "redis": loginRedis, "ldap": loginLDAP, "smtp": loginSMTP, "imap": loginIMAP, "postgres": loginPostgres, "mysql": loginMySQL,
+	"http": loginHTTP, "redis": loginRedis, "ldap": loginLDAP, "smtp": loginSMTP, "imap": loginIMAP,
+	"postgres": loginPostgres, "mysql": loginMySQL,
 	"krb5": loginKerberos, "smb": loginSMB,
 }
 
@@ -82,7 +83,12 @@ func TryLogin(c *Conn, protocol string, with Credentials) fact.Login {
 // shows is a login that was withheld because its way would show the secret to
 // whoever reads the connection.
 func shows(mechanism string, offered []string) fact.Login {
-	return fact.Login{Outcome: fact.LoginWithheld, Mechanism: mechanism, Offered: offered, Text: "the server takes the secret itself (" + mechanism + "), and nobody vouches for who reads it on this connection"}
+	return fact.Login{
+		Outcome:   fact.LoginWithheld,
+		Mechanism: mechanism,
+		Offered:   offered,
+		Text:      "the server takes the secret itself (" + mechanism + "), and nobody vouches for who reads it on this connection",
+	}
 }
 
 func outcome(ok bool) fact.LoginOutcome {
@@ -153,7 +159,9 @@ func (c *Conn) redisRights(path string) []fact.LackingRight {
 			right = fact.Right{May: "run", On: "SELECT"}
 			return []fact.LackingRight{{Right: right, Level: "command SELECT", Told: text[1:]}}
 		case strings.HasPrefix(text, "-"):
-			return []fact.LackingRight{{Right: fact.Right{May: "use", On: number}, Level: "database " + number, Absent: true, Told: text[1:]}}
+			return []fact.LackingRight{
+				{Right: fact.Right{May: "use", On: number}, Level: "database " + number, Absent: true, Told: text[1:]},
+			}
 		}
 	}
 	if text := ask("PING"); strings.HasPrefix(text, "-NOPERM") {
@@ -183,7 +191,9 @@ func loginLDAP(c *Conn, with Credentials) (fact.Login, error) {
 	bind = append(bind, berOf(0x80, []byte(with.Secret))...)
 	if with.Certificate { // who it is, the certificate says (RFC 4513 section 5.2.3)
 		l.Mechanism = "EXTERNAL"
-		bind = append([]byte{0x02, 0x01, 0x03, 0x04, 0x00}, berOf(0xa3, append(berOf(0x04, []byte("EXTERNAL")), 0x04, 0x00))...)
+		bind = append(
+			[]byte{0x02, 0x01, 0x03, 0x04, 0x00},
+			berOf(0xa3, append(berOf(0x04, []byte("EXTERNAL")), 0x04, 0x00))...)
 	}
 	message := append([]byte{0x02, 0x01, 0x02}, berOf(0x60, bind)...)
 	message = append(message, berOf(0xa0, berOf(0x30, berOf(0x04, []byte(passwordPolicy))))...)
@@ -233,7 +243,24 @@ func (c *Conn) ldapRights(path string) []fact.LackingRight {
 		return nil
 	}
 	search := berOf(0x04, []byte(base))
-	search = append(search, 0x0a, 0x01, 0x00, 0x0a, 0x01, 0x00, 0x02, 0x01, 0x00, 0x02, 0x01, 0x00, 0x01, 0x01, 0x00) // base, no aliases, no limits, with values
+	search = append(
+		search,
+		0x0a,
+		0x01,
+		0x00,
+		0x0a,
+		0x01,
+		0x00,
+		0x02,
+		0x01,
+		0x00,
+		0x02,
+		0x01,
+		0x00,
+		0x01,
+		0x01,
+		0x00,
+	) // base, no aliases, no limits, with values
 	search = append(search, berOf(0x87, []byte("objectClass"))...)
 	search = append(search, berOf(0x30, berOf(0x04, []byte("1.1")))...) // no attributes
 	if _, err := c.Write(berOf(0x30, append([]byte{0x02, 0x01, 0x03}, berOf(0x63, search)...))); err != nil {
@@ -301,7 +328,11 @@ func loginPostgres(c *Conn, with Credentials) (fact.Login, error) {
 			return l, nil
 		case kind == 'Z':
 			l.Outcome = fact.LoginAccepted
-			l.Lacks = lackingRights(with.Rights, postgresRights, func(question string) ([][]string, error) { return c.postgresQuery(question, 1) })
+			l.Lacks = lackingRights(
+				with.Rights,
+				postgresRights,
+				func(question string) ([][]string, error) { return c.postgresQuery(question, 1) },
+			)
 			return l, nil
 		case kind == 'R' && len(message) >= 4 && with.Certificate && asksSecret(message):
 			l.Outcome, l.Mechanism, l.Code, l.Text = fact.LoginRefused, "certificate", "mechanism", "the server asks for a secret beside the certificate, and none was given"

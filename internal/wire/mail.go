@@ -14,7 +14,8 @@ import (
 // greetSMTP reads "220 …"; 4xx and 5xx are refusals (RFC 5321 section 3.1).
 func greetSMTP(c *Conn) fact.Greeting {
 	g := c.firstLine("smtp", func(s string) bool {
-		return len(s) >= 3 && strings.ContainsRune("245", rune(s[0])) && isDigits(s[:3]) && (len(s) == 3 || s[3] == ' ' || s[3] == '-')
+		return len(s) >= 3 && strings.ContainsRune("245", rune(s[0])) && isDigits(s[:3]) &&
+			(len(s) == 3 || s[3] == ' ' || s[3] == '-')
 	})
 	if g.Protocol == "smtp" && g.Ending == fact.Done && !strings.HasPrefix(g.Head, "2") {
 		g.Refusal, g.Code = g.Head, g.Head[:3]
@@ -59,7 +60,12 @@ func (c *Conn) smtpReply() (code int, text string, err error) {
 func upgradeSMTP(c *Conn) fact.Upgrade {
 	began := time.Now()
 	done := func(err error, offered bool, text string) fact.Upgrade {
-		return fact.Upgrade{Ending: ending(err), Offered: offered, Head: plain.Clean(text), TookMS: MS(time.Since(began))}
+		return fact.Upgrade{
+			Ending:  ending(err),
+			Offered: offered,
+			Head:    plain.Clean(text),
+			TookMS:  MS(time.Since(began)),
+		}
 	}
 	if _, err := fmt.Fprintf(c, "EHLO uakari.invalid\r\n"); err != nil {
 		return done(err, false, "")

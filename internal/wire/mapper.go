@@ -30,7 +30,17 @@ const (
 
 // oncPrograms are names for the numbers that port mappers register most (the
 // registry of RFC 5531).
-var oncPrograms = map[uint32]string{oncMapper: "portmapper", 100003: "nfs", 100005: "mountd", 100011: "rquotad", 100021: "nlockmgr", 100024: "status", 100004: "ypserv", 100007: "ypbind", 100227: "nfs_acl"}
+var oncPrograms = map[uint32]string{
+	oncMapper: "portmapper",
+	100003:    "nfs",
+	100005:    "mountd",
+	100011:    "rquotad",
+	100021:    "nlockmgr",
+	100024:    "status",
+	100004:    "ypserv",
+	100007:    "ypbind",
+	100227:    "nfs_acl",
+}
 
 // oncCall is one call without credentials, as one last fragment (RFC 5531
 // sections 9 and 11).
@@ -47,18 +57,25 @@ func oncCall(program, version, procedure uint32) string {
 // 12.1).
 func askONC(protocol string, program, version uint32) func(*Conn, Question) fact.Reply {
 	return func(c *Conn, _ Question) fact.Reply {
-		return c.ask(protocol, "the procedure that does nothing", oncCall(program, version, 0), func(r *fact.Reply) error {
-			head := make([]byte, 16) // the fragment's length, id, reply, accepted or denied
-			if _, err := io.ReadFull(c, head); err != nil {
-				return err
-			}
-			size := binary.BigEndian.Uint32(head) &^ (1 << 31)
-			if size < 12 || size > mostMapped || binary.BigEndian.Uint32(head[4:]) != callID || binary.BigEndian.Uint32(head[8:]) != 1 || binary.BigEndian.Uint32(head[12:]) > 1 {
-				r.Spoke = Recognise(head)
-				return errors.New("not RPC")
-			}
-			return nil
-		})
+		return c.ask(
+			protocol,
+			"the procedure that does nothing",
+			oncCall(program, version, 0),
+			func(r *fact.Reply) error {
+				head := make([]byte, 16) // the fragment's length, id, reply, accepted or denied
+				if _, err := io.ReadFull(c, head); err != nil {
+					return err
+				}
+				size := binary.BigEndian.Uint32(head) &^ (1 << 31)
+				if size < 12 || size > mostMapped || binary.BigEndian.Uint32(head[4:]) != callID ||
+					binary.BigEndian.Uint32(head[8:]) != 1 ||
+					binary.BigEndian.Uint32(head[12:]) > 1 {
+					r.Spoke = Recognise(head)
+					return errors.New("not RPC")
+				}
+				return nil
+			},
+		)
 	}
 }
 
@@ -99,7 +116,16 @@ func mapONC(c *Conn) (fact.Mapper, error) {
 	for rest := words[6:]; len(rest) >= 5 && rest[0] == 1; rest = rest[5:] {
 		transport := map[uint32]string{6: "tcp", 17: "udp"}[rest[3]]
 		if transport != "" && rest[4] <= 65535 {
-			m.Entries = append(m.Entries, fact.MapperEntry{Program: rest[1], Name: orNumber(oncPrograms[rest[1]], rest[1]), Version: rest[2], Transport: transport, Port: uint16(rest[4])})
+			m.Entries = append(
+				m.Entries,
+				fact.MapperEntry{
+					Program:   rest[1],
+					Name:      orNumber(oncPrograms[rest[1]], rest[1]),
+					Version:   rest[2],
+					Transport: transport,
+					Port:      uint16(rest[4]),
+				},
+			)
 		}
 	}
 	return m, nil

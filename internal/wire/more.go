@@ -110,7 +110,9 @@ func askAMQP(c *Conn, _ Question) fact.Reply {
 			return err
 		}
 		class, method := binary.BigEndian.Uint16([]byte{head[7], rest[0]}), binary.BigEndian.Uint16(rest[1:])
-		if head[0] != 1 || binary.BigEndian.Uint16(head[1:]) != 0 || binary.BigEndian.Uint32(head[3:]) < 4 || class != 10 || method != 10 {
+		if head[0] != 1 || binary.BigEndian.Uint16(head[1:]) != 0 || binary.BigEndian.Uint32(head[3:]) < 4 ||
+			class != 10 ||
+			method != 10 {
 			r.Spoke = Recognise(head)
 			return errNotAMQP
 		}
@@ -125,25 +127,30 @@ var errNotAMQP = errors.New("not AMQP")
 // a server grants or refuses by a code.
 func askMQTT(c *Conn, _ Question) fact.Reply {
 	body := "\x00\x04MQTT\x04\x02\x00\x0a\x00\x06uakari"
-	return c.ask("mqtt", "a session without an account", "\x10"+string(rune(len(body)))+body, func(r *fact.Reply) error {
-		head := make([]byte, 4)
-		if _, err := io.ReadFull(c, head); err != nil {
-			return err
-		}
-		if head[0] != 0x20 || head[1] != 2 || head[2] > 1 || head[3] > 5 {
-			r.Spoke = Recognise(head)
-			return errors.New("not MQTT")
-		}
-		switch head[3] {
-		case 0:
-			io.WriteString(c, "\xe0\x00") // an orderly end
-		case 4, 5:
-			r.Refused = true
-		default:
-			r.Code, r.Text = strconv.Itoa(int(head[3])), "the session is refused"
-		}
-		return nil
-	})
+	return c.ask(
+		"mqtt",
+		"a session without an account",
+		"\x10"+string(rune(len(body)))+body,
+		func(r *fact.Reply) error {
+			head := make([]byte, 4)
+			if _, err := io.ReadFull(c, head); err != nil {
+				return err
+			}
+			if head[0] != 0x20 || head[1] != 2 || head[2] > 1 || head[3] > 5 {
+				r.Spoke = Recognise(head)
+				return errors.New("not MQTT")
+			}
+			switch head[3] {
+			case 0:
+				io.WriteString(c, "\xe0\x00") // an orderly end
+			case 4, 5:
+				r.Refused = true
+			default:
+				r.Code, r.Text = strconv.Itoa(int(head[3])), "the session is refused"
+			}
+			return nil
+		},
+	)
 }
 
 // dnsCodes is what a server says that does not answer as it should (RFC 1035
@@ -183,7 +190,8 @@ func askDNS(c *Conn, q Question) fact.Reply {
 		// The same number and, unless there is no room for it, the same question;
 		// the bit that says that it is an answer (RFC 1035 section 4.1.1).
 		asked := binary.BigEndian.Uint16(message[4:])
-		if string(message[:2]) != question[:2] || message[2]&0x80 == 0 || asked > 1 || asked == 1 && !strings.HasPrefix(string(message[12:]), question[12:]) {
+		if string(message[:2]) != question[:2] || message[2]&0x80 == 0 || asked > 1 ||
+			asked == 1 && !strings.HasPrefix(string(message[12:]), question[12:]) {
 			r.Spoke = Recognise(message)
 			return errNotDNS
 		}

@@ -183,7 +183,11 @@ func loginMySQL(c *Conn, with Credentials) (fact.Login, error) {
 		switch {
 		case answer[0] == 0:
 			l.Outcome = fact.LoginAccepted
-			l.Lacks = lackingRights(with.Rights, mysqlRights, func(question string) ([][]string, error) { return c.mysqlQuery(question, 1) })
+			l.Lacks = lackingRights(
+				with.Rights,
+				mysqlRights,
+				func(question string) ([][]string, error) { return c.mysqlQuery(question, 1) },
+			)
 			return l, nil
 		case answer[0] == 0xff:
 			l.Outcome = fact.LoginRefused
@@ -224,7 +228,12 @@ func mysqlWithheld(plugin string, with Credentials) fact.Login {
 	if slices.Contains(mysqlShows, plugin) && !with.Show {
 		return shows(plugin, nil)
 	}
-	return fact.Login{Outcome: fact.LoginMore, Mechanism: plugin, Code: "mechanism", Text: fmt.Sprintf("it asks for %s, which is not spoken here", plugin)}
+	return fact.Login{
+		Outcome:   fact.LoginMore,
+		Mechanism: plugin,
+		Code:      "mechanism",
+		Text:      fmt.Sprintf("it asks for %s, which is not spoken here", plugin),
+	}
 }
 
 // mysqlToken is what a plugin wants to be sent for a secret, and whether it is

@@ -18,7 +18,11 @@ type level struct {
 // lackingRights asks, in a session that is open, for each right, level by
 // level, and names the first that is missing. The questions read the catalogue
 // of the database and nothing else.
-func lackingRights(rights []fact.Right, levels func(fact.Right) []level, ask func(string) ([][]string, error)) []fact.LackingRight {
+func lackingRights(
+	rights []fact.Right,
+	levels func(fact.Right) []level,
+	ask func(string) ([][]string, error),
+) []fact.LackingRight {
 	var list []fact.LackingRight
 	for _, r := range rights {
 		if strings.HasPrefix(r.On, "/") {
@@ -61,14 +65,24 @@ func postgresRights(r fact.Right) []level {
 	case apart && kind == "database":
 		return []level{{r.On, "SELECT has_database_privilege(" + sqlText(strings.TrimSpace(name)) + ", " + may + ")"}}
 	case apart:
-		return []level{{r.On, "SELECT has_schema_privilege(" + sqlText(strings.ToLower(strings.TrimSpace(name))) + ", " + may + ")"}}
+		return []level{
+			{
+				r.On,
+				"SELECT has_schema_privilege(" + sqlText(strings.ToLower(strings.TrimSpace(name))) + ", " + may + ")",
+			},
+		}
 	}
 	schema, table, ok := strings.Cut(r.On, ".")
 	if !ok {
 		return []level{{"table " + r.On, "SELECT has_table_privilege(" + sqlText(sqlName(r.On)) + ", " + may + ")"}}
 	}
-	return []level{{"schema " + schema, "SELECT has_schema_privilege(" + sqlText(strings.ToLower(schema)) + ", 'USAGE')"},
-		{"table " + r.On, "SELECT has_table_privilege(" + sqlText(sqlName(schema)+"."+sqlName(table)) + ", " + may + ")"}}
+	return []level{
+		{"schema " + schema, "SELECT has_schema_privilege(" + sqlText(strings.ToLower(schema)) + ", 'USAGE')"},
+		{
+			"table " + r.On,
+			"SELECT has_table_privilege(" + sqlText(sqlName(schema)+"."+sqlName(table)) + ", " + may + ")",
+		},
+	}
 }
 
 // mysqlRights is how MariaDB and MySQL are asked: what they show an account of
@@ -87,10 +101,24 @@ func mysqlRights(r fact.Right) []level {
 	if database != "" {
 		where = sqlText(database)
 	}
-	question := fmt.Sprintf("SELECT (EXISTS (SELECT 1 FROM information_schema.user_privileges WHERE privilege_type = %[1]s)"+
-		" OR EXISTS (SELECT 1 FROM information_schema.schema_privileges WHERE %[2]s LIKE table_schema AND privilege_type = %[1]s)", may, where)
+	question := fmt.Sprintf(
+		"SELECT (EXISTS (SELECT 1 FROM information_schema.user_privileges WHERE privilege_type = %[1]s)"+
+			" OR EXISTS (SELECT 1 FROM information_schema.schema_privileges WHERE %[2]s LIKE table_schema AND privilege_type = %[1]s)",
+		may,
+		where,
+	)
 	if apart {
 		return []level{{kind + " " + database, question + ")"}}
 	}
-	return []level{{"table " + r.On, question + fmt.Sprintf(" OR EXISTS (SELECT 1 FROM information_schema.table_privileges WHERE table_schema = %s AND table_name = %s AND privilege_type = %s))", where, sqlText(table), may)}}
+	return []level{
+		{
+			"table " + r.On,
+			question + fmt.Sprintf(
+				" OR EXISTS (SELECT 1 FROM information_schema.table_privileges WHERE table_schema = %s AND table_name = %s AND privilege_type = %s))",
+				where,
+				sqlText(table),
+				may,
+			),
+		},
+	}
 }

@@ -26,7 +26,12 @@ var saslWays = []struct {
 	name  string
 	shows bool
 }{
-	{"SCRAM-SHA-256", false}, {"SCRAM-SHA-1", false}, {"DIGEST-MD5", false}, {"CRAM-MD5", false}, {"PLAIN", true}, {"LOGIN", true},
+	{"SCRAM-SHA-256", false},
+	{"SCRAM-SHA-1", false},
+	{"DIGEST-MD5", false},
+	{"CRAM-MD5", false},
+	{"PLAIN", true},
+	{"LOGIN", true},
 }
 
 // saslWay is the best way of those that a server offers and that may be gone;
@@ -101,12 +106,24 @@ func (s *sasl) digest(text string) (string, error) {
 		return hex.EncodeToString(h[:])
 	}
 	host, _, _ := strings.Cut(s.with.Host, ":")
-	cnonce, uri, secret := rand.Text(), s.service+"/"+host, md5.Sum([]byte(s.with.Account+":"+p["realm"]+":"+s.with.Secret))
+	cnonce, uri, secret := rand.Text(), s.service+"/"+host, md5.Sum(
+		[]byte(s.with.Account+":"+p["realm"]+":"+s.with.Secret),
+	)
 	first := sum(string(secret[:]), p["nonce"], cnonce)
 	const count = "00000001"
 	response := sum(first, p["nonce"], count, cnonce, "auth", sum("AUTHENTICATE", uri))
-	return fmt.Sprintf("charset=utf-8,username=%s,realm=%s,nonce=%s,nc=%s,cnonce=%s,digest-uri=%s,response=%s,qop=auth",
-		strconv.Quote(s.with.Account), strconv.Quote(p["realm"]), strconv.Quote(p["nonce"]), count, strconv.Quote(cnonce), strconv.Quote(uri), response), nil
+	return fmt.Sprintf(
+		"charset=utf-8,username=%s,realm=%s,nonce=%s,nc=%s,cnonce=%s,digest-uri=%s,response=%s,qop=auth",
+		strconv.Quote(
+			s.with.Account,
+		),
+		strconv.Quote(p["realm"]),
+		strconv.Quote(p["nonce"]),
+		count,
+		strconv.Quote(cnonce),
+		strconv.Quote(uri),
+		response,
+	), nil
 }
 
 var errSASL = errors.New("the server asks for more than there is to say")
@@ -133,7 +150,13 @@ func notOffered(offered []string) fact.Login {
 	for _, w := range saslWays {
 		ours = append(ours, w.name)
 	}
-	return fact.Login{Outcome: fact.LoginRefused, Mechanism: strings.Join(ours, ", "), Offered: offered, Code: "mechanism", Text: "it offers none of these"}
+	return fact.Login{
+		Outcome:   fact.LoginRefused,
+		Mechanism: strings.Join(ours, ", "),
+		Offered:   offered,
+		Code:      "mechanism",
+		Text:      "it offers none of these",
+	}
 }
 
 // loginSMTP signs in by the best way that is offered (RFC 4954).

@@ -80,7 +80,10 @@ func loginSMB(c *Conn, with Credentials) (fact.Login, error) {
 		l.Outcome, l.Code, l.Text = fact.LoginRefused, fmt.Sprintf("%08X", status.Code), status.Error()
 		return l, nil
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second) // the connection's own deadline comes before
+	ctx, cancel := context.WithTimeout(
+		context.Background(),
+		10*time.Second,
+	) // the connection's own deadline comes before
 	defer cancel()
 	with.presenting()
 	session, err := (&smb2.Dialer{Initiator: who}).DialConn(ctx, c, with.Host)

@@ -173,7 +173,9 @@ func Recognise(head []byte) string {
 	switch {
 	case strings.HasPrefix(s, "SSH-"):
 		return "ssh"
-	case strings.HasPrefix(s, "HTTP/"), strings.HasPrefix(strings.ToLower(s), "<!doctype html"), strings.HasPrefix(strings.ToLower(s), "<html"):
+	case strings.HasPrefix(s, "HTTP/"),
+		strings.HasPrefix(strings.ToLower(s), "<!doctype html"),
+		strings.HasPrefix(strings.ToLower(s), "<html"):
 		return "http"
 	case len(s) >= 3 && (s[0] == 0x15 || s[0] == 0x16) && s[1] == 3 && s[2] <= 4:
 		return "tls"
@@ -185,7 +187,10 @@ func Recognise(head []byte) string {
 		return "imap"
 	case strings.HasPrefix(s, "+OK"):
 		return "pop3"
-	case strings.HasPrefix(s, "-ERR"), strings.HasPrefix(s, "-NOAUTH"), strings.HasPrefix(s, "-DENIED"), strings.HasPrefix(s, "+PONG"):
+	case strings.HasPrefix(s, "-ERR"),
+		strings.HasPrefix(s, "-NOAUTH"),
+		strings.HasPrefix(s, "-DENIED"),
+		strings.HasPrefix(s, "+PONG"):
 		return "redis"
 	case len(s) > 5 && s[3] == 0 && (s[4] == 10 || s[4] == 0xff):
 		return "mysql"
@@ -195,7 +200,8 @@ func Recognise(head []byte) string {
 		return "nats"
 	case strings.HasPrefix(s, "@RSYNCD: "), strings.HasPrefix(s, "@ERROR"):
 		return "rsync"
-	case strings.HasPrefix(s, "<?xml") && strings.Contains(s, "etherx.jabber.org"), strings.HasPrefix(s, "<stream:stream"):
+	case strings.HasPrefix(s, "<?xml") && strings.Contains(s, "etherx.jabber.org"),
+		strings.HasPrefix(s, "<stream:stream"):
 		return "xmpp"
 	case strings.HasPrefix(s, "SIP/2.0 "):
 		return "sip"
@@ -213,7 +219,12 @@ func Recognise(head []byte) string {
 func (c *Conn) firstLine(protocol string, good func(string) bool) fact.Greeting {
 	began := time.Now()
 	text, err := c.line()
-	g := fact.Greeting{Ending: ending(err), Head: plain.Clean(text), Protocol: Recognise([]byte(text)), TookMS: MS(time.Since(began))}
+	g := fact.Greeting{
+		Ending:   ending(err),
+		Head:     plain.Clean(text),
+		Protocol: Recognise([]byte(text)),
+		TookMS:   MS(time.Since(began)),
+	}
 	switch {
 	case text == "" && err != nil:
 		return g
@@ -238,7 +249,12 @@ func Overhear(c *Conn, moment time.Duration) fact.Greeting {
 	c.SetReadDeadline(began.Add(moment))
 	_, err := c.r.Peek(1)
 	head := c.unread()
-	g := fact.Greeting{Ending: ending(err), Head: plain.Clean(string(head)), Protocol: Recognise(head), TookMS: MS(time.Since(began))}
+	g := fact.Greeting{
+		Ending:   ending(err),
+		Head:     plain.Clean(string(head)),
+		Protocol: Recognise(head),
+		TookMS:   MS(time.Since(began)),
+	}
 	if g.Ending == fact.Stalled {
 		g.Ending = fact.Done
 	}

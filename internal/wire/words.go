@@ -48,7 +48,10 @@ func askMemcached(c *Conn, _ Question) fact.Reply {
 
 // greetNATS reads "INFO {…}"; "-ERR" is a refusal (the client protocol of NATS).
 func greetNATS(c *Conn) fact.Greeting {
-	g := c.firstLine("nats", func(s string) bool { return strings.HasPrefix(s, "INFO {") || strings.HasPrefix(s, "-ERR ") })
+	g := c.firstLine(
+		"nats",
+		func(s string) bool { return strings.HasPrefix(s, "INFO {") || strings.HasPrefix(s, "-ERR ") },
+	)
 	if strings.HasPrefix(g.Head, "-ERR ") {
 		g.Refusal, g.Code, g.Protocol = strings.Trim(g.Head[5:], "'"), "-ERR", "nats"
 	}
@@ -77,7 +80,10 @@ func askNATS(c *Conn, _ Question) fact.Reply {
 
 // greetRsync reads "@RSYNCD: VERSION"; "@ERROR" is a refusal.
 func greetRsync(c *Conn) fact.Greeting {
-	g := c.firstLine("rsync", func(s string) bool { return strings.HasPrefix(s, "@RSYNCD: ") || strings.HasPrefix(s, "@ERROR") })
+	g := c.firstLine(
+		"rsync",
+		func(s string) bool { return strings.HasPrefix(s, "@RSYNCD: ") || strings.HasPrefix(s, "@ERROR") },
+	)
 	if strings.HasPrefix(g.Head, "@ERROR") {
 		g.Refusal, g.Code, g.Protocol = strings.TrimPrefix(g.Head, "@ERROR: "), "@ERROR", "rsync"
 	}
@@ -166,7 +172,9 @@ func askLPD(c *Conn, q Question) fact.Reply {
 	return c.ask("lpd", "queue "+queue, "\x03"+queue+"\n", func(r *fact.Reply) error {
 		text, err := c.line()
 		r.Text = plain.Clean(text)
-		if low := strings.ToLower(text); strings.Contains(low, "does not have") || strings.Contains(low, "not allowed") || strings.Contains(low, "denied") {
+		if low := strings.ToLower(text); strings.Contains(low, "does not have") ||
+			strings.Contains(low, "not allowed") ||
+			strings.Contains(low, "denied") {
 			r.Code = "refused"
 		}
 		if errors.Is(err, io.EOF) && text != "" {
@@ -197,7 +205,8 @@ func (c *Conn) status(r *fact.Reply, version string) error {
 	}
 	for err == nil && text != "" {
 		text, err = c.line()
-		if key, value, ok := strings.Cut(text, ":"); ok && (strings.EqualFold(key, "Server") || strings.EqualFold(key, "User-Agent")) {
+		if key, value, ok := strings.Cut(text, ":"); ok &&
+			(strings.EqualFold(key, "Server") || strings.EqualFold(key, "User-Agent")) {
 			r.Program = plain.Clean(strings.TrimSpace(value))
 		}
 	}

@@ -19,7 +19,13 @@ const (
 // before it is parsed, since the parser goes down with every one of them.
 func Sane(path string, text []byte) error {
 	if line, column, ok := tooDeep(text); ok {
-		return fmt.Errorf("%s:%d:%d: parts within parts beyond %d levels; expected what a person would write", path, line, column, mostLevels)
+		return fmt.Errorf(
+			"%s:%d:%d: parts within parts beyond %d levels; expected what a person would write",
+			path,
+			line,
+			column,
+			mostLevels,
+		)
 	}
 	if !bytes.ContainsRune(text, '*') {
 		return nil // no alias
@@ -31,7 +37,11 @@ func Sane(path string, text []byte) error {
 	c := counter{anchors: map[string]int{}}
 	for _, doc := range file.Docs {
 		if doc.Body != nil && c.count(doc.Body) > mostParts {
-			return fmt.Errorf("%s:1:1: aliases that stand for more than %d parts; expected what a person would write", path, mostParts)
+			return fmt.Errorf(
+				"%s:1:1: aliases that stand for more than %d parts; expected what a person would write",
+				path,
+				mostParts,
+			)
 		}
 	}
 	return nil

@@ -82,7 +82,14 @@ func Decode(path string, text []byte, into any) error {
 	var y yaml.Error
 	if errors.As(err, &y) && y.GetToken() != nil {
 		at := y.GetToken().Position
-		return fmt.Errorf("%s:%d:%d: %s%s", path, at.Line, at.Column, strings.ReplaceAll(y.GetMessage(), "\n", " "), meant(y.GetMessage(), into))
+		return fmt.Errorf(
+			"%s:%d:%d: %s%s",
+			path,
+			at.Line,
+			at.Column,
+			strings.ReplaceAll(y.GetMessage(), "\n", " "),
+			meant(y.GetMessage(), into),
+		)
 	}
 	first, _, _ := strings.Cut(strings.TrimSpace(err.Error()), "\n")
 	return fmt.Errorf("%s:1:1: %s", path, first)

@@ -27,15 +27,36 @@ var accessFiles = sync.OnceValue(func() []accessFile {
 	return []accessFile{
 		{"hosts.allow", nil, []string{"/etc/hosts.allow"}, nil},
 		{"hosts.deny", nil, []string{"/etc/hosts.deny"}, nil},
-		{"pg_hba", []string{"postgres"}, []string{"/etc/postgresql/*/*/pg_hba.conf", "/var/lib/pgsql/data/pg_hba.conf", "/var/lib/pgsql/*/data/pg_hba.conf"},
-			regexp.MustCompile(`^\s*(local|host\w*|include\w*)\s`)},
-		{"nginx", []string{"nginx"}, []string{"/etc/nginx/nginx.conf", "/etc/nginx/conf.d/*.conf", "/etc/nginx/sites-enabled/*"},
-			regexp.MustCompile(`[{}]|^\s*(allow|deny|listen|server_name|include|satisfy|set_real_ip_from|real_ip_header)\b`)},
+		{
+			"pg_hba",
+			[]string{"postgres"},
+			[]string{
+				"/etc/postgresql/*/*/pg_hba.conf",
+				"/var/lib/pgsql/data/pg_hba.conf",
+				"/var/lib/pgsql/*/data/pg_hba.conf",
+			},
+			regexp.MustCompile(`^\s*(local|host\w*|include\w*)\s`),
+		},
+		{
+			"nginx",
+			[]string{"nginx"},
+			[]string{"/etc/nginx/nginx.conf", "/etc/nginx/conf.d/*.conf", "/etc/nginx/sites-enabled/*"},
+			regexp.MustCompile(
+				`[{}]|^\s*(allow|deny|listen|server_name|include|satisfy|set_real_ip_from|real_ip_header)\b`,
+			),
+		},
 		{"sshd", []string{"sshd"}, []string{"/etc/ssh/sshd_config", "/etc/ssh/sshd_config.d/*.conf"},
-			regexp.MustCompile(`(?i)^\s*(match|allowusers|denyusers|allowgroups|denygroups|permitrootlogin|usedns|include)\b`)},
+			regexp.MustCompile(
+				`(?i)^\s*(match|allowusers|denyusers|allowgroups|denygroups|permitrootlogin|usedns|include)\b`,
+			)},
 		{"redis", []string{"redis-server"}, []string{"/etc/redis/redis.conf", "/etc/redis.conf"},
 			regexp.MustCompile(`(?i)^\s*(protected-mode|requirepass|aclfile|user|include)\b`)},
-		{"postfix", []string{"master"}, []string{"/etc/postfix/main.cf"}, regexp.MustCompile(`^(mynetworks|smtpd_client_restrictions|smtpd_delay_reject)\s*=`)},
+		{
+			"postfix",
+			[]string{"master"},
+			[]string{"/etc/postfix/main.cf"},
+			regexp.MustCompile(`^(mynetworks|smtpd_client_restrictions|smtpd_delay_reject)\s*=`),
+		},
 	}
 })
 
@@ -106,7 +127,8 @@ func Access(ctx context.Context, env look.Env, order fact.Order, emit look.Emit)
 		}
 	}
 	for _, f := range accessFiles() {
-		if f.programs != nil && !env.Deep && !slices.ContainsFunc(f.programs, func(p string) bool { _, ok := held[p]; return ok }) {
+		if f.programs != nil && !env.Deep &&
+			!slices.ContainsFunc(f.programs, func(p string) bool { _, ok := held[p]; return ok }) {
 			continue
 		}
 		for _, from := range f.sources(held) {
@@ -134,7 +156,15 @@ func Access(ctx context.Context, env look.Env, order fact.Order, emit look.Emit)
 		if pid := held[name]; pid != 0 && sameRoot(pid) {
 			f, err := mysqlAccounts(ctx, name, pid)
 			if err != nil {
-				emit(env.Failed(order, "the accounts of "+name, "could not ask the database for its accounts", err, "root, and its administrator without a secret over its local socket"))
+				emit(
+					env.Failed(
+						order,
+						"the accounts of "+name,
+						"could not ask the database for its accounts",
+						err,
+						"root, and its administrator without a secret over its local socket",
+					),
+				)
 				continue
 			}
 			a.Files = append(a.Files, f)
@@ -144,7 +174,13 @@ func Access(ctx context.Context, env look.Env, order fact.Order, emit look.Emit)
 		text, by, err := env.CardBy.Settings(env.Card.AllowList, mostSettings)
 		add(source{env.Card.AllowList, text, err, by}, "list", nil)
 	}
-	saw, asked := fmt.Sprintf("%d files", len(a.Files)), slices.IndexFunc(a.Files, func(f fact.AccessFile) bool { return f.Kind == "mysql" })
+	saw, asked := fmt.Sprintf(
+		"%d files",
+		len(a.Files),
+	), slices.IndexFunc(
+		a.Files,
+		func(f fact.AccessFile) bool { return f.Kind == "mysql" },
+	)
 	if asked >= 0 {
 		saw = fmt.Sprintf("%d files, and %s", len(a.Files)-1, a.Files[asked].Path)
 	}
@@ -188,7 +224,8 @@ func lists(p program.Program, pid int) []list {
 
 // unfolded is a text whose lines go on in those that begin with a blank.
 func unfolded(text []byte) []byte {
-	return regexp.MustCompile(`\r?\n[ \t]+`).ReplaceAll(regexp.MustCompile(`(?m)^\s*#.*\n`).ReplaceAll(text, nil), []byte(" "))
+	return regexp.MustCompile(`\r?\n[ \t]+`).
+		ReplaceAll(regexp.MustCompile(`(?m)^\s*#.*\n`).ReplaceAll(text, nil), []byte(" "))
 }
 
 // access is the lines of a file that bear on addresses, as far as they are
@@ -243,5 +280,6 @@ func wrapped(path string) bool {
 	}
 	defer f.Close()
 	libraries, err := f.ImportedLibraries()
-	return err == nil && slices.ContainsFunc(libraries, func(name string) bool { return strings.HasPrefix(name, "libwrap.so") })
+	return err == nil &&
+		slices.ContainsFunc(libraries, func(name string) bool { return strings.HasPrefix(name, "libwrap.so") })
 }

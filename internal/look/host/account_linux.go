@@ -44,7 +44,15 @@ func Account(ctx context.Context, env look.Env, order fact.Order, emit look.Emit
 			continue
 		}
 		if names++; names > mostAccounts {
-			emit(env.Failed(order, "/etc/passwd", "could not keep every account", fmt.Errorf("more than %d", mostAccounts), "--user NAME"))
+			emit(
+				env.Failed(
+					order,
+					"/etc/passwd",
+					"could not keep every account",
+					fmt.Errorf("more than %d", mostAccounts),
+					"--user NAME",
+				),
+			)
 			return
 		}
 		one := order
@@ -254,7 +262,8 @@ func readFailures(a *fact.Account, now time.Time) {
 
 func hasWord(text []byte, word string) bool {
 	for line := range bytes.Lines(text) {
-		if trimmed := bytes.TrimSpace(line); !bytes.HasPrefix(trimmed, []byte("#")) && bytes.Contains(trimmed, []byte(word)) {
+		if trimmed := bytes.TrimSpace(line); !bytes.HasPrefix(trimmed, []byte("#")) &&
+			bytes.Contains(trimmed, []byte(word)) {
 			return true
 		}
 	}
@@ -294,7 +303,11 @@ func readKeys(a *fact.Account, pid int) {
 			}
 			switch {
 			case info.Mode().Perm()&0o022 != 0:
-				a.KeysWrong = fmt.Sprintf("%s may be written by others than its owner (mode %04o)", level, info.Mode().Perm())
+				a.KeysWrong = fmt.Sprintf(
+					"%s may be written by others than its owner (mode %04o)",
+					level,
+					info.Mode().Perm(),
+				)
 				return
 			case ok && uid != "0" && uid != a.UID:
 				a.KeysWrong = fmt.Sprintf("%s belongs to %s", level, userName(st.Uid))

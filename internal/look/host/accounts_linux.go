@@ -39,7 +39,15 @@ func Accounts(ctx context.Context, env look.Env, order fact.Order, emit look.Emi
 		a, err := ask(within, pid, order.Target)
 		cancel()
 		if err != nil {
-			emit(env.Failed(order, "the accounts of "+name, "could not ask for its accounts", err, "root, and a local socket that lets the administrator in without a secret"))
+			emit(
+				env.Failed(
+					order,
+					"the accounts of "+name,
+					"could not ask for its accounts",
+					err,
+					"root, and a local socket that lets the administrator in without a secret",
+				),
+			)
 			continue
 		}
 		a.Program, a.Of = name, order.Target.Account
@@ -55,7 +63,15 @@ func Accounts(ctx context.Context, env look.Env, order fact.Order, emit look.Emi
 		emit(f)
 	}
 	if !left {
-		emit(env.Failed(order, "accounts", "could not ask the service for its accounts", errors.New("no program that keeps accounts was seen on its port"), "root, on the host that it runs on"))
+		emit(
+			env.Failed(
+				order,
+				"accounts",
+				"could not ask the service for its accounts",
+				errors.New("no program that keeps accounts was seen on its port"),
+				"root, on the host that it runs on",
+			),
+		)
 	}
 }
 
@@ -77,7 +93,12 @@ func dialAs(ctx context.Context, uid int, path string, pid int) (net.Conn, error
 		fd, err := unix.Socket(unix.AF_UNIX, unix.SOCK_STREAM|unix.SOCK_CLOEXEC, 0)
 		if err == nil {
 			limit := unix.NsecToTimeval(int64(look.Within(ctx, askTime)))
-			unix.SetsockoptTimeval(fd, unix.SOL_SOCKET, unix.SO_SNDTIMEO, &limit) // without it, connecting waits without end
+			unix.SetsockoptTimeval(
+				fd,
+				unix.SOL_SOCKET,
+				unix.SO_SNDTIMEO,
+				&limit,
+			) // without it, connecting waits without end
 			if err = unix.Connect(fd, &unix.SockaddrUnix{Name: path}); err != nil {
 				unix.Close(fd)
 			}

@@ -43,7 +43,8 @@ func addresses() (held []fact.Address, macs []string, err error) {
 		}
 		ones, _ := a.Mask.Size()
 		each := fact.Address{Prefix: netip.PrefixFrom(addr.Unmap(), ones), Link: link.Name,
-			Up: link.RawFlags&unix.IFF_UP != 0 && link.RawFlags&unix.IFF_RUNNING != 0, Local: link.RawFlags&unix.IFF_LOOPBACK != 0}
+			Up: link.RawFlags&unix.IFF_UP != 0 &&
+				link.RawFlags&unix.IFF_RUNNING != 0, Local: link.RawFlags&unix.IFF_LOOPBACK != 0}
 		for _, s := range addressStates {
 			if a.Flags&s.flag != 0 {
 				each.State = s.name

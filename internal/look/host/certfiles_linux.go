@@ -61,7 +61,12 @@ func CertFiles(ctx context.Context, env look.Env, order fact.Order, emit look.Em
 		}
 	}
 	if c := env.Card; c != nil && c.Certificate != "" {
-		p := fact.CertPair{Program: orName(c.Program, c.Name), Place: "the card", Cert: c.Certificate, Key: c.CertificateKey}
+		p := fact.CertPair{
+			Program: orName(c.Program, c.Name),
+			Place:   "the card",
+			Cert:    c.Certificate,
+			Key:     c.CertificateKey,
+		}
 		if p.Key == "" {
 			p.Key = p.Cert
 		}

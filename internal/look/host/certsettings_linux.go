@@ -49,7 +49,8 @@ func (s certSetting) pairs(text, path, folder string) ([]fact.CertPair, []fact.C
 		}
 		for _, statement := range strings.FieldsFunc(bare, func(r rune) bool { return r == ';' || r == '{' || r == '}' }) {
 			words := strings.Fields(statement)
-			if len(words) > 1 && (strings.EqualFold(words[0], "server_name") || strings.EqualFold(words[0], "servername") || strings.EqualFold(words[0], "serveralias")) {
+			if len(words) > 1 &&
+				(strings.EqualFold(words[0], "server_name") || strings.EqualFold(words[0], "servername") || strings.EqualFold(words[0], "serveralias")) {
 				at.names = append(at.names, words[1:]...)
 			}
 			if len(words) > 1 && strings.EqualFold(words[0], "listen") {
@@ -57,7 +58,14 @@ func (s certSetting) pairs(text, path, folder string) ([]fact.CertPair, []fact.C
 			}
 			if value := valueOf(s.Settings.Certificate, statement); value != "" && !strings.Contains(value, "$") {
 				at.pairs = append(at.pairs, len(list))
-				list = append(list, fact.CertPair{Program: s.Name, Place: fmt.Sprintf("%s:%d", path, number), Cert: inFolder(value, folder)})
+				list = append(
+					list,
+					fact.CertPair{
+						Program: s.Name,
+						Place:   fmt.Sprintf("%s:%d", path, number),
+						Cert:    inFolder(value, folder),
+					},
+				)
 				keys = append(keys, "")
 				if len(s.Settings.Key) == 0 {
 					list[len(list)-1].Key = list[len(list)-1].Cert
@@ -69,7 +77,14 @@ func (s certSetting) pairs(text, path, folder string) ([]fact.CertPair, []fact.C
 			}
 			if value := valueOf(s.Settings.Clients, statement); value != "" && !strings.Contains(value, "$") {
 				at.stores = append(at.stores, len(stores))
-				stores = append(stores, fact.ClientStore{Program: s.Name, Place: fmt.Sprintf("%s:%d", path, number), Path: inFolder(value, folder)})
+				stores = append(
+					stores,
+					fact.ClientStore{
+						Program: s.Name,
+						Place:   fmt.Sprintf("%s:%d", path, number),
+						Path:    inFolder(value, folder),
+					},
+				)
 				if len(s.Settings.Key) == 0 {
 					stores[len(stores)-1].Ports = portsOf(words)
 				}
@@ -117,7 +132,8 @@ func valueOf(keys []program.Key, statement string) string {
 	statement = strings.TrimSpace(statement)
 	for _, k := range keys {
 		name := strings.TrimSuffix(k.Name[strings.LastIndexByte(k.Name, '.')+1:], ":")
-		if len(statement) <= len(name) || !strings.EqualFold(statement[:len(name)], name) || !strings.ContainsRune(" \t=:", rune(statement[len(name)])) {
+		if len(statement) <= len(name) || !strings.EqualFold(statement[:len(name)], name) ||
+			!strings.ContainsRune(" \t=:", rune(statement[len(name)])) {
 			continue
 		}
 		for _, part := range k.Part(strings.TrimLeft(statement[len(name):], " \t=:")) {
@@ -169,7 +185,12 @@ func postgresPair(text, path, data string, list []fact.CertPair, keys []string) 
 	if !regexp.MustCompile(`(?mi)^\s*ssl\s*=?\s*'?(?:on|true|yes|1)\b`).MatchString(text) {
 		return nil
 	}
-	p := fact.CertPair{Program: "postgres", Place: path, Cert: filepath.Join(data, "server.crt"), Key: filepath.Join(data, "server.key")}
+	p := fact.CertPair{
+		Program: "postgres",
+		Place:   path,
+		Cert:    filepath.Join(data, "server.crt"),
+		Key:     filepath.Join(data, "server.key"),
+	}
 	if len(list) > 0 {
 		last := list[len(list)-1]
 		p.Place, p.Cert = last.Place, relocate(last.Cert, path, data)

@@ -20,7 +20,10 @@ var mysqlSockets = []string{"/run/mysqld/mysqld.sock", "/var/lib/mysql/mysql.soc
 
 // questions is how each is asked. MariaDB keeps roles among the accounts:
 // nobody comes as one of them.
-var questions = map[string]string{"mariadbd": "SELECT User, Host FROM mysql.user WHERE is_role = 'N'", "mysqld": "SELECT User, Host FROM mysql.user"}
+var questions = map[string]string{
+	"mariadbd": "SELECT User, Host FROM mysql.user WHERE is_role = 'N'",
+	"mysqld":   "SELECT User, Host FROM mysql.user",
+}
 
 // Bounds on asking a database for its accounts.
 const (
@@ -59,7 +62,10 @@ func mysqlAccounts(ctx context.Context, name string, pid int) (fact.AccessFile, 
 		f.Path = "the accounts of the database, asked as its administrator over " + path
 		for i, row := range rows {
 			if len(row) == 2 {
-				f.Lines = append(f.Lines, fact.Line{Number: i + 1, Text: plain.Clean(row[0]) + "@" + plain.Clean(row[1])})
+				f.Lines = append(
+					f.Lines,
+					fact.Line{Number: i + 1, Text: plain.Clean(row[0]) + "@" + plain.Clean(row[1])},
+				)
 			}
 		}
 		return f, nil

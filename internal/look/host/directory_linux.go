@@ -67,8 +67,26 @@ func directoryEntries(ctx context.Context, pid int, t fact.Target) (fact.Account
 // directory is a session with one.
 type directory struct{ c *ldap.Conn }
 
-func (d directory) search(base string, scope int, filter string, typesOnly bool, attributes ...string) ([]*ldap.Entry, error) {
-	r, err := d.c.Search(ldap.NewSearchRequest(base, scope, ldap.NeverDerefAliases, mostAccounts, int(askTime/time.Second), typesOnly, filter, attributes, nil))
+func (d directory) search(
+	base string,
+	scope int,
+	filter string,
+	typesOnly bool,
+	attributes ...string,
+) ([]*ldap.Entry, error) {
+	r, err := d.c.Search(
+		ldap.NewSearchRequest(
+			base,
+			scope,
+			ldap.NeverDerefAliases,
+			mostAccounts,
+			int(askTime/time.Second),
+			typesOnly,
+			filter,
+			attributes,
+			nil,
+		),
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -82,7 +100,14 @@ func (d directory) entries(a *fact.Accounts, account string) error {
 		return errors.Join(errors.New("its root entry could not be read"), err)
 	}
 	bases := roots[0].GetAttributeValues("namingContexts")
-	state := []string{"pwdAccountLockedTime", "pwdReset", "pwdChangedTime", "pwdFailureTime", "pwdPolicySubentry", "pwdGraceUseTime"}
+	state := []string{
+		"pwdAccountLockedTime",
+		"pwdReset",
+		"pwdChangedTime",
+		"pwdFailureTime",
+		"pwdPolicySubentry",
+		"pwdGraceUseTime",
+	}
 	for _, base := range bases {
 		scope, under, filter := ldap.ScopeWholeSubtree, base, "(|(userPassword=*)(objectClass=person)(objectClass=account)(objectClass=simpleSecurityObject))"
 		if account != "" {
@@ -102,7 +127,17 @@ func (d directory) entries(a *fact.Accounts, account string) error {
 		if err != nil {
 			return err
 		}
-		policies, err := d.search(base, ldap.ScopeWholeSubtree, "(objectClass=pwdPolicy)", false, "pwdMaxAge", "pwdLockout", "pwdMaxFailure", "pwdLockoutDuration", "pwdGraceAuthNLimit")
+		policies, err := d.search(
+			base,
+			ldap.ScopeWholeSubtree,
+			"(objectClass=pwdPolicy)",
+			false,
+			"pwdMaxAge",
+			"pwdLockout",
+			"pwdMaxFailure",
+			"pwdLockoutDuration",
+			"pwdGraceAuthNLimit",
+		)
 		if err != nil {
 			return err
 		}
@@ -169,7 +204,11 @@ func ldapTime(text string) time.Time {
 // accountState reads the state that a password policy leaves in an entry, by
 // the policy that it names, or the only one there is.
 func accountState(e *ldap.Entry, policies []*ldap.Entry) fact.ServiceAccount {
-	s := fact.ServiceAccount{Name: e.DN, MustChange: strings.EqualFold(e.GetAttributeValue("pwdReset"), "TRUE"), Failures: len(e.GetAttributeValues("pwdFailureTime"))}
+	s := fact.ServiceAccount{
+		Name:       e.DN,
+		MustChange: strings.EqualFold(e.GetAttributeValue("pwdReset"), "TRUE"),
+		Failures:   len(e.GetAttributeValues("pwdFailureTime")),
+	}
 	var policy *ldap.Entry
 	named := false // by the entry itself; else it is the only one there is, which may be nobody's
 	for _, p := range policies {
@@ -186,13 +225,17 @@ func accountState(e *ldap.Entry, policies []*ldap.Entry) fact.ServiceAccount {
 		}
 		// A password that is over may be good for some logins more.
 		grace := count(policy.GetAttributeValue("pwdGraceAuthNLimit")) > len(e.GetAttributeValues("pwdGraceUseTime"))
-		if age, changed := count(policy.GetAttributeValue("pwdMaxAge")), ldapTime(e.GetAttributeValue("pwdChangedTime")); named && !grace && age > 0 && !changed.IsZero() {
+		if age, changed := count(policy.GetAttributeValue("pwdMaxAge")), ldapTime(e.GetAttributeValue("pwdChangedTime")); named &&
+			!grace &&
+			age > 0 &&
+			!changed.IsZero() {
 			s.SecretEnds = changed.Add(time.Duration(age) * time.Second)
 		}
 	}
 	if locked := e.GetAttributeValue("pwdAccountLockedTime"); locked != "" {
 		at := ldapTime(locked)
-		s.Locked = strings.HasPrefix(locked, "0000") || lasts == 0 || lasts > 0 && time.Since(at) < time.Duration(lasts)*time.Second
+		s.Locked = strings.HasPrefix(locked, "0000") || lasts == 0 ||
+			lasts > 0 && time.Since(at) < time.Duration(lasts)*time.Second
 	}
 	return s
 }

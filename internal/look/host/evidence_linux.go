@@ -34,7 +34,8 @@ func evident(ctx context.Context, env look.Env, port uint16, known []fact.Progra
 	held := slices.ContainsFunc(known, func(p fact.Program) bool { return p.Why == "holder" })
 	found := fact.Service{Programs: claimants(ctx, port, held, known)}
 	env.Card = nil
-	if len(found.Programs) == 0 || askManager(ctx, &found, env) != nil || findProcesses(found.Programs, env.Registry()) != nil {
+	if len(found.Programs) == 0 || askManager(ctx, &found, env) != nil ||
+		findProcesses(found.Programs, env.Registry()) != nil {
 		return nil
 	}
 	return found.Programs
@@ -89,7 +90,8 @@ func claims(ctx context.Context, conn *dbus.Conn, name, state string, port uint1
 		return fact.Program{}, false
 	}
 	p := properties(props)
-	if state == "inactive" && !slices.Contains([]string{"enabled", "enabled-runtime"}, p.text("UnitFileState")) && p.started().IsZero() {
+	if state == "inactive" && !slices.Contains([]string{"enabled", "enabled-runtime"}, p.text("UnitFileState")) &&
+		p.started().IsZero() {
 		return fact.Program{}, false // it was never meant to run
 	}
 	if t := p.text("Type"); t == "oneshot" && state != "failed" {
@@ -99,7 +101,13 @@ func claims(ctx context.Context, conn *dbus.Conn, name, state string, port uint1
 	if len(command) == 0 {
 		return fact.Program{}, false
 	}
-	found := fact.Program{Name: filepath.Base(command[0]), Path: installed([]string{command[0]}), Why: "evidence", Ports: []uint16{port}, Units: []fact.Unit{{Name: name}}}
+	found := fact.Program{
+		Name:  filepath.Base(command[0]),
+		Path:  installed([]string{command[0]}),
+		Why:   "evidence",
+		Ports: []uint16{port},
+		Units: []fact.Unit{{Name: name}},
+	}
 	for _, word := range append(slices.Clone(command[1:]), p.list("Environment")...) {
 		if namesPort(word, port) {
 			found.Settings = name
@@ -107,7 +115,8 @@ func claims(ctx context.Context, conn *dbus.Conn, name, state string, port uint1
 		}
 	}
 	for _, socket := range p.list("TriggeredBy") {
-		if more, err := conn.GetAllPropertiesContext(ctx, socket); err == nil && slices.ContainsFunc(properties(more).pairs("Listen"), func(l string) bool { return namesPort(l, port) }) {
+		if more, err := conn.GetAllPropertiesContext(ctx, socket); err == nil &&
+			slices.ContainsFunc(properties(more).pairs("Listen"), func(l string) bool { return namesPort(l, port) }) {
 			found.Settings = socket
 			return found, true
 		}
@@ -156,18 +165,34 @@ func settingNamesPort(text string, port uint16) bool {
 
 // saidPort reports whether a line of a log is about a port.
 func saidPort(line string, port uint16) bool {
-	return regexp.MustCompile(`(?i)(?:\d{1,3}(?:\.\d{1,3}){3}:|\]:|\*:|::|port[ :=#"]+)` + strconv.Itoa(int(port)) + `\b`).MatchString(line)
+	return regexp.MustCompile(`(?i)(?:\d{1,3}(?:\.\d{1,3}){3}:|\]:|\*:|::|port[ :=#"]+)` + strconv.Itoa(int(port)) + `\b`).
+		MatchString(line)
 }
 
 // settingsEnds is how files of settings are called.
-var settingsEnds = []string{".conf", ".cfg", ".cf", ".ini", ".toml", ".yaml", ".yml", ".json", ".properties", ".xml", ".config", ".rc", ".lua"}
+var settingsEnds = []string{
+	".conf",
+	".cfg",
+	".cf",
+	".ini",
+	".toml",
+	".yaml",
+	".yml",
+	".json",
+	".properties",
+	".xml",
+	".config",
+	".rc",
+	".lua",
+}
 
 // ownSettings is the settings files that a unit's command names, and those that
 // go by its name or its program's.
 func ownSettings(unit string, command []string) []string {
 	var list []string
 	add := func(path string) {
-		if info, err := os.Stat(path); err == nil && info.Mode().IsRegular() && len(list) < mostOwnSettings && !slices.Contains(list, path) {
+		if info, err := os.Stat(path); err == nil && info.Mode().IsRegular() && len(list) < mostOwnSettings &&
+			!slices.Contains(list, path) {
 			list = append(list, path)
 		}
 	}
@@ -194,7 +219,12 @@ func ownSettings(unit string, command []string) []string {
 				continue
 			}
 			for _, e := range entries {
-				if slices.ContainsFunc(settingsEnds, func(end string) bool { return strings.HasSuffix(e.Name(), end) }) || e.Name() == name || e.Name() == "config" {
+				if slices.ContainsFunc(
+					settingsEnds,
+					func(end string) bool { return strings.HasSuffix(e.Name(), end) },
+				) ||
+					e.Name() == name ||
+					e.Name() == "config" {
 					add(filepath.Join(folder, e.Name()))
 				}
 			}
@@ -218,7 +248,8 @@ func openLogs(processes []fact.Process) []logName {
 			if err != nil || !filepath.IsAbs(path) || !keep.LogFile(path) || !writes(proc.PID, e.Name()) {
 				continue
 			}
-			if !slices.ContainsFunc(list, func(n logName) bool { return n.pattern == path }) && !strings.ContainsAny(path, "*?[\\") {
+			if !slices.ContainsFunc(list, func(n logName) bool { return n.pattern == path }) &&
+				!strings.ContainsAny(path, "*?[\\") {
 				list = append(list, logName{path, accountOf(proc.PID)})
 			}
 		}
@@ -253,7 +284,11 @@ func usualLogs(p fact.Program) []logName {
 	var list []logName
 	for _, name := range names {
 		if name != "" && !strings.ContainsAny(name, "*?[\\/") {
-			list = append(list, logName{pattern: "/var/log/" + name + ".log"}, logName{pattern: "/var/log/" + name + "/*.log"})
+			list = append(
+				list,
+				logName{pattern: "/var/log/" + name + ".log"},
+				logName{pattern: "/var/log/" + name + "/*.log"},
+			)
 		}
 	}
 	return list

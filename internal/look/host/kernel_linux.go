@@ -15,7 +15,8 @@ import (
 // kernelSettings are the settings that decide connections, below /proc/sys.
 var kernelSettings = []string{
 	"net/ipv4/ip_forward", "net/ipv6/conf/all/forwarding", "net/ipv4/conf/*/rp_filter", "net/ipv6/bindv6only",
-	"net/ipv6/conf/all/disable_ipv6", "net/core/somaxconn", "net/ipv4/tcp_max_syn_backlog", "net/ipv4/tcp_abort_on_overflow",
+	"net/ipv6/conf/all/disable_ipv6", "net/core/somaxconn", "net/ipv4/tcp_max_syn_backlog",
+	"net/ipv4/tcp_abort_on_overflow",
 	"net/ipv4/ip_local_port_range", "net/ipv4/ip_local_reserved_ports", "net/ipv4/icmp_echo_ignore_all",
 	"net/ipv4/tcp_syncookies", "net/ipv4/ip_unprivileged_port_start", "net/ipv4/ip_nonlocal_bind",
 	"net/netfilter/nf_conntrack_max", "net/netfilter/nf_conntrack_count",
@@ -23,7 +24,14 @@ var kernelSettings = []string{
 
 // kernelCounters are the counters that tell of turned-away connections, by
 // their names in /proc/net/netstat.
-var kernelCounters = []string{"ListenOverflows", "ListenDrops", "TCPBacklogDrop", "TCPReqQFullDrop", "TCPReqQFullDoCookies", "IPReversePathFilter"}
+var kernelCounters = []string{
+	"ListenOverflows",
+	"ListenDrops",
+	"TCPBacklogDrop",
+	"TCPReqQFullDrop",
+	"TCPReqQFullDoCookies",
+	"IPReversePathFilter",
+}
 
 // Kernel leaves the settings and counters that decide connections.
 func Kernel(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
@@ -44,7 +52,15 @@ func Kernel(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	} else {
 		emit(env.Failed(order, "/proc/net/netstat", "could not read the kernel's counters", err, ""))
 	}
-	f := env.Seen(order, "kernel settings", fmt.Sprintf("%d settings, %d connections dropped by full queues since boot", len(k.Settings), k.Counters["ListenOverflows"]))
+	f := env.Seen(
+		order,
+		"kernel settings",
+		fmt.Sprintf(
+			"%d settings, %d connections dropped by full queues since boot",
+			len(k.Settings),
+			k.Counters["ListenOverflows"],
+		),
+	)
 	f.Kernel = &k
 	emit(f)
 }

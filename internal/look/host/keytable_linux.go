@@ -52,7 +52,14 @@ func readKeyTable(path string) (t fact.KeyTable, err error) {
 	}
 	const most = 500
 	for _, e := range table.Entries[:min(len(table.Entries), most)] {
-		t.Entries = append(t.Entries, fact.KeyEntry{Principal: strings.Join(e.Principal.Components, "/") + "@" + e.Principal.Realm, Version: int(e.KVNO), Encryption: int(e.Key.KeyType)})
+		t.Entries = append(
+			t.Entries,
+			fact.KeyEntry{
+				Principal:  strings.Join(e.Principal.Components, "/") + "@" + e.Principal.Realm,
+				Version:    int(e.KVNO),
+				Encryption: int(e.Key.KeyType),
+			},
+		)
 	}
 	return t, nil
 }

@@ -119,7 +119,18 @@ func procListening(folder, transport string) ([]socket, error) {
 	var all []socket
 	err := eachSocket(folder, transport, func(p procSocket) {
 		if p.state == state {
-			all = append(all, socket{Listener: fact.Listener{Transport: mark, Addr: p.local.Addr(), Port: p.local.Port(), Inode: p.inode, Limit: unknownLimit}})
+			all = append(
+				all,
+				socket{
+					Listener: fact.Listener{
+						Transport: mark,
+						Addr:      p.local.Addr(),
+						Port:      p.local.Port(),
+						Inode:     p.inode,
+						Limit:     unknownLimit,
+					},
+				},
+			)
 		}
 	})
 	return all, err

@@ -39,7 +39,8 @@ func logFiles(names []logName) []fact.LogFile {
 		var newest os.FileInfo
 		path := ""
 		for _, m := range matches {
-			if info, err := os.Stat(m); err == nil && info.Mode().IsRegular() && keep.LogFile(m) && (newest == nil || info.ModTime().After(newest.ModTime())) {
+			if info, err := os.Stat(m); err == nil && info.Mode().IsRegular() && keep.LogFile(m) &&
+				(newest == nil || info.ModTime().After(newest.ModTime())) {
 				newest, path = info, m
 			}
 		}

@@ -45,7 +45,11 @@ func Routes(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
 				r.Policies = append(r.Policies, policy(rule, family == unix.AF_INET6))
 			}
 		}
-		routes, listErr := netlink.RouteListFiltered(family, &netlink.Route{Table: unix.RT_TABLE_UNSPEC}, netlink.RT_FILTER_TABLE)
+		routes, listErr := netlink.RouteListFiltered(
+			family,
+			&netlink.Route{Table: unix.RT_TABLE_UNSPEC},
+			netlink.RT_FILTER_TABLE,
+		)
 		if err == nil {
 			err = listErr
 		}
@@ -88,8 +92,15 @@ func routeText(route netlink.Route, names map[int]string) string {
 
 // entry is a route for evaluation.
 func entry(route netlink.Route, names map[int]string, six bool) fact.RouteEntry {
-	e := fact.RouteEntry{Table: route.Table, Dst: prefixOf(route.Dst, six), Type: path.RouteTypes[route.Type], Dev: names[route.LinkIndex], Metric: route.Priority,
-		Down: route.Flags&(unix.RTNH_F_LINKDOWN|unix.RTNH_F_DEAD) != 0, Text: routeText(route, names)}
+	e := fact.RouteEntry{
+		Table:  route.Table,
+		Dst:    prefixOf(route.Dst, six),
+		Type:   path.RouteTypes[route.Type],
+		Dev:    names[route.LinkIndex],
+		Metric: route.Priority,
+		Down:   route.Flags&(unix.RTNH_F_LINKDOWN|unix.RTNH_F_DEAD) != 0,
+		Text:   routeText(route, names),
+	}
 	if via, ok := netip.AddrFromSlice(route.Gw); ok {
 		e.Via = via.Unmap()
 	}
@@ -123,8 +134,17 @@ var policyTypes = map[uint8]string{6: "blackhole", 7: "unreachable", 8: "prohibi
 
 // policy is a policy rule for evaluation.
 func policy(rule netlink.Rule, six bool) fact.RoutePolicy {
-	p := fact.RoutePolicy{Priority: max(0, rule.Priority), Six: six, Mark: rule.Mark, In: rule.IifName, Out: rule.OifName, Table: rule.Table,
-		Type: policyTypes[rule.Type], Suppress: rule.SuppressPrefixlen, Invert: rule.Invert}
+	p := fact.RoutePolicy{
+		Priority: max(0, rule.Priority),
+		Six:      six,
+		Mark:     rule.Mark,
+		In:       rule.IifName,
+		Out:      rule.OifName,
+		Table:    rule.Table,
+		Type:     policyTypes[rule.Type],
+		Suppress: rule.SuppressPrefixlen,
+		Invert:   rule.Invert,
+	}
 	if rule.Mask != nil {
 		p.Mask = *rule.Mask
 	} else if rule.Mark != 0 {
@@ -172,7 +192,23 @@ func Neighbours(_ context.Context, env look.Env, order fact.Order, emit look.Emi
 
 // tunnelKinds are the links that change or move packets between filter tables
 // and the wire.
-var tunnelKinds = []string{"wireguard", "tun", "ipip", "gre", "gretap", "sit", "ip6tnl", "vti", "xfrm", "vxlan", "geneve", "bridge", "bond", "macvlan", "ipvlan"}
+var tunnelKinds = []string{
+	"wireguard",
+	"tun",
+	"ipip",
+	"gre",
+	"gretap",
+	"sit",
+	"ip6tnl",
+	"vti",
+	"xfrm",
+	"vxlan",
+	"geneve",
+	"bridge",
+	"bond",
+	"macvlan",
+	"ipvlan",
+}
 
 // mostTold bounds how many barriers are told in words.
 const mostTold = 8
@@ -208,9 +244,21 @@ func Barriers(_ context.Context, env look.Env, order fact.Order, emit look.Emit)
 	}
 	if b.Groups, err = groupPrograms(); err != nil {
 		b.Unread = "packet programs of control groups could not be read"
-		emit(env.Failed(order, "packet programs of control groups", "could not ask for packet programs of control groups", err, "root"))
+		emit(
+			env.Failed(
+				order,
+				"packet programs of control groups",
+				"could not ask for packet programs of control groups",
+				err,
+				"root",
+			),
+		)
 	}
-	b.Tracked, b.TrackMax = number("/proc/sys/net/netfilter/nf_conntrack_count"), number("/proc/sys/net/netfilter/nf_conntrack_max")
+	b.Tracked, b.TrackMax = number(
+		"/proc/sys/net/netfilter/nf_conntrack_count",
+	), number(
+		"/proc/sys/net/netfilter/nf_conntrack_max",
+	)
 	saw := "nothing beside filter tables and routes"
 	if len(b.Programs)+len(b.Links)+len(b.Groups)+b.Policies > 0 {
 		list := append(slices.Clone(b.Programs), b.Links...)
@@ -242,7 +290,15 @@ func number(path string) int {
 }
 
 // tcpStates names the states of /proc/net/tcp (include/net/tcp_states.h).
-var tcpStates = map[string]string{"01": "established", "03": "syn-received", "04": "fin-wait", "05": "fin-wait", "06": "time-wait", "08": "close-wait", "09": "last-ack"}
+var tcpStates = map[string]string{
+	"01": "established",
+	"03": "syn-received",
+	"04": "fin-wait",
+	"05": "fin-wait",
+	"06": "time-wait",
+	"08": "close-wait",
+	"09": "last-ack",
+}
 
 // Peers leaves who is connected to a port, by source address; to any port, if
 // none is named.
@@ -257,7 +313,10 @@ func Peers(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
 		if p.Port != 0 && s.local.Port() != p.Port || state == "" {
 			return
 		}
-		at := slices.IndexFunc(p.List, func(other fact.Peer) bool { return other.Addr == s.remote.Addr() && other.State == state })
+		at := slices.IndexFunc(
+			p.List,
+			func(other fact.Peer) bool { return other.Addr == s.remote.Addr() && other.State == state },
+		)
 		switch {
 		case at >= 0:
 			p.List[at].Count++

@@ -34,7 +34,21 @@ func audited(line fact.LogLine) time.Time {
 
 // ownKinds is the kinds of file system on which services of this host write.
 // Those of other hosts may hang, and others are always full.
-var ownKinds = []string{"ext2", "ext3", "ext4", "xfs", "btrfs", "f2fs", "jfs", "reiserfs", "zfs", "bcachefs", "tmpfs", "overlay", "vfat"}
+var ownKinds = []string{
+	"ext2",
+	"ext3",
+	"ext4",
+	"xfs",
+	"btrfs",
+	"f2fs",
+	"jfs",
+	"reiserfs",
+	"zfs",
+	"bcachefs",
+	"tmpfs",
+	"overlay",
+	"vfat",
+}
 
 // mostDisks bounds the file systems that are looked at.
 const mostDisks = 64
@@ -49,7 +63,8 @@ func disks() []string {
 	}
 	for line := range strings.Lines(string(mounts)) {
 		f := strings.Fields(line)
-		if len(f) < 4 || !slices.Contains(ownKinds, f[2]) || !slices.Contains(strings.Split(f[3], ","), "rw") || len(paths) == mostDisks {
+		if len(f) < 4 || !slices.Contains(ownKinds, f[2]) || !slices.Contains(strings.Split(f[3], ","), "rw") ||
+			len(paths) == mostDisks {
 			continue
 		}
 		path := strings.NewReplacer(`\040`, " ", `\011`, "\t", `\134`, `\`).Replace(f[1])
@@ -75,15 +90,34 @@ func Resources(ctx context.Context, env look.Env, order fact.Order, emit look.Em
 			continue
 		}
 		seen[s.Fsid] = true
-		r.Disks = append(r.Disks, fact.Disk{Path: path, Free: s.Bavail * uint64(s.Bsize), Size: s.Blocks * uint64(s.Bsize), FreeInodes: s.Ffree, Inodes: s.Files})
+		r.Disks = append(
+			r.Disks,
+			fact.Disk{
+				Path:       path,
+				Free:       s.Bavail * uint64(s.Bsize),
+				Size:       s.Blocks * uint64(s.Bsize),
+				FreeInodes: s.Ffree,
+				Inodes:     s.Files,
+			},
+		)
 	}
 	lines, err := journal(ctx, "-b", "-k", "-n", "2000")
 	if err != nil {
-		emit(env.Failed(order, "kernel log", "could not read the kernel's log", err, "root, or the group systemd-journal"))
+		emit(
+			env.Failed(
+				order,
+				"kernel log",
+				"could not read the kernel's log",
+				err,
+				"root, or the group systemd-journal",
+			),
+		)
 	}
 	for _, line := range lines {
 		switch {
-		case strings.Contains(line.Text, "Out of memory: Killed process"), strings.Contains(line.Text, "oom-kill:"), strings.Contains(line.Text, "Memory cgroup out of memory"):
+		case strings.Contains(line.Text, "Out of memory: Killed process"),
+			strings.Contains(line.Text, "oom-kill:"),
+			strings.Contains(line.Text, "Memory cgroup out of memory"):
 			r.Kills = append(r.Kills, line)
 		case strings.Contains(line.Text, `apparmor="DENIED"`), strings.Contains(line.Text, "avc:  denied"):
 			line.At = audited(line)

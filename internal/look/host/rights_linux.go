@@ -73,7 +73,15 @@ func stoppedAt(u *user.User, groups []string, level string, want os.FileMode) (w
 		verb, right = "enter", "x"
 	}
 	mode = fmt.Sprintf("%04o", info.Mode().Perm())
-	return fmt.Sprintf("%s may not %s %s (mode %s, owner %s, group %s)", u.Username, verb, level, mode, userName(st.Uid), groupName(st.Gid)), mode, class + "+" + right
+	return fmt.Sprintf(
+		"%s may not %s %s (mode %s, owner %s, group %s)",
+		u.Username,
+		verb,
+		level,
+		mode,
+		userName(st.Uid),
+		groupName(st.Gid),
+	), mode, class + "+" + right
 }
 
 func groupName(gid uint32) string {

@@ -72,7 +72,16 @@ func postgresRoles(ctx context.Context, pid int, t fact.Target) (fact.Accounts, 
 		if len(row) != 9 {
 			return a, errors.New("an answer of another shape")
 		}
-		s := fact.ServiceAccount{Name: row[0], NoLogin: row[1] != "t", Admin: row[2] == "t", Limit: limitOf(row[4]), Sessions: count(row[5]), Secret: row[6], Groups: listed(row[7]), Barred: listed(row[8])}
+		s := fact.ServiceAccount{
+			Name:     row[0],
+			NoLogin:  row[1] != "t",
+			Admin:    row[2] == "t",
+			Limit:    limitOf(row[4]),
+			Sessions: count(row[5]),
+			Secret:   row[6],
+			Groups:   listed(row[7]),
+			Barred:   listed(row[8]),
+		}
 		if ends, err := strconv.ParseInt(row[3], 10, 64); err == nil {
 			s.SecretEnds = time.Unix(ends, 0).UTC()
 		}
@@ -84,7 +93,10 @@ func postgresRoles(ctx context.Context, pid int, t fact.Target) (fact.Accounts, 
 	}
 	for _, row := range databases {
 		if len(row) == 4 {
-			a.Databases = append(a.Databases, fact.Database{Name: row[0], Closed: row[1] != "t", Limit: limitOf(row[2]), Sessions: count(row[3])})
+			a.Databases = append(
+				a.Databases,
+				fact.Database{Name: row[0], Closed: row[1] != "t", Limit: limitOf(row[2]), Sessions: count(row[3])},
+			)
 		}
 	}
 	return a, nil

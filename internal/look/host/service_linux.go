@@ -136,7 +136,9 @@ func settingsLogs(p program.Program, pid int) []logName {
 	for _, from := range settingsOf(p, pid) { // one that is for others' eyes has no text; the usual places remain
 		for _, v := range from.found(p, p.Settings.Log) {
 			path := firstWord(v.Text)
-			if filepath.IsAbs(path) && !strings.ContainsAny(path, "*?[\\%") && !slices.ContainsFunc(files, func(n logName) bool { return n.pattern == path }) && !slices.Contains(p.Logs, path) {
+			if filepath.IsAbs(path) && !strings.ContainsAny(path, "*?[\\%") &&
+				!slices.ContainsFunc(files, func(n logName) bool { return n.pattern == path }) &&
+				!slices.Contains(p.Logs, path) {
 				files = append(files, logName{path, from.by})
 			}
 		}
@@ -213,7 +215,14 @@ func named(env look.Env) []fact.Program {
 	}
 	program.Units = []fact.Unit{{Name: unit}} // its state is the manager's to say
 	if program.Path == "" {
-		program.Path = installed([]string{"/usr/sbin/" + program.Name, "/usr/bin/" + program.Name, "/usr/local/sbin/" + program.Name, "/usr/local/bin/" + program.Name})
+		program.Path = installed(
+			[]string{
+				"/usr/sbin/" + program.Name,
+				"/usr/bin/" + program.Name,
+				"/usr/local/sbin/" + program.Name,
+				"/usr/local/bin/" + program.Name,
+			},
+		)
 	}
 	return []fact.Program{program}
 }
@@ -374,7 +383,8 @@ func processesOfUnits(programs []fact.Program) error {
 			continue
 		}
 		for _, each := range slices.Backward(list) {
-			if unit := unitOf(each.pid); unit != "" && slices.ContainsFunc(p.Units, func(u fact.Unit) bool { return u.Name == unit }) {
+			if unit := unitOf(each.pid); unit != "" &&
+				slices.ContainsFunc(p.Units, func(u fact.Unit) bool { return u.Name == unit }) {
 				takeProcess(p, each.pid)
 			}
 		}
@@ -441,7 +451,9 @@ func ownUnit(text string) bool {
 	for line := range strings.Lines(text) {
 		if path, ok := strings.CutPrefix(strings.TrimSpace(line), "0::/system.slice/"); ok {
 			unit, below, _ := strings.Cut(path, "/")
-			return strings.HasSuffix(unit, ".service") && !strings.Contains(below, ".slice") && !strings.Contains(below, ".service") && !strings.Contains(below, "payload")
+			return strings.HasSuffix(unit, ".service") && !strings.Contains(below, ".slice") &&
+				!strings.Contains(below, ".service") &&
+				!strings.Contains(below, "payload")
 		}
 	}
 	return false

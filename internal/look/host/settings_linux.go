@@ -26,7 +26,9 @@ const (
 // includes finds a directive that reads further files, in any of the ways in
 // which the programs of the table write it.
 var includes = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`(?mi)^[ \t]*!?(?:include|includedir|include_dir|include_try|include_if_exists|includeoptional)(?:[ \t]*=[ \t]*|[ \t]+)['"]?([^\s'";#]+)`)
+	return regexp.MustCompile(
+		`(?mi)^[ \t]*!?(?:include|includedir|include_dir|include_try|include_if_exists|includeoptional)(?:[ \t]*=[ \t]*|[ \t]+)['"]?([^\s'";#]+)`,
+	)
 })
 
 // source is one settings file, as its program reads it.
@@ -187,7 +189,8 @@ func withIncluded(paths []string, by file.Account) []source {
 	size := 0
 	var take func(path string, by file.Account, depth int)
 	take = func(path string, by file.Account, depth int) {
-		if depth > mostDepth || len(list) == mostIncluded || size > mostIncludedBytes || slices.ContainsFunc(list, func(s source) bool { return s.path == path }) {
+		if depth > mostDepth || len(list) == mostIncluded || size > mostIncludedBytes ||
+			slices.ContainsFunc(list, func(s source) bool { return s.path == path }) {
 			return
 		}
 		if info, err := os.Stat(path); err != nil || info.IsDir() {

@@ -38,7 +38,11 @@ func Signs(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
 		}
 		s.List = append(s.List, seen)
 	}
-	f := env.Seen(order, "signs on the "+s.Side, fmt.Sprintf("%d of %d are as they should be", len(s.List)-wrong, len(s.List)))
+	f := env.Seen(
+		order,
+		"signs on the "+s.Side,
+		fmt.Sprintf("%d of %d are as they should be", len(s.List)-wrong, len(s.List)),
+	)
 	f.Signs = &s
 	emit(f)
 }
@@ -49,7 +53,12 @@ func stale(what, fresh string, changed, now time.Time) string {
 	if err != nil || now.Sub(changed) <= d {
 		return ""
 	}
-	return fmt.Sprintf("%s was last written %s ago, and should be within %s", what, now.Sub(changed).Round(time.Second), fresh)
+	return fmt.Sprintf(
+		"%s was last written %s ago, and should be within %s",
+		what,
+		now.Sub(changed).Round(time.Second),
+		fresh,
+	)
 }
 
 func wrongFolder(s fact.Sign, now time.Time) string {
@@ -126,7 +135,12 @@ var stamps = []struct {
 	layout string
 	length int
 }{
-	{time.RFC3339, 25}, {time.RFC3339, 20}, {"2006-01-02T15:04:05", 19}, {"2006-01-02 15:04:05", 19}, {"2006/01/02 15:04:05", 19}, {"Jan _2 15:04:05", 15},
+	{time.RFC3339, 25},
+	{time.RFC3339, 20},
+	{"2006-01-02T15:04:05", 19},
+	{"2006-01-02 15:04:05", 19},
+	{"2006/01/02 15:04:05", 19},
+	{"Jan _2 15:04:05", 15},
 	{"02/Jan/2006:15:04:05 -0700", 26},
 }
 

@@ -89,7 +89,9 @@ func fromServiceFile(fact.Target) (place, account, secret string) {
 func proxyAccounts(scheme string) []fact.StoredSecret {
 	for _, name := range []string{scheme + "_proxy", strings.ToUpper(scheme) + "_PROXY"} {
 		if u, err := url.Parse(os.Getenv(name)); err == nil && u.User != nil {
-			return []fact.StoredSecret{{Place: "the environment, " + name, Account: u.User.Username(), For: "the proxy"}}
+			return []fact.StoredSecret{
+				{Place: "the environment, " + name, Account: u.User.Username(), For: "the proxy"},
+			}
 		}
 	}
 	return nil
@@ -124,8 +126,19 @@ func keptTickets() []fact.StoredSecret {
 			if c.Server.Realm == "X-CACHECONF:" || ticket.Unmarshal(c.Ticket) != nil {
 				continue
 			}
-			list = append(list, fact.StoredSecret{Place: path, Account: c.Client.PrincipalName.PrincipalNameString() + "@" + c.Client.Realm, Ticket: &fact.KeptTicket{Ends: c.EndTime.UTC(),
-				Ticket: fact.Ticket{Service: c.Server.PrincipalName.PrincipalNameString() + "@" + c.Server.Realm, Version: ticket.EncPart.KVNO, Encryption: int(ticket.EncPart.EType)}}})
+			list = append(
+				list,
+				fact.StoredSecret{
+					Place:   path,
+					Account: c.Client.PrincipalName.PrincipalNameString() + "@" + c.Client.Realm,
+					Ticket: &fact.KeptTicket{Ends: c.EndTime.UTC(),
+						Ticket: fact.Ticket{
+							Service:    c.Server.PrincipalName.PrincipalNameString() + "@" + c.Server.Realm,
+							Version:    ticket.EncPart.KVNO,
+							Encryption: int(ticket.EncPart.EType),
+						}},
+				},
+			)
 		}
 	}()
 	return list

@@ -84,11 +84,13 @@ func nftables() (*fact.Nftables, error) {
 		if err != nil {
 			return nil, err
 		}
-		if d, err = dumpOnce(); err != nil && !errors.Is(err, syscall.EINTR) && !errors.Is(err, syscall.ENOENT) && !errors.Is(err, netlink.ErrDumpInterrupted) {
+		if d, err = dumpOnce(); err != nil && !errors.Is(err, syscall.EINTR) && !errors.Is(err, syscall.ENOENT) &&
+			!errors.Is(err, netlink.ErrDumpInterrupted) {
 			return nil, err
 		}
 		after, err2 := ask(getGen, 0)
-		if err == nil && err2 == nil && len(before) > 0 && len(after) > 0 && bytes.Equal(before[0][:min(12, len(before[0]))], after[0][:min(12, len(after[0]))]) {
+		if err == nil && err2 == nil && len(before) > 0 && len(after) > 0 &&
+			bytes.Equal(before[0][:min(12, len(before[0]))], after[0][:min(12, len(after[0]))]) {
 			return d, nil
 		}
 	}
@@ -173,12 +175,17 @@ func older(ctx context.Context, six bool) (text, why string) {
 		cmd := exec.CommandContext(ctx, name)
 		cmd.WaitDelay = time.Second
 		out, err := cmd.Output()
-		if err != nil || bytes.Contains(out[:min(len(out), 200)], []byte("nf_tables")) || bytes.Contains(out[:min(len(out), 200)], []byte("nft")) {
+		if err != nil || bytes.Contains(out[:min(len(out), 200)], []byte("nf_tables")) ||
+			bytes.Contains(out[:min(len(out), 200)], []byte("nft")) {
 			continue
 		}
 		return string(out), ""
 	}
-	return "", fmt.Sprintf("tables of the older iptables are loaded (%s), and %s is not here", strings.Join(strings.Fields(string(loaded)), ", "), command)
+	return "", fmt.Sprintf(
+		"tables of the older iptables are loaded (%s), and %s is not here",
+		strings.Join(strings.Fields(string(loaded)), ", "),
+		command,
+	)
 }
 
 // mostMembers bounds how many members of one IP set are kept.
@@ -212,8 +219,11 @@ func ipSets() []fact.IPSet {
 			if err != nil {
 				continue
 			}
-			sets = append(sets, fact.IPSet{Name: name, Index: index, Type: strings.TrimRight(string(a[setType]), "\x00"),
-				Six: len(a[setFamily]) > 0 && a[setFamily][0] == unix.AF_INET6})
+			sets = append(
+				sets,
+				fact.IPSet{Name: name, Index: index, Type: strings.TrimRight(string(a[setType]), "\x00"),
+					Six: len(a[setFamily]) > 0 && a[setFamily][0] == unix.AF_INET6},
+			)
 		}
 		s := &sets[len(sets)-1] // a large set comes in several messages
 		list, err := nl.ParseRouteAttr(a[setMembers])
@@ -293,7 +303,15 @@ func setIndex(name string) (uint16, error) {
 		binary.NativeEndian.PutUint32(request[4:], v)
 		copy(request[8:39], name)
 		size := uint32(len(request))
-		_, _, errno := unix.Syscall6(unix.SYS_GETSOCKOPT, uintptr(fd), unix.SOL_IP, soIPSet, uintptr(unsafe.Pointer(&request)), uintptr(unsafe.Pointer(&size)), 0)
+		_, _, errno := unix.Syscall6(
+			unix.SYS_GETSOCKOPT,
+			uintptr(fd),
+			unix.SOL_IP,
+			soIPSet,
+			uintptr(unsafe.Pointer(&request)),
+			uintptr(unsafe.Pointer(&size)),
+			0,
+		)
 		if errno != 0 {
 			err = errno
 			continue
@@ -308,7 +326,16 @@ func setIndex(name string) (uint16, error) {
 
 // encapsulations are the types of hardware that rules ask for
 // (include/uapi/linux/if_arp.h).
-var encapsulations = map[string]uint16{"ether": 1, "loopback": 772, "ppp": 512, "none": 65534, "sit": 776, "ipip": 768, "gre": 778, "tunnel6": 769}
+var encapsulations = map[string]uint16{
+	"ether":    1,
+	"loopback": 772,
+	"ppp":      512,
+	"none":     65534,
+	"sit":      776,
+	"ipip":     768,
+	"gre":      778,
+	"tunnel6":  769,
+}
 
 func linkIndexes() ([]fact.LinkIndex, error) {
 	links, err := netlink.LinkList()

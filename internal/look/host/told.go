@@ -38,7 +38,8 @@ func Told(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
 func sshTold(t fact.Target) fact.Told {
 	s := sshclient.For(t.Name)
 	told := fact.Told{By: "ssh"}
-	if host := strings.ReplaceAll(s.First("hostname"), "%h", t.Name); host != "" && !strings.EqualFold(host, t.Name) && host != t.Addr.String() {
+	if host := strings.ReplaceAll(s.First("hostname"), "%h", t.Name); host != "" && !strings.EqualFold(host, t.Name) &&
+		host != t.Addr.String() {
 		told.Host, told.HostAt = host, s.Place("hostname")
 	}
 	if port, err := strconv.ParseUint(s.First("port"), 10, 16); err == nil && uint16(port) != t.Port {

@@ -32,8 +32,18 @@ func unitState(ctx context.Context, conn *dbus.Conn, name string, deep bool) (fa
 		return fact.Unit{}, false
 	}
 	p := properties(props)
-	u := fact.Unit{Name: p.text("Id"), Load: p.text("LoadState"), Active: p.text("ActiveState"), Sub: p.text("SubState"),
-		Result: p.text("Result"), Enabled: p.text("UnitFileState"), Sockets: p.list("TriggeredBy"), Restarts: p.number("NRestarts")}
+	u := fact.Unit{
+		Name:   p.text("Id"),
+		Load:   p.text("LoadState"),
+		Active: p.text("ActiveState"),
+		Sub:    p.text("SubState"),
+		Result: p.text(
+			"Result",
+		),
+		Enabled:  p.text("UnitFileState"),
+		Sockets:  p.list("TriggeredBy"),
+		Restarts: p.number("NRestarts"),
+	}
 	if u.Name == "" {
 		u.Name = name
 	}
@@ -42,7 +52,10 @@ func unitState(ctx context.Context, conn *dbus.Conn, name string, deep bool) (fa
 		u.Since = time.UnixMicro(int64(micros)).UTC()
 	}
 	const killed, dumped = 2, 3 // si_code of sigaction(2): CLD_KILLED, CLD_DUMPED
-	u.Status, u.Signal = p.number("ExecMainStatus"), p.number("ExecMainCode") == killed || p.number("ExecMainCode") == dumped
+	u.Status, u.Signal = p.number(
+		"ExecMainStatus",
+	), p.number("ExecMainCode") == killed ||
+		p.number("ExecMainCode") == dumped
 	u.MainPID, u.Runs = p.number("ExecMainPID"), p.programs("ExecStart")
 	u.Private, _ = props["PrivateNetwork"].(bool)
 	u.Denies, u.Allows = p.prefixes("IPAddressDeny"), p.prefixes("IPAddressAllow")
@@ -72,7 +85,8 @@ func down(ctx context.Context, conn *dbus.Conn, names []string) []string {
 		if err != nil {
 			continue
 		}
-		if state := properties(props).text("ActiveState"); state != "active" && state != "activating" && state != "reloading" {
+		if state := properties(props).text("ActiveState"); state != "active" && state != "activating" &&
+			state != "reloading" {
 			list = append(list, fmt.Sprintf("%s (%s)", name, state))
 		}
 	}

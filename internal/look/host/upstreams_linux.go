@@ -21,12 +21,24 @@ import (
 // most runs never do.
 var upstreamFiles = sync.OnceValue(func() []upstreamFile {
 	return []upstreamFile{
-		{"nginx", []string{"/etc/nginx/nginx.conf", "/etc/nginx/conf.d/*.conf", "/etc/nginx/sites-enabled/*", "/etc/nginx/*.d/*.conf"},
-			regexp.MustCompile(`(?:^|[\s{;])(?:proxy_pass\s+(https?)://|server\s+)(\[[0-9a-fA-F:]+\]|[A-Za-z0-9._-]+)(?::(\d+))?[\s/;]`)},
+		{
+			"nginx",
+			[]string{
+				"/etc/nginx/nginx.conf",
+				"/etc/nginx/conf.d/*.conf",
+				"/etc/nginx/sites-enabled/*",
+				"/etc/nginx/*.d/*.conf",
+			},
+			regexp.MustCompile(
+				`(?:^|[\s{;])(?:proxy_pass\s+(https?)://|server\s+)(\[[0-9a-fA-F:]+\]|[A-Za-z0-9._-]+)(?::(\d+))?[\s/;]`,
+			),
+		},
 		{"haproxy", []string{"/etc/haproxy/haproxy.cfg", "/etc/haproxy/conf.d/*.cfg"},
 			regexp.MustCompile(`^\s*server\s+\S+\s+()(\[[0-9a-fA-F:]+\]|[A-Za-z0-9._-]+):(\d+)`)},
 		{"apache2", []string{"/etc/apache2/sites-enabled/*", "/etc/httpd/conf.d/*.conf"},
-			regexp.MustCompile(`(?i)^\s*proxypass(?:match)?\s+\S+\s+(https?)://(\[[0-9a-f:]+\]|[a-z0-9._-]+)(?::(\d+))?`)},
+			regexp.MustCompile(
+				`(?i)^\s*proxypass(?:match)?\s+\S+\s+(https?)://(\[[0-9a-f:]+\]|[a-z0-9._-]+)(?::(\d+))?`,
+			)},
 	}
 })
 
@@ -94,7 +106,8 @@ func opened(up fact.Upstream) fact.Upstream {
 	open := false
 	for line := range strings.Lines(string(text)) {
 		fields := strings.Fields(line)
-		if len(fields) == 8 && fields[3] == listens && (fields[7] == up.Socket || fields[7] == strings.Replace(up.Socket, "/var/run/", "/run/", 1)) {
+		if len(fields) == 8 && fields[3] == listens &&
+			(fields[7] == up.Socket || fields[7] == strings.Replace(up.Socket, "/var/run/", "/run/", 1)) {
 			open = true
 		}
 	}

@@ -21,10 +21,24 @@ import (
 type Root string
 
 // folders is where shared libraries are.
-var folders = []string{"/lib/*-linux-gnu*", "/usr/lib/*-linux-gnu*", "/lib64", "/usr/lib64", "/lib", "/usr/lib", "/usr/local/lib"}
+var folders = []string{
+	"/lib/*-linux-gnu*",
+	"/usr/lib/*-linux-gnu*",
+	"/lib64",
+	"/usr/lib64",
+	"/lib",
+	"/usr/lib",
+	"/usr/local/lib",
+}
 
 // known is libraries by the beginning of their file's name.
-var known = []struct{ prefix, name string }{{"libssl.so.3", "OpenSSL 3"}, {"libssl.so.1.1", "OpenSSL 1.1"}, {"libgnutls.so", "GnuTLS"}, {"libssl3.so", "NSS"}, {"libnss3.so", "NSS"}}
+var known = []struct{ prefix, name string }{
+	{"libssl.so.3", "OpenSSL 3"},
+	{"libssl.so.1.1", "OpenSSL 1.1"},
+	{"libgnutls.so", "GnuTLS"},
+	{"libssl3.so", "NSS"},
+	{"libnss3.so", "NSS"},
+}
 
 // Read says which library a client program uses and how it is set; of "", which
 // one most programs of this host use.
@@ -81,7 +95,8 @@ func (r Root) usedBy(path string) (name string, sure bool) {
 					continue
 				}
 				seen[lib] = true
-				if i := slices.IndexFunc(known, func(k struct{ prefix, name string }) bool { return strings.HasPrefix(lib, k.prefix) }); i >= 0 && !slices.Contains(found, known[i].name) {
+				if i := slices.IndexFunc(known, func(k struct{ prefix, name string }) bool { return strings.HasPrefix(lib, k.prefix) }); i >= 0 &&
+					!slices.Contains(found, known[i].name) {
 					found = append(found, known[i].name)
 				}
 				if at := r.find(lib); at != "" {
@@ -114,12 +129,18 @@ func needs(path string) ([]string, error) {
 
 // settingsFiles is where OpenSSL's settings are, unless the environment names
 // another file.
-var settingsFiles = []string{"/etc/ssl/openssl.cnf", "/etc/pki/tls/openssl.cnf", "/usr/lib/ssl/openssl.cnf", "/usr/local/ssl/openssl.cnf"}
+var settingsFiles = []string{
+	"/etc/ssl/openssl.cnf",
+	"/etc/pki/tls/openssl.cnf",
+	"/usr/lib/ssl/openssl.cnf",
+	"/usr/local/ssl/openssl.cnf",
+}
 
 // openSSL reads the defaults for all programs (config(5), SSL_CONF_cmd(3)).
 func (r Root) openSSL(l *fact.Library) {
 	l.Level = 1
-	if text, err := file.Head(string(r)+"/etc/os-release", file.MostSettings); err == nil && strings.Contains(string(text), "debian") {
+	if text, err := file.Head(string(r)+"/etc/os-release", file.MostSettings); err == nil &&
+		strings.Contains(string(text), "debian") {
 		l.Level = 2 // as Debian, and what is made of it, builds it
 	}
 	files := settingsFiles

@@ -102,7 +102,12 @@ const (
 // ReadSetup reads a resolver configuration. A missing file or one without
 // servers means the resolver of this host itself.
 func ReadSetup(path string) (fact.ResolverSetup, error) {
-	s := fact.ResolverSetup{Path: path, Ndots: defaultNdots, TimeoutMS: defaultTimeout * 1000, Attempts: defaultAttempts}
+	s := fact.ResolverSetup{
+		Path:      path,
+		Ndots:     defaultNdots,
+		TimeoutMS: defaultTimeout * 1000,
+		Attempts:  defaultAttempts,
+	}
 	err := lines(path, "#;", func(_ int, fields []string) {
 		switch fields[0] {
 		case "nameserver":
@@ -135,7 +140,11 @@ func ReadSetup(path string) (fact.ResolverSetup, error) {
 
 // upstreamFiles are where caching resolvers of a host keep the ones that they
 // ask themselves, as resolv.conf(5) does.
-var upstreamFiles = []string{"/run/systemd/resolve/resolv.conf", "/run/NetworkManager/no-stub-resolv.conf", "/run/dnsmasq/resolv.conf"}
+var upstreamFiles = []string{
+	"/run/systemd/resolve/resolv.conf",
+	"/run/NetworkManager/no-stub-resolv.conf",
+	"/run/dnsmasq/resolv.conf",
+}
 
 // upstreamsOf is the resolvers behind one on this host itself; none where the
 // host asks others straight away.

@@ -89,9 +89,14 @@ func (l looker) hosts() {
 		l.emit(l.env.Failed(l.order, path, "could not read the hosts file", err, ""))
 		return
 	}
-	if own := strings.ToLower(strings.TrimSuffix(l.order.Target.Name, ".")); len(entry.Addrs) == 0 && (own == "localhost" || strings.HasSuffix(own, ".localhost")) {
+	if own := strings.ToLower(strings.TrimSuffix(l.order.Target.Name, ".")); len(entry.Addrs) == 0 &&
+		(own == "localhost" || strings.HasSuffix(own, ".localhost")) {
 		// Programs answer this name themselves (RFC 6761 section 6.3).
-		entry = fact.HostsFile{Path: "RFC 6761", Name: entry.Name, Addrs: []netip.Addr{netip.MustParseAddr("127.0.0.1")}}
+		entry = fact.HostsFile{
+			Path:  "RFC 6761",
+			Name:  entry.Name,
+			Addrs: []netip.Addr{netip.MustParseAddr("127.0.0.1")},
+		}
 	}
 	saw := "does not name it"
 	if len(entry.Addrs) > 0 {
@@ -144,7 +149,11 @@ func (l looker) ask(ctx context.Context, setup fact.ResolverSetup, candidates []
 			for _, kind := range []uint16{dns.TypeA, dns.TypeAAAA} {
 				wg.Go(func() {
 					answer := l.query(ctx, server, name, kind)
-					f := l.env.Seen(l.order, fmt.Sprintf("%s %s at %s", answer.Type, strings.TrimSuffix(name, "."), server), sawAnswer(answer))
+					f := l.env.Seen(
+						l.order,
+						fmt.Sprintf("%s %s at %s", answer.Type, strings.TrimSuffix(name, "."), server),
+						sawAnswer(answer),
+					)
 					f.Answer = &answer
 					l.emit(f)
 					mu.Lock()
@@ -212,7 +221,8 @@ func (l looker) query(ctx context.Context, server netip.AddrPort, name string, k
 	if reply.Truncated {
 		answer.Outcome = fact.CutOff
 	}
-	if _, zone, ok := strings.Cut(strings.TrimSuffix(name, "."), "."); ok && answer.Outcome == fact.NoSuchName && !answer.Authoritative {
+	if _, zone, ok := strings.Cut(strings.TrimSuffix(name, "."), "."); ok && answer.Outcome == fact.NoSuchName &&
+		!answer.Authoritative {
 		if outer, err := exchange(ctx, server.String(), soaOf(zone)); err == nil && outer.Rcode == dns.RcodeNameError {
 			answer.Denies = zone
 		}
@@ -221,7 +231,8 @@ func (l looker) query(ctx context.Context, server netip.AddrPort, name string, k
 		// Whether it is the signatures shows without their being checked.
 		question.CheckingDisabled = true
 		question.Id = dns.Id()
-		if unchecked, err := exchange(ctx, server.String(), question); err == nil && unchecked.Rcode == dns.RcodeSuccess {
+		if unchecked, err := exchange(ctx, server.String(), question); err == nil &&
+			unchecked.Rcode == dns.RcodeSuccess {
 			second := answer
 			readReply(unchecked, &second)
 			answer.Unchecked = second.Addrs
@@ -321,8 +332,12 @@ func failedQuery(err error) fact.AnswerOutcome {
 	switch {
 	case isTimeout(err), errors.Is(err, context.DeadlineExceeded), errors.Is(err, context.Canceled):
 		return fact.NoReply
-	case errors.Is(err, syscall.ECONNREFUSED), errors.Is(err, syscall.ENETUNREACH), errors.Is(err, syscall.EHOSTUNREACH),
-		errors.Is(err, syscall.EACCES), errors.Is(err, syscall.EPERM), errors.Is(err, syscall.EINVAL):
+	case errors.Is(err, syscall.ECONNREFUSED),
+		errors.Is(err, syscall.ENETUNREACH),
+		errors.Is(err, syscall.EHOSTUNREACH),
+		errors.Is(err, syscall.EACCES),
+		errors.Is(err, syscall.EPERM),
+		errors.Is(err, syscall.EINVAL):
 		return fact.Unreachable
 	}
 	return fact.BadReply

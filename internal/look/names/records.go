@@ -89,7 +89,15 @@ func Reverse(ctx context.Context, env look.Env, order fact.Order, emit look.Emit
 	}
 	if len(r.Names) == 0 {
 		if err := l.reverse(ctx, &r); err != nil {
-			emit(env.Failed(order, "PTR of "+addr.String(), "could not look the address up", err, "a resolver that answers"))
+			emit(
+				env.Failed(
+					order,
+					"PTR of "+addr.String(),
+					"could not look the address up",
+					err,
+					"a resolver that answers",
+				),
+			)
 			return
 		}
 	}

@@ -40,7 +40,9 @@ func (l looker) system(ctx context.Context) {
 	lines := bufio.NewScanner(bytes.NewReader(out))
 	for lines.Scan() {
 		word, _, _ := strings.Cut(lines.Text(), " ")
-		if addr, err := netip.ParseAddr(strings.TrimSpace(word)); err == nil && !slices.Contains(s.Addrs, addr.Unmap()) && len(s.Addrs) < mostAnswers {
+		if addr, err := netip.ParseAddr(strings.TrimSpace(word)); err == nil &&
+			!slices.Contains(s.Addrs, addr.Unmap()) &&
+			len(s.Addrs) < mostAnswers {
 			s.Addrs = append(s.Addrs, addr.Unmap())
 		}
 	}

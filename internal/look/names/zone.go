@@ -57,7 +57,10 @@ func Zone(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 		})
 	}
 	wg.Wait()
-	slices.SortFunc(z.Servers, func(a, b fact.ZoneServer) int { return cmp.Or(strings.Compare(a.Name, b.Name), a.Addr.Compare(b.Addr)) })
+	slices.SortFunc(
+		z.Servers,
+		func(a, b fact.ZoneServer) int { return cmp.Or(strings.Compare(a.Name, b.Name), a.Addr.Compare(b.Addr)) },
+	)
 	f := env.Seen(order, source, fmt.Sprintf("%d servers of %s", len(z.Servers), strings.TrimSuffix(zone, ".")))
 	f.Zone = &z
 	emit(f)
@@ -65,7 +68,11 @@ func Zone(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 
 // cut finds the nearest zone at or above a name, and its servers, by the
 // first resolver that answers. All names above are asked for at once.
-func (l looker) cut(ctx context.Context, resolvers []netip.AddrPort, name string) (zone string, servers []string, by netip.AddrPort, err error) {
+func (l looker) cut(
+	ctx context.Context,
+	resolvers []netip.AddrPort,
+	name string,
+) (zone string, servers []string, by netip.AddrPort, err error) {
 	var cuts []string
 	for at := name; at != "." && at != "" && len(cuts) < mostCuts; {
 		cuts = append(cuts, at)

@@ -52,7 +52,15 @@ func Claims(ctx context.Context, env look.Env, order fact.Order, emit look.Emit)
 	}
 	wg.Wait()
 	if err := errors.Join(failed...); err != nil {
-		emit(env.Failed(order, source, "could not ask the link", failed[slices.IndexFunc(failed, func(e error) bool { return e != nil })], "root"))
+		emit(
+			env.Failed(
+				order,
+				source,
+				"could not ask the link",
+				failed[slices.IndexFunc(failed, func(e error) bool { return e != nil })],
+				"root",
+			),
+		)
 		return
 	}
 	answers := 0
@@ -114,7 +122,9 @@ func onLinks(addr netip.Addr) ([]onLink, error) {
 
 // asks reports whether addresses are asked for on a link at all.
 func asks(link *netlink.LinkAttrs) bool {
-	return link.RawFlags&unix.IFF_UP != 0 && link.RawFlags&(unix.IFF_NOARP|unix.IFF_LOOPBACK|unix.IFF_POINTOPOINT) == 0 && len(link.HardwareAddr) == 6
+	return link.RawFlags&unix.IFF_UP != 0 &&
+		link.RawFlags&(unix.IFF_NOARP|unix.IFF_LOOPBACK|unix.IFF_POINTOPOINT) == 0 &&
+		len(link.HardwareAddr) == 6
 }
 
 // A packet of ARP for IPv4 over Ethernet (RFC 826).
@@ -146,7 +156,12 @@ func probe(ctx context.Context, link *netlink.LinkAttrs, addr netip.Addr) ([]str
 	request = append(request, 0, 0, 0, 0) // no sender: nobody's table changes
 	request = append(request, 0, 0, 0, 0, 0, 0)
 	request = append(request, addr.AsSlice()...)
-	everybody := &unix.SockaddrLinklayer{Protocol: network, Ifindex: link.Index, Halen: 6, Addr: [8]byte{0xff, 0xff, 0xff, 0xff, 0xff, 0xff}}
+	everybody := &unix.SockaddrLinklayer{
+		Protocol: network,
+		Ifindex:  link.Index,
+		Halen:    6,
+		Addr:     [8]byte{0xff, 0xff, 0xff, 0xff, 0xff, 0xff},
+	}
 
 	began, asked := time.Now(), 0
 	var found []string

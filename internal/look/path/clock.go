@@ -19,8 +19,17 @@ import (
 
 // clockFiles is where hosts are told which time servers to follow: files of
 // chrony, of ntpd and of systemd-timesyncd, as patterns.
-var clockFiles = []string{"/etc/chrony/chrony.conf", "/etc/chrony/sources.d/*.sources", "/etc/chrony/conf.d/*.conf", "/etc/chrony.conf", "/etc/chrony.d/*.conf",
-	"/etc/ntpsec/ntp.conf", "/etc/ntp.conf", "/etc/systemd/timesyncd.conf", "/etc/systemd/timesyncd.conf.d/*.conf"}
+var clockFiles = []string{
+	"/etc/chrony/chrony.conf",
+	"/etc/chrony/sources.d/*.sources",
+	"/etc/chrony/conf.d/*.conf",
+	"/etc/chrony.conf",
+	"/etc/chrony.d/*.conf",
+	"/etc/ntpsec/ntp.conf",
+	"/etc/ntp.conf",
+	"/etc/systemd/timesyncd.conf",
+	"/etc/systemd/timesyncd.conf.d/*.conf",
+}
 
 // Bounds on asking for the time.
 const (

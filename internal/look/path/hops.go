@@ -27,7 +27,15 @@ const (
 func Hops(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	found := make([]netip.Addr, env.Probes.Take(order.Target.Port, mostHops))
 	if len(found) == 0 {
-		emit(env.Failed(order, "hops to "+order.Target.Addr.String(), "did not look how far packets get", look.ErrSpent, ""))
+		emit(
+			env.Failed(
+				order,
+				"hops to "+order.Target.Addr.String(),
+				"did not look how far packets get",
+				look.ErrSpent,
+				"",
+			),
+		)
 		return
 	}
 	var wg sync.WaitGroup
@@ -64,7 +72,8 @@ func expired(ctx context.Context, t fact.Target, limit int, wait time.Duration) 
 		defer conn.Close()
 	}
 	const exceeded4, exceeded6 = 11, 3
-	if m := w.ICMP(); m != nil && slices.Contains([][2]int{{4, exceeded4}, {6, exceeded6}}, [2]int{m.Version, int(m.Type)}) {
+	if m := w.ICMP(); m != nil &&
+		slices.Contains([][2]int{{4, exceeded4}, {6, exceeded6}}, [2]int{m.Version, int(m.Type)}) {
 		return m.From
 	}
 	return netip.Addr{}

@@ -55,7 +55,11 @@ func Link(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
 			l.Answer = append(l.Answer, other)
 		}
 	}
-	f := env.Seen(order, source, fmt.Sprintf("%s is %s on %s; %d others answer", addr, orUnknown(l.State), l.Dev, len(l.Answer)))
+	f := env.Seen(
+		order,
+		source,
+		fmt.Sprintf("%s is %s on %s; %d others answer", addr, orUnknown(l.State), l.Dev, len(l.Answer)),
+	)
 	f.Link = &l
 	emit(f)
 }

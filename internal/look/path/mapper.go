@@ -23,7 +23,15 @@ func Mapper(ctx context.Context, env look.Env, order fact.Order, emit look.Emit)
 	source := "port mapper " + netip.AddrPortFrom(t.Addr, t.Port).String()
 	m, err := askMapper(ctx, env, t, ask)
 	if err != nil {
-		emit(env.Failed(order, source, "could not ask the port mapper", err, "a mapper that answers on port "+fmt.Sprint(t.Port)))
+		emit(
+			env.Failed(
+				order,
+				source,
+				"could not ask the port mapper",
+				err,
+				"a mapper that answers on port "+fmt.Sprint(t.Port),
+			),
+		)
 		return
 	}
 	f := env.Seen(order, source, fmt.Sprintf("%d registered", len(m.Entries)))
@@ -31,7 +39,12 @@ func Mapper(ctx context.Context, env look.Env, order fact.Order, emit look.Emit)
 	emit(f)
 }
 
-func askMapper(ctx context.Context, env look.Env, t fact.Target, ask func(*wire.Conn) (fact.Mapper, error)) (fact.Mapper, error) {
+func askMapper(
+	ctx context.Context,
+	env look.Env,
+	t fact.Target,
+	ask func(*wire.Conn) (fact.Mapper, error),
+) (fact.Mapper, error) {
 	d := net.Dialer{Timeout: env.Patience()}
 	conn, err := d.DialContext(ctx, "tcp", netip.AddrPortFrom(t.Addr, t.Port).String())
 	if err != nil {

@@ -64,8 +64,17 @@ func sawRoute(r fact.Route) string {
 }
 
 // RouteTypes names the kernel's types of route (include/uapi/linux/rtnetlink.h).
-var RouteTypes = map[int]string{unix.RTN_BROADCAST: "broadcast", unix.RTN_MULTICAST: "multicast", unix.RTN_ANYCAST: "anycast", unix.RTN_UNICAST: "unicast", unix.RTN_LOCAL: "local", unix.RTN_BLACKHOLE: "blackhole",
-	unix.RTN_UNREACHABLE: "unreachable", unix.RTN_PROHIBIT: "prohibit", unix.RTN_THROW: "throw"}
+var RouteTypes = map[int]string{
+	unix.RTN_BROADCAST:   "broadcast",
+	unix.RTN_MULTICAST:   "multicast",
+	unix.RTN_ANYCAST:     "anycast",
+	unix.RTN_UNICAST:     "unicast",
+	unix.RTN_LOCAL:       "local",
+	unix.RTN_BLACKHOLE:   "blackhole",
+	unix.RTN_UNREACHABLE: "unreachable",
+	unix.RTN_PROHIBIT:    "prohibit",
+	unix.RTN_THROW:       "throw",
+}
 
 // nowhere is the types of route that lead nowhere on purpose.
 var nowhere = []string{"blackhole", "unreachable", "prohibit", "throw"}
@@ -77,7 +86,11 @@ func blockingEntry(addr netip.Addr) (string, error) {
 	if addr.Is6() {
 		family = unix.AF_INET6
 	}
-	routes, err := netlink.RouteListFiltered(family, &netlink.Route{Table: unix.RT_TABLE_UNSPEC}, netlink.RT_FILTER_TABLE)
+	routes, err := netlink.RouteListFiltered(
+		family,
+		&netlink.Route{Table: unix.RT_TABLE_UNSPEC},
+		netlink.RT_FILTER_TABLE,
+	)
 	if err != nil {
 		return "", err
 	}

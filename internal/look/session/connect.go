@@ -50,8 +50,11 @@ func failure(err error, w *witness.Witness) fact.Connect {
 	switch icmp := w.ICMP(); {
 	case icmp != nil:
 		return fact.Connect{Outcome: fact.ICMP, ICMP: icmp}
-	case errors.Is(err, os.ErrDeadlineExceeded), errors.Is(err, context.DeadlineExceeded), errors.Is(err, context.Canceled),
-		errors.Is(err, syscall.ETIMEDOUT), isTimeout(err):
+	case errors.Is(err, os.ErrDeadlineExceeded),
+		errors.Is(err, context.DeadlineExceeded),
+		errors.Is(err, context.Canceled),
+		errors.Is(err, syscall.ETIMEDOUT),
+		isTimeout(err):
 		return fact.Connect{Outcome: fact.Silent}
 	case errors.Is(err, errRefused):
 		return fact.Connect{Outcome: fact.Reset}

@@ -39,15 +39,27 @@ func (c *climber) hostKey(_ context.Context, greeting fact.Greeting) {
 	place := endpoint.HostPort(strings.TrimSuffix(t.Name, "."), t.Port)
 	known, err := sshclient.KnownHosts(t.Name)
 	if err != nil {
-		c.emit(c.env.Failed(c.order, "known hosts", "could not read the known hosts", err, "a readable ~/.ssh/known_hosts"))
+		c.emit(
+			c.env.Failed(
+				c.order,
+				"known hosts",
+				"could not read the known hosts",
+				err,
+				"a readable ~/.ssh/known_hosts",
+			),
+		)
 		return
 	}
 	k := fact.HostKey{Files: known.Files}
-	config := &ssh.ClientConfig{User: "uakari", HostKeyAlgorithms: preferred(known, place, t), HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
-		k.Type, k.Fingerprint = key.Type(), ssh.FingerprintSHA256(key)
-		k.State, k.Known = known.Compare(place, remote(t), key)
-		return errSeen
-	}}
+	config := &ssh.ClientConfig{
+		User:              "uakari",
+		HostKeyAlgorithms: preferred(known, place, t),
+		HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
+			k.Type, k.Fingerprint = key.Type(), ssh.FingerprintSHA256(key)
+			k.State, k.Known = known.Compare(place, remote(t), key)
+			return errSeen
+		},
+	}
 	_, _, _, err = ssh.NewClientConn(&heard{c.conn, []byte(greeting.Head + "\r\n")}, place, config)
 	if k.Type == "" {
 		k.State, k.Error = "failed", plain.Clean(err.Error())
@@ -72,5 +84,14 @@ func preferred(known sshclient.Known, place string, t fact.Target) []string {
 	if len(kinds) == 0 {
 		return nil
 	}
-	return append(kinds, ssh.KeyAlgoED25519, ssh.KeyAlgoECDSA256, ssh.KeyAlgoECDSA384, ssh.KeyAlgoECDSA521, ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256, ssh.KeyAlgoRSA)
+	return append(
+		kinds,
+		ssh.KeyAlgoED25519,
+		ssh.KeyAlgoECDSA256,
+		ssh.KeyAlgoECDSA384,
+		ssh.KeyAlgoECDSA521,
+		ssh.KeyAlgoRSASHA512,
+		ssh.KeyAlgoRSASHA256,
+		ssh.KeyAlgoRSA,
+	)
 }

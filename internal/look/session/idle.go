@@ -35,7 +35,15 @@ func Idle(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	c := &climber{env: env, order: order, scheme: scheme, wire: wire.Protocols[scheme.Wire], emit: func(fact.Fact) {}}
 	raw := c.connect(ctx)
 	if raw == nil {
-		emit(env.Failed(order, "idle connection", "could not leave a connection idle", fmt.Errorf("there is none"), "a connection that is made"))
+		emit(
+			env.Failed(
+				order,
+				"idle connection",
+				"could not leave a connection idle",
+				fmt.Errorf("there is none"),
+				"a connection that is made",
+			),
+		)
 		return
 	}
 	defer raw.Close()
@@ -43,20 +51,47 @@ func Idle(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	stop := context.AfterFunc(ctx, func() { raw.SetDeadline(time.Unix(1, 0)) })
 	defer stop()
 	if t.Security == fact.TLS && !c.handshake(ctx) || !c.greet() {
-		emit(env.Failed(order, "idle connection", "could not leave a connection idle", fmt.Errorf("the session did not come up"), ""))
+		emit(
+			env.Failed(
+				order,
+				"idle connection",
+				"could not leave a connection idle",
+				fmt.Errorf("the session did not come up"),
+				"",
+			),
+		)
 		return
 	}
 	question := again[scheme.Wire]
 	if scheme.Wire == "http" {
 		path, _, _ := strings.Cut(t.Path, "#")
-		question = "HEAD /" + strings.TrimPrefix(path, "/") + " HTTP/1.1\r\nHost: " + c.hostHeader() + "\r\nUser-Agent: uakari\r\n\r\n"
+		question = "HEAD /" + strings.TrimPrefix(
+			path,
+			"/",
+		) + " HTTP/1.1\r\nHost: " + c.hostHeader() + "\r\nUser-Agent: uakari\r\n\r\n"
 	}
 	if question == "" {
-		emit(env.Failed(order, "idle connection", "could not leave a connection idle", fmt.Errorf("%s is not asked twice", t.Scheme), ""))
+		emit(
+			env.Failed(
+				order,
+				"idle connection",
+				"could not leave a connection idle",
+				fmt.Errorf("%s is not asked twice", t.Scheme),
+				"",
+			),
+		)
 		return
 	}
 	if _, err := c.askTwice(question, 5*time.Second); err != nil {
-		emit(env.Failed(order, "idle connection", "could not leave a connection idle", fmt.Errorf("the first question failed: %w", err), ""))
+		emit(
+			env.Failed(
+				order,
+				"idle connection",
+				"could not leave a connection idle",
+				fmt.Errorf("the first question failed: %w", err),
+				"",
+			),
+		)
 		return
 	}
 	select {
@@ -111,9 +146,17 @@ func Load(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	l := fact.Load{Width: t.Width}
 	ctx, cancel := context.WithTimeout(ctx, cmp.Or(env.Each, 5*time.Second))
 	defer cancel()
-	client := &http.Client{Timeout: 10 * time.Second, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
-		Transport: &http.Transport{DialContext: dialTo(t), MaxConnsPerHost: t.Width, MaxIdleConnsPerHost: t.Width, MaxResponseHeaderBytes: mostHead,
-			TLSClientConfig: &tls.Config{InsecureSkipVerify: true, ServerName: indicated(t.Name)}}}
+	client := &http.Client{
+		Timeout:       10 * time.Second,
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+		Transport: &http.Transport{
+			DialContext:            dialTo(t),
+			MaxConnsPerHost:        t.Width,
+			MaxIdleConnsPerHost:    t.Width,
+			MaxResponseHeaderBytes: mostHead,
+			TLSClientConfig:        &tls.Config{InsecureSkipVerify: true, ServerName: indicated(t.Name)},
+		},
+	}
 	c := &climber{env: env, order: order}
 	scheme := "http"
 	if t.Security == fact.TLS {
@@ -157,7 +200,17 @@ func Load(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	if n := len(took); n > 0 {
 		l.MedianMS, l.MostMS, l.Late95MS = took[n/2], took[n-1], took[min(n-1, n*95/100)]
 	}
-	f := env.Seen(order, fmt.Sprintf("%d requests side by side", l.Width), fmt.Sprintf("%d asked, %d failed, half within %s, 95 of 100 within %s", l.Asked, l.Failed, short(l.MedianMS), short(l.Late95MS)))
+	f := env.Seen(
+		order,
+		fmt.Sprintf("%d requests side by side", l.Width),
+		fmt.Sprintf(
+			"%d asked, %d failed, half within %s, 95 of 100 within %s",
+			l.Asked,
+			l.Failed,
+			short(l.MedianMS),
+			short(l.Late95MS),
+		),
+	)
 	f.Load = &l
 	emit(f)
 }

@@ -28,7 +28,11 @@ func Login(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) 
 	if l.Needs != "" {
 		saw += " (" + l.Needs + ")"
 	}
-	f := env.Seen(order, fmt.Sprintf("login of %s at %s", l.Account, endpoint.HostPort(order.Target.Addr.String(), order.Target.Port)), saw)
+	f := env.Seen(
+		order,
+		fmt.Sprintf("login of %s at %s", l.Account, endpoint.HostPort(order.Target.Addr.String(), order.Target.Port)),
+		saw,
+	)
 	f.Login = &l
 	emit(f)
 }
@@ -84,8 +88,21 @@ func loginTry(ctx context.Context, env look.Env, order fact.Order) fact.Login {
 	if env.Card != nil && env.Card.Account != nil {
 		rights = env.Card.Account.Rights
 	}
-	l := wire.TryLogin(c.conn, scheme.Wire, wire.Credentials{Rights: rights, Account: t.Account, Secret: env.Secret, Certificate: byCertificate && env.Secret == "", Show: show,
-		Host: c.hostHeader(), Path: c.path(), Realm: c.realm(), Again: c.again(ctx)})
+	l := wire.TryLogin(
+		c.conn,
+		scheme.Wire,
+		wire.Credentials{
+			Rights:      rights,
+			Account:     t.Account,
+			Secret:      env.Secret,
+			Certificate: byCertificate && env.Secret == "",
+			Show:        show,
+			Host:        c.hostHeader(),
+			Path:        c.path(),
+			Realm:       c.realm(),
+			Again:       c.again(ctx),
+		},
+	)
 	if l.Outcome == fact.LoginWithheld && !show && l.Needs == "" {
 		l.Needs = inTheClear
 	}
@@ -133,7 +150,10 @@ func (c *climber) again(ctx context.Context) func() (*wire.Conn, error) {
 		}
 		if show, why := c.mayShow(); why != "" || was && !show {
 			raw.Close()
-			return nil, fmt.Errorf("the second connection is not to be trusted: %s", cmp.Or(why, "it shows another server"))
+			return nil, fmt.Errorf(
+				"the second connection is not to be trusted: %s",
+				cmp.Or(why, "it shows another server"),
+			)
 		}
 		return c.conn, nil
 	}

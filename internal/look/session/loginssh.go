@@ -24,7 +24,16 @@ import (
 var errSpent = errors.New("the one try was made")
 
 // codeWords are what questions for a second factor speak of.
-var codeWords = []string{"verification code", "one-time", "otp", "passcode", "token", "authenticator", "second factor", "security code"}
+var codeWords = []string{
+	"verification code",
+	"one-time",
+	"otp",
+	"passcode",
+	"token",
+	"authenticator",
+	"second factor",
+	"security code",
+}
 
 // wantsCode reports whether a question is for something else than the secret.
 func wantsCode(question string) bool {
@@ -65,14 +74,24 @@ func (c *climber) loginSSH(ctx context.Context) fact.Login {
 	if err != nil {
 		return withheld("the known hosts could not be read: " + err.Error())
 	}
-	config := &ssh.ClientConfig{User: t.Account, Auth: auth, HostKeyAlgorithms: preferred(known, s.place, t), HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
-		if s.state, _ = known.Compare(s.place, remote(t), key); s.state != "known" && c.env.Identity == "" && c.env.Secret != "" {
-			return errSeen // a password is shown only to a host that is known
-		}
-		s.taken = true
-		return nil
-	}}
-	conn, channels, requests, err := ssh.NewClientConn(&heard{c.conn, []byte(c.greeting.Head + "\r\n")}, s.place, config)
+	config := &ssh.ClientConfig{
+		User:              t.Account,
+		Auth:              auth,
+		HostKeyAlgorithms: preferred(known, s.place, t),
+		HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
+			if s.state, _ = known.Compare(s.place, remote(t), key); s.state != "known" && c.env.Identity == "" &&
+				c.env.Secret != "" {
+				return errSeen // a password is shown only to a host that is known
+			}
+			s.taken = true
+			return nil
+		},
+	}
+	conn, channels, requests, err := ssh.NewClientConn(
+		&heard{c.conn, []byte(c.greeting.Head + "\r\n")},
+		s.place,
+		config,
+	)
 	if err != nil {
 		return s.ended(err)
 	}
@@ -80,7 +99,9 @@ func (c *climber) loginSSH(ctx context.Context) fact.Login {
 	client := ssh.NewClient(conn, channels, requests)
 	channel, more, err := client.OpenChannel("session", nil)
 	if err != nil {
-		s.login.Outcome, s.login.Code, s.login.Text = fact.LoginRefused, "session", plain.Clean("the account is accepted, and no session is opened: "+err.Error())
+		s.login.Outcome, s.login.Code, s.login.Text = fact.LoginRefused, "session", plain.Clean(
+			"the account is accepted, and no session is opened: "+err.Error(),
+		)
 		return s.login
 	}
 	go ssh.DiscardRequests(more)
@@ -126,13 +147,18 @@ func (s *sshTry) ended(err error) fact.Login {
 		l.Outcome, l.Code, l.Text = fact.LoginRefused, "too-many", "the server ends it: too many authentication failures"
 	case strings.Contains(text, "unable to authenticate"):
 		l.Outcome, l.Text = fact.LoginRefused, "none of its ways was accepted, after "+methods(err)
-		if !slices.ContainsFunc([]string{"password", "keyboard-interactive", "publickey"}, func(m string) bool { return strings.Contains(methods(err), m) }) {
+		if !slices.ContainsFunc(
+			[]string{"password", "keyboard-interactive", "publickey"},
+			func(m string) bool { return strings.Contains(methods(err), m) },
+		) {
 			l.Code = "mechanism"
 		}
 	case !s.taken:
 		l.Outcome, l.Text = fact.LoginFailed, plain.Clean(text)
 	case strings.Contains(text, "ssh: disconnect, reason"):
-		l.Outcome, l.Text = fact.LoginRefused, plain.Clean("the server ends it: "+text[strings.Index(text, "ssh: disconnect"):])
+		l.Outcome, l.Text = fact.LoginRefused, plain.Clean(
+			"the server ends it: "+text[strings.Index(text, "ssh: disconnect"):],
+		)
 	case errors.As(err, &network) && network.Timeout():
 		l.Outcome, l.Text = fact.LoginStalled, "the account was presented, and no answer came in time"
 	default: // closed or reset

@@ -34,7 +34,16 @@ func Library(_ context.Context, env look.Env, order fact.Order, emit look.Emit) 
 	l := libraryOf(env)
 	saw := "none that is known"
 	if l.Name != "" {
-		saw = strings.TrimSpace(fmt.Sprintf("%s, %s to %s, level %d, %d suites", l.Name, nameOr(l.Min, "any"), nameOr(l.Max, "any"), l.Level, len(l.Suites)))
+		saw = strings.TrimSpace(
+			fmt.Sprintf(
+				"%s, %s to %s, level %d, %d suites",
+				l.Name,
+				nameOr(l.Min, "any"),
+				nameOr(l.Max, "any"),
+				l.Level,
+				len(l.Suites),
+			),
+		)
 	}
 	f := env.Seen(order, strings.TrimSpace("TLS library "+l.Place), saw)
 	f.Library = &l
@@ -65,7 +74,10 @@ func ownSuites(l fact.Library, version string) []uint16 {
 	case version == "TLS 1.3" && l.NewSuites == nil:
 		return newSuites[:3]
 	case version == "TLS 1.3":
-		return slices.DeleteFunc(slices.Clone(newSuites), func(code uint16) bool { return !slices.Contains(l.NewSuites, suiteName(code)) })
+		return slices.DeleteFunc(
+			slices.Clone(newSuites),
+			func(code uint16) bool { return !slices.Contains(l.NewSuites, suiteName(code)) },
+		)
 	case l.Suites == nil:
 		return library.Ordinary()
 	}
@@ -265,7 +277,34 @@ func wideHello(versions []uint16, name string, suites []uint16) []byte {
 	}
 	extend(10, sized(2, u16(29, 23, 24, 25, 30, 26, 27, 28, 256, 257, 258)))
 	extend(11, []byte{1, 0})
-	extend(13, sized(2, u16(0x0403, 0x0503, 0x0603, 0x0807, 0x0808, 0x0804, 0x0805, 0x0806, 0x0809, 0x080a, 0x080b, 0x0401, 0x0501, 0x0601, 0x0301, 0x0303, 0x0203, 0x0201, 0x0402, 0x0202)))
+	extend(
+		13,
+		sized(
+			2,
+			u16(
+				0x0403,
+				0x0503,
+				0x0603,
+				0x0807,
+				0x0808,
+				0x0804,
+				0x0805,
+				0x0806,
+				0x0809,
+				0x080a,
+				0x080b,
+				0x0401,
+				0x0501,
+				0x0601,
+				0x0301,
+				0x0303,
+				0x0203,
+				0x0201,
+				0x0402,
+				0x0202,
+			),
+		),
+	)
 	legacy := versions[0]
 	if legacy == tls.VersionTLS13 {
 		legacy = tls.VersionTLS12
@@ -291,7 +330,15 @@ var newSuites = []uint16{0x1301, 0x1302, 0x1303, 0x1304, 0x1305}
 // suiteRanges is the suites of earlier versions in the IANA registry, as they
 // were given out: plain, anonymous and exportable ones, those with Kerberos,
 // Camellia, SEED, pre-shared keys, GCM, elliptic curves, ARIA, CCM and ChaCha20.
-var suiteRanges = [][2]uint16{{0xcca8, 0xccae}, {0xc001, 0xc0af}, {0x009c, 0x00c5}, {0x0067, 0x006d}, {0x0084, 0x009b}, {0x002f, 0x0046}, {0x0001, 0x001b}}
+var suiteRanges = [][2]uint16{
+	{0xcca8, 0xccae},
+	{0xc001, 0xc0af},
+	{0x009c, 0x00c5},
+	{0x0067, 0x006d},
+	{0x0084, 0x009b},
+	{0x002f, 0x0046},
+	{0x0001, 0x001b},
+}
 
 // oldSuites is all of them, the strongest ranges first.
 func oldSuites() []uint16 {
@@ -307,16 +354,25 @@ func oldSuites() []uint16 {
 // suiteNames is suites that the standard library does not name (IANA, "TLS
 // Cipher Suites").
 var suiteNames = map[uint16]string{
-	0x0001: "TLS_RSA_WITH_NULL_MD5", 0x0002: "TLS_RSA_WITH_NULL_SHA", 0x003b: "TLS_RSA_WITH_NULL_SHA256", 0xc006: "TLS_ECDHE_ECDSA_WITH_NULL_SHA", 0xc010: "TLS_ECDHE_RSA_WITH_NULL_SHA",
+	0x0001: "TLS_RSA_WITH_NULL_MD5", 0x0002: "TLS_RSA_WITH_NULL_SHA", 0x003b: "TLS_RSA_WITH_NULL_SHA256",
+	0xc006: "TLS_ECDHE_ECDSA_WITH_NULL_SHA", 0xc010: "TLS_ECDHE_RSA_WITH_NULL_SHA",
 	0x0004: "TLS_RSA_WITH_RC4_128_MD5", 0x0009: "TLS_RSA_WITH_DES_CBC_SHA", 0x0016: "TLS_DHE_RSA_WITH_3DES_EDE_CBC_SHA",
-	0x0033: "TLS_DHE_RSA_WITH_AES_128_CBC_SHA", 0x0039: "TLS_DHE_RSA_WITH_AES_256_CBC_SHA", 0x0067: "TLS_DHE_RSA_WITH_AES_128_CBC_SHA256", 0x006b: "TLS_DHE_RSA_WITH_AES_256_CBC_SHA256",
-	0x009e: "TLS_DHE_RSA_WITH_AES_128_GCM_SHA256", 0x009f: "TLS_DHE_RSA_WITH_AES_256_GCM_SHA384", 0xccaa: "TLS_DHE_RSA_WITH_CHACHA20_POLY1305_SHA256",
-	0x0041: "TLS_RSA_WITH_CAMELLIA_128_CBC_SHA", 0x0084: "TLS_RSA_WITH_CAMELLIA_256_CBC_SHA", 0x003d: "TLS_RSA_WITH_AES_256_CBC_SHA256",
+	0x0033: "TLS_DHE_RSA_WITH_AES_128_CBC_SHA", 0x0039: "TLS_DHE_RSA_WITH_AES_256_CBC_SHA",
+	0x0067: "TLS_DHE_RSA_WITH_AES_128_CBC_SHA256", 0x006b: "TLS_DHE_RSA_WITH_AES_256_CBC_SHA256",
+	0x009e: "TLS_DHE_RSA_WITH_AES_128_GCM_SHA256", 0x009f: "TLS_DHE_RSA_WITH_AES_256_GCM_SHA384",
+	0xccaa: "TLS_DHE_RSA_WITH_CHACHA20_POLY1305_SHA256",
+	0x0041: "TLS_RSA_WITH_CAMELLIA_128_CBC_SHA", 0x0084: "TLS_RSA_WITH_CAMELLIA_256_CBC_SHA",
+	0x003d: "TLS_RSA_WITH_AES_256_CBC_SHA256",
 	0xc024: "TLS_ECDHE_ECDSA_WITH_AES_256_CBC_SHA384", 0xc028: "TLS_ECDHE_RSA_WITH_AES_256_CBC_SHA384",
-	0xc072: "TLS_ECDHE_ECDSA_WITH_CAMELLIA_128_CBC_SHA256", 0xc073: "TLS_ECDHE_ECDSA_WITH_CAMELLIA_256_CBC_SHA384", 0xc076: "TLS_ECDHE_RSA_WITH_CAMELLIA_128_CBC_SHA256", 0xc077: "TLS_ECDHE_RSA_WITH_CAMELLIA_256_CBC_SHA384",
-	0xc05c: "TLS_ECDHE_ECDSA_WITH_ARIA_128_GCM_SHA256", 0xc05d: "TLS_ECDHE_ECDSA_WITH_ARIA_256_GCM_SHA384", 0xc060: "TLS_ECDHE_RSA_WITH_ARIA_128_GCM_SHA256", 0xc061: "TLS_ECDHE_RSA_WITH_ARIA_256_GCM_SHA384",
-	0xc09c: "TLS_RSA_WITH_AES_128_CCM", 0xc09d: "TLS_RSA_WITH_AES_256_CCM", 0xc0ac: "TLS_ECDHE_ECDSA_WITH_AES_128_CCM", 0xc0ad: "TLS_ECDHE_ECDSA_WITH_AES_256_CCM",
-	0xc0ae: "TLS_ECDHE_ECDSA_WITH_AES_128_CCM_8", 0xc0af: "TLS_ECDHE_ECDSA_WITH_AES_256_CCM_8", 0x1304: "TLS_AES_128_CCM_SHA256", 0x1305: "TLS_AES_128_CCM_8_SHA256",
+	0xc072: "TLS_ECDHE_ECDSA_WITH_CAMELLIA_128_CBC_SHA256",
+	0xc073: "TLS_ECDHE_ECDSA_WITH_CAMELLIA_256_CBC_SHA384",
+	0xc076: "TLS_ECDHE_RSA_WITH_CAMELLIA_128_CBC_SHA256", 0xc077: "TLS_ECDHE_RSA_WITH_CAMELLIA_256_CBC_SHA384",
+	0xc05c: "TLS_ECDHE_ECDSA_WITH_ARIA_128_GCM_SHA256", 0xc05d: "TLS_ECDHE_ECDSA_WITH_ARIA_256_GCM_SHA384",
+	0xc060: "TLS_ECDHE_RSA_WITH_ARIA_128_GCM_SHA256", 0xc061: "TLS_ECDHE_RSA_WITH_ARIA_256_GCM_SHA384",
+	0xc09c: "TLS_RSA_WITH_AES_128_CCM", 0xc09d: "TLS_RSA_WITH_AES_256_CCM",
+	0xc0ac: "TLS_ECDHE_ECDSA_WITH_AES_128_CCM", 0xc0ad: "TLS_ECDHE_ECDSA_WITH_AES_256_CCM",
+	0xc0ae: "TLS_ECDHE_ECDSA_WITH_AES_128_CCM_8", 0xc0af: "TLS_ECDHE_ECDSA_WITH_AES_256_CCM_8",
+	0x1304: "TLS_AES_128_CCM_SHA256", 0x1305: "TLS_AES_128_CCM_8_SHA256",
 }
 
 func suiteName(code uint16) string {

@@ -141,7 +141,13 @@ func sawConnect(r fact.Connect) string {
 	case fact.Reset:
 		return fmt.Sprintf("refused by a reset after %s", short(r.TookMS))
 	case fact.ICMP:
-		return fmt.Sprintf("ICMP type %d code %d from %s after %s", r.ICMP.Type, r.ICMP.Code, r.ICMP.From, short(r.TookMS))
+		return fmt.Sprintf(
+			"ICMP type %d code %d from %s after %s",
+			r.ICMP.Type,
+			r.ICMP.Code,
+			r.ICMP.From,
+			short(r.TookMS),
+		)
 	}
 	return "this host's own kernel says " + r.Errno
 }
@@ -283,7 +289,10 @@ func (c *climber) path() string {
 		return c.env.Whole
 	}
 	before, query, _ := strings.Cut(path, "?")
-	rest := slices.DeleteFunc(strings.Split(query, "&"), func(p string) bool { return strings.HasSuffix(p, "="+keep.Hidden) })
+	rest := slices.DeleteFunc(
+		strings.Split(query, "&"),
+		func(p string) bool { return strings.HasSuffix(p, "="+keep.Hidden) },
+	)
 	return strings.TrimSuffix(before+"?"+strings.Join(rest, "&"), "?")
 }
 

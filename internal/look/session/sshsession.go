@@ -20,7 +20,9 @@ const (
 // barredWords is what servers and shells say of an account that is accepted
 // and gets no session.
 var barredWords = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`(?i)not available|expired|(?:must|required to) change|change your password|no (?:shell|login)|not (?:allowed|permitted)|denied|disabled|locked`)
+	return regexp.MustCompile(
+		`(?i)not available|expired|(?:must|required to) change|change your password|no (?:shell|login)|not (?:allowed|permitted)|denied|disabled|locked`,
+	)
 })
 
 // sshSession opens a session and ends it at once ("exit 0"): an account may be

@@ -82,7 +82,8 @@ func (c *climber) loginTalk(ctx context.Context) fact.Login {
 		}
 		presented = presented || s.SignsIn()
 		heard, err := c.take(ctx, s, func(text string) string {
-			return strings.NewReplacer(fact.AccountPlace, c.order.Target.Account, fact.SecretPlace, c.env.Secret).Replace(text)
+			return strings.NewReplacer(fact.AccountPlace, c.order.Target.Account, fact.SecretPlace, c.env.Secret).
+				Replace(text)
 		})
 		heard = plain.Clean(strings.ReplaceAll(heard, c.env.Secret, "…"))
 		switch {

@@ -52,7 +52,12 @@ func (c *climber) handshake(ctx context.Context) bool {
 	heard := &hearing{Conn: c.conn}
 	conn := tls.Client(heard, config)
 	ended := c.whenLate(func() {
-		h := fact.Handshake{Ending: fact.Stalled, ServerName: config.ServerName, Begun: heard.any.Load(), TookMS: wire.MS(late)}
+		h := fact.Handshake{
+			Ending:     fact.Stalled,
+			ServerName: config.ServerName,
+			Begun:      heard.any.Load(),
+			TookMS:     wire.MS(late),
+		}
 		f := c.env.Seen(c.order, "TLS handshake with "+c.address(), "no answer yet after "+short(h.TookMS))
 		f.Handshake = &h
 		c.emit(f)
@@ -69,12 +74,20 @@ func (c *climber) handshake(ctx context.Context) bool {
 		h.Wanted, h.Authorities, h.Sent = true, authorities(wanted.AcceptableCAs), presented.Certificate
 	}
 	if err == nil {
-		h.Ending, h.Version, h.Cipher = fact.Done, tls.VersionName(state.Version), tls.CipherSuiteName(state.CipherSuite)
+		h.Ending, h.Version, h.Cipher = fact.Done, tls.VersionName(
+			state.Version,
+		), tls.CipherSuiteName(
+			state.CipherSuite,
+		)
 		h.Suite, h.Speaks = state.CipherSuite, plain.Clean(state.NegotiatedProtocol)
 	} else {
 		describe(&h, err)
 	}
-	f := c.env.Seen(c.order, fmt.Sprintf("TLS handshake with %s, name %s", c.address(), nameOrNone(h.ServerName)), sawHandshake(h))
+	f := c.env.Seen(
+		c.order,
+		fmt.Sprintf("TLS handshake with %s, name %s", c.address(), nameOrNone(h.ServerName)),
+		sawHandshake(h),
+	)
 	f.Handshake = &h
 	c.emit(f)
 	if len(h.Chain) > 0 {
@@ -105,7 +118,15 @@ func (c *climber) presented() *tls.Certificate {
 	}
 	cert, err := trust.ReadPresented(place, "")
 	if err != nil {
-		c.emit(c.env.Failed(c.order, "client certificate "+place, "could not read the client's certificate", err, "the user that the client program runs as"))
+		c.emit(
+			c.env.Failed(
+				c.order,
+				"client certificate "+place,
+				"could not read the client's certificate",
+				err,
+				"the user that the client program runs as",
+			),
+		)
 		return new(tls.Certificate)
 	}
 	return &cert
@@ -253,11 +274,29 @@ func (c *climber) trustIn(path string, chain [][]byte, beside bool) {
 		return // it would only have been compared
 	}
 	if err != nil {
-		c.emit(c.env.Failed(c.order, "trust store", "could not read the client's trust store", err, "a readable file for --trust"))
+		c.emit(
+			c.env.Failed(
+				c.order,
+				"trust store",
+				"could not read the client's trust store",
+				err,
+				"a readable file for --trust",
+			),
+		)
 		return
 	}
-	t := fact.Trust{Source: store.Source, Count: store.Count(), Roots: store.For(chain), Revoked: store.Lists(chain), Beside: beside}
-	f := c.env.Seen(c.order, "trust store "+store.Source, fmt.Sprintf("%d of %d roots could vouch for the chain", len(t.Roots), t.Count))
+	t := fact.Trust{
+		Source:  store.Source,
+		Count:   store.Count(),
+		Roots:   store.For(chain),
+		Revoked: store.Lists(chain),
+		Beside:  beside,
+	}
+	f := c.env.Seen(
+		c.order,
+		"trust store "+store.Source,
+		fmt.Sprintf("%d of %d roots could vouch for the chain", len(t.Roots), t.Count),
+	)
 	f.Trust = &t
 	c.emit(f)
 }

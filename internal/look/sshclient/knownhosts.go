@@ -85,12 +85,21 @@ func (k Known) Check(place string, remote net.Addr, key ssh.PublicKey) error {
 	case "known":
 		return nil
 	case "unknown":
-		return fmt.Errorf("the host key of %s is not known; compare %s with what the host's keeper says, then log in once by ssh", place, shown)
+		return fmt.Errorf(
+			"the host key of %s is not known; compare %s with what the host's keeper says, then log in once by ssh",
+			place,
+			shown,
+		)
 	case "revoked":
 		return fmt.Errorf("the host key of %s, %s, is revoked", place, shown)
 	default:
 		first, _, _ := strings.Cut(at[0], ": ")
-		return fmt.Errorf("the host key of %s has changed: it shows %s, and %s has another; compare it with what the host's keeper says before anything else", place, shown, first)
+		return fmt.Errorf(
+			"the host key of %s has changed: it shows %s, and %s has another; compare it with what the host's keeper says before anything else",
+			place,
+			shown,
+			first,
+		)
 	}
 }
 

@@ -147,7 +147,9 @@ func readKeyStore(text []byte, secret string) ([][]byte, error) {
 	}
 	store := keystore.New(keystore.WithOrderedAliases())
 	if err := store.Load(bytes.NewReader(text), []byte(secret)); err != nil {
-		return nil, errors.New(": a Java key store that this secret does not open, or a broken one; give it by --secret")
+		return nil, errors.New(
+			": a Java key store that this secret does not open, or a broken one; give it by --secret",
+		)
 	}
 	var list [][]byte
 	for _, alias := range store.Aliases() {

@@ -50,7 +50,11 @@ func ReadPresented(place, secret string) (tls.Certificate, error) {
 	}
 	c, err := tls.X509KeyPair(text, key)
 	if err != nil {
-		return c, fmt.Errorf("%s: %s; expected a certificate and its key, not encrypted, in one file or as CERT,KEY", place, strings.TrimPrefix(err.Error(), "tls: "))
+		return c, fmt.Errorf(
+			"%s: %s; expected a certificate and its key, not encrypted, in one file or as CERT,KEY",
+			place,
+			strings.TrimPrefix(err.Error(), "tls: "),
+		)
 	}
 	return c, nil
 }

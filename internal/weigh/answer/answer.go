@@ -15,13 +15,37 @@ import (
 // connection away before any account: errors of MariaDB and MySQL (their
 // manuals), of Redis, of PostgreSQL (appendix A), replies of mail servers (RFC 5321), and what OpenSSH writes in place of its greeting.
 var doorCodes = map[string][]struct{ code, text, cause, says string }{
-	"mysql": {{"1130", "", "answer/source-refused", "it refuses this client's address"}, {"1129", "", "login/host-blocked", "it blocks this client's host after earlier errors"},
-		{"1040", "", "login/too-many-sessions", "it has no session left"}, {"1053", "", "answer/not-ready", "it is stopping"}},
-	"redis":    {{"DENIED", "", "answer/source-refused", "it refuses this client's address"}, {"ERR", "max number of clients", "login/too-many-sessions", "it has no session left"}, {"LOADING", "", "answer/not-ready", "it is still reading its data"}},
-	"postgres": {{"53300", "", "login/too-many-sessions", "it has no session left"}, {"57P03", "", "answer/not-ready", "it is not ready"}, {"57P01", "", "answer/not-ready", "it is stopping"}},
-	"smtp":     {{"421", "oo many", "login/too-many-sessions", "it has no session left for this client"}},
-	"imap":     {{"", "Auth process broken", "login/directory-down", "what it checks accounts with does not run"}, {"", "oo many", "login/too-many-sessions", "it has no session left for this client"}, {"", "aximum number of connections", "login/too-many-sessions", "it has no session left for this client"}},
-	"ssh":      {{"", "Exceeded MaxStartups", "login/too-many-sessions", "too many others are about to log in"}, {"", "Not allowed at this time", "login/host-blocked", "it blocks this client's host after earlier failures"}},
+	"mysql": {
+		{"1130", "", "answer/source-refused", "it refuses this client's address"},
+		{"1129", "", "login/host-blocked", "it blocks this client's host after earlier errors"},
+		{
+			"1040",
+			"",
+			"login/too-many-sessions",
+			"it has no session left",
+		},
+		{"1053", "", "answer/not-ready", "it is stopping"},
+	},
+	"redis": {
+		{"DENIED", "", "answer/source-refused", "it refuses this client's address"},
+		{"ERR", "max number of clients", "login/too-many-sessions", "it has no session left"},
+		{"LOADING", "", "answer/not-ready", "it is still reading its data"},
+	},
+	"postgres": {
+		{"53300", "", "login/too-many-sessions", "it has no session left"},
+		{"57P03", "", "answer/not-ready", "it is not ready"},
+		{"57P01", "", "answer/not-ready", "it is stopping"},
+	},
+	"smtp": {{"421", "oo many", "login/too-many-sessions", "it has no session left for this client"}},
+	"imap": {
+		{"", "Auth process broken", "login/directory-down", "what it checks accounts with does not run"},
+		{"", "oo many", "login/too-many-sessions", "it has no session left for this client"},
+		{"", "aximum number of connections", "login/too-many-sessions", "it has no session left for this client"},
+	},
+	"ssh": {
+		{"", "Exceeded MaxStartups", "login/too-many-sessions", "too many others are about to log in"},
+		{"", "Not allowed at this time", "login/host-blocked", "it blocks this client's host after earlier failures"},
+	},
 }
 
 // Readings reads the answer gate, the door where the application itself
@@ -49,7 +73,12 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 	}
 	reply := *c.Reply.Reply
 	problem := scene.AnswerProblem(reply, v.Scheme)
-	r := gate.Reading{Gate: gate.Answer, Because: scene.FactIDs(c.Reply), Vantage: c.Reply.Vantage, Summary: replyText(reply) + t.Seen()}
+	r := gate.Reading{
+		Gate:    gate.Answer,
+		Because: scene.FactIDs(c.Reply),
+		Vantage: c.Reply.Vantage,
+		Summary: replyText(reply) + t.Seen(),
+	}
 	r.Values = v.Place(t, catalogue.Values{"status": problem, "server": v.Answering(t), "owner": reply.Program})
 	if other, ok := expectedAnswer(v, r, reply); ok {
 		return append(readings, other)
@@ -114,8 +143,16 @@ func strangerReading(v *scene.Scene, t *scene.Try) (gate.Reading, bool) {
 	}
 	return gate.Reading{
 		Gate: gate.Listener, Cause: "answer/wrong-application", Because: scene.FactIDs(from), Vantage: v.Client,
-		Summary: fmt.Sprintf("port %d speaks %s, not %s", t.Target.Port, strings.ToUpper(spoke), strings.ToUpper(v.Ask.Endpoint.Scheme)),
-		Values:  v.Place(t, catalogue.Values{"spoke": spoke, "server": v.Answering(t), "scheme": v.Ask.Endpoint.Scheme}),
+		Summary: fmt.Sprintf(
+			"port %d speaks %s, not %s",
+			t.Target.Port,
+			strings.ToUpper(spoke),
+			strings.ToUpper(v.Ask.Endpoint.Scheme),
+		),
+		Values: v.Place(
+			t,
+			catalogue.Values{"spoke": spoke, "server": v.Answering(t), "scheme": v.Ask.Endpoint.Scheme},
+		),
 	}, true
 }
 
@@ -148,9 +185,18 @@ func doorReading(v *scene.Scene, t *scene.Try) (gate.Reading, bool) {
 	}
 	if m, ok := v.TalkMeans(text); ok && from.Reply != nil && from.Reply.Protocol == "talk" {
 		return gate.Reading{
-			Gate: gate.Door, Cause: m.Cause, Shows: []gate.Symptom{gate.ErrorAnswer}, Because: scene.FactIDs(from), Vantage: v.Client, Strength: gate.Coded,
+			Gate: gate.Door, Cause: m.Cause, Shows: []gate.Symptom{gate.ErrorAnswer}, Because: scene.FactIDs(from),
+			Vantage: v.Client, Strength: gate.Coded,
 			Summary: fmt.Sprintf("%s: %q", cmp.Or(m.Says, "it says what the card knows"), text),
-			Values:  v.Place(t, catalogue.Values{"server": v.Answering(t), "account": cmp.Or(v.Ask.Account, "the account"), "client": v.Host(v.Client), "source": v.LocalAddress(t).String()}),
+			Values: v.Place(
+				t,
+				catalogue.Values{
+					"server":  v.Answering(t),
+					"account": cmp.Or(v.Ask.Account, "the account"),
+					"client":  v.Host(v.Client),
+					"source":  v.LocalAddress(t).String(),
+				},
+			),
 		}, true
 	}
 	for _, row := range doorCodes[v.Scheme.Wire] {
@@ -158,9 +204,20 @@ func doorReading(v *scene.Scene, t *scene.Try) (gate.Reading, bool) {
 			continue
 		}
 		return gate.Reading{
-			Gate: gate.Door, Cause: row.cause, Shows: []gate.Symptom{gate.ServerFirstRefused, gate.ErrorAnswer}, Because: scene.FactIDs(from), Vantage: v.Client,
+			Gate:    gate.Door,
+			Cause:   row.cause,
+			Shows:   []gate.Symptom{gate.ServerFirstRefused, gate.ErrorAnswer},
+			Because: scene.FactIDs(from),
+			Vantage: v.Client,
 			Summary: fmt.Sprintf("%s: %s", row.says, strings.TrimSpace(code+" "+text)),
-			Values:  v.Place(t, catalogue.Values{"server": v.Answering(t), "account": cmp.Or(v.Ask.Account, "the account"), "client": v.Host(v.Client)}),
+			Values: v.Place(
+				t,
+				catalogue.Values{
+					"server":  v.Answering(t),
+					"account": cmp.Or(v.Ask.Account, "the account"),
+					"client":  v.Host(v.Client),
+				},
+			),
 		}, true
 	}
 	return ownWords(v, t, from, strings.TrimSpace(code+" "+text))
@@ -173,9 +230,22 @@ func ownWords(v *scene.Scene, t *scene.Try, from *fact.Fact, text string) (gate.
 		return gate.Reading{}, false
 	}
 	r := gate.Reading{
-		Gate: gate.Door, Cause: m.Cause, Shows: []gate.Symptom{gate.ServerFirstRefused, gate.ErrorAnswer}, Because: scene.FactIDs(from), Vantage: v.Client, Strength: gate.Coded,
-		Summary: fmt.Sprintf("%s: %q", m.Says, text),
-		Values:  v.Place(t, catalogue.Values{"server": v.Answering(t), "account": cmp.Or(v.Ask.Account, "the account"), "client": v.Host(v.Client), "source": v.LocalAddress(t).String()}),
+		Gate:     gate.Door,
+		Cause:    m.Cause,
+		Shows:    []gate.Symptom{gate.ServerFirstRefused, gate.ErrorAnswer},
+		Because:  scene.FactIDs(from),
+		Vantage:  v.Client,
+		Strength: gate.Coded,
+		Summary:  fmt.Sprintf("%s: %q", m.Says, text),
+		Values: v.Place(
+			t,
+			catalogue.Values{
+				"server":  v.Answering(t),
+				"account": cmp.Or(v.Ask.Account, "the account"),
+				"client":  v.Host(v.Client),
+				"source":  v.LocalAddress(t).String(),
+			},
+		),
 	}
 	if !m.Sure {
 		r.Strength = gate.Told

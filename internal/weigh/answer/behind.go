@@ -15,7 +15,8 @@ import (
 // gatewayStatuses are the statuses with which a gateway answers for a backend
 // (RFC 9110 sections 15.6.3 to 15.6.5).
 var gatewayStatuses = map[int]string{
-	502: "its backend answers with nothing, or with nonsense", 503: "it has no backend that is well", 504: "its backend does not answer in time",
+	502: "its backend answers with nothing, or with nonsense", 503: "it has no backend that is well",
+	504: "its backend does not answer in time",
 }
 
 // mostFailing bounds how many backends are tried.
@@ -31,11 +32,24 @@ func hopReading(v *scene.Scene, w *scene.Wants, t *scene.Try, r gate.Reading, re
 	r.Cause, r.Strength = "answer/hop-fails", gate.Inferred
 	r.Summary = fmt.Sprintf("%s answers %d: %s", cmp.Or(reply.Program, "a gateway"), reply.Status, says)
 	r.Values = v.Place(t, catalogue.Values{"server": v.Answering(t), "gateway": v.Answering(t)})
-	r.Lacks = []gate.Lack{{Guard: gate.AllRead, Why: "which backend it is, and how it stands, was not seen: --at server=USER@HOST, or a record made there"}}
+	r.Lacks = []gate.Lack{
+		{
+			Guard: gate.AllRead,
+			Why:   "which backend it is, and how it stands, was not seen: --at server=USER@HOST, or a record made there",
+		},
+	}
 	if t.Server == "" {
 		return r, true
 	}
-	w.Add(scene.Want{Look: fact.LookUpstreams, At: fact.Server, On: t.Server, Target: fact.Target{Port: t.Target.Port}, Gate: gate.Answer})
+	w.Add(
+		scene.Want{
+			Look:   fact.LookUpstreams,
+			At:     fact.Server,
+			On:     t.Server,
+			Target: fact.Target{Port: t.Target.Port},
+			Gate:   gate.Answer,
+		},
+	)
 	for _, f := range v.Facts(t.Server, fact.LookUpstreams) {
 		if f.Upstreams == nil {
 			continue
@@ -58,11 +72,22 @@ func hopReading(v *scene.Scene, w *scene.Wants, t *scene.Try, r gate.Reading, re
 		if len(failing) == 0 {
 			continue
 		}
-		r.Summary = fmt.Sprintf("%s on %s answers %d for its backend: %s", cmp.Or(reply.Program, "a gateway"), v.Host(t.Server), reply.Status, strings.Join(failing, "; "))
+		r.Summary = fmt.Sprintf(
+			"%s on %s answers %d for its backend: %s",
+			cmp.Or(reply.Program, "a gateway"),
+			v.Host(t.Server),
+			reply.Status,
+			strings.Join(failing, "; "),
+		)
 		r.Values["backend"] = failing[0]
 		r.Lacks, r.Strength = nil, gate.Read
 		if len(backends) > 1 {
-			r.Lacks = []gate.Lack{{Guard: gate.AllRead, Why: "its settings name several backends; which of them this request goes to was not worked out"}}
+			r.Lacks = []gate.Lack{
+				{
+					Guard: gate.AllRead,
+					Why:   "its settings name several backends; which of them this request goes to was not worked out",
+				},
+			}
 		}
 	}
 	return r, true
@@ -77,7 +102,13 @@ func gatewayAnswers(v *scene.Scene, t *scene.Try, reply fact.Reply) bool {
 
 // frontSymptoms is how a front looks that passes connections on as they come,
 // when what is behind it does not take them.
-var frontSymptoms = []gate.Symptom{gate.ClientFirstSilent, gate.ClientFirstClosed, gate.ServerFirstClosed, gate.ServerFirstSilent, gate.SessionFailed}
+var frontSymptoms = []gate.Symptom{
+	gate.ClientFirstSilent,
+	gate.ClientFirstClosed,
+	gate.ServerFirstClosed,
+	gate.ServerFirstSilent,
+	gate.SessionFailed,
+}
 
 // silentFront reads a front that has no words of its own for a backend that
 // fails: how that stands is seen from the front itself.
@@ -85,7 +116,15 @@ func silentFront(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, bo
 	if t.Server == "" || !slices.Contains(frontSymptoms, t.Symptom) {
 		return gate.Reading{}, false
 	}
-	w.Add(scene.Want{Look: fact.LookUpstreams, At: fact.Server, On: t.Server, Target: fact.Target{Port: t.Target.Port}, Gate: gate.Door})
+	w.Add(
+		scene.Want{
+			Look:   fact.LookUpstreams,
+			At:     fact.Server,
+			On:     t.Server,
+			Target: fact.Target{Port: t.Target.Port},
+			Gate:   gate.Door,
+		},
+	)
 	for _, f := range v.Facts(t.Server, fact.LookUpstreams) {
 		if f.Upstreams == nil {
 			continue
@@ -98,10 +137,23 @@ func silentFront(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, bo
 			if text == "" {
 				continue
 			}
-			return gate.Reading{Gate: gate.Door, Cause: "answer/hop-fails", Shows: frontSymptoms, Because: gate.Union(scene.FactIDs(f), ids), Vantage: t.Server,
-				Summary: fmt.Sprintf("%s passes connections on, and does not get through itself: %s", v.Answering(t), text),
-				Values: v.Place(t, catalogue.Values{"server": v.Answering(t), "gateway": v.Answering(t), "backend": text,
-					"hop": up.Scheme + "://" + endpoint.HostPort(up.Host, up.Port) + "/"})}, true
+			return gate.Reading{
+				Gate:    gate.Door,
+				Cause:   "answer/hop-fails",
+				Shows:   frontSymptoms,
+				Because: gate.Union(scene.FactIDs(f), ids),
+				Vantage: t.Server,
+				Summary: fmt.Sprintf(
+					"%s passes connections on, and does not get through itself: %s",
+					v.Answering(t),
+					text,
+				),
+				Values: v.Place(
+					t,
+					catalogue.Values{"server": v.Answering(t), "gateway": v.Answering(t), "backend": text,
+						"hop": up.Scheme + "://" + endpoint.HostPort(up.Host, up.Port) + "/"},
+				),
+			}, true
 		}
 	}
 	return gate.Reading{}, false
@@ -114,7 +166,10 @@ func Backends(v *scene.Scene, f *fact.Fact) []fact.Upstream {
 	if v.Ask.Card != nil {
 		for _, input := range v.Ask.Card.Hops {
 			if e, err := endpoint.Parse(input); err == nil {
-				list = append(list, fact.Upstream{Scheme: e.Scheme, Host: e.Host, Port: e.Port, Path: "the card " + v.Ask.Card.Name})
+				list = append(
+					list,
+					fact.Upstream{Scheme: e.Scheme, Host: e.Host, Port: e.Port, Path: "the card " + v.Ask.Card.Name},
+				)
 			}
 		}
 	}

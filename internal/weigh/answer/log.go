@@ -17,14 +17,28 @@ import (
 
 // wordless is the symptoms of a server that turns a client away without
 // telling it why: its log may.
-var wordless = []gate.Symptom{gate.ServerFirstClosed, gate.ClientFirstClosed, gate.ServerFirstSilent, gate.ClientFirstSilent, gate.SilentUDP}
+var wordless = []gate.Symptom{
+	gate.ServerFirstClosed,
+	gate.ClientFirstClosed,
+	gate.ServerFirstSilent,
+	gate.ClientFirstSilent,
+	gate.SilentUDP,
+}
 
 // logReading reads from the server's log why it says nothing to the client.
 func logReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, bool) {
 	if t.Server == "" || t.Climb.Connect == nil || !slices.Contains(wordless, t.Symptom) {
 		return gate.Reading{}, false
 	}
-	w.Add(scene.Want{Look: fact.LookService, At: fact.Server, On: t.Server, Gate: gate.Door, Target: fact.Target{Port: t.Target.Port, Scheme: t.Target.Scheme, Again: 1}})
+	w.Add(
+		scene.Want{
+			Look:   fact.LookService,
+			At:     fact.Server,
+			On:     t.Server,
+			Gate:   gate.Door,
+			Target: fact.Target{Port: t.Target.Port, Scheme: t.Target.Scheme, Again: 1},
+		},
+	)
 	holder, source := v.ServedBy(t), v.LocalAddress(t)
 	for _, s := range v.Facts(t.Server, fact.LookService) {
 		if s.Service == nil || holder == "" {
@@ -33,7 +47,10 @@ func logReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, boo
 		lines, lacks := linesSince(v, t, s), []gate.Lack(nil)
 		if s.Order.Target.Again == 0 {
 			// An earlier try of this client's, of which a record tells.
-			lines = slices.DeleteFunc(logOf(s, v.Taking(t), time.Time{}), func(l string) bool { return !source.IsValid() || !strings.Contains(l, source.String()) })
+			lines = slices.DeleteFunc(
+				logOf(s, v.Taking(t), time.Time{}),
+				func(l string) bool { return !source.IsValid() || !strings.Contains(l, source.String()) },
+			)
 			lacks = []gate.Lack{{Guard: gate.SameTime, Why: "that was an earlier try"}}
 		}
 		cause, line, strength := saidBy(v, holder, source.String(), lines)
@@ -41,9 +58,19 @@ func logReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, boo
 			continue
 		}
 		return gate.Reading{
-			Gate: gate.Door, Cause: cause, Shows: wordless, Because: scene.FactIDs(s), Vantage: t.Server, Strength: strength, Lacks: lacks,
+			Gate: gate.Door, Cause: cause, Shows: wordless, Because: scene.FactIDs(s), Vantage: t.Server,
+			Strength: strength, Lacks: lacks,
 			Summary: fmt.Sprintf("the log of %s says why: %q", v.Host(t.Server), plain.Shortened(line)),
-			Values:  v.Place(t, catalogue.Values{"server": v.Answering(t), "program": holder, "account": cmp.Or(v.Ask.Account, "the account"), "client": v.Host(v.Client), "source": source.String()}),
+			Values: v.Place(
+				t,
+				catalogue.Values{
+					"server":  v.Answering(t),
+					"program": holder,
+					"account": cmp.Or(v.Ask.Account, "the account"),
+					"client":  v.Host(v.Client),
+					"source":  source.String(),
+				},
+			),
 		}, true
 	}
 	return gate.Reading{}, false

@@ -16,7 +16,9 @@ import (
 // deniedFile is how web servers log a file that they may not read: nginx, and
 // Apache's "AH00035" and "AH00132".
 var deniedFile = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`(?:open\(\) "|")(/[^"]+)" (?:failed|is forbidden) \(13: Permission denied\)|\(13\)Permission denied: .*?access to (/\S+) denied \(filesystem path '(/[^']+)'\)`)
+	return regexp.MustCompile(
+		`(?:open\(\) "|")(/[^"]+)" (?:failed|is forbidden) \(13: Permission denied\)|\(13\)Permission denied: .*?access to (/\S+) denied \(filesystem path '(/[^']+)'\)`,
+	)
 })
 
 // pathReading reads an answer of "forbidden" whose reason is a file, or a
@@ -25,7 +27,15 @@ func pathReading(v *scene.Scene, w *scene.Wants, t *scene.Try, r gate.Reading, r
 	if reply.Status != 403 && reply.Status != 404 && reply.Status != 500 || t.Server == "" || v.Scheme.Wire != "http" {
 		return r, false
 	}
-	w.Add(scene.Want{Look: fact.LookService, At: fact.Server, On: t.Server, Target: fact.Target{Port: t.Target.Port, Scheme: t.Target.Scheme, Again: 1}, Gate: gate.Answer})
+	w.Add(
+		scene.Want{
+			Look:   fact.LookService,
+			At:     fact.Server,
+			On:     t.Server,
+			Target: fact.Target{Port: t.Target.Port, Scheme: t.Target.Scheme, Again: 1},
+			Gate:   gate.Answer,
+		},
+	)
 	for _, s := range v.Facts(t.Server, fact.LookService) {
 		if s.Service == nil || s.Order.Target.Again != 1 {
 			continue
@@ -52,8 +62,17 @@ func pathReading(v *scene.Scene, w *scene.Wants, t *scene.Try, r gate.Reading, r
 			}
 			at := f.PathRight
 			r.Cause, r.Harmless, r.Because = "login/path-right", false, gate.Union(r.Because, scene.FactIDs(s, f))
-			r.Summary = fmt.Sprintf("%s answers %d because %s; its log: \"%s\"", p.Name, reply.Status, at.Why, plain.Shortened(line))
-			r.Values = v.Place(t, catalogue.Values{"user": worker, "level": at.Level, "mode": at.Mode, "chmod": at.Grant})
+			r.Summary = fmt.Sprintf(
+				"%s answers %d because %s; its log: \"%s\"",
+				p.Name,
+				reply.Status,
+				at.Why,
+				plain.Shortened(line),
+			)
+			r.Values = v.Place(
+				t,
+				catalogue.Values{"user": worker, "level": at.Level, "mode": at.Mode, "chmod": at.Grant},
+			)
 			return r, true
 		}
 	}

@@ -22,7 +22,9 @@ var webPorts = []uint16{80, 443}
 // notReadyWords is how applications say that they are not ready yet, or not
 // now.
 var notReadyWords = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`(?i)\b(?:maintenance|is starting|starting up|warming up|not (?:yet )?ready|still loading|is loading|shutting down)\b`)
+	return regexp.MustCompile(
+		`(?i)\b(?:maintenance|is starting|starting up|warming up|not (?:yet )?ready|still loading|is loading|shutting down)\b`,
+	)
 })
 
 // redirectReading follows a redirect to another name, port or scheme by one
@@ -80,9 +82,15 @@ func pathOf(path string) string {
 }
 
 func ledAway(v *scene.Scene, t *scene.Try, reply fact.Reply, why string, because ...*fact.Fact) gate.Reading {
-	return gate.Reading{Gate: gate.Answer, Cause: "answer/redirects-away", Reach: gate.Further, Because: scene.FactIDs(append(because, t.Climb.Reply)...), Vantage: v.Client,
+	return gate.Reading{
+		Gate:    gate.Answer,
+		Cause:   "answer/redirects-away",
+		Reach:   gate.Further,
+		Because: scene.FactIDs(append(because, t.Climb.Reply)...),
+		Vantage: v.Client,
 		Summary: fmt.Sprintf("it answers %d and sends the client to %s, %s", reply.Status, reply.Location, why),
-		Values:  v.Place(t, catalogue.Values{"server": v.Answering(t), "location": reply.Location})}
+		Values:  v.Place(t, catalogue.Values{"server": v.Answering(t), "location": reply.Location}),
+	}
 }
 
 // notReadyReading reads an application that says itself that it is not ready.
@@ -105,10 +113,18 @@ func expectedAnswer(v *scene.Scene, r gate.Reading, reply fact.Reply) (gate.Read
 	switch {
 	case want.Program != "" && !strings.Contains(strings.ToLower(reply.Program), strings.ToLower(want.Program)):
 		r.Cause = "answer/wrong-application"
-		r.Summary = fmt.Sprintf("%s answers, and the card expects %s", cmp.Or(reply.Program, "something without a name"), want.Program)
+		r.Summary = fmt.Sprintf(
+			"%s answers, and the card expects %s",
+			cmp.Or(reply.Program, "something without a name"),
+			want.Program,
+		)
 	case len(want.Status) > 0 && !contains(want.Status, reply.Status):
 		r.Cause = "answer/error-status"
-		r.Summary = fmt.Sprintf("it answers %d, and the card calls only %s right", reply.Status, plain.Numbers(want.Status))
+		r.Summary = fmt.Sprintf(
+			"it answers %d, and the card calls only %s right",
+			reply.Status,
+			plain.Numbers(want.Status),
+		)
 	case want.Contains != "" && !strings.Contains(reply.Text, want.Contains):
 		r.Cause = "answer/wrong-application"
 		r.Summary = fmt.Sprintf("it answers %d, without %q, which the card expects in it", reply.Status, want.Contains)

@@ -25,15 +25,30 @@ func StrainReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading
 		target.IdleS = v.Ask.IdleS
 		w.Add(scene.Want{Look: fact.LookIdle, At: fact.Client, Target: target, Gate: gate.Way})
 		for _, f := range v.Facts(v.Client, fact.LookIdle) {
-			if f.Idle == nil || f.Order.Target != target || f.Idle.Ending != fact.ResetMid && f.Idle.Ending != fact.Stalled {
+			if f.Idle == nil || f.Order.Target != target ||
+				f.Idle.Ending != fact.ResetMid && f.Idle.Ending != fact.Stalled {
 				continue
 			}
 			how := "reset when it is used again"
 			if f.Idle.Ending == fact.Stalled {
 				how = "dead, and nobody says so"
 			}
-			readings = append(readings, gate.Reading{Gate: gate.Answer, Cause: "answer/cut-when-idle", Reach: gate.Further, Because: scene.FactIDs(f), Vantage: v.Client,
-				Summary: fmt.Sprintf("a connection that is idle for %d s is %s", v.Ask.IdleS, how), Values: v.Place(t, catalogue.Values{"idle": fmt.Sprintf("%d s", v.Ask.IdleS)})})
+			readings = append(
+				readings,
+				gate.Reading{
+					Gate:    gate.Answer,
+					Cause:   "answer/cut-when-idle",
+					Reach:   gate.Further,
+					Because: scene.FactIDs(f),
+					Vantage: v.Client,
+					Summary: fmt.Sprintf(
+						"a connection that is idle for %d s is %s",
+						v.Ask.IdleS,
+						how,
+					),
+					Values: v.Place(t, catalogue.Values{"idle": fmt.Sprintf("%d s", v.Ask.IdleS)}),
+				},
+			)
 		}
 	}
 	return append(readings, loadReadings(v, w, t)...)
@@ -70,8 +85,22 @@ func loadReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 		default:
 			continue
 		}
-		return []gate.Reading{{Gate: gate.Answer, Cause: "answer/overloaded", Reach: gate.Further, Harmless: width > 1, Because: before, Vantage: v.Client,
-			Summary: fmt.Sprintf("with %s side by side, %s", plain.Plural(width, "request"), why), Values: v.Place(t, catalogue.Values{"server": v.Answering(t), "width": fmt.Sprint(width)})}}
+		return []gate.Reading{
+			{
+				Gate:     gate.Answer,
+				Cause:    "answer/overloaded",
+				Reach:    gate.Further,
+				Harmless: width > 1,
+				Because:  before,
+				Vantage:  v.Client,
+				Summary: fmt.Sprintf(
+					"with %s side by side, %s",
+					plain.Plural(width, "request"),
+					why,
+				),
+				Values: v.Place(t, catalogue.Values{"server": v.Answering(t), "width": fmt.Sprint(width)}),
+			},
+		}
 	}
 	return nil
 }

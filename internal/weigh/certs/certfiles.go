@@ -22,7 +22,15 @@ func FileReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 	if t.Server == "" || t.Target.Security == fact.Plain || v.Scheme.Wire == "ssh" {
 		return nil
 	}
-	w.Add(scene.Want{Look: fact.LookCertFiles, At: fact.Server, On: t.Server, Target: fact.Target{Port: t.Target.Port}, Gate: gate.Session})
+	w.Add(
+		scene.Want{
+			Look:   fact.LookCertFiles,
+			At:     fact.Server,
+			On:     t.Server,
+			Target: fact.Target{Port: t.Target.Port},
+			Gate:   gate.Session,
+		},
+	)
 	var readings []gate.Reading
 	for _, f := range v.Facts(t.Server, fact.LookCertFiles) {
 		if f.CertFiles == nil {
@@ -55,10 +63,12 @@ func unserved(v *scene.Scene, w *scene.Wants, t *scene.Try, f *fact.Fact, mine [
 	mine = slices.DeleteFunc(slices.Clone(mine), func(p fact.CertPair) bool {
 		return len(p.Chain) == 0 || chosen != nil && !sameProgram(chosen.Name, p.Program)
 	})
-	if last := len(mine) - 1; last > 0 && !slices.ContainsFunc(mine, func(p fact.CertPair) bool { return len(p.Names)+len(p.Ports) > 0 }) {
+	if last := len(mine) - 1; last > 0 &&
+		!slices.ContainsFunc(mine, func(p fact.CertPair) bool { return len(p.Names)+len(p.Ports) > 0 }) {
 		mine = mine[last:] // settings that are for the whole program: the last one counts
 	}
-	if chosen == nil || len(mine) == 0 || slices.ContainsFunc(mine, func(p fact.CertPair) bool { return p.Cert != mine[0].Cert }) {
+	if chosen == nil || len(mine) == 0 ||
+		slices.ContainsFunc(mine, func(p fact.CertPair) bool { return p.Cert != mine[0].Cert }) {
 		return nil // which one it will show is not known
 	}
 	chain := ParseChain(mine[0].Chain)
@@ -66,8 +76,23 @@ func unserved(v *scene.Scene, w *scene.Wants, t *scene.Try, f *fact.Fact, mine [
 		return nil
 	}
 	leaf := chain[0]
-	base := gate.Reading{Gate: gate.Session, Reach: gate.Further, Because: scene.FactIDs(f), Vantage: t.Server, Lacks: lacks,
-		Values: v.Place(t, catalogue.Values{"server": v.Host(t.Server), "subject": nameOf(leaf), "issuer": nameOfName(leaf.Issuer), "cert": mine[0].Cert, "order": served(chain)})}
+	base := gate.Reading{
+		Gate:    gate.Session,
+		Reach:   gate.Further,
+		Because: scene.FactIDs(f),
+		Vantage: t.Server,
+		Lacks:   lacks,
+		Values: v.Place(
+			t,
+			catalogue.Values{
+				"server":  v.Host(t.Server),
+				"subject": nameOf(leaf),
+				"issuer":  nameOfName(leaf.Issuer),
+				"cert":    mine[0].Cert,
+				"order":   served(chain),
+			},
+		),
+	}
 	var readings []gate.Reading
 	shut := func(cause, summary string, short ...gate.Lack) {
 		r := base
@@ -77,11 +102,17 @@ func unserved(v *scene.Scene, w *scene.Wants, t *scene.Try, f *fact.Fact, mine [
 	}
 	judgeTime(v, w, t, scene.Climb{}, chain, shut)
 	if missing := uncovered(v, t, leaf); missing != "" {
-		shut("certs/name-not-covered", fmt.Sprintf("the certificate does not cover %s; it names %s", missing, named(leaf)))
+		shut(
+			"certs/name-not-covered",
+			fmt.Sprintf("the certificate does not cover %s; it names %s", missing, named(leaf)),
+		)
 	}
 	if selfSigned(leaf) {
 		shut("certs/self-signed", fmt.Sprintf("the certificate %s is signed by itself", nameOf(leaf)))
-		readings[len(readings)-1].Lacks = append(readings[len(readings)-1].Lacks, gate.Lack{Guard: gate.AllRead, Why: "whether the client trusts it was not seen"})
+		readings[len(readings)-1].Lacks = append(
+			readings[len(readings)-1].Lacks,
+			gate.Lack{Guard: gate.AllRead, Why: "whether the client trusts it was not seen"},
+		)
 	}
 	return readings
 }
@@ -117,9 +148,25 @@ func pairsFor(v *scene.Scene, t *scene.Try, pairs []fact.CertPair) []fact.CertPa
 }
 
 // brokenPair reads files that the service cannot use.
-func brokenPair(v *scene.Scene, t *scene.Try, f *fact.Fact, p fact.CertPair, ours bool, served *x509.Certificate) (gate.Reading, bool) {
+func brokenPair(
+	v *scene.Scene,
+	t *scene.Try,
+	f *fact.Fact,
+	p fact.CertPair,
+	ours bool,
+	served *x509.Certificate,
+) (gate.Reading, bool) {
 	r := gate.Reading{Gate: gate.Session, Because: scene.FactIDs(f), Vantage: t.Server,
-		Values: v.Place(t, catalogue.Values{"cert": p.Cert, "key": p.Key, "place": p.Place, "program": p.Program, "server": v.Host(t.Server)})}
+		Values: v.Place(
+			t,
+			catalogue.Values{
+				"cert":    p.Cert,
+				"key":     p.Key,
+				"place":   p.Place,
+				"program": p.Program,
+				"server":  v.Host(t.Server),
+			},
+		)}
 	switch {
 	case p.Belongs != nil && !*p.Belongs:
 		r.Cause = "certs/key-mismatch"
@@ -144,7 +191,13 @@ func brokenPair(v *scene.Scene, t *scene.Try, f *fact.Fact, p fact.CertPair, our
 	case runs && !ours:
 		return gate.Reading{}, false
 	case runs:
-		r.Shows = []gate.Symptom{gate.SessionFailed, gate.ClientFirstClosed, gate.ServerFirstClosed, gate.ClientFirstSilent, gate.OtherProtocol}
+		r.Shows = []gate.Symptom{
+			gate.SessionFailed,
+			gate.ClientFirstClosed,
+			gate.ServerFirstClosed,
+			gate.ClientFirstSilent,
+			gate.OtherProtocol,
+		}
 	case chosen == nil || !slices.Contains(failsToStart, p.Program) || !sameProgram(chosen.Name, p.Program):
 		return gate.Reading{}, false
 	default:
@@ -162,7 +215,13 @@ func sameProgram(a, b string) bool {
 
 // notReloaded reads a service that serves another certificate than lies in the
 // file that it is set to.
-func notReloaded(v *scene.Scene, t *scene.Try, f *fact.Fact, pairs []fact.CertPair, served *x509.Certificate) (gate.Reading, bool) {
+func notReloaded(
+	v *scene.Scene,
+	t *scene.Try,
+	f *fact.Fact,
+	pairs []fact.CertPair,
+	served *x509.Certificate,
+) (gate.Reading, bool) {
 	if served == nil || len(pairs) != 1 || len(pairs[0].Chain) == 0 || t.Server == "" {
 		return gate.Reading{}, false
 	}
@@ -176,12 +235,27 @@ func notReloaded(v *scene.Scene, t *scene.Try, f *fact.Fact, pairs []fact.CertPa
 	if v.ReadBy(t, p.Changed) == "" || p.Changed.IsZero() {
 		return gate.Reading{}, false
 	}
-	better := !v.Ask.Began.After(onDisk.NotAfter) && !v.Ask.Began.Before(onDisk.NotBefore) && Covers(onDisk, t.Target.Name)
+	better := !v.Ask.Began.After(onDisk.NotAfter) && !v.Ask.Began.Before(onDisk.NotBefore) &&
+		Covers(onDisk, t.Target.Name)
 	worse := v.Ask.Began.After(served.NotAfter) || !Covers(served, t.Target.Name)
-	r := gate.Reading{Gate: gate.Session, Cause: "certs/not-reloaded", Reach: gate.Unchecked, Because: scene.FactIDs(t.Sessions.Handshake, f), Vantage: t.Server, Harmless: !better || !worse || !verifies(v, t),
-		Summary: fmt.Sprintf("%s serves a certificate until %s, and the file it is set to, %s, has held another, until %s, for %s", p.Program,
-			served.NotAfter.UTC().Format("2006-01-02"), p.Cert, onDisk.NotAfter.UTC().Format("2006-01-02"), plain.Span(v.Ask.Began.Sub(p.Changed))),
-		Values: v.Place(t, catalogue.Values{"cert": p.Cert, "program": p.Program, "server": v.Host(t.Server)})}
+	r := gate.Reading{
+		Gate:     gate.Session,
+		Cause:    "certs/not-reloaded",
+		Reach:    gate.Unchecked,
+		Because:  scene.FactIDs(t.Sessions.Handshake, f),
+		Vantage:  t.Server,
+		Harmless: !better || !worse || !verifies(v, t),
+		Summary: fmt.Sprintf(
+			"%s serves a certificate until %s, and the file it is set to, %s, has held another, until %s, for %s",
+			p.Program,
+			served.NotAfter.UTC().
+				Format("2006-01-02"),
+			p.Cert,
+			onDisk.NotAfter.UTC().Format("2006-01-02"),
+			plain.Span(v.Ask.Began.Sub(p.Changed)),
+		),
+		Values: v.Place(t, catalogue.Values{"cert": p.Cert, "program": p.Program, "server": v.Host(t.Server)}),
+	}
 	if u := scene.MainUnit(firstProgram(v, t)); u != nil {
 		r.Values["unit"] = strings.TrimSuffix(u.Name, ".socket")
 	}

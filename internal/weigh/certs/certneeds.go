@@ -45,16 +45,31 @@ func PairNeeds(set fact.Set, h *fact.Handshake, chain []*x509.Certificate, trust
 
 // sides is what one side sends and the other trusts; from is the other's
 // store, "" where it was not read.
-func sides(chain []*x509.Certificate, sender, taker, does string, have []*x509.Certificate, from string) []trail.CertNeed {
+func sides(
+	chain []*x509.Certificate,
+	sender, taker, does string,
+	have []*x509.Certificate,
+	from string,
+) []trail.CertNeed {
 	need := func(host, does string, c *x509.Certificate, state, place string) trail.CertNeed {
 		sum := sha256.Sum256(c.Raw)
-		return trail.CertNeed{Host: host, Does: does, What: c.Subject.String(), Fingerprint: hex.EncodeToString(sum[:]), State: state, Place: place}
+		return trail.CertNeed{
+			Host:        host,
+			Does:        does,
+			What:        c.Subject.String(),
+			Fingerprint: hex.EncodeToString(sum[:]),
+			State:       state,
+			Place:       place,
+		}
 	}
 	var list []trail.CertNeed
 	at := chain[0]
 	list = append(list, need(sender, does, at, "present", ""))
 	for range chain {
-		i := slices.IndexFunc(chain, func(c *x509.Certificate) bool { return c != at && at.CheckSignatureFrom(c) == nil })
+		i := slices.IndexFunc(
+			chain,
+			func(c *x509.Certificate) bool { return c != at && at.CheckSignatureFrom(c) == nil },
+		)
 		if i < 0 || selfSigned(chain[i]) {
 			break
 		}
@@ -70,7 +85,10 @@ func sides(chain []*x509.Certificate, sender, taker, does string, have []*x509.C
 			if selfSigned(have[i]) {
 				break
 			}
-			next := slices.IndexFunc(have, func(r *x509.Certificate) bool { return !r.Equal(have[i]) && have[i].CheckSignatureFrom(r) == nil })
+			next := slices.IndexFunc(
+				have,
+				func(r *x509.Certificate) bool { return !r.Equal(have[i]) && have[i].CheckSignatureFrom(r) == nil },
+			)
 			if next < 0 {
 				break
 			}

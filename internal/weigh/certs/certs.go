@@ -68,12 +68,21 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 		return append(readings, alertReadings(v, w, t, c)...)
 	case !verifies(v, t):
 		h := c.Handshake.Handshake
-		base := gate.Reading{Gate: gate.Session, Reach: gate.Unchecked, Because: scene.FactIDs(c.Handshake), Vantage: c.Handshake.Vantage, Values: v.Place(t, catalogue.Values{"server": v.Answering(t)})}
+		base := gate.Reading{
+			Gate:    gate.Session,
+			Reach:   gate.Unchecked,
+			Because: scene.FactIDs(c.Handshake),
+			Vantage: c.Handshake.Vantage,
+			Values:  v.Place(t, catalogue.Values{"server": v.Answering(t)}),
+		}
 		if list := versionReadings(v, w, t, c, base); len(list) > 0 {
 			return append(readings, list...)
 		}
-		return append(readings, gate.Reading{Gate: gate.Session, Because: scene.FactIDs(c.Handshake), Vantage: c.Handshake.Vantage,
-			Summary: h.Version + "; clients of " + t.Target.Scheme + " do not check the certificate unless told to" + t.Seen()})
+		return append(
+			readings,
+			gate.Reading{Gate: gate.Session, Because: scene.FactIDs(c.Handshake), Vantage: c.Handshake.Vantage,
+				Summary: h.Version + "; clients of " + t.Target.Scheme + " do not check the certificate unless told to" + t.Seen()},
+		)
 	}
 	return append(readings, chainReadings(v, w, t, c)...)
 }
@@ -89,12 +98,25 @@ func verifies(v *scene.Scene, t *scene.Try) bool {
 func otherSecurity(s fact.Security, sym gate.Symptom, c scene.Climb) (fact.Security, bool) {
 	switch s {
 	case fact.TLS:
-		plain := slices.Contains([]gate.Symptom{gate.ClientFirstClosed, gate.ClientFirstSilent, gate.OtherProtocol}, sym) ||
+		plain := slices.Contains(
+			[]gate.Symptom{gate.ClientFirstClosed, gate.ClientFirstSilent, gate.OtherProtocol},
+			sym,
+		) ||
 			sym == gate.SessionFailed && c.Handshake.Handshake.Alert == 0
 		return fact.Plain, plain
 	case fact.Plain:
 		bad := sym == gate.ErrorAnswer && c.Reply.Reply.Status == 400
-		return fact.TLS, bad || slices.Contains([]gate.Symptom{gate.ClientFirstClosed, gate.ClientFirstSilent, gate.OtherProtocol, gate.ServerFirstSilent, gate.ServerFirstClosed}, sym)
+		return fact.TLS, bad ||
+			slices.Contains(
+				[]gate.Symptom{
+					gate.ClientFirstClosed,
+					gate.ClientFirstSilent,
+					gate.OtherProtocol,
+					gate.ServerFirstSilent,
+					gate.ServerFirstClosed,
+				},
+				sym,
+			)
 	}
 	return s, false
 }
@@ -113,13 +135,27 @@ func securityReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading
 		return gate.Reading{}, false
 	}
 	r := gate.Reading{
-		Gate: gate.Session, Cause: "certs/server-speaks-plain", Because: append(t.Climb.IDs(), c.IDs()...), Vantage: v.Client, Instead: &instead,
-		Shows:   []gate.Symptom{gate.ClientFirstClosed, gate.ClientFirstSilent, gate.OtherProtocol, gate.SessionFailed, gate.ErrorAnswer, gate.ServerFirstSilent, gate.ServerFirstClosed},
+		Gate: gate.Session, Cause: "certs/server-speaks-plain", Because: append(t.Climb.IDs(), c.IDs()...),
+		Vantage: v.Client, Instead: &instead,
+		Shows: []gate.Symptom{
+			gate.ClientFirstClosed,
+			gate.ClientFirstSilent,
+			gate.OtherProtocol,
+			gate.SessionFailed,
+			gate.ErrorAnswer,
+			gate.ServerFirstSilent,
+			gate.ServerFirstClosed,
+		},
 		Summary: fmt.Sprintf("the client speaks TLS, and port %d does not encrypt", t.Target.Port),
 		Values:  v.Place(t, catalogue.Values{"server": v.Answering(t), "scheme": t.Target.Scheme}),
 	}
 	if other == fact.Plain && t.Server == "" && v.Scheme.Usual(t.Target.Port) {
-		r.Lacks = []gate.Lack{{Guard: gate.SameProcess, Why: "who holds the port was not seen: it may be another program than the endpoint's"}}
+		r.Lacks = []gate.Lack{
+			{
+				Guard: gate.SameProcess,
+				Why:   "who holds the port was not seen: it may be another program than the endpoint's",
+			},
+		}
 	}
 	if other == fact.TLS {
 		r.Cause = "certs/server-speaks-tls"
@@ -140,7 +176,8 @@ func securityReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading
 // begun.
 func heardTLS(c scene.Climb) bool {
 	h := c.Handshake
-	return h != nil && (h.Handshake.Begun && h.Handshake.Ending == fact.Stalled || h.Handshake.Ending == fact.Done || h.Handshake.Version != "")
+	return h != nil &&
+		(h.Handshake.Begun && h.Handshake.Ending == fact.Stalled || h.Handshake.Ending == fact.Done || h.Handshake.Version != "")
 }
 
 // speaks reports whether a climb found that the server speaks with a
@@ -152,7 +189,8 @@ func speaks(c scene.Climb, s fact.Security) bool {
 	if c.Reply != nil && (c.Reply.Reply.Status == 400 || c.Reply.Reply.Status == 497) {
 		return false // servers answer so on a port that wants TLS
 	}
-	return c.Expected() || c.Greeting != nil && c.Greeting.Greeting.Ending == fact.Bytes && c.Greeting.Greeting.Protocol != "tls"
+	return c.Expected() ||
+		c.Greeting != nil && c.Greeting.Greeting.Ending == fact.Bytes && c.Greeting.Greeting.Protocol != "tls"
 }
 
 // schemeWith is the scheme that speaks the same protocol with another security.
@@ -174,11 +212,13 @@ func customary(v *scene.Scene, t fact.Target, s fact.Security) bool {
 // upgradeReading reads a server that does not take an upgrade which the
 // client insists on.
 func upgradeReading(v *scene.Scene, t *scene.Try, c scene.Climb) (gate.Reading, bool) {
-	if c.Upgrade == nil || c.Upgrade.Upgrade.Ending != fact.Done || c.Upgrade.Upgrade.Offered || !v.Ask.Endpoint.Verify {
+	if c.Upgrade == nil || c.Upgrade.Upgrade.Ending != fact.Done || c.Upgrade.Upgrade.Offered ||
+		!v.Ask.Endpoint.Verify {
 		return gate.Reading{}, false
 	}
 	return gate.Reading{
-		Gate: gate.Session, Cause: "certs/server-speaks-plain", Reach: gate.Unchecked, Because: scene.FactIDs(c.Upgrade), Vantage: c.Upgrade.Vantage,
+		Gate: gate.Session, Cause: "certs/server-speaks-plain", Reach: gate.Unchecked,
+		Because: scene.FactIDs(c.Upgrade), Vantage: c.Upgrade.Vantage,
 		Summary: "the client wants TLS, and the server does not offer it" + t.Seen(),
 		Values:  v.Place(t, catalogue.Values{"server": v.Answering(t), "scheme": t.Target.Scheme}),
 	}, true
@@ -188,8 +228,17 @@ func upgradeReading(v *scene.Scene, t *scene.Try, c scene.Climb) (gate.Reading, 
 func alertReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, c scene.Climb) []gate.Reading {
 	h := c.Handshake.Handshake
 	if h.Ending == fact.Stalled && h.Begun {
-		return []gate.Reading{{Gate: gate.Session, Cause: "certs/handshake-stalls", Because: scene.FactIDs(c.Handshake), Vantage: c.Handshake.Vantage, Shows: []gate.Symptom{gate.ClientFirstSilent, gate.ServerFirstSilent},
-			Summary: "the server begins the secure session, and then nothing more comes" + t.Seen(), Values: v.Place(t, catalogue.Values{"server": v.Answering(t)})}}
+		return []gate.Reading{
+			{
+				Gate:    gate.Session,
+				Cause:   "certs/handshake-stalls",
+				Because: scene.FactIDs(c.Handshake),
+				Vantage: c.Handshake.Vantage,
+				Shows:   []gate.Symptom{gate.ClientFirstSilent, gate.ServerFirstSilent},
+				Summary: "the server begins the secure session, and then nothing more comes" + t.Seen(),
+				Values:  v.Place(t, catalogue.Values{"server": v.Answering(t)}),
+			},
+		}
 	}
 	a, ok := alerts[h.Alert]
 	if !ok {
@@ -198,8 +247,21 @@ func alertReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, c scene.Climb) 
 		}
 		a.cause, a.strength, a.says = "certs/handshake-stalls", gate.Told, "the secure session fails: "+h.Error
 	}
-	r := gate.Reading{Gate: gate.Session, Cause: a.cause, Strength: a.strength, Because: scene.FactIDs(c.Handshake), Vantage: c.Handshake.Vantage,
-		Summary: a.says + t.Seen(), Values: v.Place(t, catalogue.Values{"server": v.Answering(t), "authorities": cmp.Or(strings.Join(h.Authorities, ", "), "it names none")})}
+	r := gate.Reading{
+		Gate:     gate.Session,
+		Cause:    a.cause,
+		Strength: a.strength,
+		Because:  scene.FactIDs(c.Handshake),
+		Vantage:  c.Handshake.Vantage,
+		Summary:  a.says + t.Seen(),
+		Values: v.Place(
+			t,
+			catalogue.Values{
+				"server":      v.Answering(t),
+				"authorities": cmp.Or(strings.Join(h.Authorities, ", "), "it names none"),
+			},
+		),
+	}
 	if nothingInCommon[h.Alert] && !t.OwnTry {
 		offered(v, w, t, &r)
 	}
@@ -211,7 +273,12 @@ func alertReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, c scene.Climb) 
 	}
 	if shown, ok := nameless(v, w, t); ok && servedLeaf(shown) != nil {
 		r.Strength, r.Because = gate.Read, gate.Union(r.Because, scene.FactIDs(shown.Handshake))
-		r.Summary = fmt.Sprintf("the server has no certificate for %s (alert %d); to clients that indicate no name it shows %s", t.Target.Name, h.Alert, nameOf(servedLeaf(shown))) + t.Seen()
+		r.Summary = fmt.Sprintf(
+			"the server has no certificate for %s (alert %d); to clients that indicate no name it shows %s",
+			t.Target.Name,
+			h.Alert,
+			nameOf(servedLeaf(shown)),
+		) + t.Seen()
 	}
 	return []gate.Reading{r}
 }
@@ -223,9 +290,21 @@ func chainReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, c scene.Climb) 
 		return nil
 	}
 	leaf := chain[0]
-	base := gate.Reading{Gate: gate.Session, Reach: gate.Unchecked, Because: scene.FactIDs(c.Handshake), Vantage: c.Handshake.Vantage,
-		Values: v.Place(t, catalogue.Values{"server": v.Answering(t), "subject": nameOf(leaf), "issuer": nameOfName(leaf.Issuer)})}
-	base.Values["order"], base.Values["root"], base.Values["store"] = served(chain), anchorOf(chain), "the client's trust store"
+	base := gate.Reading{
+		Gate:    gate.Session,
+		Reach:   gate.Unchecked,
+		Because: scene.FactIDs(c.Handshake),
+		Vantage: c.Handshake.Vantage,
+		Values: v.Place(
+			t,
+			catalogue.Values{"server": v.Answering(t), "subject": nameOf(leaf), "issuer": nameOfName(leaf.Issuer)},
+		),
+	}
+	base.Values["order"], base.Values["root"], base.Values["store"] = served(
+		chain,
+	), anchorOf(
+		chain,
+	), "the client's trust store"
 	if c.Trust != nil {
 		base.Values["store"] = c.Trust.Trust.Source
 	}
@@ -258,8 +337,16 @@ func chainReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, c scene.Climb) 
 	}
 	soft := softReadings(v, t, c, base, chain)
 	if len(readings) == 0 && trusted {
-		return append(soft, gate.Reading{Gate: gate.Session, Because: scene.FactIDs(c.Handshake, c.Trust), Vantage: c.Handshake.Vantage,
-			Summary: fmt.Sprintf("covers %s, valid for %s more%s", t.Target.Name, plain.Span(leaf.NotAfter.Sub(v.Ask.Began)), t.Seen())})
+		return append(
+			soft,
+			gate.Reading{Gate: gate.Session, Because: scene.FactIDs(c.Handshake, c.Trust), Vantage: c.Handshake.Vantage,
+				Summary: fmt.Sprintf(
+					"covers %s, valid for %s more%s",
+					t.Target.Name,
+					plain.Span(leaf.NotAfter.Sub(v.Ask.Began)),
+					t.Seen(),
+				)},
+		)
 	}
 	return append(readings, soft...)
 }
@@ -309,7 +396,14 @@ func ParseChain(der [][]byte) []*x509.Certificate {
 
 // judgeTime judges validity by the client's clock, which decides for the
 // client, and by a second clock, which says whether that one is right.
-func judgeTime(v *scene.Scene, w *scene.Wants, t *scene.Try, c scene.Climb, chain []*x509.Certificate, shut func(string, string, ...gate.Lack)) {
+func judgeTime(
+	v *scene.Scene,
+	w *scene.Wants,
+	t *scene.Try,
+	c scene.Climb,
+	chain []*x509.Certificate,
+	shut func(string, string, ...gate.Lack),
+) {
 	now := v.Ask.Began
 	for i, cert := range chain {
 		which := "the certificate"
@@ -318,11 +412,43 @@ func judgeTime(v *scene.Scene, w *scene.Wants, t *scene.Try, c scene.Climb, chai
 		}
 		switch {
 		case now.After(cert.NotAfter):
-			cause, short := clocks(v, w, t, c, now, "certs/expired", func(at time.Time) bool { return at.After(cert.NotAfter) })
-			shut(cause, fmt.Sprintf("%s expired %s ago, on %s", which, plain.Span(now.Sub(cert.NotAfter)), cert.NotAfter.UTC().Format(time.DateOnly)), short...)
+			cause, short := clocks(
+				v,
+				w,
+				t,
+				c,
+				now,
+				"certs/expired",
+				func(at time.Time) bool { return at.After(cert.NotAfter) },
+			)
+			shut(
+				cause,
+				fmt.Sprintf(
+					"%s expired %s ago, on %s",
+					which,
+					plain.Span(now.Sub(cert.NotAfter)),
+					cert.NotAfter.UTC().Format(time.DateOnly),
+				),
+				short...)
 		case now.Before(cert.NotBefore):
-			cause, short := clocks(v, w, t, c, now, "certs/not-yet-valid", func(at time.Time) bool { return at.Before(cert.NotBefore) })
-			shut(cause, fmt.Sprintf("%s is valid only from %s, in %s", which, cert.NotBefore.UTC().Format(time.DateOnly), plain.Span(cert.NotBefore.Sub(now))), short...)
+			cause, short := clocks(
+				v,
+				w,
+				t,
+				c,
+				now,
+				"certs/not-yet-valid",
+				func(at time.Time) bool { return at.Before(cert.NotBefore) },
+			)
+			shut(
+				cause,
+				fmt.Sprintf(
+					"%s is valid only from %s, in %s",
+					which,
+					cert.NotBefore.UTC().Format(time.DateOnly),
+					plain.Span(cert.NotBefore.Sub(now)),
+				),
+				short...)
 		default:
 			continue
 		}
@@ -333,7 +459,15 @@ func judgeTime(v *scene.Scene, w *scene.Wants, t *scene.Try, c scene.Climb, chai
 // clocks asks other clocks whether they agree that a certificate is out of its
 // time: the server's, and those that the client is set to follow. If they do
 // not, a clock is the fault.
-func clocks(v *scene.Scene, w *scene.Wants, t *scene.Try, c scene.Climb, now time.Time, cause string, out func(time.Time) bool) (string, []gate.Lack) {
+func clocks(
+	v *scene.Scene,
+	w *scene.Wants,
+	t *scene.Try,
+	c scene.Climb,
+	now time.Time,
+	cause string,
+	out func(time.Time) bool,
+) (string, []gate.Lack) {
 	w.Add(scene.Want{Look: fact.LookClock, At: fact.Client, Gate: gate.Session})
 	for _, f := range v.Facts(v.Client, fact.LookClock) {
 		if f.Clock == nil || len(f.Clock.List) == 0 {
@@ -355,7 +489,9 @@ func clocks(v *scene.Scene, w *scene.Wants, t *scene.Try, c scene.Climb, now tim
 	switch {
 	case c.Reply != nil && !c.Reply.Reply.Date.IsZero():
 		if !out(c.Reply.Reply.Date) {
-			return "certs/clock-wrong", []gate.Lack{{Guard: gate.SameClock, Why: "two clocks differ, and nothing says which is right"}}
+			return "certs/clock-wrong", []gate.Lack{
+				{Guard: gate.SameClock, Why: "two clocks differ, and nothing says which is right"},
+			}
 		}
 		return cause, nil
 	case v.OnSame(t):

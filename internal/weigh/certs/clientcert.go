@@ -18,8 +18,17 @@ import (
 // and does not go on (RFC 8446 section 6.2): with what was sent, or with
 // nothing. A server that found nothing in common would not have come so far as
 // to ask.
-var aboutClients = map[int]string{40: "handshake failure", 42: "bad certificate", 43: "unsupported certificate", 44: "certificate revoked",
-	45: "certificate expired", 46: "certificate unknown", 48: "unknown authority", 49: "access denied", 116: "certificate required"}
+var aboutClients = map[int]string{
+	40:  "handshake failure",
+	42:  "bad certificate",
+	43:  "unsupported certificate",
+	44:  "certificate revoked",
+	45:  "certificate expired",
+	46:  "certificate unknown",
+	48:  "unknown authority",
+	49:  "access denied",
+	116: "certificate required",
+}
 
 // turnsAway is the statuses by which web servers turn away a client whose
 // certificate they miss or refuse.
@@ -49,8 +58,20 @@ func clientCertReading(v *scene.Scene, w *scene.Wants, t *scene.Try, c scene.Cli
 	default:
 		return gate.Reading{}, false
 	}
-	r := gate.Reading{Gate: gate.Session, Reach: gate.Unchecked, Strength: strength, Because: scene.FactIDs(c.Handshake, c.Reply), Vantage: c.Handshake.Vantage,
-		Values: v.Place(t, catalogue.Values{"server": v.Answering(t), "authorities": cmp.Or(strings.Join(h.Authorities, ", "), "it names none")})}
+	r := gate.Reading{
+		Gate:     gate.Session,
+		Reach:    gate.Unchecked,
+		Strength: strength,
+		Because:  scene.FactIDs(c.Handshake, c.Reply),
+		Vantage:  c.Handshake.Vantage,
+		Values: v.Place(
+			t,
+			catalogue.Values{
+				"server":      v.Answering(t),
+				"authorities": cmp.Or(strings.Join(h.Authorities, ", "), "it names none"),
+			},
+		),
+	}
 	takes := ""
 	if list := h.Authorities; len(list) > 0 {
 		takes = "; it takes those of " + strings.Join(list[:min(3, len(list))], " or ")
@@ -63,23 +84,41 @@ func clientCertReading(v *scene.Scene, w *scene.Wants, t *scene.Try, c scene.Cli
 	r.Cause = "certs/client-cert-refused"
 	r.Values["subject"], r.Values["issuer"] = nameOf(sent[0]), nameOfName(TopOf(sent).Issuer)
 	why := wrongWithSent(v, w, t, sent, h.Authorities, &r)
-	if said := c.Reply != nil && strings.Contains(c.Reply.Reply.Text, "SSL certificate"); why == "" && h.Alert == 0 && !said {
+	if said := c.Reply != nil && strings.Contains(c.Reply.Reply.Text, "SSL certificate"); why == "" && h.Alert == 0 &&
+		!said {
 		return gate.Reading{}, false // nothing shows that the certificate is the reason
 	}
 	if why == "" {
 		why = "nothing that was seen of it says why; the server's log does"
 	}
-	r.Summary = fmt.Sprintf("the server does not take the client's certificate %s (%s): %s%s", nameOf(sent[0]), text, why, t.Seen())
+	r.Summary = fmt.Sprintf(
+		"the server does not take the client's certificate %s (%s): %s%s",
+		nameOf(sent[0]),
+		text,
+		why,
+		t.Seen(),
+	)
 	return r, true
 }
 
 // wrongWithSent says what a server has against a certificate that was sent to
 // it, as far as its request, the certificate itself, or its store tell.
-func wrongWithSent(v *scene.Scene, w *scene.Wants, t *scene.Try, sent []*x509.Certificate, takes []string, r *gate.Reading) string {
+func wrongWithSent(
+	v *scene.Scene,
+	w *scene.Wants,
+	t *scene.Try,
+	sent []*x509.Certificate,
+	takes []string,
+	r *gate.Reading,
+) string {
 	leaf, now := sent[0], v.Ask.Began
 	switch {
 	case now.After(leaf.NotAfter):
-		return fmt.Sprintf("it expired %s ago, on %s", plain.Span(now.Sub(leaf.NotAfter)), leaf.NotAfter.UTC().Format(time.DateOnly))
+		return fmt.Sprintf(
+			"it expired %s ago, on %s",
+			plain.Span(now.Sub(leaf.NotAfter)),
+			leaf.NotAfter.UTC().Format(time.DateOnly),
+		)
 	case now.Before(leaf.NotBefore):
 		return fmt.Sprintf("it is valid only from %s", leaf.NotBefore.UTC().Format(time.DateOnly))
 	case len(leaf.ExtKeyUsage) > 0 && !slices.Contains(leaf.ExtKeyUsage, x509.ExtKeyUsageClientAuth) && !slices.Contains(leaf.ExtKeyUsage, x509.ExtKeyUsageAny):
@@ -94,16 +133,27 @@ func wrongWithSent(v *scene.Scene, w *scene.Wants, t *scene.Try, sent []*x509.Ce
 		case missing != "":
 			r.Values["missing"] = missing
 			lacks := "lacks " + missing
-			if slices.ContainsFunc(ParseChain(store.Roots), func(c *x509.Certificate) bool { return nameOf(c) == missing }) {
+			if slices.ContainsFunc(
+				ParseChain(store.Roots),
+				func(c *x509.Certificate) bool { return nameOf(c) == missing },
+			) {
 				lacks = fmt.Sprintf("has another %s than the one that signed it", missing)
 			}
 			return fmt.Sprintf("%s, by which %s judges clients, %s", store.Path, store.Program, lacks)
 		}
 		return ""
 	}
-	if len(takes) > 0 && !slices.ContainsFunc(sent, func(c *x509.Certificate) bool { return slices.Contains(takes, c.Issuer.String()) }) {
+	if len(takes) > 0 &&
+		!slices.ContainsFunc(
+			sent,
+			func(c *x509.Certificate) bool { return slices.Contains(takes, c.Issuer.String()) },
+		) {
 		r.Values["missing"] = nameOfName(TopOf(sent).Issuer)
-		return fmt.Sprintf("it is of %s, and the server takes those of %s", nameOfName(TopOf(sent).Issuer), strings.Join(takes[:min(3, len(takes))], " or "))
+		return fmt.Sprintf(
+			"it is of %s, and the server takes those of %s",
+			nameOfName(TopOf(sent).Issuer),
+			strings.Join(takes[:min(3, len(takes))], " or "),
+		)
 	}
 	return ""
 }
@@ -128,7 +178,15 @@ func clientStore(v *scene.Scene, w *scene.Wants, t *scene.Try) (*fact.Fact, *fac
 	if t.Server == "" {
 		return nil, nil
 	}
-	w.Add(scene.Want{Look: fact.LookCertFiles, At: fact.Server, On: t.Server, Target: fact.Target{Port: t.Target.Port}, Gate: gate.Session})
+	w.Add(
+		scene.Want{
+			Look:   fact.LookCertFiles,
+			At:     fact.Server,
+			On:     t.Server,
+			Target: fact.Target{Port: t.Target.Port},
+			Gate:   gate.Session,
+		},
+	)
 	for _, f := range v.Facts(t.Server, fact.LookCertFiles) {
 		if f.CertFiles == nil {
 			continue
@@ -136,7 +194,8 @@ func clientStore(v *scene.Scene, w *scene.Wants, t *scene.Try) (*fact.Fact, *fac
 		var mine []*fact.ClientStore
 		for i := range f.CertFiles.Stores {
 			s := &f.CertFiles.Stores[i]
-			if len(s.Ports) > 0 && !slices.Contains(s.Ports, t.Target.Port) || len(s.Names) > 0 && !slices.Contains(s.Names, t.Target.Name) {
+			if len(s.Ports) > 0 && !slices.Contains(s.Ports, t.Target.Port) ||
+				len(s.Names) > 0 && !slices.Contains(s.Names, t.Target.Name) {
 				continue
 			}
 			mine = append(mine, s)

@@ -21,20 +21,49 @@ func hostKeyReading(v *scene.Scene, t *scene.Try, c scene.Climb) (gate.Reading, 
 		return gate.Reading{}, false
 	}
 	k := c.HostKey.HostKey
-	r := gate.Reading{Gate: gate.Session, Reach: gate.Unchecked, Because: scene.FactIDs(c.HostKey), Vantage: c.HostKey.Vantage,
-		Values: v.Place(t, catalogue.Values{"key": k.Type + " " + k.Fingerprint, "name": t.Target.Name, "client": v.Host(v.Client), "file": firstPlace(k.Known)})}
+	r := gate.Reading{
+		Gate:    gate.Session,
+		Reach:   gate.Unchecked,
+		Because: scene.FactIDs(c.HostKey),
+		Vantage: c.HostKey.Vantage,
+		Values: v.Place(
+			t,
+			catalogue.Values{
+				"key":    k.Type + " " + k.Fingerprint,
+				"name":   t.Target.Name,
+				"client": v.Host(v.Client),
+				"file":   firstPlace(k.Known),
+			},
+		),
+	}
 	switch k.State {
 	case "known":
-		return gate.Reading{Gate: gate.Session, Because: scene.FactIDs(c.HostKey), Vantage: c.HostKey.Vantage, Summary: "host key known, " + k.Type}, true
+		return gate.Reading{
+			Gate:    gate.Session,
+			Because: scene.FactIDs(c.HostKey),
+			Vantage: c.HostKey.Vantage,
+			Summary: "host key known, " + k.Type,
+		}, true
 	case "changed":
 		r.Cause = "certs/host-key-changed"
-		r.Summary = fmt.Sprintf("%s shows another host key (%s %s) than the one known from %s", t.Target.Name, k.Type, k.Fingerprint, firstPlace(k.Known))
+		r.Summary = fmt.Sprintf(
+			"%s shows another host key (%s %s) than the one known from %s",
+			t.Target.Name,
+			k.Type,
+			k.Fingerprint,
+			firstPlace(k.Known),
+		)
 	case "revoked":
 		r.Cause = "certs/host-key-changed"
 		r.Summary = fmt.Sprintf("the host key of %s is marked as revoked", t.Target.Name)
 	case "unknown", "other-type":
 		r.Cause, r.Harmless = "certs/host-key-unknown", true
-		r.Summary = fmt.Sprintf("this user does not know the host key of %s (%s %s): clients ask, and scripts refuse", t.Target.Name, k.Type, k.Fingerprint)
+		r.Summary = fmt.Sprintf(
+			"this user does not know the host key of %s (%s %s): clients ask, and scripts refuse",
+			t.Target.Name,
+			k.Type,
+			k.Fingerprint,
+		)
 	case "failed":
 		r.Cause, r.Strength = "certs/no-common-cipher", gate.Told
 		r.Summary = "the key exchange fails: " + k.Error
@@ -58,7 +87,13 @@ func firstPlace(known []string) string {
 }
 
 // softReadings are doubts about a chain that works now.
-func softReadings(v *scene.Scene, t *scene.Try, c scene.Climb, base gate.Reading, chain []*x509.Certificate) []gate.Reading {
+func softReadings(
+	v *scene.Scene,
+	t *scene.Try,
+	c scene.Climb,
+	base gate.Reading,
+	chain []*x509.Certificate,
+) []gate.Reading {
 	var list []gate.Reading
 	doubt := func(cause, summary string) {
 		r := base
@@ -72,7 +107,15 @@ func softReadings(v *scene.Scene, t *scene.Try, c scene.Climb, base gate.Reading
 			if i > 0 {
 				what = "the intermediate certificate " + nameOf(cert)
 			}
-			doubt("certs/expires-soon", fmt.Sprintf("%s expires in %s, on %s", what, plain.Span(left), cert.NotAfter.UTC().Format(time.DateOnly)))
+			doubt(
+				"certs/expires-soon",
+				fmt.Sprintf(
+					"%s expires in %s, on %s",
+					what,
+					plain.Span(left),
+					cert.NotAfter.UTC().Format(time.DateOnly),
+				),
+			)
 			break
 		}
 	}
@@ -105,8 +148,14 @@ func misordered(chain []*x509.Certificate) string {
 		if chain[i-1].CheckSignatureFrom(chain[i]) == nil {
 			continue
 		}
-		if slices.ContainsFunc(chain, func(c *x509.Certificate) bool { return c != chain[i-1] && chain[i-1].CheckSignatureFrom(c) == nil }) {
-			return fmt.Sprintf("the chain is out of order: %s is not followed by what vouches for it", nameOf(chain[i-1]))
+		if slices.ContainsFunc(
+			chain,
+			func(c *x509.Certificate) bool { return c != chain[i-1] && chain[i-1].CheckSignatureFrom(c) == nil },
+		) {
+			return fmt.Sprintf(
+				"the chain is out of order: %s is not followed by what vouches for it",
+				nameOf(chain[i-1]),
+			)
 		}
 		return fmt.Sprintf("the chain has %s, which nothing before it needs", nameOf(chain[i]))
 	}
@@ -115,7 +164,13 @@ func misordered(chain []*x509.Certificate) string {
 
 // otherOnTheWay compares the certificate that the client is shown with the
 // one that the server shows itself.
-func otherOnTheWay(v *scene.Scene, w *scene.Wants, t *scene.Try, c scene.Climb, leaf *x509.Certificate) (gate.Reading, bool) {
+func otherOnTheWay(
+	v *scene.Scene,
+	w *scene.Wants,
+	t *scene.Try,
+	c scene.Climb,
+	leaf *x509.Certificate,
+) (gate.Reading, bool) {
 	if t.Server == "" || v.OnSame(t) || t.OwnTry {
 		return gate.Reading{}, false
 	}
@@ -128,17 +183,36 @@ func otherOnTheWay(v *scene.Scene, w *scene.Wants, t *scene.Try, c scene.Climb, 
 	if err != nil || served.Equal(leaf) {
 		return gate.Reading{}, false
 	}
-	return gate.Reading{Gate: gate.Session, Cause: "certs/other-on-the-way", Reach: gate.Unchecked, Harmless: trusts(v, c), Because: scene.FactIDs(c.Handshake, own.Handshake), Vantage: v.Client,
-		Summary: fmt.Sprintf("%s is shown %s by %s (%s), and %s itself shows %s by %s (%s): something on the way answers in its place", v.Host(v.Client),
-			nameOf(leaf), nameOfName(leaf.Issuer), printOf(leaf), v.Host(t.Server), nameOf(served), nameOfName(served.Issuer), printOf(served)),
-		Values: v.Place(t, catalogue.Values{"server": v.Host(t.Server), "issuer": nameOfName(leaf.Issuer)})}, true
+	return gate.Reading{
+		Gate:     gate.Session,
+		Cause:    "certs/other-on-the-way",
+		Reach:    gate.Unchecked,
+		Harmless: trusts(v, c),
+		Because:  scene.FactIDs(c.Handshake, own.Handshake),
+		Vantage:  v.Client,
+		Summary: fmt.Sprintf(
+			"%s is shown %s by %s (%s), and %s itself shows %s by %s (%s): something on the way answers in its place",
+			v.Host(v.Client),
+			nameOf(
+				leaf,
+			),
+			nameOfName(leaf.Issuer),
+			printOf(leaf),
+			v.Host(t.Server),
+			nameOf(served),
+			nameOfName(served.Issuer),
+			printOf(served),
+		),
+		Values: v.Place(t, catalogue.Values{"server": v.Host(t.Server), "issuer": nameOfName(leaf.Issuer)}),
+	}, true
 }
 
 // trusts reports whether the chain that a climb was shown has a root that the
 // client trusts.
 func trusts(v *scene.Scene, c scene.Climb) bool {
 	bad := false
-	ok := c.Trust != nil && judgeTrust(v, c, ParseChain(c.Handshake.Handshake.Chain), func(string, string, ...gate.Lack) { bad = true })
+	ok := c.Trust != nil &&
+		judgeTrust(v, c, ParseChain(c.Handshake.Handshake.Chain), func(string, string, ...gate.Lack) { bad = true })
 	return ok && !bad
 }
 

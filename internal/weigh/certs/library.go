@@ -37,7 +37,11 @@ var libraryWant = scene.Want{Look: fact.LookLibrary, At: fact.Client, Gate: gate
 // clients of today have, and never sure.
 func policyOf(v *scene.Scene, w *scene.Wants) policy {
 	w.Add(libraryWant)
-	p := policy{l: fact.Library{Min: "TLS 1.2", Level: 2}, who: "clients of today", short: []gate.Lack{{Guard: gate.AllRead, Why: "what this client's own library accepts was not read"}}}
+	p := policy{
+		l:     fact.Library{Min: "TLS 1.2", Level: 2},
+		who:   "clients of today",
+		short: []gate.Lack{{Guard: gate.AllRead, Why: "what this client's own library accepts was not read"}},
+	}
 	for _, f := range v.Facts(v.Client, fact.LookLibrary) {
 		if f.Library == nil || f.Library.Name == "" {
 			continue
@@ -51,11 +55,20 @@ func policyOf(v *scene.Scene, w *scene.Wants) policy {
 		case p.l.Unread != "":
 			p.short = []gate.Lack{{Guard: gate.AllRead, Why: "not all of its settings could be read: " + p.l.Unread}}
 		case !p.l.Sure:
-			p.short = []gate.Lack{{Guard: gate.AllRead, Why: "which library the client's program uses was not seen; a card's client-program says it"}}
+			p.short = []gate.Lack{
+				{
+					Guard: gate.AllRead,
+					Why:   "which library the client's program uses was not seen; a card's client-program says it",
+				},
+			}
 		}
 	}
 	if c := v.Ask.Card; c != nil && len(c.ClientTLS) > 0 {
-		p.l.Min, p.l.Max, p.who, p.short = slices.Min(c.ClientTLS), slices.Max(c.ClientTLS), "the client, as its card says,", nil
+		p.l.Min, p.l.Max, p.who, p.short = slices.Min(
+			c.ClientTLS,
+		), slices.Max(
+			c.ClientTLS,
+		), "the client, as its card says,", nil
 	}
 	return p
 }
@@ -64,7 +77,10 @@ func policyOf(v *scene.Scene, w *scene.Wants) policy {
 // where those were not read, the usual ones stood in for them.
 func (p policy) unsure() policy {
 	if p.l.Suites == nil {
-		p.short = append(slices.Clone(p.short), gate.Lack{Guard: gate.AllRead, Why: "which suites it offers was not read"})
+		p.short = append(
+			slices.Clone(p.short),
+			gate.Lack{Guard: gate.AllRead, Why: "which suites it offers was not read"},
+		)
 	}
 	return p
 }
@@ -87,14 +103,29 @@ func versionReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, c scene.Climb
 	case h.Version == "":
 		return nil
 	case p.l.Min != "" && h.Version < p.l.Min:
-		return []gate.Reading{p.reading(base, "certs/no-common-version", fmt.Sprintf("the server speaks %s at most, and %s wants %s%s", h.Version, p.who, p.l.Min, t.Seen()))}
+		return []gate.Reading{
+			p.reading(
+				base,
+				"certs/no-common-version",
+				fmt.Sprintf("the server speaks %s at most, and %s wants %s%s", h.Version, p.who, p.l.Min, t.Seen()),
+			),
+		}
 	case t.OwnTry || p.f == nil:
 		return nil
 	}
-	old, cause, says := p.l.Max != "" && h.Version > p.l.Max, "certs/no-common-version", fmt.Sprintf("%s speaks %s at most", p.who, p.l.Max)
+	old, cause, says := p.l.Max != "" &&
+		h.Version > p.l.Max, "certs/no-common-version", fmt.Sprintf(
+		"%s speaks %s at most",
+		p.who,
+		p.l.Max,
+	)
 	suite := h.Version < "TLS 1.3" && p.l.Suites != nil && h.Suite != 0 && !slices.Contains(p.l.Suites, h.Suite)
 	if suite && !old {
-		cause, says = "certs/no-common-cipher", fmt.Sprintf("none of the %d suites that %s offers", len(p.l.Suites), p.who)
+		cause, says = "certs/no-common-cipher", fmt.Sprintf(
+			"none of the %d suites that %s offers",
+			len(p.l.Suites),
+			p.who,
+		)
 	}
 	if !old && !suite {
 		return nil
@@ -103,7 +134,8 @@ func versionReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, c scene.Climb
 	if f == nil || len(own) > 0 || len(wide) == 0 {
 		return nil // it takes something else that both have
 	}
-	r := p.unsure().reading(base, cause, fmt.Sprintf("the server takes %s, and %s%s", strings.Join(wide, ", "), says, t.Seen()))
+	r := p.unsure().
+		reading(base, cause, fmt.Sprintf("the server takes %s, and %s%s", strings.Join(wide, ", "), says, t.Seen()))
 	r.Because = gate.Union(r.Because, scene.FactIDs(f))
 	return []gate.Reading{r}
 }
@@ -139,10 +171,22 @@ func offered(v *scene.Scene, w *scene.Wants, t *scene.Try, r *gate.Reading) {
 	case f == nil || len(wide) == 0:
 		return
 	case len(own) > 0:
-		*r = p.reading(*r, "certs/no-common-cipher", fmt.Sprintf("the server takes %s, which %s offers and this program does not: what comes after could not be seen", strings.Join(own, ", "), p.who))
+		*r = p.reading(
+			*r,
+			"certs/no-common-cipher",
+			fmt.Sprintf(
+				"the server takes %s, which %s offers and this program does not: what comes after could not be seen",
+				strings.Join(own, ", "),
+				p.who,
+			),
+		)
 		r.Harmless, r.Strength = true, gate.Read
 	case slices.ContainsFunc(wide, func(o string) bool { return !strings.HasPrefix(o, "SSL 3.0") }):
-		*r = p.reading(*r, "certs/no-common-cipher", fmt.Sprintf("the server takes %s, and nothing that %s offers", strings.Join(wide, ", "), p.who))
+		*r = p.reading(
+			*r,
+			"certs/no-common-cipher",
+			fmt.Sprintf("the server takes %s, and nothing that %s offers", strings.Join(wide, ", "), p.who),
+		)
 		r.Strength = gate.Read
 	default:
 		*r = p.reading(*r, "certs/no-common-version", "the server takes no version of TLS, only SSL 3.0")
@@ -154,10 +198,18 @@ func offered(v *scene.Scene, w *scene.Wants, t *scene.Try, r *gate.Reading) {
 
 // strengthReadings finds what the client's library refuses: purposes, keys and
 // signatures that are too weak for its level.
-func strengthReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, chain []*x509.Certificate, base gate.Reading) []gate.Reading {
+func strengthReadings(
+	v *scene.Scene,
+	w *scene.Wants,
+	t *scene.Try,
+	chain []*x509.Certificate,
+	base gate.Reading,
+) []gate.Reading {
 	var list []gate.Reading
 	leaf := chain[0]
-	serves := len(leaf.ExtKeyUsage) == 0 && len(leaf.UnknownExtKeyUsage) == 0 || slices.Contains(leaf.ExtKeyUsage, x509.ExtKeyUsageServerAuth) || slices.Contains(leaf.ExtKeyUsage, x509.ExtKeyUsageAny)
+	serves := len(leaf.ExtKeyUsage) == 0 && len(leaf.UnknownExtKeyUsage) == 0 ||
+		slices.Contains(leaf.ExtKeyUsage, x509.ExtKeyUsageServerAuth) ||
+		slices.Contains(leaf.ExtKeyUsage, x509.ExtKeyUsageAny)
 	if !serves {
 		r := base
 		r.Cause, r.Summary = "certs/wrong-purpose", "the certificate is not meant for servers: its extended key usage leaves them out"+t.Seen()
@@ -183,11 +235,40 @@ func strengthReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, chain []*x50
 			bits, least = key.Curve.Params().BitSize, curveBits[level]
 		}
 		if bits < least {
-			list = append(list, p.reading(base, "certs/weak", fmt.Sprintf("the key of %s has %d bits, and %s wants %d, %s%s", nameOf(cert), bits, p.who, least, wants, t.Seen())))
+			list = append(
+				list,
+				p.reading(
+					base,
+					"certs/weak",
+					fmt.Sprintf(
+						"the key of %s has %d bits, and %s wants %d, %s%s",
+						nameOf(cert),
+						bits,
+						p.who,
+						least,
+						wants,
+						t.Seen(),
+					),
+				),
+			)
 			break
 		}
 		if level > 0 && slices.Contains(broken, cert.SignatureAlgorithm) && !selfSigned(cert) {
-			list = append(list, p.reading(base, "certs/weak", fmt.Sprintf("%s is signed with %s, which %s refuses, %s%s", nameOf(cert), cert.SignatureAlgorithm, p.who, wants, t.Seen())))
+			list = append(
+				list,
+				p.reading(
+					base,
+					"certs/weak",
+					fmt.Sprintf(
+						"%s is signed with %s, which %s refuses, %s%s",
+						nameOf(cert),
+						cert.SignatureAlgorithm,
+						p.who,
+						wants,
+						t.Seen(),
+					),
+				),
+			)
 			break
 		}
 	}

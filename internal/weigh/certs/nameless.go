@@ -28,9 +28,20 @@ func nameless(v *scene.Scene, w *scene.Wants, t *scene.Try) (scene.Climb, bool) 
 // uncoveredReading reads a certificate that leaves a name out: it is the wrong
 // one, where the server has several sites and none for this name, so that the
 // default one answers; else the name is missing in it.
-func uncoveredReading(v *scene.Scene, w *scene.Wants, t *scene.Try, leaf *x509.Certificate, base gate.Reading, missing string) gate.Reading {
+func uncoveredReading(
+	v *scene.Scene,
+	w *scene.Wants,
+	t *scene.Try,
+	leaf *x509.Certificate,
+	base gate.Reading,
+	missing string,
+) gate.Reading {
 	r := base
-	r.Cause, r.Summary = "certs/name-not-covered", fmt.Sprintf("the certificate does not cover %s; it names %s", missing, named(leaf))
+	r.Cause, r.Summary = "certs/name-not-covered", fmt.Sprintf(
+		"the certificate does not cover %s; it names %s",
+		missing,
+		named(leaf),
+	)
 	c, ok := nameless(v, w, t)
 	if !ok {
 		r.Summary += t.Seen()
@@ -49,7 +60,12 @@ func uncoveredReading(v *scene.Scene, w *scene.Wants, t *scene.Try, leaf *x509.C
 			break
 		}
 		r.Cause, r.Because = "certs/wrong-default", gate.Union(r.Because, scene.FactIDs(f))
-		r.Summary = fmt.Sprintf("none of the %d sites that the server is set up for is %s: its default one answers, whose certificate names %s", sites, missing, named(leaf))
+		r.Summary = fmt.Sprintf(
+			"none of the %d sites that the server is set up for is %s: its default one answers, whose certificate names %s",
+			sites,
+			missing,
+			named(leaf),
+		)
 	}
 	r.Summary += t.Seen()
 	return r
@@ -61,7 +77,15 @@ func otherSites(v *scene.Scene, w *scene.Wants, t *scene.Try, name string) (*fac
 	if t.Server == "" {
 		return nil, 0
 	}
-	w.Add(scene.Want{Look: fact.LookCertFiles, At: fact.Server, On: t.Server, Target: fact.Target{Port: t.Target.Port}, Gate: gate.Session})
+	w.Add(
+		scene.Want{
+			Look:   fact.LookCertFiles,
+			At:     fact.Server,
+			On:     t.Server,
+			Target: fact.Target{Port: t.Target.Port},
+			Gate:   gate.Session,
+		},
+	)
 	for _, f := range v.Facts(t.Server, fact.LookCertFiles) {
 		if f.CertFiles == nil || len(f.CertFiles.Pairs) >= fact.MostPairs {
 			continue
@@ -86,5 +110,6 @@ func otherSites(v *scene.Scene, w *scene.Wants, t *scene.Try, name string) (*fac
 // siteFor reports whether a name in a site's settings may stand for a host: by
 // itself, by a star, or by an expression, which is not evaluated.
 func siteFor(pattern, name string) bool {
-	return pattern == name || pattern != "" && (pattern[0] == '~' || pattern[0] == '.') || program.GlobMatches(pattern, name)
+	return pattern == name || pattern != "" && (pattern[0] == '~' || pattern[0] == '.') ||
+		program.GlobMatches(pattern, name)
 }

@@ -29,19 +29,33 @@ func judgeRevoked(v *scene.Scene, c scene.Climb, chain []*x509.Certificate, shut
 			}
 			for _, cert := range chain {
 				issuer := issuerOf(cert, append(chain, ParseChain(c.Trust.Trust.Roots)...))
-				if issuer == nil || string(cert.RawIssuer) != string(list.RawIssuer) || list.CheckSignatureFrom(issuer) != nil {
+				if issuer == nil || string(cert.RawIssuer) != string(list.RawIssuer) ||
+					list.CheckSignatureFrom(issuer) != nil {
 					continue
 				}
 				if at := slices.IndexFunc(list.RevokedCertificateEntries, func(e x509.RevocationListEntry) bool { return e.SerialNumber.Cmp(cert.SerialNumber) == 0 }); at >= 0 {
-					shut("certs/revoked", fmt.Sprintf("%s was revoked on %s, by the list of %s in %s", nameOf(cert),
-						list.RevokedCertificateEntries[at].RevocationTime.UTC().Format(time.DateOnly), nameOfName(cert.Issuer), c.Trust.Trust.Source))
+					shut("certs/revoked", fmt.Sprintf(
+						"%s was revoked on %s, by the list of %s in %s",
+						nameOf(cert),
+						list.RevokedCertificateEntries[at].RevocationTime.UTC().
+							Format(time.DateOnly),
+						nameOfName(cert.Issuer),
+						c.Trust.Trust.Source,
+					))
 					return
 				}
 			}
 		}
 	}
 	if status, ok := staple(v, c, chain); ok && status.Status == ocsp.Revoked {
-		shut("certs/revoked", fmt.Sprintf("%s was revoked on %s: the server itself sends that status along", nameOf(chain[0]), status.RevokedAt.UTC().Format(time.DateOnly)))
+		shut(
+			"certs/revoked",
+			fmt.Sprintf(
+				"%s was revoked on %s: the server itself sends that status along",
+				nameOf(chain[0]),
+				status.RevokedAt.UTC().Format(time.DateOnly),
+			),
+		)
 	}
 }
 
@@ -76,13 +90,22 @@ func statusDoubt(v *scene.Scene, c scene.Climb, chain []*x509.Certificate) strin
 	wants := slices.ContainsFunc(leaf.Extensions, func(e pkix.Extension) bool { return e.Id.Equal(mustStaple) })
 	switch {
 	case good && status.Status == ocsp.Unknown:
-		return fmt.Sprintf("the status that the server sends along says that its authority does not know %s", nameOf(leaf))
+		return fmt.Sprintf(
+			"the status that the server sends along says that its authority does not know %s",
+			nameOf(leaf),
+		)
 	case good && !status.NextUpdate.IsZero() && v.Ask.Began.After(status.NextUpdate):
-		return fmt.Sprintf("the status that the server sends along ended %s ago", plain.Span(v.Ask.Began.Sub(status.NextUpdate)))
+		return fmt.Sprintf(
+			"the status that the server sends along ended %s ago",
+			plain.Span(v.Ask.Began.Sub(status.NextUpdate)),
+		)
 	case len(c.Handshake.Handshake.Staple) > 0 && !good && c.Trust != nil && issuerOf(leaf, append(chain, ParseChain(c.Trust.Trust.Roots)...)) != nil:
 		return "the status that the server sends along is not one of this certificate's authority"
 	case wants && len(c.Handshake.Handshake.Staple) == 0:
-		return fmt.Sprintf("%s demands that its status is sent along, and the server sends none: clients that insist refuse it", nameOf(leaf))
+		return fmt.Sprintf(
+			"%s demands that its status is sent along, and the server sends none: clients that insist refuse it",
+			nameOf(leaf),
+		)
 	}
 	return ""
 }

@@ -14,7 +14,12 @@ import (
 
 // judgeTrust builds a path from the leaf to a root that the client trusts. It
 // reports whether there is one.
-func judgeTrust(v *scene.Scene, c scene.Climb, chain []*x509.Certificate, shut func(string, string, ...gate.Lack)) bool {
+func judgeTrust(
+	v *scene.Scene,
+	c scene.Climb,
+	chain []*x509.Certificate,
+	shut func(string, string, ...gate.Lack),
+) bool {
 	if c.Trust == nil {
 		return false // the client's trust was not read: the gate stays unread
 	}
@@ -27,7 +32,15 @@ func judgeTrust(v *scene.Scene, c scene.Climb, chain []*x509.Certificate, shut f
 			}
 		}
 		root := ends[0]
-		shut("certs/expired", fmt.Sprintf("the root %s in %s, which the chain ends at, expired %s ago", nameOf(root), trust.Source, plain.Span(v.Ask.Began.Sub(root.NotAfter))))
+		shut(
+			"certs/expired",
+			fmt.Sprintf(
+				"the root %s in %s, which the chain ends at, expired %s ago",
+				nameOf(root),
+				trust.Source,
+				plain.Span(v.Ask.Began.Sub(root.NotAfter)),
+			),
+		)
 		return false
 	}
 	last := TopOf(chain)
@@ -38,13 +51,25 @@ func judgeTrust(v *scene.Scene, c scene.Climb, chain []*x509.Certificate, shut f
 	}
 	switch {
 	case selfSigned(leaf):
-		shut("certs/self-signed", fmt.Sprintf("the certificate %s is signed by itself, and %s is it", nameOf(leaf), store))
+		shut(
+			"certs/self-signed",
+			fmt.Sprintf("the certificate %s is signed by itself, and %s is it", nameOf(leaf), store),
+		)
 	case last == leaf:
-		shut("certs/missing-intermediate", fmt.Sprintf("the server sends only its own certificate; %s, which signed it, is not sent and not trusted here", nameOfName(leaf.Issuer)))
+		shut(
+			"certs/missing-intermediate",
+			fmt.Sprintf(
+				"the server sends only its own certificate; %s, which signed it, is not sent and not trusted here",
+				nameOfName(leaf.Issuer),
+			),
+		)
 	case selfSigned(last):
 		shut("certs/unknown-issuer", fmt.Sprintf("the chain ends at %s, and %s is it", nameOf(last), store))
 	default:
-		shut("certs/unknown-issuer", fmt.Sprintf("%s vouches for the chain, and %s is it", nameOfName(last.Issuer), store))
+		shut(
+			"certs/unknown-issuer",
+			fmt.Sprintf("%s vouches for the chain, and %s is it", nameOfName(last.Issuer), store),
+		)
 	}
 	return false
 }
@@ -98,7 +123,14 @@ func refusedApart(chain, roots []*x509.Certificate) bool {
 	for _, c := range chain[1:] {
 		between.AddCert(c)
 	}
-	_, err := chain[0].Verify(x509.VerifyOptions{Roots: trusted, Intermediates: between, CurrentTime: withinAll(chain), KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny}})
+	_, err := chain[0].Verify(
+		x509.VerifyOptions{
+			Roots:         trusted,
+			Intermediates: between,
+			CurrentTime:   withinAll(chain),
+			KeyUsages:     []x509.ExtKeyUsage{x509.ExtKeyUsageAny},
+		},
+	)
 	var invalid x509.CertificateInvalidError
 	return errors.As(err, &invalid) && invalid.Reason != x509.Expired
 }

@@ -171,7 +171,8 @@ func Combine(end Ending, readings []Reading, guards func(Reading) []Lack) Verdic
 			continue
 		}
 		if !opens(r) {
-			if most[r.Strength] == trail.Likely && !slices.ContainsFunc(r.Lacks, func(l Lack) bool { return l.Guard != SameClock }) {
+			if most[r.Strength] == trail.Likely &&
+				!slices.ContainsFunc(r.Lacks, func(l Lack) bool { return l.Guard != SameClock }) {
 				leans |= Of(r.Gate)
 			}
 			continue
@@ -213,10 +214,15 @@ func Combine(end Ending, readings []Reading, guards func(Reading) []Lack) Verdic
 		}
 		list := candidates(end, v.left)
 		if only != nil {
-			list = append(candidates(Ending{Symptom: sym}, only), slices.DeleteFunc(list, func(j *Judged) bool { return j.Gate == only[0] })...)
+			list = append(
+				candidates(Ending{Symptom: sym}, only),
+				slices.DeleteFunc(list, func(j *Judged) bool { return j.Gate == only[0] })...)
 		}
 		for _, j := range list {
-			if slices.ContainsFunc(shut, func(s *Judged) bool { return s.Cause == j.Cause && consistent(sym, s.Reading) }) {
+			if slices.ContainsFunc(
+				shut,
+				func(s *Judged) bool { return s.Cause == j.Cause && consistent(sym, s.Reading) },
+			) {
 				continue // something speaks for it
 			}
 			v.Causes = append(v.Causes, j)
@@ -255,7 +261,8 @@ func Combine(end Ending, readings []Reading, guards func(Reading) []Lack) Verdic
 	}
 	// Of what is only possible, what something speaks for is told first.
 	slices.SortStableFunc(v.Causes, func(a, b *Judged) int {
-		if a.Certainty != trail.Possible || b.Certainty != trail.Possible || a.Harmless || b.Harmless || a.Unread == b.Unread {
+		if a.Certainty != trail.Possible || b.Certainty != trail.Possible || a.Harmless || b.Harmless ||
+			a.Unread == b.Unread {
 			return 0
 		}
 		if b.Unread {
@@ -285,7 +292,8 @@ func Saved(causes []*Judged) []*Judged {
 // opens reports whether a reading opens its gate: what keeps one from shutting
 // a gate for sure keeps it from opening one, but that a clock was not compared.
 func opens(r Reading) bool {
-	return most[r.Strength] == trail.Proven && !slices.ContainsFunc(r.Lacks, func(l Lack) bool { return l.Guard != SameClock })
+	return most[r.Strength] == trail.Proven &&
+		!slices.ContainsFunc(r.Lacks, func(l Lack) bool { return l.Guard != SameClock })
 }
 
 // strongest keeps of the readings that give a reason for one event the
@@ -339,7 +347,8 @@ func onlyHint(sym Symptom, shut []*Judged, left Gate) *Judged {
 // firstExplaining is the first shut gate that gives the symptom by itself.
 func firstExplaining(sym Symptom, shut []*Judged) *Judged {
 	for _, j := range shut {
-		if !j.Harmless && j.Certainty != trail.Possible && consistent(sym, j.Reading) && (j.Reach == Within || Symptoms[sym].May.Has(j.Gate)) {
+		if !j.Harmless && j.Certainty != trail.Possible && consistent(sym, j.Reading) &&
+			(j.Reach == Within || Symptoms[sym].May.Has(j.Gate)) {
 			return j
 		}
 	}
@@ -358,7 +367,13 @@ func consistent(sym Symptom, r Reading) bool {
 // reading is stale, or of another path or another host.
 func contradict(j *Judged) {
 	j.Certainty, j.Blocking, j.Harmless = trail.Possible, false, true
-	j.Lacks = append(j.Lacks, Lack{Guard: SameTime, Why: "the client's own try says otherwise: the reading may be old, or of another path or host"})
+	j.Lacks = append(
+		j.Lacks,
+		Lack{
+			Guard: SameTime,
+			Why:   "the client's own try says otherwise: the reading may be old, or of another path or host",
+		},
+	)
 }
 
 // earlierUnread reports whether a gate before this one may be what is shut.
@@ -404,7 +419,11 @@ func candidates(end Ending, left []Gate) []*Judged {
 		if !slices.Contains(c.symptoms, end.Symptom) || !slices.Contains(left, c.gate) {
 			continue
 		}
-		j := &Judged{Reading: Reading{Gate: c.gate, Cause: c.cause, Summary: c.summary}, Certainty: trail.Possible, Unread: true}
+		j := &Judged{
+			Reading:   Reading{Gate: c.gate, Cause: c.cause, Summary: c.summary},
+			Certainty: trail.Possible,
+			Unread:    true,
+		}
 		switch {
 		case len(left) != 1 || end.Hasty:
 		case c.gate == Way && end.Died: // it was seen, and no other gate is left
@@ -412,7 +431,9 @@ func candidates(end Ending, left []Gate) []*Judged {
 		default:
 			j.Certainty, j.Blocking = trail.Likely, true
 			j.Summary = c.alone
-			j.Lacks = []Lack{{Guard: AllRead, Why: "nobody read this gate; every other one that could give this symptom is open"}}
+			j.Lacks = []Lack{
+				{Guard: AllRead, Why: "nobody read this gate; every other one that could give this symptom is open"},
+			}
 		}
 		list = append(list, j)
 	}

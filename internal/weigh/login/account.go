@@ -48,9 +48,23 @@ func lockedBefore(v *scene.Scene, t *scene.Try, f *fact.Fact) (gate.Reading, boo
 		return gate.Reading{}, false
 	}
 	a := f.Account
-	return gate.Reading{Gate: gate.Account, Cause: "login/locked", Reach: gate.Further, Because: scene.FactIDs(f), Vantage: t.Server,
-		Summary: fmt.Sprintf("%s is locked: %d failures count, and %d lock it; it was not tried", a.Name, a.Failures, a.Deny),
-		Values:  v.Place(t, catalogue.Values{"account": a.Name, "unlock": "faillock --user " + plain.ShellWord(a.Name) + " --reset"})}, true
+	return gate.Reading{
+		Gate:    gate.Account,
+		Cause:   "login/locked",
+		Reach:   gate.Further,
+		Because: scene.FactIDs(f),
+		Vantage: t.Server,
+		Summary: fmt.Sprintf(
+			"%s is locked: %d failures count, and %d lock it; it was not tried",
+			a.Name,
+			a.Failures,
+			a.Deny,
+		),
+		Values: v.Place(
+			t,
+			catalogue.Values{"account": a.Name, "unlock": "faillock --user " + plain.ShellWord(a.Name) + " --reset"},
+		),
+	}, true
 }
 
 // accountIsWell reports whether the state of an account was read, and says
@@ -76,18 +90,30 @@ func stateReadings(v *scene.Scene, t *scene.Try, login, f *fact.Fact) []gate.Rea
 	pamCause, pamText := program.PAMReason(a, v.LocalAddress(t))
 	switch {
 	case a.ClosedBy != "" && a.UID != "0":
-		r.Cause, text = "login/closed-for-all", fmt.Sprintf("%s is there, which shuts out everybody but root", a.ClosedBy)
+		r.Cause, text = "login/closed-for-all", fmt.Sprintf(
+			"%s is there, which shuts out everybody but root",
+			a.ClosedBy,
+		)
 	case !a.Known:
 		r.Cause, text = "login/unknown-account", fmt.Sprintf("%s has no account %s", v.Host(t.Server), a.Name)
 		if len(a.Others) > 0 {
-			r.Lacks = []gate.Lack{{Guard: gate.AllRead, Why: "accounts also come from " + strings.Join(a.Others, ", ") + ", which were not asked"}}
+			r.Lacks = []gate.Lack{
+				{
+					Guard: gate.AllRead,
+					Why:   "accounts also come from " + strings.Join(a.Others, ", ") + ", which were not asked",
+				},
+			}
 		}
 	case a.Locked && password:
 		r.Cause, text = "login/locked", fmt.Sprintf("the password of %s is locked", a.Name)
 	case a.NoSecret && password:
 		r.Cause, text = "login/mechanism-off", fmt.Sprintf("%s has no password: only keys can let it in", a.Name)
 	case !a.Ends.IsZero() && v.Ask.Began.After(a.Ends):
-		r.Cause, text = "login/account-expired", fmt.Sprintf("the account %s ended on %s", a.Name, a.Ends.Format("2006-01-02"))
+		r.Cause, text = "login/account-expired", fmt.Sprintf(
+			"the account %s ended on %s",
+			a.Name,
+			a.Ends.Format("2006-01-02"),
+		)
 	case !password && (a.KeysWrong != "" || len(a.Keys) > 0 && foreignKeys(a, l) != ""):
 		r.Cause, text = keysReason(a, l)
 		if a.KeysElse != "" {
@@ -128,9 +154,21 @@ func foreignKeys(a *fact.Account, l *fact.Login) string {
 	at := slices.IndexFunc(l.Keys, func(k string) bool { return slices.Contains(a.Keys, k) })
 	switch {
 	case at < 0:
-		return fmt.Sprintf("none of the %d keys of %s is among the %d in %s", len(l.Keys), l.KeysIn, len(a.Keys), a.KeysFile)
+		return fmt.Sprintf(
+			"none of the %d keys of %s is among the %d in %s",
+			len(l.Keys),
+			l.KeysIn,
+			len(a.Keys),
+			a.KeysFile,
+		)
 	case l.Code == "too-many" && at > 0:
-		return fmt.Sprintf("%s offers %d keys; the one that the account has, %s, is number %d of them, and the server gave up before it", l.KeysIn, len(l.Keys), l.Keys[at], at+1)
+		return fmt.Sprintf(
+			"%s offers %d keys; the one that the account has, %s, is number %d of them, and the server gave up before it",
+			l.KeysIn,
+			len(l.Keys),
+			l.Keys[at],
+			at+1,
+		)
 	}
 	return ""
 }
@@ -147,9 +185,15 @@ func ownKey(v *scene.Scene, t *scene.Try, login *fact.Fact) (gate.Reading, bool)
 // keyTooOpen reads a private key that others may read.
 func keyTooOpen(v *scene.Scene, t *scene.Try, f *fact.Fact, account, wrong string) gate.Reading {
 	path, _, _ := strings.Cut(wrong, " has mode")
-	return gate.Reading{Gate: gate.Account, Cause: "login/key-too-open", Reach: gate.Further, Because: scene.FactIDs(f), Vantage: v.Client,
+	return gate.Reading{
+		Gate:    gate.Account,
+		Cause:   "login/key-too-open",
+		Reach:   gate.Further,
+		Because: scene.FactIDs(f),
+		Vantage: v.Client,
 		Summary: wrong + ": SSH clients do not use a private key that others may read",
-		Values:  v.Place(t, catalogue.Values{"account": account, "own": "chmod 600 " + plain.ShellWord(path)})}
+		Values:  v.Place(t, catalogue.Values{"account": account, "own": "chmod 600 " + plain.ShellWord(path)}),
+	}
 }
 
 // behindLogin is what keeps an account from working though it was accepted: a
@@ -164,21 +208,45 @@ func behindLogin(v *scene.Scene, w *scene.Wants, t *scene.Try, login, f *fact.Fa
 		return list
 	}
 	a := f.Account
-	r := gate.Reading{Gate: gate.Account, Reach: gate.Further, Of: "session", Because: scene.FactIDs(login, f), Vantage: t.Server, Values: v.Place(t, catalogue.Values{"account": a.Name})}
+	r := gate.Reading{
+		Gate:    gate.Account,
+		Reach:   gate.Further,
+		Of:      "session",
+		Because: scene.FactIDs(login, f),
+		Vantage: t.Server,
+		Values:  v.Place(t, catalogue.Values{"account": a.Name}),
+	}
 	switch {
 	case login.Login.Mechanism != "publickey" && a.MustChange:
-		r.Cause, r.Summary = "login/must-change", fmt.Sprintf("%s is accepted, and must change its password before anything else", a.Name)
+		r.Cause, r.Summary = "login/must-change", fmt.Sprintf(
+			"%s is accepted, and must change its password before anything else",
+			a.Name,
+		)
 	case login.Login.Mechanism != "publickey" && !a.SecretEnds.IsZero() && v.Ask.Began.After(a.SecretEnds):
-		r.Cause, r.Summary = "login/secret-expired", fmt.Sprintf("the password of %s ended on %s", a.Name, a.SecretEnds.Format("2006-01-02"))
+		r.Cause, r.Summary = "login/secret-expired", fmt.Sprintf(
+			"the password of %s ended on %s",
+			a.Name,
+			a.SecretEnds.Format("2006-01-02"),
+		)
 	case a.ShellWrong != "":
-		r.Cause, r.Summary = "login/disabled", fmt.Sprintf("%s is accepted, and its shell (%s) ends every session", a.Name, a.ShellWrong)
-		r.Lacks = []gate.Lack{{Guard: gate.OneMeaning, Why: "the server may give this account something else than a shell"}}
+		r.Cause, r.Summary = "login/disabled", fmt.Sprintf(
+			"%s is accepted, and its shell (%s) ends every session",
+			a.Name,
+			a.ShellWrong,
+		)
+		r.Lacks = []gate.Lack{
+			{Guard: gate.OneMeaning, Why: "the server may give this account something else than a shell"},
+		}
 	default:
 		group := missingGroup(v, a)
 		if group == "" {
 			return list
 		}
-		r.Cause, r.Summary = "login/missing-group", fmt.Sprintf("%s is accepted, and is not in the group %s, which the card wants", a.Name, group)
+		r.Cause, r.Summary = "login/missing-group", fmt.Sprintf(
+			"%s is accepted, and is not in the group %s, which the card wants",
+			a.Name,
+			group,
+		)
 	}
 	return append(list, r)
 }
@@ -210,12 +278,22 @@ func savedSecret(v *scene.Scene, w *scene.Wants, t *scene.Try, login *fact.Fact)
 			return r, true
 		}
 		first := f.Stored.List[0]
-		if first.For != "" || first.Same == nil || *first.Same || first.Account != "" && first.Account != "*" && first.Account != v.Ask.Account {
+		if first.For != "" || first.Same == nil || *first.Same ||
+			first.Account != "" && first.Account != "*" && first.Account != v.Ask.Account {
 			continue
 		}
-		return gate.Reading{Gate: gate.Account, Cause: "login/saved-secret", Reach: gate.Further, Because: scene.FactIDs(login, f), Vantage: v.Client,
-			Summary: fmt.Sprintf("the secret that was given is accepted, and programs here send another one, from %s", first.Place),
-			Values:  v.Place(t, catalogue.Values{"account": v.Ask.Account, "place": first.Place})}, true
+		return gate.Reading{
+			Gate:    gate.Account,
+			Cause:   "login/saved-secret",
+			Reach:   gate.Further,
+			Because: scene.FactIDs(login, f),
+			Vantage: v.Client,
+			Summary: fmt.Sprintf(
+				"the secret that was given is accepted, and programs here send another one, from %s",
+				first.Place,
+			),
+			Values: v.Place(t, catalogue.Values{"account": v.Ask.Account, "place": first.Place}),
+		}, true
 	}
 	return gate.Reading{}, false
 }

@@ -30,7 +30,15 @@ func keptAccount(v *scene.Scene, w *scene.Wants, t *scene.Try) (k *kept, done bo
 	if t.Server == "" || !slices.Contains(keepsAccounts, v.Scheme.Wire) {
 		return nil, true
 	}
-	w.Add(scene.Want{Look: fact.LookAccounts, At: fact.Server, On: t.Server, Target: fact.Target{Port: t.Target.Port, Account: v.Ask.Account}, Gate: gate.Account})
+	w.Add(
+		scene.Want{
+			Look:   fact.LookAccounts,
+			At:     fact.Server,
+			On:     t.Server,
+			Target: fact.Target{Port: t.Target.Port, Account: v.Ask.Account},
+			Gate:   gate.Account,
+		},
+	)
 	for _, f := range v.Facts(t.Server, fact.LookAccounts) {
 		done = true
 		if f.Accounts == nil || f.Accounts.Of != "" && f.Accounts.Of != v.Ask.Account {
@@ -38,7 +46,8 @@ func keptAccount(v *scene.Scene, w *scene.Wants, t *scene.Try) (k *kept, done bo
 		}
 		found := &kept{f: f}
 		for i := range f.Accounts.List {
-			if a := &f.Accounts.List[i]; a.Name == v.Ask.Account || v.Scheme.Wire == "ldap" && program.SameEntry(a.Name, v.Ask.Account) {
+			if a := &f.Accounts.List[i]; a.Name == v.Ask.Account ||
+				v.Scheme.Wire == "ldap" && program.SameEntry(a.Name, v.Ask.Account) {
 				found.state = a
 			}
 		}
@@ -57,8 +66,15 @@ func (k *kept) forbids() bool {
 
 // reading begins a reading of what the service says of the account.
 func (k *kept) reading(v *scene.Scene, t *scene.Try, cause, text string) gate.Reading {
-	r := gate.Reading{Gate: gate.Account, Cause: cause, Reach: gate.Further, Because: scene.FactIDs(k.f), Vantage: t.Server, Summary: text,
-		Values: v.Place(t, catalogue.Values{"account": v.Ask.Account, "server": v.Host(t.Server)})}
+	r := gate.Reading{
+		Gate:    gate.Account,
+		Cause:   cause,
+		Reach:   gate.Further,
+		Because: scene.FactIDs(k.f),
+		Vantage: t.Server,
+		Summary: text,
+		Values:  v.Place(t, catalogue.Values{"account": v.Ask.Account, "server": v.Host(t.Server)}),
+	}
 	if k.f.Accounts.Else != "" {
 		r.Lacks = []gate.Lack{{Guard: gate.AllRead, Why: "it may differ by " + k.f.Accounts.Else}}
 	}
@@ -77,7 +93,11 @@ func (k *kept) shut(v *scene.Scene, t *scene.Try, mechanism string) (cause, text
 	case a.NoLogin:
 		return "login/disabled", fmt.Sprintf("%s is there, and may not sign in", a.Name)
 	case !a.SecretEnds.IsZero() && v.Ask.Began.After(a.SecretEnds) && !bySession[mechanism]:
-		return "login/secret-expired", fmt.Sprintf("the password of %s ended on %s", a.Name, a.SecretEnds.Format("2006-01-02 15:04"))
+		return "login/secret-expired", fmt.Sprintf(
+			"the password of %s ended on %s",
+			a.Name,
+			a.SecretEnds.Format("2006-01-02 15:04"),
+		)
 	}
 	return "", ""
 }
@@ -102,9 +122,18 @@ func (k *kept) barred(v *scene.Scene, t *scene.Try) (cause, text string) {
 	case len(k.f.Accounts.Databases) > 0 && !slices.ContainsFunc(k.f.Accounts.Databases, func(d fact.Database) bool { return d.Name == database }):
 		return "login/no-such-resource", fmt.Sprintf("%s has no database %s", where, database)
 	case slices.Contains(a.Barred, database):
-		return "login/no-right", fmt.Sprintf("%s may not connect to the database %s: neither it nor a role that it is in has the right", a.Name, database)
+		return "login/no-right", fmt.Sprintf(
+			"%s may not connect to the database %s: neither it nor a role that it is in has the right",
+			a.Name,
+			database,
+		)
 	case a.Limit > 0 && a.Sessions >= a.Limit && !a.Admin:
-		return "login/too-many-sessions", fmt.Sprintf("%s has %d sessions open and may have %d", a.Name, a.Sessions, a.Limit)
+		return "login/too-many-sessions", fmt.Sprintf(
+			"%s has %d sessions open and may have %d",
+			a.Name,
+			a.Sessions,
+			a.Limit,
+		)
 	}
 	return "", ""
 }
@@ -139,16 +168,25 @@ func (k *kept) refusalReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, log
 	case byOthers(v, w, t, login):
 		return nil // nor was the one that is kept here
 	case k.state.Secret == "none":
-		r.Cause, r.Summary = "login/wrong-secret", fmt.Sprintf("%s is refused: no password is set for it, so none fits", l.Account)
+		r.Cause, r.Summary = "login/wrong-secret", fmt.Sprintf(
+			"%s is refused: no password is set for it, so none fits",
+			l.Account,
+		)
 	case k.state.Secret == "md5" && strings.HasPrefix(l.Mechanism, "SCRAM"):
 		r.Cause = "login/mechanism-off"
-		r.Summary = fmt.Sprintf("%s is refused: its password is kept as md5, and the server asks for %s, which needs it kept that way", l.Account, l.Mechanism)
+		r.Summary = fmt.Sprintf(
+			"%s is refused: its password is kept as md5, and the server asks for %s, which needs it kept that way",
+			l.Account,
+			l.Mechanism,
+		)
 	case k.state.Secret == "" || l.Mechanism == "none":
 		return nil
 	default:
 		r.Cause, r.Strength = "login/wrong-secret", gate.Inferred
 		r.Summary = fmt.Sprintf("%s is there and may sign in, and the secret that was given does not fit it", l.Account)
-		r.Lacks = []gate.Lack{{Guard: gate.AllRead, Why: "the secret itself cannot be read; the server's log says whether it failed"}}
+		r.Lacks = []gate.Lack{
+			{Guard: gate.AllRead, Why: "the secret itself cannot be read; the server's log says whether it failed"},
+		}
 	}
 	return []gate.Reading{r}
 }
@@ -159,17 +197,28 @@ func (k *kept) refusalReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, log
 func byOthers(v *scene.Scene, w *scene.Wants, t *scene.Try, login *fact.Fact) bool {
 	line, _, f := hbaLine(v, w, t, login)
 	own := []string{"scram-sha-256", "md5", "password"}
-	return f != nil && !slices.Contains(own, line.Method) || v.Scheme.Wire == "postgres" && !strings.HasPrefix(login.Login.Text, "password authentication failed")
+	return f != nil && !slices.Contains(own, line.Method) ||
+		v.Scheme.Wire == "postgres" && !strings.HasPrefix(login.Login.Text, "password authentication failed")
 }
 
 // missing reads a group of the card that an accepted account is not in.
 func (k *kept) missing(v *scene.Scene, t *scene.Try) (gate.Reading, bool) {
-	if k == nil || k.state == nil || v.Ask.Card == nil || v.Ask.Card.Account == nil || k.state.Admin || v.Scheme.Wire == "redis" {
+	if k == nil || k.state == nil || v.Ask.Card == nil || v.Ask.Card.Account == nil || k.state.Admin ||
+		v.Scheme.Wire == "redis" {
 		return gate.Reading{}, false
 	}
 	for _, group := range v.Ask.Card.Account.Groups {
 		if !slices.Contains(k.state.Groups, group) {
-			return k.reading(v, t, "login/missing-group", fmt.Sprintf("%s is accepted, and is not in the group %s, which the card wants, neither by itself nor through another", k.state.Name, group)), true
+			return k.reading(
+				v,
+				t,
+				"login/missing-group",
+				fmt.Sprintf(
+					"%s is accepted, and is not in the group %s, which the card wants, neither by itself nor through another",
+					k.state.Name,
+					group,
+				),
+			), true
 		}
 	}
 	return gate.Reading{}, false

@@ -44,20 +44,44 @@ func closedBefore(v *scene.Scene, t *scene.Try, f *fact.Fact) (gate.Reading, boo
 		return gate.Reading{}, false
 	}
 	a := f.Account
-	r := gate.Reading{Gate: gate.Account, Reach: gate.Further, Because: scene.FactIDs(f), Vantage: t.Server, Values: v.Place(t, map[string]string{"account": a.Name, "server": v.Host(t.Server)})}
+	r := gate.Reading{
+		Gate:    gate.Account,
+		Reach:   gate.Further,
+		Because: scene.FactIDs(f),
+		Vantage: t.Server,
+		Values:  v.Place(t, map[string]string{"account": a.Name, "server": v.Host(t.Server)}),
+	}
 	switch {
 	case a.ClosedBy != "" && a.UID != "0":
-		r.Cause, r.Summary = "login/closed-for-all", fmt.Sprintf("%s is there, which shuts out everybody but root", a.ClosedBy)
+		r.Cause, r.Summary = "login/closed-for-all", fmt.Sprintf(
+			"%s is there, which shuts out everybody but root",
+			a.ClosedBy,
+		)
 	case !a.Known:
 		r.Cause, r.Summary = "login/unknown-account", fmt.Sprintf("%s has no account %s", v.Host(t.Server), a.Name)
 		if len(a.Others) > 0 {
-			r.Lacks = []gate.Lack{{Guard: gate.AllRead, Why: "accounts also come from " + strings.Join(a.Others, ", ") + ", which were not asked"}}
+			r.Lacks = []gate.Lack{
+				{
+					Guard: gate.AllRead,
+					Why:   "accounts also come from " + strings.Join(a.Others, ", ") + ", which were not asked",
+				},
+			}
 		}
 	case !a.Ends.IsZero() && v.Ask.Began.After(a.Ends):
-		r.Cause, r.Summary = "login/account-expired", fmt.Sprintf("the account %s ended on %s", a.Name, a.Ends.Format(time.DateOnly))
+		r.Cause, r.Summary = "login/account-expired", fmt.Sprintf(
+			"the account %s ended on %s",
+			a.Name,
+			a.Ends.Format(time.DateOnly),
+		)
 	case a.ShellWrong != "":
-		r.Cause, r.Summary = "login/disabled", fmt.Sprintf("the shell of %s (%s) ends every session", a.Name, a.ShellWrong)
-		r.Lacks = []gate.Lack{{Guard: gate.OneMeaning, Why: "the server may give this account something else than a shell"}}
+		r.Cause, r.Summary = "login/disabled", fmt.Sprintf(
+			"the shell of %s (%s) ends every session",
+			a.Name,
+			a.ShellWrong,
+		)
+		r.Lacks = []gate.Lack{
+			{Guard: gate.OneMeaning, Why: "the server may give this account something else than a shell"},
+		}
 	default:
 		return gate.Reading{}, false
 	}
@@ -65,7 +89,13 @@ func closedBefore(v *scene.Scene, t *scene.Try, f *fact.Fact) (gate.Reading, boo
 }
 
 // welcomes is words of logs that say of an account that it was let in.
-var welcomes = []string{"Accepted ", "session opened for user", "Login: user=", "connection authorized: user", "logged in"}
+var welcomes = []string{
+	"Accepted ",
+	"session opened for user",
+	"Login: user=",
+	"connection authorized: user",
+	"logged in",
+}
 
 // earlier reads the last refusal of the account in the server's log: it was
 // another try, and whatever it was may have been mended.
@@ -107,9 +137,21 @@ func earlier(v *scene.Scene, t *scene.Try) (gate.Reading, bool) {
 	if cause == "" {
 		return gate.Reading{}, false
 	}
-	r := gate.Reading{Gate: gate.Account, Cause: cause, Reach: gate.Further, Strength: gate.Logged, Because: scene.FactIDs(f), Vantage: t.Server,
-		Summary: fmt.Sprintf("%s was refused before, and the log of %s says why: %q", v.Ask.Account, v.Host(t.Server), plain.Shortened(line)),
-		Lacks:   []gate.Lack{{Guard: gate.SameTime, Why: "that was an earlier try"}}}
+	r := gate.Reading{
+		Gate:     gate.Account,
+		Cause:    cause,
+		Reach:    gate.Further,
+		Strength: gate.Logged,
+		Because:  scene.FactIDs(f),
+		Vantage:  t.Server,
+		Summary: fmt.Sprintf(
+			"%s was refused before, and the log of %s says why: %q",
+			v.Ask.Account,
+			v.Host(t.Server),
+			plain.Shortened(line),
+		),
+		Lacks: []gate.Lack{{Guard: gate.SameTime, Why: "that was an earlier try"}},
+	}
 	r.Values = v.Place(t, map[string]string{"account": v.Ask.Account, "server": v.Host(t.Server)})
 	return r, true
 }

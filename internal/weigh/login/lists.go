@@ -16,7 +16,15 @@ func mysqlListReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, login *fact
 	if t.Server == "" || v.Scheme.Wire != "mysql" {
 		return nil
 	}
-	w.Add(scene.Want{Look: fact.LookAccess, At: fact.Server, On: t.Server, Target: fact.Target{Port: t.Target.Port}, Gate: gate.Door})
+	w.Add(
+		scene.Want{
+			Look:   fact.LookAccess,
+			At:     fact.Server,
+			On:     t.Server,
+			Target: fact.Target{Port: t.Target.Port},
+			Gate:   gate.Door,
+		},
+	)
 	source := v.LocalAddress(t)
 	for _, f := range v.Facts(t.Server, fact.LookAccess) {
 		if f.Access == nil || !source.IsValid() {
@@ -28,23 +36,39 @@ func mysqlListReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, login *fact
 		}
 		account := login.Login.Account
 		here, elsewhere, known := program.MySQLAccounts(f.Access.Files[at], account, source)
-		own := slices.DeleteFunc(slices.Concat(here, elsewhere), func(a string) bool { return strings.HasPrefix(a, "@") })
+		own := slices.DeleteFunc(
+			slices.Concat(here, elsewhere),
+			func(a string) bool { return strings.HasPrefix(a, "@") },
+		)
 		r := refusal(v, t, login, "", gate.Read)
 		r.Because = gate.Union(r.Because, scene.FactIDs(f))
 		switch {
 		case !known:
 			return nil
 		case len(own) == 0:
-			r.Cause, r.Summary = "login/unknown-account", fmt.Sprintf("the database on %s has no account %s", v.Host(t.Server), account)
+			r.Cause, r.Summary = "login/unknown-account", fmt.Sprintf(
+				"the database on %s has no account %s",
+				v.Host(t.Server),
+				account,
+			)
 		case len(here) == 0:
-			r.Cause, r.Summary = "login/not-from-here", fmt.Sprintf("%s may come as %s, and not from %s", account, strings.Join(elsewhere, ", "), source)
+			r.Cause, r.Summary = "login/not-from-here", fmt.Sprintf(
+				"%s may come as %s, and not from %s",
+				account,
+				strings.Join(elsewhere, ", "),
+				source,
+			)
 			if !strings.Contains(login.Login.Text, "'"+source.String()+"'") {
 				r.Rests.Source = source
 			}
 		default:
 			// Of several that fit, the server takes the most special one.
 			r.Cause, r.Strength = "login/wrong-secret", gate.Inferred
-			r.Summary = fmt.Sprintf("the database on %s has %s, and the secret does not fit it", v.Host(t.Server), strings.Join(here, ", "))
+			r.Summary = fmt.Sprintf(
+				"the database on %s has %s, and the secret does not fit it",
+				v.Host(t.Server),
+				strings.Join(here, ", "),
+			)
 			r.Lacks = []gate.Lack{{Guard: gate.AllRead, Why: "the account's own way to sign in was not read"}}
 		}
 		return []gate.Reading{r}
@@ -54,11 +78,24 @@ func mysqlListReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, login *fact
 
 // hbaLine is the line of PostgreSQL's list that decided over a try, for its
 // account and source; nothing where that cannot be told.
-func hbaLine(v *scene.Scene, w *scene.Wants, t *scene.Try, login *fact.Fact) (line program.HBALine, path string, f *fact.Fact) {
+func hbaLine(
+	v *scene.Scene,
+	w *scene.Wants,
+	t *scene.Try,
+	login *fact.Fact,
+) (line program.HBALine, path string, f *fact.Fact) {
 	if t.Server == "" || v.Scheme.Wire != "postgres" {
 		return line, "", nil
 	}
-	w.Add(scene.Want{Look: fact.LookAccess, At: fact.Server, On: t.Server, Target: fact.Target{Port: t.Target.Port}, Gate: gate.Door})
+	w.Add(
+		scene.Want{
+			Look:   fact.LookAccess,
+			At:     fact.Server,
+			On:     t.Server,
+			Target: fact.Target{Port: t.Target.Port},
+			Gate:   gate.Door,
+		},
+	)
 	source := v.LocalAddress(t)
 	if _, direct, _ := v.Source(t); !direct && !v.SeenFrom(t, source) && !v.OnSame(t) {
 		return line, "", nil // the server may see another one
@@ -89,10 +126,19 @@ func hbaLine(v *scene.Scene, w *scene.Wants, t *scene.Try, login *fact.Fact) (li
 // does not answer refuses everybody. Which directory is asked, the lines of the
 // list for this account say, from wherever it comes.
 func methodReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, login *fact.Fact) []gate.Reading {
-	if t.Server == "" || v.Scheme.Wire != "postgres" || !strings.HasPrefix(login.Login.Text, "LDAP authentication failed") {
+	if t.Server == "" || v.Scheme.Wire != "postgres" ||
+		!strings.HasPrefix(login.Login.Text, "LDAP authentication failed") {
 		return nil
 	}
-	w.Add(scene.Want{Look: fact.LookAccess, At: fact.Server, On: t.Server, Target: fact.Target{Port: t.Target.Port}, Gate: gate.Door})
+	w.Add(
+		scene.Want{
+			Look:   fact.LookAccess,
+			At:     fact.Server,
+			On:     t.Server,
+			Target: fact.Target{Port: t.Target.Port},
+			Gate:   gate.Door,
+		},
+	)
 	for _, f := range v.Facts(t.Server, fact.LookAccess) {
 		if f.Access == nil {
 			continue
@@ -109,7 +155,12 @@ func methodReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, login *fact.Fa
 			continue
 		}
 		r := refusal(v, t, login, "login/directory-down", gate.Read)
-		r.Summary = fmt.Sprintf("%s is refused: the directory that decides does not answer %s: %s", login.Login.Account, v.Host(t.Server), failing)
+		r.Summary = fmt.Sprintf(
+			"%s is refused: the directory that decides does not answer %s: %s",
+			login.Login.Account,
+			v.Host(t.Server),
+			failing,
+		)
 		r.Because = gate.Union(append(r.Because, f.ID), ids)
 		return []gate.Reading{r}
 	}
@@ -121,9 +172,17 @@ func sshListReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, login, accoun
 	if t.Server == "" || v.Scheme.Wire != "ssh" {
 		return nil
 	}
-	w.Add(scene.Want{Look: fact.LookAccess, At: fact.Server, On: t.Server, Target: fact.Target{Port: t.Target.Port}, Gate: gate.Door},
+	w.Add(
+		scene.Want{
+			Look:   fact.LookAccess,
+			At:     fact.Server,
+			On:     t.Server,
+			Target: fact.Target{Port: t.Target.Port},
+			Gate:   gate.Door,
+		},
 		scene.Want{Look: fact.LookRoute, At: fact.Client, Target: fact.Target{Addr: t.Target.Addr}, Gate: gate.Door},
-		scene.Want{Look: fact.LookPeers, At: fact.Server, On: t.Server, Gate: gate.Door})
+		scene.Want{Look: fact.LookPeers, At: fact.Server, On: t.Server, Gate: gate.Door},
+	)
 	who := program.SSHLogin{Account: login.Login.Account, Source: v.LocalAddress(t), Port: t.Target.Port}
 	if account != nil && account.Account != nil && account.Account.Known {
 		who.Groups = account.Account.Groups
@@ -146,14 +205,25 @@ func sshListReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, login, accoun
 		r := refusal(v, t, login, cause, gate.Read)
 		r.Summary = fmt.Sprintf("%s is refused: %s", login.Login.Account, text)
 		r.Because = gate.Union(r.Because, scene.FactIDs(f))
-		r.Values["source"], r.Values["file"], r.Values["line"] = who.Source.String(), by.File, strings.TrimSpace(by.Word+" "+strings.Join(by.Args, " "))
+		r.Values["source"], r.Values["file"], r.Values["line"] = who.Source.String(), by.File, strings.TrimSpace(
+			by.Word+" "+strings.Join(by.Args, " "),
+		)
 		for _, why := range s.Unknown {
 			r.Lacks = append(r.Lacks, gate.Lack{Guard: gate.AllRead, Why: why})
 		}
 		at := slices.IndexFunc(f.Access.Files, func(file fact.AccessFile) bool { return file.Path == by.File })
 		r.Rests.Changed = f.Access.Files[at].Changed
 		if cause == "login/missing-group" && len(account.Account.Others) > 0 {
-			r.Lacks = append(r.Lacks, gate.Lack{Guard: gate.AllRead, Why: "groups also come from " + strings.Join(account.Account.Others, ", ") + ", which were not asked"})
+			r.Lacks = append(
+				r.Lacks,
+				gate.Lack{
+					Guard: gate.AllRead,
+					Why: "groups also come from " + strings.Join(
+						account.Account.Others,
+						", ",
+					) + ", which were not asked",
+				},
+			)
 		}
 		if cause == "login/not-from-here" && !loggedFrom(v, t, login, who.Source) {
 			r.Rests.Source = who.Source
@@ -167,7 +237,10 @@ func sshListReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, login, accoun
 func loggedFrom(v *scene.Scene, t *scene.Try, login *fact.Fact, source netip.Addr) bool {
 	for _, s := range v.Facts(t.Server, fact.LookService) {
 		if s.Service != nil && s.Order.Target.Again == 1 &&
-			slices.ContainsFunc(linesOfTry(v, t, s, login), func(line string) bool { return strings.Contains(line, "from "+source.String()) }) {
+			slices.ContainsFunc(
+				linesOfTry(v, t, s, login),
+				func(line string) bool { return strings.Contains(line, "from "+source.String()) },
+			) {
 			return true
 		}
 	}

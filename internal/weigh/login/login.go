@@ -29,41 +29,161 @@ type loginCode struct {
 // MySQL (their manuals, "Error Codes").
 var loginCodes = map[string][]loginCode{
 	"postgres": {
-		{"28000", "no pg_hba.conf entry", "login/not-from-here", gate.Coded}, {"28000", "pg_hba.conf rejects", "login/not-from-here", gate.Coded},
-		{"28000", "is not permitted to log in", "login/disabled", gate.Coded}, {"28000", "does not exist", "login/unknown-account", gate.Coded},
-		{"28000", "requires a valid client certificate", "login/mechanism-off", gate.Coded}, {"28000", "Peer authentication failed", "login/mechanism-off", gate.Coded}, {"28000", "Ident authentication failed", "login/mechanism-off", gate.Coded},
-		{"mechanism", "", "login/mechanism-off", gate.Coded}, {"28P01", "", "login/rejected", gate.Vague}, {"28000", "", "login/rejected", gate.Vague},
-		{"55000", "not currently accepting connections", "login/closed-for-all", gate.Coded}, {"3D000", "", "login/no-such-resource", gate.Coded}, {"53300", "", "login/too-many-sessions", gate.Coded}, {"57P03", "", "answer/not-ready", gate.Coded}, {"57P0*", "", "answer/not-ready", gate.Coded}, {"42501", "", "login/no-right", gate.Coded},
+		{"28000", "no pg_hba.conf entry", "login/not-from-here", gate.Coded},
+		{"28000", "pg_hba.conf rejects", "login/not-from-here", gate.Coded},
+		{"28000", "is not permitted to log in", "login/disabled", gate.Coded},
+		{"28000", "does not exist", "login/unknown-account", gate.Coded},
+		{"28000", "requires a valid client certificate", "login/mechanism-off", gate.Coded},
+		{"28000", "Peer authentication failed", "login/mechanism-off", gate.Coded},
+		{"28000", "Ident authentication failed", "login/mechanism-off", gate.Coded},
+		{"mechanism", "", "login/mechanism-off", gate.Coded},
+		{"28P01", "", "login/rejected", gate.Vague},
+		{"28000", "", "login/rejected", gate.Vague},
+		{"55000", "not currently accepting connections", "login/closed-for-all", gate.Coded},
+		{"3D000", "", "login/no-such-resource", gate.Coded},
+		{"53300", "", "login/too-many-sessions", gate.Coded},
+		{"57P03", "", "answer/not-ready", gate.Coded},
+		{"57P0*", "", "answer/not-ready", gate.Coded},
+		{"42501", "", "login/no-right", gate.Coded},
 	},
 	"ldap": {
-		{"49", "policy: passwordExpired", "login/secret-expired", gate.Coded}, {"49", "policy: accountLocked", "login/locked", gate.Coded},
-		{"49", "data 525", "login/unknown-account", gate.Coded}, {"49", "data 52e", "login/wrong-secret", gate.Coded}, {"49", "data 530", "login/policy-blocks", gate.Told},
-		{"49", "data 532", "login/secret-expired", gate.Coded}, {"49", "data 533", "login/disabled", gate.Coded}, {"49", "data 701", "login/account-expired", gate.Coded},
-		{"49", "data 773", "login/must-change", gate.Coded}, {"49", "data 775", "login/locked", gate.Coded}, {"49", "", "login/rejected", gate.Vague},
-		{"32", "", "login/rejected", gate.Vague}, {"8", "", "login/mechanism-off", gate.Coded}, {"13", "", "login/mechanism-off", gate.Coded}, {"48", "", "login/mechanism-off", gate.Coded},
-		{"50", "", "login/no-right", gate.Coded}, {"52", "", "login/directory-down", gate.Told}, {"51", "", "login/directory-down", gate.Told}, {"53", "", "login/rejected", gate.Vague},
+		{"49", "policy: passwordExpired", "login/secret-expired", gate.Coded},
+		{"49", "policy: accountLocked", "login/locked", gate.Coded},
+		{"49", "data 525", "login/unknown-account", gate.Coded},
+		{"49", "data 52e", "login/wrong-secret", gate.Coded},
+		{"49", "data 530", "login/policy-blocks", gate.Told},
+		{"49", "data 532", "login/secret-expired", gate.Coded},
+		{"49", "data 533", "login/disabled", gate.Coded},
+		{"49", "data 701", "login/account-expired", gate.Coded},
+		{"49", "data 773", "login/must-change", gate.Coded},
+		{"49", "data 775", "login/locked", gate.Coded},
+		{"49", "", "login/rejected", gate.Vague},
+		{"32", "", "login/rejected", gate.Vague},
+		{"8", "", "login/mechanism-off", gate.Coded},
+		{"13", "", "login/mechanism-off", gate.Coded},
+		{"48", "", "login/mechanism-off", gate.Coded},
+		{"50", "", "login/no-right", gate.Coded},
+		{"52", "", "login/directory-down", gate.Told},
+		{"51", "", "login/directory-down", gate.Told},
+		{"53", "", "login/rejected", gate.Vague},
 	},
-	"http":  {{"mechanism", "", "login/mechanism-off", gate.Coded}, {"401", "", "login/rejected", gate.Vague}, {"403", "", "login/no-right", gate.Told}, {"429", "", "login/locked", gate.Hinted}},
-	"redis": {{"WRONGPASS", "", "login/rejected", gate.Vague}, {"NOPERM", "", "login/no-right", gate.Coded}, {"ERR", "without any password configured", "login/mechanism-off", gate.Coded}, {"ERR", "", "login/rejected", gate.Vague}},
-	"smtp": {{"mechanism", "", "login/mechanism-off", gate.Coded}, {"535*", "", "login/rejected", gate.Vague}, {"534*", "", "login/mechanism-off", gate.Coded}, {"538*", "", "login/mechanism-off", gate.Coded}, {"504*", "", "login/mechanism-off", gate.Coded},
-		{"503*", "", "login/mechanism-off", gate.Told}, {"530*", "", "login/mechanism-off", gate.Told}, {"454*", "", "login/directory-down", gate.Told}},
-	"imap": {{"mechanism", "", "login/mechanism-off", gate.Coded}, {"AUTHENTICATIONFAILED", "", "login/rejected", gate.Vague}, {"AUTHORIZATIONFAILED", "", "login/no-right", gate.Coded}, {"EXPIRED", "", "login/secret-expired", gate.Coded},
-		{"PRIVACYREQUIRED", "", "login/mechanism-off", gate.Coded}, {"UNAVAILABLE", "", "login/directory-down", gate.Coded}, {"LIMIT", "", "login/too-many-sessions", gate.Coded}, {"NO", "", "login/rejected", gate.Vague}},
-	"mysql": {{"1045", "", "login/rejected", gate.Vague}, {"1698", "", "login/mechanism-off", gate.Told}, {"1251", "", "login/mechanism-off", gate.Coded}, {"1524", "", "login/mechanism-off", gate.Coded}, {"mechanism", "", "login/mechanism-off", gate.Coded},
-		{"1044", "", "login/no-right", gate.Coded}, {"1049", "", "login/no-such-resource", gate.Coded}, {"1040", "", "login/too-many-sessions", gate.Coded}, {"1203", "", "login/too-many-sessions", gate.Coded}, {"1226", "", "login/too-many-sessions", gate.Coded},
-		{"1129", "", "login/host-blocked", gate.Coded}, {"1130", "", "login/not-from-here", gate.Coded}, {"4151", "", "login/locked", gate.Coded}, {"3118", "", "login/locked", gate.Coded}, {"4150", "", "login/locked", gate.Coded}, {"3955", "", "login/locked", gate.Coded},
-		{"1820", "", "login/must-change", gate.Coded}, {"1862", "", "login/secret-expired", gate.Coded}},
+	"http": {
+		{"mechanism", "", "login/mechanism-off", gate.Coded},
+		{"401", "", "login/rejected", gate.Vague},
+		{"403", "", "login/no-right", gate.Told},
+		{"429", "", "login/locked", gate.Hinted},
+	},
+	"redis": {
+		{"WRONGPASS", "", "login/rejected", gate.Vague},
+		{"NOPERM", "", "login/no-right", gate.Coded},
+		{"ERR", "without any password configured", "login/mechanism-off", gate.Coded},
+		{"ERR", "", "login/rejected", gate.Vague},
+	},
+	"smtp": {
+		{"mechanism", "", "login/mechanism-off", gate.Coded},
+		{"535*", "", "login/rejected", gate.Vague},
+		{"534*", "", "login/mechanism-off", gate.Coded},
+		{"538*", "", "login/mechanism-off", gate.Coded},
+		{"504*", "", "login/mechanism-off", gate.Coded},
+		{
+			"503*",
+			"",
+			"login/mechanism-off",
+			gate.Told,
+		},
+		{"530*", "", "login/mechanism-off", gate.Told},
+		{"454*", "", "login/directory-down", gate.Told},
+	},
+	"imap": {
+		{"mechanism", "", "login/mechanism-off", gate.Coded},
+		{"AUTHENTICATIONFAILED", "", "login/rejected", gate.Vague},
+		{"AUTHORIZATIONFAILED", "", "login/no-right", gate.Coded},
+		{"EXPIRED", "", "login/secret-expired", gate.Coded},
+		{
+			"PRIVACYREQUIRED",
+			"",
+			"login/mechanism-off",
+			gate.Coded,
+		},
+		{"UNAVAILABLE", "", "login/directory-down", gate.Coded},
+		{"LIMIT", "", "login/too-many-sessions", gate.Coded},
+		{"NO", "", "login/rejected", gate.Vague},
+	},
+	"mysql": {
+		{"1045", "", "login/rejected", gate.Vague},
+		{"1698", "", "login/mechanism-off", gate.Told},
+		{"1251", "", "login/mechanism-off", gate.Coded},
+		{"1524", "", "login/mechanism-off", gate.Coded},
+		{"mechanism", "", "login/mechanism-off", gate.Coded},
+		{"1044", "", "login/no-right", gate.Coded},
+		{"1049", "", "login/no-such-resource", gate.Coded},
+		{"1040", "", "login/too-many-sessions", gate.Coded},
+		{"1203", "", "login/too-many-sessions", gate.Coded},
+		{"1226", "", "login/too-many-sessions", gate.Coded},
+		{"1129", "", "login/host-blocked", gate.Coded},
+		{"1130", "", "login/not-from-here", gate.Coded},
+		{"4151", "", "login/locked", gate.Coded},
+		{"3118", "", "login/locked", gate.Coded},
+		{"4150", "", "login/locked", gate.Coded},
+		{"3955", "", "login/locked", gate.Coded},
+		{"1820", "", "login/must-change", gate.Coded},
+		{"1862", "", "login/secret-expired", gate.Coded},
+	},
 	// RFC 4120 section 7.5.9.
-	"krb5": {{"6", "", "login/unknown-account", gate.Coded}, {"18", "", "login/locked", gate.Told}, {"1", "", "login/account-expired", gate.Coded}, {"23", "", "login/secret-expired", gate.Coded}, {"24", "", "login/wrong-secret", gate.Coded},
-		{"37", "", "login/clock-skew", gate.Coded}, {"14", "", "login/mechanism-off", gate.Coded}, {"12", "", "login/policy-blocks", gate.Told}, {"7", "", "login/no-principal", gate.Coded}, {"8", "", "login/duplicate-principal", gate.Coded},
-		{"27", "", "login/no-principal", gate.Told}, {"13", "", "login/policy-blocks", gate.Told}, {"", "", "login/rejected", gate.Vague}},
+	"krb5": {
+		{"6", "", "login/unknown-account", gate.Coded},
+		{"18", "", "login/locked", gate.Told},
+		{"1", "", "login/account-expired", gate.Coded},
+		{"23", "", "login/secret-expired", gate.Coded},
+		{"24", "", "login/wrong-secret", gate.Coded},
+		{"37", "", "login/clock-skew", gate.Coded},
+		{"14", "", "login/mechanism-off", gate.Coded},
+		{"12", "", "login/policy-blocks", gate.Told},
+		{"7", "", "login/no-principal", gate.Coded},
+		{"8", "", "login/duplicate-principal", gate.Coded},
+		{
+			"27",
+			"",
+			"login/no-principal",
+			gate.Told,
+		},
+		{"13", "", "login/policy-blocks", gate.Told},
+		{"", "", "login/rejected", gate.Vague},
+	},
 	// MS-ERREF section 2.3.1.
-	"smb": {{"C0000064", "", "login/unknown-account", gate.Coded}, {"C000006A", "", "login/wrong-secret", gate.Coded}, {"C0000234", "", "login/locked", gate.Coded}, {"C0000072", "", "login/disabled", gate.Coded},
-		{"C0000193", "", "login/account-expired", gate.Coded}, {"C0000071", "", "login/secret-expired", gate.Coded}, {"C0000224", "", "login/must-change", gate.Coded}, {"C000006F", "", "login/policy-blocks", gate.Told},
-		{"C0000070", "", "login/not-from-here", gate.Coded}, {"C000006E", "", "login/policy-blocks", gate.Told}, {"C000015B", "", "login/no-right", gate.Coded}, {"C0000022 share", "", "login/no-right", gate.Coded}, {"C0000022", "", "login/no-right", gate.Told},
-		{"C00000CC", "", "login/no-such-resource", gate.Coded}, {"C00000D0", "", "login/too-many-sessions", gate.Coded}, {"C0000133", "", "login/clock-skew", gate.Coded}, {"C000005E", "", "login/directory-down", gate.Coded},
-		{"C0000192", "", "login/directory-down", gate.Coded}, {"C00000BB", "", "login/mechanism-off", gate.Told}, {"", "", "login/rejected", gate.Vague}},
-	"ssh": {{"second-factor", "", "login/second-factor", gate.Coded}, {"too-many", "", "login/key-refused", gate.Told}, {"mechanism", "", "login/mechanism-off", gate.Coded}, {"", "", "login/rejected", gate.Vague}},
+	"smb": {
+		{"C0000064", "", "login/unknown-account", gate.Coded},
+		{"C000006A", "", "login/wrong-secret", gate.Coded},
+		{"C0000234", "", "login/locked", gate.Coded},
+		{"C0000072", "", "login/disabled", gate.Coded},
+		{"C0000193", "", "login/account-expired", gate.Coded},
+		{"C0000071", "", "login/secret-expired", gate.Coded},
+		{"C0000224", "", "login/must-change", gate.Coded},
+		{"C000006F", "", "login/policy-blocks", gate.Told},
+		{"C0000070", "", "login/not-from-here", gate.Coded},
+		{"C000006E", "", "login/policy-blocks", gate.Told},
+		{"C000015B", "", "login/no-right", gate.Coded},
+		{"C0000022 share", "", "login/no-right", gate.Coded},
+		{"C0000022", "", "login/no-right", gate.Told},
+		{"C00000CC", "", "login/no-such-resource", gate.Coded},
+		{"C00000D0", "", "login/too-many-sessions", gate.Coded},
+		{"C0000133", "", "login/clock-skew", gate.Coded},
+		{"C000005E", "", "login/directory-down", gate.Coded},
+		{
+			"C0000192",
+			"",
+			"login/directory-down",
+			gate.Coded,
+		},
+		{"C00000BB", "", "login/mechanism-off", gate.Told},
+		{"", "", "login/rejected", gate.Vague},
+	},
+	"ssh": {
+		{"second-factor", "", "login/second-factor", gate.Coded},
+		{"too-many", "", "login/key-refused", gate.Told},
+		{"mechanism", "", "login/mechanism-off", gate.Coded},
+		{"", "", "login/rejected", gate.Vague},
+	},
 }
 
 // loginLines is lines of a server's log that say why a login was refused, the
@@ -71,33 +191,71 @@ var loginCodes = map[string][]loginCode{
 // before it.
 var loginLines = map[string][]struct{ text, cause string }{
 	"ssh": {
-		{"not allowed because account is locked", "login/locked"}, {"account temporarily locked", "login/locked"}, {"with correct key but not from a permitted host", "login/not-from-here"}, {"access denied for user", "login/not-from-here"},
+		{"not allowed because account is locked", "login/locked"},
+		{"account temporarily locked", "login/locked"},
+		{"with correct key but not from a permitted host", "login/not-from-here"},
+		{"access denied for user", "login/not-from-here"},
 		{"not in PubkeyAccepted", "login/key-refused"}, {"not met by user", "login/no-right"},
-		{"not allowed because not listed in AllowUsers", "login/no-right"}, {"not allowed because not in any group", "login/missing-group"}, {"not allowed because none of user's groups are listed in AllowGroups", "login/missing-group"},
-		{"not allowed because listed in DenyUsers", "login/no-right"}, {"not allowed because a group is listed in DenyGroups", "login/no-right"},
-		{"not allowed because shell", "login/disabled"}, {"ROOT LOGIN REFUSED", "login/not-from-here"}, {"(account expired)", "login/account-expired"}, {"account has expired", "login/account-expired"}, {"Account expired", "login/account-expired"},
+		{"not allowed because not listed in AllowUsers", "login/no-right"},
+		{"not allowed because not in any group", "login/missing-group"},
+		{"not allowed because none of user's groups are listed in AllowGroups", "login/missing-group"},
+		{"not allowed because listed in DenyUsers", "login/no-right"},
+		{"not allowed because a group is listed in DenyGroups", "login/no-right"},
+		{"not allowed because shell", "login/disabled"},
+		{"ROOT LOGIN REFUSED", "login/not-from-here"},
+		{"(account expired)", "login/account-expired"},
+		{"account has expired", "login/account-expired"},
+		{"Account expired", "login/account-expired"},
 		// "invalid user" in later lines is said of barred accounts too.
 		{"Invalid user ", "login/unknown-account"},
-		{"expired password", "login/secret-expired"}, {"password has expired", "login/secret-expired"}, {"nologin", "login/closed-for-all"}, {"System is going down", "login/closed-for-all"},
-		{"Partial password for", "login/second-factor"}, {"Partial publickey for", "login/second-factor"}, {"Partial keyboard-interactive", "login/second-factor"},
-		{"bad ownership or modes", "login/key-too-open"}, {"Failed publickey for", "login/key-refused"}, {"Failed password for", "login/wrong-secret"},
+		{"expired password", "login/secret-expired"},
+		{"password has expired", "login/secret-expired"},
+		{"nologin", "login/closed-for-all"},
+		{"System is going down", "login/closed-for-all"},
+		{"Partial password for", "login/second-factor"},
+		{"Partial publickey for", "login/second-factor"},
+		{"Partial keyboard-interactive", "login/second-factor"},
+		{"bad ownership or modes", "login/key-too-open"},
+		{"Failed publickey for", "login/key-refused"},
+		{"Failed password for", "login/wrong-secret"},
 	},
 	"postgres": {
 		{`FATAL:  database "`, "login/no-such-resource"}, {`LOG:  database "`, "login/no-such-resource"},
-		{"does not exist", "login/unknown-account"}, {"has an expired password", "login/secret-expired"}, {"has no password assigned", "login/wrong-secret"},
+		{"does not exist", "login/unknown-account"},
+		{"has an expired password", "login/secret-expired"},
+		{"has no password assigned", "login/wrong-secret"},
 		{"Password does not match", "login/wrong-secret"}, {"no pg_hba.conf entry", "login/not-from-here"},
 	},
-	"imap": {{"unknown user", "login/unknown-account"}, {"Password mismatch", "login/wrong-secret"}, {"password mismatch", "login/wrong-secret"}, {"account disabled", "login/disabled"}},
-	"http": {{"was not found in", "login/unknown-account"}, {"password mismatch", "login/wrong-secret"}, {"Password Mismatch", "login/wrong-secret"}, {"not found: ", "login/unknown-account"}},
+	"imap": {
+		{"unknown user", "login/unknown-account"},
+		{"Password mismatch", "login/wrong-secret"},
+		{"password mismatch", "login/wrong-secret"},
+		{"account disabled", "login/disabled"},
+	},
+	"http": {
+		{"was not found in", "login/unknown-account"},
+		{"password mismatch", "login/wrong-secret"},
+		{"Password Mismatch", "login/wrong-secret"},
+		{"not found: ", "login/unknown-account"},
+	},
 	"smtp": {{"user not found", "login/unknown-account"}, {"authentication failure", "login/wrong-secret"}},
 }
 
 // wordsMean is what words of servers mean that few remember.
 var wordsMean = []struct{ part, meaning string }{
-	{"Peer authentication failed", "its list lets an account in over the local socket only for the system's user of the same name (peer), whatever secret is sent"},
+	{
+		"Peer authentication failed",
+		"its list lets an account in over the local socket only for the system's user of the same name (peer), whatever secret is sent",
+	},
 	{"Ident authentication failed", "its list asks the client's host who the user is (ident), and takes no secret"},
-	{"requires a valid client certificate", "its list lets this account in by a certificate (clientcert, or the method cert)"},
-	{"certificate authentication failed", "the name in the certificate must be the account's, or one that a map of the server gives it (the method cert)"},
+	{
+		"requires a valid client certificate",
+		"its list lets this account in by a certificate (clientcert, or the method cert)",
+	},
+	{
+		"certificate authentication failed",
+		"the name in the certificate must be the account's, or one that a map of the server gives it (the method cert)",
+	},
 }
 
 // plainWords is lines that SSH servers write of any account that does not get
@@ -136,7 +294,8 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 		t.Unpresented = barred
 		return nil
 	}
-	if ready := done && !keeps.forbids() && serversKnown(v) && serviceLooked(v, t); ready && (t.Server == "" || v.Scheme.Wire != "ssh" || account != nil || !asksSystem(v, t)) {
+	if ready := done && !keeps.forbids() && serversKnown(v) && serviceLooked(v, t); ready &&
+		(t.Server == "" || v.Scheme.Wire != "ssh" || account != nil || !asksSystem(v, t)) {
 		w.Add(scene.Want{Look: fact.LookLogin, At: fact.Client, Target: target, Gate: gate.Account})
 	}
 	for _, f := range v.Facts(v.Client, fact.LookLogin) {
@@ -146,10 +305,27 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 		switch l := f.Login; l.Outcome {
 		case fact.LoginAccepted:
 			if strings.Contains(l.Text, "policy: changeAfterReset") {
-				return []gate.Reading{{Gate: gate.Account, Cause: "login/must-change", Reach: gate.Further, Because: scene.FactIDs(f), Vantage: v.Client, Values: v.Place(t, catalogue.Values{"account": l.Account, "server": v.Answering(t)}),
-					Summary: fmt.Sprintf("%s is accepted, and must change its password before anything else", l.Account)}}
+				return []gate.Reading{
+					{
+						Gate:    gate.Account,
+						Cause:   "login/must-change",
+						Reach:   gate.Further,
+						Because: scene.FactIDs(f),
+						Vantage: v.Client,
+						Values:  v.Place(t, catalogue.Values{"account": l.Account, "server": v.Answering(t)}),
+						Summary: fmt.Sprintf(
+							"%s is accepted, and must change its password before anything else",
+							l.Account,
+						),
+					},
+				}
 			}
-			accepted := gate.Reading{Gate: gate.Account, Because: scene.FactIDs(f), Vantage: v.Client, Summary: fmt.Sprintf("%s is accepted, by %s", l.Account, l.Mechanism)}
+			accepted := gate.Reading{
+				Gate:    gate.Account,
+				Because: scene.FactIDs(f),
+				Vantage: v.Client,
+				Summary: fmt.Sprintf("%s is accepted, by %s", l.Account, l.Mechanism),
+			}
 			list := append(append(behindLogin(v, w, t, f, account), keyReadings(v, w, t, f)...), accepted)
 			list = append(list, rightReadings(v, w, t, f)...)
 			if r, ok := keeps.missing(v, t); ok {
@@ -175,7 +351,15 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 				refused = append(refused, r)
 			}
 			if anyNames(refused, "login/not-from-here") && t.Server != "" {
-				w.Add(scene.Want{Look: fact.LookAccess, At: fact.Server, On: t.Server, Target: fact.Target{Port: t.Target.Port}, Gate: gate.Door})
+				w.Add(
+					scene.Want{
+						Look:   fact.LookAccess,
+						At:     fact.Server,
+						On:     t.Server,
+						Target: fact.Target{Port: t.Target.Port},
+						Gate:   gate.Door,
+					},
+				)
 				if r, ok := v.ReverseReading(w, t, v.LocalAddress(t)); ok {
 					refused = append(refused, r)
 				}
@@ -195,16 +379,27 @@ func anyNames(list []gate.Reading, cause string) bool {
 // card says its clients use. No try is needed to know that.
 func wayReading(v *scene.Scene, t *scene.Try) (gate.Reading, bool) {
 	c := t.Sessions
-	if v.Ask.Card == nil || v.Ask.Card.Account == nil || v.Ask.Card.Account.Mechanism == "" || c.Reply == nil || len(c.Reply.Reply.Ways) == 0 {
+	if v.Ask.Card == nil || v.Ask.Card.Account == nil || v.Ask.Card.Account.Mechanism == "" || c.Reply == nil ||
+		len(c.Reply.Reply.Ways) == 0 {
 		return gate.Reading{}, false
 	}
 	want, offered := v.Ask.Card.Account.Mechanism, c.Reply.Reply.Ways
 	if slices.ContainsFunc(offered, func(w string) bool { return strings.EqualFold(w, want) }) {
 		return gate.Reading{}, false
 	}
-	return gate.Reading{Gate: gate.Account, Cause: "login/mechanism-off", Reach: gate.Further, Because: scene.FactIDs(c.Reply), Vantage: v.Client,
-		Summary: fmt.Sprintf("the card's clients sign in by %s, and the server offers %s", want, strings.Join(offered, ", ")),
-		Values:  v.Place(t, catalogue.Values{"mechanism": want, "server": v.Answering(t)})}, true
+	return gate.Reading{
+		Gate:    gate.Account,
+		Cause:   "login/mechanism-off",
+		Reach:   gate.Further,
+		Because: scene.FactIDs(c.Reply),
+		Vantage: v.Client,
+		Summary: fmt.Sprintf(
+			"the card's clients sign in by %s, and the server offers %s",
+			want,
+			strings.Join(offered, ", "),
+		),
+		Values: v.Place(t, catalogue.Values{"mechanism": want, "server": v.Answering(t)}),
+	}, true
 }
 
 // refusalReadings reads why a try was refused: the protocol's own word, and
@@ -265,7 +460,9 @@ func codeReading(v *scene.Scene, w *scene.Wants, t *scene.Try, f *fact.Fact) gat
 	}
 	r.Summary = fmt.Sprintf("%s is refused by %s: %s", l.Account, l.Mechanism, words)
 	if r.Cause == "login/rejected" || l.Code == "too-many" {
-		r.Lacks = []gate.Lack{{Guard: gate.OneMeaning, Why: "the protocol does not say why; the server's log or its accounts do"}}
+		r.Lacks = []gate.Lack{
+			{Guard: gate.OneMeaning, Why: "the protocol does not say why; the server's log or its accounts do"},
+		}
 	}
 	return ticketWords(v, w, t, l, r)
 }
@@ -273,16 +470,26 @@ func codeReading(v *scene.Scene, w *scene.Wants, t *scene.Try, f *fact.Fact) gat
 // seenAsOther reads a refusal of an address that is not this client's: what
 // translates on the way is the fault, unless the server's list, where it was
 // read, has no place for the client's own address either.
-func seenAsOther(v *scene.Scene, w *scene.Wants, t *scene.Try, login *fact.Fact, coded gate.Reading) (gate.Reading, bool) {
+func seenAsOther(
+	v *scene.Scene,
+	w *scene.Wants,
+	t *scene.Try,
+	login *fact.Fact,
+	coded gate.Reading,
+) (gate.Reading, bool) {
 	seen, ok := program.SeenAs(login.Login.Text)
 	source := v.LocalAddress(t)
-	if !ok || coded.Cause != "login/not-from-here" || !source.IsValid() || seen == source || slices.Contains(v.Own(), seen) {
+	if !ok || coded.Cause != "login/not-from-here" || !source.IsValid() || seen == source ||
+		slices.Contains(v.Own(), seen) {
 		return gate.Reading{}, false
 	}
 	r := coded
 	r.Cause = "rules/other-source"
 	r.Summary = fmt.Sprintf("%s sees %s, not %s: %s", v.Answering(t), seen, source, coded.Summary)
-	r.Values = gate.Join(coded.Values, catalogue.Values{"seen": seen.String(), "source": source.String(), "at": v.Answering(t)})
+	r.Values = gate.Join(
+		coded.Values,
+		catalogue.Values{"seen": seen.String(), "source": source.String(), "at": v.Answering(t)},
+	)
 	r.Lacks = []gate.Lack{{Guard: gate.AllRead, Why: "whether its list lets the client's own address in was not read"}}
 	for _, f := range v.Facts(t.Server, fact.LookAccess) {
 		if f.Access == nil || v.Scheme.Wire != "postgres" {
@@ -293,7 +500,12 @@ func seenAsOther(v *scene.Scene, w *scene.Wants, t *scene.Try, login *fact.Fact,
 			if f.Access.Files[i].Kind != "pg_hba" || !whole {
 				continue
 			}
-			line, found := program.HBAFirst(lines, databaseOf(t.Target.Path, login.Login.Account), login.Login.Account, source)
+			line, found := program.HBAFirst(
+				lines,
+				databaseOf(t.Target.Path, login.Login.Account),
+				login.Login.Account,
+				source,
+			)
 			if !found || line.Method == "reject" {
 				return gate.Reading{}, false
 			}
@@ -307,8 +519,19 @@ func seenAsOther(v *scene.Scene, w *scene.Wants, t *scene.Try, login *fact.Fact,
 // refusal begins a reading of why a try was refused.
 func refusal(v *scene.Scene, t *scene.Try, f *fact.Fact, cause string, strength gate.Strength) gate.Reading {
 	l := f.Login
-	return gate.Reading{Gate: gate.Account, Cause: cause, Reach: gate.Further, Because: scene.FactIDs(f), Vantage: v.Client, Strength: strength, Of: f.ID,
-		Values: v.Place(t, catalogue.Values{"account": l.Account, "mechanism": l.Mechanism, "server": v.Answering(t), "text": l.Text})}
+	return gate.Reading{
+		Gate:     gate.Account,
+		Cause:    cause,
+		Reach:    gate.Further,
+		Because:  scene.FactIDs(f),
+		Vantage:  v.Client,
+		Strength: strength,
+		Of:       f.ID,
+		Values: v.Place(
+			t,
+			catalogue.Values{"account": l.Account, "mechanism": l.Mechanism, "server": v.Answering(t), "text": l.Text},
+		),
+	}
 }
 
 func codeIs(pattern, code string) bool {
@@ -339,7 +562,12 @@ func logReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, f, account *fact.
 			}
 			cause, line = known.cause, lines[at]
 			if plainWords[known.text] && !accountIsWell(v, t, f, account) {
-				lacks = []gate.Lack{{Guard: gate.SameAccount, Why: "an account that is locked or shut out is refused in the same words; its state was not read"}}
+				lacks = []gate.Lack{
+					{
+						Guard: gate.SameAccount,
+						Why:   "an account that is locked or shut out is refused in the same words; its state was not read",
+					},
+				}
 			}
 		}
 		strength := gate.Logged
@@ -360,7 +588,12 @@ func logReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, f, account *fact.
 			continue
 		}
 		r := refusal(v, t, f, cause, strength)
-		r.Summary = fmt.Sprintf("%s is refused, and the log of %s says why: %q", f.Login.Account, v.Host(t.Server), plain.Shortened(line))
+		r.Summary = fmt.Sprintf(
+			"%s is refused, and the log of %s says why: %q",
+			f.Login.Account,
+			v.Host(t.Server),
+			plain.Shortened(line),
+		)
 		r.Because, r.Lacks = append(r.Because, s.ID), lacks
 		if lacks == nil && account != nil {
 			r.Because = gate.Union(r.Because, scene.FactIDs(account))
@@ -417,7 +650,11 @@ func serversKnown(v *scene.Scene) bool {
 // serviceLooked reports whether the server's service was looked at, with its
 // log, or there is none to look at.
 func serviceLooked(v *scene.Scene, t *scene.Try) bool {
-	return t.Server == "" || slices.ContainsFunc(v.Facts(t.Server, fact.LookService), func(f *fact.Fact) bool { return f.Order.Target.Again == 0 })
+	return t.Server == "" ||
+		slices.ContainsFunc(
+			v.Facts(t.Server, fact.LookService),
+			func(f *fact.Fact) bool { return f.Order.Target.Again == 0 },
+		)
 }
 
 // Untried says why the login rung was not seen though an account was
@@ -427,12 +664,20 @@ func Untried(v *scene.Scene, tries []*scene.Try) (why, needs string) {
 		if k := (kept{f: f}); f.Accounts != nil {
 			for i := range f.Accounts.List {
 				if k.state = &f.Accounts.List[i]; k.state.Name == v.Ask.Account && k.forbids() {
-					return fmt.Sprintf("%s was not tried: %d failures count, and the next one would lock it", k.state.Name, k.state.Failures), ""
+					return fmt.Sprintf(
+						"%s was not tried: %d failures count, and the next one would lock it",
+						k.state.Name,
+						k.state.Failures,
+					), ""
 				}
 			}
 		}
 		if mayLock(v, f) {
-			return fmt.Sprintf("%s was not tried: %d failures count, and the next one would lock it", f.Account.Name, f.Account.Failures), ""
+			return fmt.Sprintf(
+				"%s was not tried: %d failures count, and the next one would lock it",
+				f.Account.Name,
+				f.Account.Failures,
+			), ""
 		}
 	}
 	for _, f := range v.Facts(v.Client, fact.LookLogin) {

@@ -20,8 +20,14 @@ func rightReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, login *fact.Fac
 		if lack.Unknown != "" {
 			continue
 		}
-		r := gate.Reading{Gate: gate.Account, Cause: "login/no-right", Reach: gate.Further, Because: scene.FactIDs(login), Vantage: v.Client,
-			Values: v.Place(t, catalogue.Values{"account": account, "level": lack.Level})}
+		r := gate.Reading{
+			Gate:    gate.Account,
+			Cause:   "login/no-right",
+			Reach:   gate.Further,
+			Because: scene.FactIDs(login),
+			Vantage: v.Client,
+			Values:  v.Place(t, catalogue.Values{"account": account, "level": lack.Level}),
+		}
 		if lack.Told != "" {
 			list = append(list, ownWords(v, lack, r, account))
 			continue
@@ -31,13 +37,21 @@ func rightReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, login *fact.Fac
 			may = "USAGE"
 		}
 		if lack.Absent {
-			r.Cause, r.Summary = "login/no-such-resource", fmt.Sprintf("%s is accepted, and there is no %s, which the card speaks of", account, lack.Level)
+			r.Cause, r.Summary = "login/no-such-resource", fmt.Sprintf(
+				"%s is accepted, and there is no %s, which the card speaks of",
+				account,
+				lack.Level,
+			)
 			list = append(list, r)
 			continue
 		}
 		r.Summary = fmt.Sprintf("%s is accepted, and lacks %s on the %s", account, may, lack.Level)
 		if lack.Level != lack.Right.On && lack.Level != "table "+lack.Right.On {
-			r.Summary += fmt.Sprintf(", through which it must go for %s on %s", strings.ToUpper(lack.Right.May), lack.Right.On)
+			r.Summary += fmt.Sprintf(
+				", through which it must go for %s on %s",
+				strings.ToUpper(lack.Right.May),
+				lack.Right.On,
+			)
 		}
 		grant, revoke := grantOf(v.Scheme.Wire, may, lack.Level, account)
 		r.Values["revoke"] = revoke
@@ -62,9 +76,27 @@ func rightReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, login *fact.Fac
 				continue
 			}
 			at := f.PathRight
-			list = append(list, gate.Reading{Gate: gate.Account, Cause: "login/path-right", Reach: gate.Further, Because: scene.FactIDs(login, f), Vantage: t.Server,
-				Summary: fmt.Sprintf("%s is accepted, and does not get to %s: %s", account, right.On, at.Why),
-				Values:  v.Place(t, catalogue.Values{"account": account, "user": account, "level": at.Level, "mode": at.Mode, "chmod": at.Grant})})
+			list = append(
+				list,
+				gate.Reading{
+					Gate:    gate.Account,
+					Cause:   "login/path-right",
+					Reach:   gate.Further,
+					Because: scene.FactIDs(login, f),
+					Vantage: t.Server,
+					Summary: fmt.Sprintf("%s is accepted, and does not get to %s: %s", account, right.On, at.Why),
+					Values: v.Place(
+						t,
+						catalogue.Values{
+							"account": account,
+							"user":    account,
+							"level":   at.Level,
+							"mode":    at.Mode,
+							"chmod":   at.Grant,
+						},
+					),
+				},
+			)
 		}
 	}
 	return list
@@ -84,15 +116,36 @@ func ownWords(v *scene.Scene, lack fact.LackingRight, r gate.Reading, account st
 		}
 		r.Summary = fmt.Sprintf("%s is accepted, and gets no session: %q", account, lack.Told)
 	case lack.Absent:
-		r.Cause, r.Summary = "login/no-such-resource", fmt.Sprintf("%s is accepted, and there is no %s: %s", account, lack.Level, lack.Told)
+		r.Cause, r.Summary = "login/no-such-resource", fmt.Sprintf(
+			"%s is accepted, and there is no %s: %s",
+			account,
+			lack.Level,
+			lack.Told,
+		)
 	case lack.Hidden:
 		r.Strength = gate.Told
-		r.Summary = fmt.Sprintf("%s is accepted, and is not shown %s (%s): it may not see it, or it is not there", account, what, lack.Told)
-		r.Lacks = []gate.Lack{{Guard: gate.OneMeaning, Why: "directories say the same of what is not there and of what an account may not see"}}
+		r.Summary = fmt.Sprintf(
+			"%s is accepted, and is not shown %s (%s): it may not see it, or it is not there",
+			account,
+			what,
+			lack.Told,
+		)
+		r.Lacks = []gate.Lack{
+			{
+				Guard: gate.OneMeaning,
+				Why:   "directories say the same of what is not there and of what an account may not see",
+			},
+		}
 	case lack.Right.May == "read":
 		r.Summary = fmt.Sprintf("%s is accepted, and may not read %s: %s", account, what, lack.Told)
 	default:
-		r.Summary = fmt.Sprintf("%s is accepted, and may not %s %s: %s", account, lack.Right.May, lack.Right.On, lack.Told)
+		r.Summary = fmt.Sprintf(
+			"%s is accepted, and may not %s %s: %s",
+			account,
+			lack.Right.May,
+			lack.Right.On,
+			lack.Told,
+		)
 	}
 	return r
 }

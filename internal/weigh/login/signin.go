@@ -59,7 +59,8 @@ func JudgeSignIn(s *fact.Sheet, try SignInTry) SignInVerdict {
 // passedOver says why a rule does not apply, or what must be known to tell.
 func passedOver(s *fact.Sheet, r *fact.SignInRule, try SignInTry) (why, unsure string) {
 	member := func(list []string) bool {
-		return slices.Contains(list, try.Account) || slices.ContainsFunc(s.SignIn.Accounts[try.Account], func(g string) bool { return slices.Contains(list, g) })
+		return slices.Contains(list, try.Account) ||
+			slices.ContainsFunc(s.SignIn.Accounts[try.Account], func(g string) bool { return slices.Contains(list, g) })
 	}
 	switch {
 	case r.Off:
@@ -123,7 +124,16 @@ func SignInDoubts(s *fact.Sheet, at time.Time) []string {
 		}
 		if s.SignIn.Services != "" && slices.Contains(groups, s.SignIn.Services) {
 			if v := JudgeSignIn(s, SignInTry{Account: account, At: at}); v.Do == "require" {
-				doubts = append(doubts, fmt.Sprintf("rule %d (%s) asks the program account %s for a %s, which no program has", v.Rule, v.Name, account, strings.ReplaceAll(v.Require, "-", " ")))
+				doubts = append(
+					doubts,
+					fmt.Sprintf(
+						"rule %d (%s) asks the program account %s for a %s, which no program has",
+						v.Rule,
+						v.Name,
+						account,
+						strings.ReplaceAll(v.Require, "-", " "),
+					),
+				)
 			}
 		}
 	}
@@ -146,18 +156,32 @@ func PolicyReadings(v *scene.Scene, _ *scene.Wants, t *scene.Try) []gate.Reading
 		if s.SignIn == nil {
 			continue
 		}
-		verdict := JudgeSignIn(s, SignInTry{Account: v.Ask.Account, From: source, Host: t.Target.Name, Port: t.Target.Port, At: v.Ask.Began})
+		verdict := JudgeSignIn(
+			s,
+			SignInTry{Account: v.Ask.Account, From: source, Host: t.Target.Name, Port: t.Target.Port, At: v.Ask.Began},
+		)
 		where := fmt.Sprintf("sheet %s, sign-in rule %d (%s)", s.Name, verdict.Rule, verdict.Name)
 		if verdict.Rule == 0 {
 			where = fmt.Sprintf("sheet %s, no sign-in rule allows it", s.Name)
 		}
-		r := gate.Reading{Gate: gate.Account, Reach: gate.Further, Because: t.Climb.IDs(), Vantage: v.Client, Values: v.Place(t, catalogue.Values{"account": v.Ask.Account, "server": "sheet " + s.Name, "rule": where})}
+		r := gate.Reading{
+			Gate:    gate.Account,
+			Reach:   gate.Further,
+			Because: t.Climb.IDs(),
+			Vantage: v.Client,
+			Values:  v.Place(t, catalogue.Values{"account": v.Ask.Account, "server": "sheet " + s.Name, "rule": where}),
+		}
 		switch {
 		case verdict.Do == "refuse":
 			r.Cause, r.Summary = "login/policy-blocks", fmt.Sprintf("%s refuses %s", where, v.Ask.Account)
 		case verdict.Do == "require":
 			r.Cause = "login/second-factor"
-			r.Summary = fmt.Sprintf("%s requires a %s of %s", where, strings.ReplaceAll(verdict.Require, "-", " "), v.Ask.Account)
+			r.Summary = fmt.Sprintf(
+				"%s requires a %s of %s",
+				where,
+				strings.ReplaceAll(verdict.Require, "-", " "),
+				v.Ask.Account,
+			)
 			if s.SignIn.Services == "" || !slices.Contains(s.SignIn.Accounts[v.Ask.Account], s.SignIn.Services) {
 				r.Strength, r.Harmless = gate.Inferred, true // people can present one
 			}
@@ -167,8 +191,16 @@ func PolicyReadings(v *scene.Scene, _ *scene.Wants, t *scene.Try) []gate.Reading
 		if verdict.Unsure != "" {
 			r.Lacks = append(r.Lacks, gate.Lack{Guard: gate.AllRead, Why: verdict.Unsure})
 		}
-		if _, direct, _ := v.Source(t); !direct && verdict.Rule > 0 && len(s.SignIn.Rules[verdict.Rule-1].From)+len(s.SignIn.Rules[verdict.Rule-1].NotFrom) > 0 && !v.OnSame(t) {
-			r.Lacks = append(r.Lacks, gate.Lack{Guard: gate.SameSource, Why: "a translation on the way may show another address than " + source.String()})
+		if _, direct, _ := v.Source(t); !direct && verdict.Rule > 0 &&
+			len(s.SignIn.Rules[verdict.Rule-1].From)+len(s.SignIn.Rules[verdict.Rule-1].NotFrom) > 0 &&
+			!v.OnSame(t) {
+			r.Lacks = append(
+				r.Lacks,
+				gate.Lack{
+					Guard: gate.SameSource,
+					Why:   "a translation on the way may show another address than " + source.String(),
+				},
+			)
 		}
 		readings = append(readings, r)
 	}

@@ -28,10 +28,22 @@ func ticketWords(v *scene.Scene, w *scene.Wants, t *scene.Try, l *fact.Login, r 
 			if ahead < 0 {
 				ahead, way = -ahead, "behind"
 			}
-			r.Summary = fmt.Sprintf("the clock of %s is %s %s that of %s, and the ticket server bears no more than minutes", v.Host(v.Client), plain.Span(ahead), way, v.Answering(t))
+			r.Summary = fmt.Sprintf(
+				"the clock of %s is %s %s that of %s, and the ticket server bears no more than minutes",
+				v.Host(v.Client),
+				plain.Span(ahead),
+				way,
+				v.Answering(t),
+			)
 		}
 	case "login/no-principal", "login/duplicate-principal":
-		r.Summary = fmt.Sprintf("%s is accepted, and there is no ticket for %s: %s%s", l.Account, r.Values["principal"], l.Text, canonical(v, w, r.Values["principal"]))
+		r.Summary = fmt.Sprintf(
+			"%s is accepted, and there is no ticket for %s: %s%s",
+			l.Account,
+			r.Values["principal"],
+			l.Text,
+			canonical(v, w, r.Values["principal"]),
+		)
 	}
 	return r
 }
@@ -41,7 +53,14 @@ func ticketWords(v *scene.Scene, w *scene.Wants, t *scene.Try, l *fact.Login, r 
 // by a key that the service has no more.
 func keptTicket(v *scene.Scene, t *scene.Try, login, f *fact.Fact) (gate.Reading, bool) {
 	fresh := login.Login.Ticket
-	r := gate.Reading{Gate: gate.Account, Cause: "login/saved-secret", Reach: gate.Elsewhere, Because: scene.FactIDs(login, f), Vantage: v.Client, Values: v.Place(t, catalogue.Values{"account": v.Ask.Account})}
+	r := gate.Reading{
+		Gate:    gate.Account,
+		Cause:   "login/saved-secret",
+		Reach:   gate.Elsewhere,
+		Because: scene.FactIDs(login, f),
+		Vantage: v.Client,
+		Values:  v.Place(t, catalogue.Values{"account": v.Ask.Account}),
+	}
 	account, _, _ := strings.Cut(v.Ask.Account, "@")
 	for _, s := range f.Stored.List {
 		if s.Ticket == nil {
@@ -52,11 +71,27 @@ func keptTicket(v *scene.Scene, t *scene.Try, login, f *fact.Fact) (gate.Reading
 		granting := strings.HasPrefix(s.Ticket.Service, "krbtgt/")
 		switch {
 		case granting && owner != account:
-			r.Summary = fmt.Sprintf("%s is accepted, and programs here are %s: the cache %s holds that account's tickets", v.Ask.Account, s.Account, s.Place)
+			r.Summary = fmt.Sprintf(
+				"%s is accepted, and programs here are %s: the cache %s holds that account's tickets",
+				v.Ask.Account,
+				s.Account,
+				s.Place,
+			)
 		case granting && v.Ask.Began.After(s.Ticket.Ends):
-			r.Summary = fmt.Sprintf("%s is accepted, and programs here present nothing of use: the ticket in the cache %s ended %s ago", v.Ask.Account, s.Place, plain.Span(v.Ask.Began.Sub(s.Ticket.Ends)))
+			r.Summary = fmt.Sprintf(
+				"%s is accepted, and programs here present nothing of use: the ticket in the cache %s ended %s ago",
+				v.Ask.Account,
+				s.Place,
+				plain.Span(v.Ask.Began.Sub(s.Ticket.Ends)),
+			)
 		case fresh != nil && s.Ticket.Service == fresh.Service && s.Ticket.Version != fresh.Version && v.Ask.Began.Before(s.Ticket.Ends):
-			r.Summary = fmt.Sprintf("tickets for %s are made with version %d of its key now, and programs here present one by version %d, from the cache %s", fresh.Service, fresh.Version, s.Ticket.Version, s.Place)
+			r.Summary = fmt.Sprintf(
+				"tickets for %s are made with version %d of its key now, and programs here present one by version %d, from the cache %s",
+				fresh.Service,
+				fresh.Version,
+				s.Ticket.Version,
+				s.Place,
+			)
 		default:
 			continue
 		}
@@ -78,7 +113,13 @@ func canonical(v *scene.Scene, w *scene.Wants, service string) string {
 		if f.Order.Target.Name == host && f.Answer != nil && len(f.Answer.Aliases) > 0 {
 			last := strings.TrimSuffix(f.Answer.Aliases[len(f.Answer.Aliases)-1], ".")
 			if !strings.EqualFold(last, strings.TrimSuffix(host, ".")) {
-				return fmt.Sprintf("; %s is an alias of %s, and programs that go by that ask for %s/%s", host, last, kind, last)
+				return fmt.Sprintf(
+					"; %s is an alias of %s, and programs that go by that ask for %s/%s",
+					host,
+					last,
+					kind,
+					last,
+				)
 			}
 		}
 	}
@@ -104,15 +145,38 @@ func keyReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, login *fact.Fact)
 					versions, kinds = append(versions, e.Version), append(kinds, e.Encryption)
 				}
 			}
-			r := gate.Reading{Gate: gate.Account, Cause: "login/key-version", Reach: gate.Elsewhere, Because: scene.FactIDs(login, f), Vantage: at.ID,
-				Values: v.Place(t, catalogue.Values{"principal": ticket.Service, "place": f.KeyTable.Path, "server": at.Host})}
+			r := gate.Reading{
+				Gate:    gate.Account,
+				Cause:   "login/key-version",
+				Reach:   gate.Elsewhere,
+				Because: scene.FactIDs(login, f),
+				Vantage: at.ID,
+				Values: v.Place(
+					t,
+					catalogue.Values{"principal": ticket.Service, "place": f.KeyTable.Path, "server": at.Host},
+				),
+			}
 			switch {
 			case len(versions) == 0:
 				continue // the service may run on another host
 			case !slices.Contains(versions, ticket.Version):
-				r.Summary = fmt.Sprintf("the ticket for %s is made with version %d of its key, and %s on %s holds only version %s", ticket.Service, ticket.Version, f.KeyTable.Path, at.Host, plain.Numbers(versions))
+				r.Summary = fmt.Sprintf(
+					"the ticket for %s is made with version %d of its key, and %s on %s holds only version %s",
+					ticket.Service,
+					ticket.Version,
+					f.KeyTable.Path,
+					at.Host,
+					plain.Numbers(versions),
+				)
 			case !slices.Contains(kinds, ticket.Encryption):
-				r.Summary = fmt.Sprintf("the ticket for %s is encrypted by kind %d, and %s on %s holds keys of kind %s only", ticket.Service, ticket.Encryption, f.KeyTable.Path, at.Host, plain.Numbers(kinds))
+				r.Summary = fmt.Sprintf(
+					"the ticket for %s is encrypted by kind %d, and %s on %s holds keys of kind %s only",
+					ticket.Service,
+					ticket.Encryption,
+					f.KeyTable.Path,
+					at.Host,
+					plain.Numbers(kinds),
+				)
 			default:
 				continue
 			}

@@ -20,8 +20,11 @@ var nameEnds = map[fact.AnswerOutcome]struct{ cause, says string }{
 	fact.Unreachable:   {"names/resolver-silent", "asked for %s, the resolver %s cannot be reached"},
 	fact.ServerFailure: {"names/server-failure", "asked for %s, the resolver %s fails"},
 	fact.QueryRefused:  {"names/resolver-refuses", "asked for %s, the resolver %s refuses to answer"},
-	fact.CutOff:        {"names/large-answer-lost", "asked for %s, the resolver %s has an answer too large for a datagram, and TCP to it does not work"},
-	fact.BadReply:      {"names/server-failure", "asked for %s, the resolver %s answers with something unreadable"},
+	fact.CutOff: {
+		"names/large-answer-lost",
+		"asked for %s, the resolver %s has an answer too large for a datagram, and TCP to it does not work",
+	},
+	fact.BadReply: {"names/server-failure", "asked for %s, the resolver %s answers with something unreadable"},
 }
 
 // Readings reads the name gate.
@@ -47,7 +50,10 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 		return append(readings, r)
 	}
 	if t.Server != "" && v.Confirmed(t) || t.Symptom == gate.Fine {
-		readings = append(readings, gate.Reading{Gate: gate.Name, Summary: l.Says(t.Target.Addr), Because: scene.FactIDs(l.Source)})
+		readings = append(
+			readings,
+			gate.Reading{Gate: gate.Name, Summary: l.Says(t.Target.Addr), Because: scene.FactIDs(l.Source)},
+		)
 	}
 	return readings
 }
@@ -82,11 +88,20 @@ func NoAddressReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Read
 	r := gate.Reading{
 		Gate: gate.Name, Cause: end.cause, Because: scene.FactIDs(ends...), Vantage: v.Client,
 		Summary: fmt.Sprintf(end.says, strings.TrimSuffix(l.Name, "."), who),
-		Values:  catalogue.Values{"name": strings.TrimSuffix(l.Name, "."), "resolver": plain.At(worst.Answer.Resolver), "client": v.Host(v.Client)},
+		Values: catalogue.Values{
+			"name":     strings.TrimSuffix(l.Name, "."),
+			"resolver": plain.At(worst.Answer.Resolver),
+			"client":   v.Host(v.Client),
+		},
 	}
 	if a := worst.Answer; len(a.Unchecked) > 0 {
 		r.Cause = "names/bogus-signature"
-		r.Summary = fmt.Sprintf("%s fails for %s since its signatures are bad: with checking off it gives %s", who, strings.TrimSuffix(l.Name, "."), a.Unchecked[0])
+		r.Summary = fmt.Sprintf(
+			"%s fails for %s since its signatures are bad: with checking off it gives %s",
+			who,
+			strings.TrimSuffix(l.Name, "."),
+			a.Unchecked[0],
+		)
 	}
 	if chain := dangling(ends); chain != "" {
 		r.Cause = "names/dangling-alias"
@@ -94,11 +109,21 @@ func NoAddressReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Read
 	}
 	if zone := worst.Answer.Denies; zone != "" && r.Cause == "names/no-such-name" {
 		r.Summary += fmt.Sprintf("; it says the same of the whole zone %s", zone)
-		r.Lacks = []gate.Lack{{Guard: gate.AllRead, Why: "a resolver that knows nothing of " + zone + " is no witness: ask one that keeps that zone, or the zone's own servers"}}
+		r.Lacks = []gate.Lack{
+			{
+				Guard: gate.AllRead,
+				Why:   "a resolver that knows nothing of " + zone + " is no witness: ask one that keeps that zone, or the zone's own servers",
+			},
+		}
 	}
 	behindStub(v, l, worst, &r)
 	if l.Other != "" && (l.System == nil || len(l.System.System.Addrs) > 0) {
-		r.Lacks = []gate.Lack{{Guard: gate.AllRead, Why: "programs of this host look names up in " + l.Other + " too, which was not asked"}}
+		r.Lacks = []gate.Lack{
+			{
+				Guard: gate.AllRead,
+				Why:   "programs of this host look names up in " + l.Other + " too, which was not asked",
+			},
+		}
 	}
 	return []gate.Reading{r}
 }
@@ -162,8 +187,18 @@ func passedReadings(v *scene.Scene, l *scene.Lookup) []gate.Reading {
 		end := nameEnds[f.Answer.Outcome]
 		list = append(list, gate.Reading{
 			Gate: gate.Name, Cause: end.cause, Harmless: true, Because: scene.FactIDs(f), Vantage: v.Client,
-			Summary: fmt.Sprintf(end.says, strings.TrimSuffix(l.Name, "."), plain.At(f.Answer.Resolver)) + "; the next one does" + l.Waits(f),
-			Values:  catalogue.Values{"name": l.Name, "resolver": plain.At(f.Answer.Resolver), "client": v.Host(v.Client)},
+			Summary: fmt.Sprintf(
+				end.says,
+				strings.TrimSuffix(l.Name, "."),
+				plain.At(f.Answer.Resolver),
+			) + "; the next one does" + l.Waits(
+				f,
+			),
+			Values: catalogue.Values{
+				"name":     l.Name,
+				"resolver": plain.At(f.Answer.Resolver),
+				"client":   v.Host(v.Client),
+			},
 		})
 	}
 	return list
@@ -198,9 +233,13 @@ func labelReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, b
 	}
 	mended := strings.ReplaceAll(t.Lookup.Name, label, strings.Trim(strings.ReplaceAll(label, "_", "-"), "-"))
 	r := gate.Reading{
-		Gate: gate.Name, Cause: "names/bad-label", Harmless: true, Vantage: v.Client, Because: append(scene.FactIDs(t.Lookup.Ends...), scene.FactIDs(t.Lookup.Source)...),
-		Summary: fmt.Sprintf("%q has %s, which host names may not have", label, why),
-		Values:  catalogue.Values{"name": t.Lookup.Name, "mended": mended, "client": v.Host(v.Client)},
+		Gate:     gate.Name,
+		Cause:    "names/bad-label",
+		Harmless: true,
+		Vantage:  v.Client,
+		Because:  append(scene.FactIDs(t.Lookup.Ends...), scene.FactIDs(t.Lookup.Source)...),
+		Summary:  fmt.Sprintf("%q has %s, which host names may not have", label, why),
+		Values:   catalogue.Values{"name": t.Lookup.Name, "mended": mended, "client": v.Host(v.Client)},
 	}
 	if len(t.Lookup.Addrs) > 0 || mended == t.Lookup.Name {
 		return r, true
@@ -215,7 +254,9 @@ func labelReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, b
 	}
 	instead := t.Target
 	instead.Name = mended
-	r.Harmless, r.Instead, r.Because = false, &instead, append(scene.FactIDs(t.Lookup.Ends...), scene.FactIDs(other.Source)...)
+	r.Harmless, r.Instead, r.Because = false, &instead, append(
+		scene.FactIDs(t.Lookup.Ends...),
+		scene.FactIDs(other.Source)...)
 	r.Summary += "; " + mended + " exists"
 	return r, true
 }
@@ -231,8 +272,14 @@ func hostsReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, b
 	r := gate.Reading{
 		Gate: gate.Name, Cause: "names/hosts-override", Because: scene.FactIDs(l.Hosts, l.DNS), Vantage: v.Client,
 		Summary: fmt.Sprintf("%s line %d says %s, the resolver says %s", h.Path, h.Line, t.Target.Addr, l.DNSAll[0]),
-		Values: catalogue.Values{"name": l.Name, "file": h.Path, "line": fmt.Sprint(h.Line), "addr": t.Target.Addr.String(),
-			"right": l.DNSAll[0].String(), "client": v.Host(v.Client)},
+		Values: catalogue.Values{
+			"name":   l.Name,
+			"file":   h.Path,
+			"line":   fmt.Sprint(h.Line),
+			"addr":   t.Target.Addr.String(),
+			"right":  l.DNSAll[0].String(),
+			"client": v.Host(v.Client),
+		},
 	}
 	if t.Symptom == gate.Fine || t.Symptom == gate.NotTried {
 		r.Harmless = true
@@ -247,7 +294,14 @@ func hostsReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, b
 		holds := v.ServerOf(addr) != "" && v.ServerOf(t.Target.Addr) == "" && t.Server == ""
 		if tried && c.Symptom(v.Own()).Progress() > t.Symptom.Progress() || holds {
 			r.Instead = &other
-			r.Summary = fmt.Sprintf("%s line %d says %s (%s), the resolver says %s", h.Path, h.Line, t.Target.Addr, t.Symptom, addr)
+			r.Summary = fmt.Sprintf(
+				"%s line %d says %s (%s), the resolver says %s",
+				h.Path,
+				h.Line,
+				t.Target.Addr,
+				t.Symptom,
+				addr,
+			)
 			r.Because = gate.Union(r.Because, c.IDs())
 			return r, true
 		}
@@ -264,9 +318,10 @@ func loopsReading(v *scene.Scene, t *scene.Try) (gate.Reading, bool) {
 		return gate.Reading{}, false
 	}
 	r := gate.Reading{
-		Gate: gate.Name, Cause: "names/loops-back", Because: scene.FactIDs(t.Lookup.Source), Vantage: v.Client, Strength: gate.Hinted,
-		Summary: fmt.Sprintf("%s gives %s, which is this host itself", t.Lookup.Name, t.Target.Addr),
-		Values:  catalogue.Values{"name": t.Lookup.Name, "addr": t.Target.Addr.String(), "client": v.Host(v.Client)},
+		Gate: gate.Name, Cause: "names/loops-back", Because: scene.FactIDs(t.Lookup.Source), Vantage: v.Client,
+		Strength: gate.Hinted,
+		Summary:  fmt.Sprintf("%s gives %s, which is this host itself", t.Lookup.Name, t.Target.Addr),
+		Values:   catalogue.Values{"name": t.Lookup.Name, "addr": t.Target.Addr.String(), "client": v.Host(v.Client)},
 	}
 	if h := t.Lookup.Hosts; h != nil {
 		r.Values["file"], r.Values["line"] = h.HostsFile.Path, fmt.Sprint(h.HostsFile.Line)

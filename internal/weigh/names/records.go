@@ -35,8 +35,19 @@ func RecordReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading
 		asked++
 	}
 	_, zone, _ := strings.Cut(strings.TrimPrefix(name[strings.Index(name, ".")+1:], "_"), ".")
-	r := gate.Reading{Gate: gate.Name, Cause: "names/no-service-record", Reach: gate.Elsewhere, Because: scene.FactIDs(none...), Vantage: v.Client,
-		Values: catalogue.Values{"record": name, "zone": zone, "port": fmt.Sprint(v.Ask.Endpoint.Port), "host": strings.TrimSuffix(v.Ask.Endpoint.Host, ".")}}
+	r := gate.Reading{
+		Gate:    gate.Name,
+		Cause:   "names/no-service-record",
+		Reach:   gate.Elsewhere,
+		Because: scene.FactIDs(none...),
+		Vantage: v.Client,
+		Values: catalogue.Values{
+			"record": name,
+			"zone":   zone,
+			"port":   fmt.Sprint(v.Ask.Endpoint.Port),
+			"host":   strings.TrimSuffix(v.Ask.Endpoint.Host, "."),
+		},
+	}
 	switch {
 	case asked == 0 || len(found) == 0 && len(none) == 0:
 		return nil // nobody has said anything yet, or could
@@ -51,7 +62,14 @@ func RecordReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading
 		return nil
 	}
 	r.Harmless, r.Because = true, scene.FactIDs(told...)
-	r.Summary = fmt.Sprintf("%s leads clients to %s:%d, not to %s:%d", name, found[0].Target, found[0].Port, e.Host, e.Port)
+	r.Summary = fmt.Sprintf(
+		"%s leads clients to %s:%d, not to %s:%d",
+		name,
+		found[0].Target,
+		found[0].Port,
+		e.Host,
+		e.Port,
+	)
 	return []gate.Reading{r}
 }
 
@@ -67,13 +85,29 @@ func frontReading(v *scene.Scene, w *scene.Wants, t *scene.Try, r gate.Reading) 
 		if held == nil || !held.Holds(t.Target.Addr) {
 			continue
 		}
-		w.Add(scene.Want{Look: fact.LookListeners, At: fact.Gateway, On: at.ID, Target: fact.Target{Port: t.Target.Port, Scheme: t.Target.Scheme}, Gate: gate.Name})
+		w.Add(
+			scene.Want{
+				Look:   fact.LookListeners,
+				At:     fact.Gateway,
+				On:     at.ID,
+				Target: fact.Target{Port: t.Target.Port, Scheme: t.Target.Scheme},
+				Gate:   gate.Name,
+			},
+		)
 		seen, list := v.Listeners(at.ID)
 		if list == nil || len(list.On(v.Ask.Endpoint.Transport, t.Target.Port)) > 0 {
 			continue
 		}
 		r.Cause = "names/points-at-front"
-		r.Summary = fmt.Sprintf("%s gives %s, which is %s, and nothing there takes port %d; %s has %s", t.Target.Name, t.Target.Addr, at.Host, t.Target.Port, r.Values["server"], r.Values["right"])
+		r.Summary = fmt.Sprintf(
+			"%s gives %s, which is %s, and nothing there takes port %d; %s has %s",
+			t.Target.Name,
+			t.Target.Addr,
+			at.Host,
+			t.Target.Port,
+			r.Values["server"],
+			r.Values["right"],
+		)
 		r.Because = gate.Union(r.Because, scene.FactIDs(f, seen))
 		r.Values["front"], r.Values["port"] = at.Host, fmt.Sprint(t.Target.Port)
 	}

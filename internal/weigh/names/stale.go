@@ -27,13 +27,37 @@ func staleReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, b
 	instead.Addr = own
 	w.Add(scene.Want{Look: fact.LookSession, At: fact.Client, Target: instead, Gate: gate.Name})
 	r := gate.Reading{
-		Gate: gate.Name, Cause: "names/stale-address", Because: append(scene.FactIDs(t.Lookup.Source, f), t.Climb.IDs()...), Vantage: v.Client, Instead: &instead,
-		Summary: fmt.Sprintf("%s gives %s, which %s does not have; it has %s", t.Target.Name, t.Target.Addr, at.Host, own),
-		Values:  catalogue.Values{"name": t.Target.Name, "addr": t.Target.Addr.String(), "right": own.String(), "server": at.Host, "client": v.Host(v.Client)},
+		Gate:    gate.Name,
+		Cause:   "names/stale-address",
+		Because: append(scene.FactIDs(t.Lookup.Source, f), t.Climb.IDs()...),
+		Vantage: v.Client,
+		Instead: &instead,
+		Summary: fmt.Sprintf(
+			"%s gives %s, which %s does not have; it has %s",
+			t.Target.Name,
+			t.Target.Addr,
+			at.Host,
+			own,
+		),
+		Values: catalogue.Values{
+			"name":   t.Target.Name,
+			"addr":   t.Target.Addr.String(),
+			"right":  own.String(),
+			"server": at.Host,
+			"client": v.Host(v.Client),
+		},
 	}
 	if h := t.Lookup.Source; h != nil && h.HostsFile != nil {
 		r.Cause = "names/hosts-override"
-		r.Summary = fmt.Sprintf("%s line %d says %s for %s, which %s does not have; it has %s", h.HostsFile.Path, h.HostsFile.Line, t.Target.Addr, t.Target.Name, at.Host, own)
+		r.Summary = fmt.Sprintf(
+			"%s line %d says %s for %s, which %s does not have; it has %s",
+			h.HostsFile.Path,
+			h.HostsFile.Line,
+			t.Target.Addr,
+			t.Target.Name,
+			at.Host,
+			own,
+		)
 		r.Values["file"], r.Values["line"] = h.HostsFile.Path, fmt.Sprint(h.HostsFile.Line)
 	}
 	if t.Lookup.Literal {
@@ -49,7 +73,13 @@ func staleReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, b
 		return gate.Reading{}, false
 	case c.Symptom(v.Own()).Progress() <= t.Symptom.Progress():
 		r.Strength, r.Instead = gate.Hinted, nil
-		r.Lacks = append(r.Lacks, gate.Lack{Guard: gate.SameSource, Why: "a translation on the way may lead from this address to the server: its own address gets no further"})
+		r.Lacks = append(
+			r.Lacks,
+			gate.Lack{
+				Guard: gate.SameSource,
+				Why:   "a translation on the way may lead from this address to the server: its own address gets no further",
+			},
+		)
 	}
 	r.Because = gate.Union(r.Because, c.IDs())
 	return r, true

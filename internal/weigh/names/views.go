@@ -29,7 +29,10 @@ func dangling(ends []*fact.Fact) string {
 		if f.Answer.Outcome != fact.NoSuchName && f.Answer.Outcome != fact.NoData {
 			continue // the resolver fails for one of the links
 		}
-		return strings.Join(chain, " → ") + ", which " + map[fact.AnswerOutcome]string{fact.NoSuchName: "does not exist", fact.NoData: "has no address"}[f.Answer.Outcome]
+		return strings.Join(
+			chain,
+			" → ",
+		) + ", which " + map[fact.AnswerOutcome]string{fact.NoSuchName: "does not exist", fact.NoData: "has no address"}[f.Answer.Outcome]
 	}
 	return ""
 }
@@ -74,7 +77,8 @@ func further(v *scene.Scene, w *scene.Wants, t *scene.Try, addrs []netip.Addr) (
 		other.Addr = addr.Unmap()
 		w.Add(scene.Want{Look: fact.LookSession, At: fact.Client, Target: other, Gate: gate.Name})
 		c, tried := v.ClimbAt(v.Client, other)
-		if tried && c.Symptom(v.Own()).Progress() > t.Symptom.Progress() || v.ServerOf(other.Addr) != "" && t.Server == "" {
+		if tried && c.Symptom(v.Own()).Progress() > t.Symptom.Progress() ||
+			v.ServerOf(other.Addr) != "" && t.Server == "" {
 			return other, c.IDs(), true
 		}
 	}
@@ -105,21 +109,46 @@ func authorityReading(v *scene.Scene, w *scene.Wants, t *scene.Try, asked string
 		if !ok {
 			return gate.Reading{}, false
 		}
-		r := gate.Reading{Gate: gate.Name, Because: append(scene.FactIDs(f, t.Lookup.Source), ids...), Vantage: v.Client, Instead: &instead,
-			Values: catalogue.Values{"name": asked, "addr": t.Target.Addr.String(), "right": instead.Addr.String(), "client": v.Host(v.Client), "server": newest.Name,
-				"resolver": plain.At(t.Lookup.DNS.Answer.Resolver), "ttl": scene.ForSeconds(t.Lookup.DNS.Answer.TTL)}}
+		r := gate.Reading{
+			Gate:    gate.Name,
+			Because: append(scene.FactIDs(f, t.Lookup.Source), ids...),
+			Vantage: v.Client,
+			Instead: &instead,
+			Values: catalogue.Values{
+				"name":     asked,
+				"addr":     t.Target.Addr.String(),
+				"right":    instead.Addr.String(),
+				"client":   v.Host(v.Client),
+				"server":   newest.Name,
+				"resolver": plain.At(t.Lookup.DNS.Answer.Resolver),
+				"ttl":      scene.ForSeconds(t.Lookup.DNS.Answer.TTL),
+			},
+		}
 		for _, s := range f.Zone.Servers {
 			if s.Serial != 0 && s.Serial != newest.Serial && slices.Contains(s.Addrs, t.Target.Addr) {
 				r.Cause = "names/secondary-stale"
 				r.Values["server"] = s.Name
-				r.Summary = fmt.Sprintf("the authoritative server %s is behind (serial %d) and gives %s; %s (serial %d) gives %s",
-					s.Name, s.Serial, t.Target.Addr, newest.Name, newest.Serial, instead.Addr)
+				r.Summary = fmt.Sprintf(
+					"the authoritative server %s is behind (serial %d) and gives %s; %s (serial %d) gives %s",
+					s.Name,
+					s.Serial,
+					t.Target.Addr,
+					newest.Name,
+					newest.Serial,
+					instead.Addr,
+				)
 				return r, true
 			}
 		}
 		r.Cause = "names/views-differ"
-		r.Summary = fmt.Sprintf("the resolver %s gives %s, %s; the authoritative server %s gives %s", plain.At(t.Lookup.DNS.Answer.Resolver), t.Target.Addr,
-			scene.ForSeconds(t.Lookup.DNS.Answer.TTL), newest.Name, instead.Addr)
+		r.Summary = fmt.Sprintf(
+			"the resolver %s gives %s, %s; the authoritative server %s gives %s",
+			plain.At(t.Lookup.DNS.Answer.Resolver),
+			t.Target.Addr,
+			scene.ForSeconds(t.Lookup.DNS.Answer.TTL),
+			newest.Name,
+			instead.Addr,
+		)
 		return r, true
 	}
 	return gate.Reading{}, false
@@ -162,9 +191,22 @@ func suffixReading(v *scene.Scene, w *scene.Wants, t *scene.Try, asked string) (
 			continue
 		}
 		right := strings.TrimSuffix(candidate, ".")
-		return gate.Reading{Gate: gate.Name, Cause: "names/search-suffix", Because: append(scene.FactIDs(other.Source, t.Lookup.Source), ids...), Vantage: v.Client, Instead: &instead,
-			Summary: fmt.Sprintf("%s is completed to %s (%s); %s (%s) gets further", typed, asked, t.Target.Addr, right, instead.Addr),
-			Values:  catalogue.Values{"name": typed, "asked": asked, "right": right, "client": v.Host(v.Client)}}, true
+		return gate.Reading{
+			Gate:    gate.Name,
+			Cause:   "names/search-suffix",
+			Because: append(scene.FactIDs(other.Source, t.Lookup.Source), ids...),
+			Vantage: v.Client,
+			Instead: &instead,
+			Summary: fmt.Sprintf(
+				"%s is completed to %s (%s); %s (%s) gets further",
+				typed,
+				asked,
+				t.Target.Addr,
+				right,
+				instead.Addr,
+			),
+			Values: catalogue.Values{"name": typed, "asked": asked, "right": right, "client": v.Host(v.Client)},
+		}, true
 	}
 	return gate.Reading{}, false
 }
@@ -175,12 +217,22 @@ func resolversReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Readin
 	l := t.Lookup
 	views := v.Facts(v.Client, fact.LookNames)
 	if t.Server != "" {
-		w.Add(scene.Want{Look: fact.LookNames, At: fact.Server, On: t.Server, Target: fact.Target{Name: l.Name}, Gate: gate.Name})
+		w.Add(
+			scene.Want{
+				Look:   fact.LookNames,
+				At:     fact.Server,
+				On:     t.Server,
+				Target: fact.Target{Name: l.Name},
+				Gate:   gate.Name,
+			},
+		)
 		views = append(views, v.Facts(t.Server, fact.LookNames)...)
 	}
 	for _, f := range views {
-		if f.Answer == nil || f.Order.Target.Name != l.Name || f.Answer.Outcome != fact.Addressed || slices.Contains(f.Answer.Addrs, t.Target.Addr) ||
-			f.Answer.Asked != l.DNS.Answer.Asked || (f.Answer.Type == "A") != t.Target.Addr.Is4() {
+		if f.Answer == nil || f.Order.Target.Name != l.Name || f.Answer.Outcome != fact.Addressed ||
+			slices.Contains(f.Answer.Addrs, t.Target.Addr) ||
+			f.Answer.Asked != l.DNS.Answer.Asked ||
+			(f.Answer.Type == "A") != t.Target.Addr.Is4() {
 			continue
 		}
 		instead, ids, ok := further(v, w, t, f.Answer.Addrs)
@@ -191,10 +243,28 @@ func resolversReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Readin
 		if f.Vantage != v.Client {
 			who = fmt.Sprintf("%s, seen from %s,", who, v.Host(f.Vantage))
 		}
-		return gate.Reading{Gate: gate.Name, Cause: "names/views-differ", Because: append(scene.FactIDs(f, l.Source), ids...), Vantage: v.Client, Instead: &instead,
-			Summary: fmt.Sprintf("the resolver %s gives %s; %s gives %s, which gets further", plain.At(l.DNS.Answer.Resolver), t.Target.Addr, who, instead.Addr),
-			Values: catalogue.Values{"name": l.Name, "addr": t.Target.Addr.String(), "right": instead.Addr.String(), "client": v.Host(v.Client),
-				"resolver": plain.At(l.DNS.Answer.Resolver), "ttl": scene.ForSeconds(l.DNS.Answer.TTL)}}, true
+		return gate.Reading{
+			Gate:    gate.Name,
+			Cause:   "names/views-differ",
+			Because: append(scene.FactIDs(f, l.Source), ids...),
+			Vantage: v.Client,
+			Instead: &instead,
+			Summary: fmt.Sprintf(
+				"the resolver %s gives %s; %s gives %s, which gets further",
+				plain.At(l.DNS.Answer.Resolver),
+				t.Target.Addr,
+				who,
+				instead.Addr,
+			),
+			Values: catalogue.Values{
+				"name":     l.Name,
+				"addr":     t.Target.Addr.String(),
+				"right":    instead.Addr.String(),
+				"client":   v.Host(v.Client),
+				"resolver": plain.At(l.DNS.Answer.Resolver),
+				"ttl":      scene.ForSeconds(l.DNS.Answer.TTL),
+			},
+		}, true
 	}
 	return gate.Reading{}, false
 }
@@ -203,11 +273,29 @@ func resolversReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Readin
 // address than its resolvers do.
 func systemReading(v *scene.Scene, t *scene.Try) (gate.Reading, bool) {
 	l := t.Lookup
-	if l.System == nil || !l.Settled || len(l.System.System.Addrs) == 0 || slices.ContainsFunc(l.System.System.Addrs, func(a netip.Addr) bool { return slices.Contains(l.Addrs, a) }) {
+	if l.System == nil || !l.Settled || len(l.System.System.Addrs) == 0 ||
+		slices.ContainsFunc(l.System.System.Addrs, func(a netip.Addr) bool { return slices.Contains(l.Addrs, a) }) {
 		return gate.Reading{}, false
 	}
-	return gate.Reading{Gate: gate.Name, Cause: "names/views-differ", Harmless: true, Because: scene.FactIDs(l.System, l.DNS), Vantage: v.Client,
-		Summary: fmt.Sprintf("programs of %s get %s from the system's own look-up, its resolvers say %s", v.Host(v.Client), l.System.System.Addrs[0], l.Addrs[0]),
-		Values: catalogue.Values{"name": l.Name, "addr": l.System.System.Addrs[0].String(), "right": l.Addrs[0].String(), "client": v.Host(v.Client),
-			"resolver": "the system's own look-up", "ttl": "until it is asked again"}}, true
+	return gate.Reading{
+		Gate:     gate.Name,
+		Cause:    "names/views-differ",
+		Harmless: true,
+		Because:  scene.FactIDs(l.System, l.DNS),
+		Vantage:  v.Client,
+		Summary: fmt.Sprintf(
+			"programs of %s get %s from the system's own look-up, its resolvers say %s",
+			v.Host(v.Client),
+			l.System.System.Addrs[0],
+			l.Addrs[0],
+		),
+		Values: catalogue.Values{
+			"name":     l.Name,
+			"addr":     l.System.System.Addrs[0].String(),
+			"right":    l.Addrs[0].String(),
+			"client":   v.Host(v.Client),
+			"resolver": "the system's own look-up",
+			"ttl":      "until it is asked again",
+		},
+	}, true
 }

@@ -31,16 +31,33 @@ func MapperReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading
 		if f.Mapper == nil || f.Order.Target != asked {
 			continue
 		}
-		r := gate.Reading{Gate: gate.Answer, Cause: "ports/dynamic-shut", Reach: gate.Further, Because: scene.FactIDs(f), Vantage: v.Client, Values: v.Place(t, catalogue.Values{"server": v.Answering(t)})}
+		r := gate.Reading{
+			Gate:    gate.Answer,
+			Cause:   "ports/dynamic-shut",
+			Reach:   gate.Further,
+			Because: scene.FactIDs(f),
+			Vantage: v.Client,
+			Values:  v.Place(t, catalogue.Values{"server": v.Answering(t)}),
+		}
 		ports := mappedPorts(f.Mapper, service)
 		if len(ports) == 0 {
 			delete(r.Values, "port")
-			r.Summary = fmt.Sprintf("the port mapper of %s answers, and nothing is registered there as %s over TCP", v.Answering(t), service)
+			r.Summary = fmt.Sprintf(
+				"the port mapper of %s answers, and nothing is registered there as %s over TCP",
+				v.Answering(t),
+				service,
+			)
 			return []gate.Reading{r}
 		}
 		// Several are copies of one program: whichever is open serves.
 		for i, port := range ports {
-			target := fact.Target{Name: t.Target.Name, Addr: t.Target.Addr, Port: port, Scheme: "tcp", Security: fact.Plain}
+			target := fact.Target{
+				Name:     t.Target.Name,
+				Addr:     t.Target.Addr,
+				Port:     port,
+				Scheme:   "tcp",
+				Security: fact.Plain,
+			}
 			w.Add(scene.Want{Look: fact.LookSession, At: fact.Client, Target: target, Gate: gate.Session})
 			c, seen := v.ClimbAt(v.Client, target)
 			if !seen || c.Connect == nil || c.Connect.Connect.Outcome == fact.Connected {
@@ -49,7 +66,12 @@ func MapperReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading
 			r.Because = gate.Union(r.Because, c.IDs())
 			if i == 0 {
 				r.Values["port"], r.Values["range"] = fmt.Sprint(port), rangeOf(v, port)
-				r.Summary = fmt.Sprintf("the port mapper names port %d for %s, and there: %s", port, service, c.Symptom(v.Own()))
+				r.Summary = fmt.Sprintf(
+					"the port mapper names port %d for %s, and there: %s",
+					port,
+					service,
+					c.Symptom(v.Own()),
+				)
 			}
 		}
 		return []gate.Reading{r}
@@ -62,7 +84,8 @@ func MapperReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading
 func mappedPorts(m *fact.Mapper, service string) []uint16 {
 	var ports []uint16
 	for _, e := range m.Entries {
-		named := e.Name == service || strings.EqualFold(e.Interface, service) || e.Program != 0 && strconv.FormatUint(uint64(e.Program), 10) == service
+		named := e.Name == service || strings.EqualFold(e.Interface, service) ||
+			e.Program != 0 && strconv.FormatUint(uint64(e.Program), 10) == service
 		if named && e.Transport == "tcp" && !slices.Contains(ports, e.Port) {
 			ports = append(ports, e.Port)
 		}

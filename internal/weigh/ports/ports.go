@@ -60,7 +60,13 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 	}
 	for _, p := range v.ProgramsAt(t.Server) {
 		if len(p.Processes) > len(p.Here()) {
-			none.Lacks = append(none.Lacks, gate.Lack{Guard: gate.SameProcess, Why: "a process of " + p.Name + " runs in another network namespace"})
+			none.Lacks = append(
+				none.Lacks,
+				gate.Lack{
+					Guard: gate.SameProcess,
+					Why:   "a process of " + p.Name + " runs in another network namespace",
+				},
+			)
 		}
 	}
 	if moved, ok := movedReading(v, w, t, list); ok {
@@ -69,7 +75,12 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 	if len(list.Elsewhere) > 0 {
 		l := list.Elsewhere[0]
 		none.Cause = "ports/other-namespace"
-		none.Summary = fmt.Sprintf("%s listens on port %d in another network namespace only, %s", scene.Owner(l), l.Port, l.Space)
+		none.Summary = fmt.Sprintf(
+			"%s listens on port %d in another network namespace only, %s",
+			scene.Owner(l),
+			l.Port,
+			l.Space,
+		)
 		none.Values["program"], none.Values["unit"] = scene.Owner(l), l.Unit
 		none.Lacks = nil
 		if slices.ContainsFunc(list.Elsewhere, func(other fact.Listener) bool { return other.Space != l.Space }) {
@@ -94,9 +105,19 @@ func missingPorts(v *scene.Scene, t *scene.Try, f *fact.Fact, list *fact.Listene
 		return gate.Reading{}, false
 	}
 	which := strings.Join(missing, ", ")
-	return gate.Reading{Gate: gate.Listener, Cause: "ports/some-missing", Harmless: true, Because: scene.FactIDs(f), Vantage: t.Server,
-		Summary: fmt.Sprintf("of the card's %d ports, %s not open", len(v.Ask.Card.Ports), plain.PluralIs(which, len(missing))),
-		Values:  v.Place(t, catalogue.Values{"missing": "port " + which})}, true
+	return gate.Reading{
+		Gate:     gate.Listener,
+		Cause:    "ports/some-missing",
+		Harmless: true,
+		Because:  scene.FactIDs(f),
+		Vantage:  t.Server,
+		Summary: fmt.Sprintf(
+			"of the card's %d ports, %s not open",
+			len(v.Ask.Card.Ports),
+			plain.PluralIs(which, len(missing)),
+		),
+		Values: v.Place(t, catalogue.Values{"missing": "port " + which}),
+	}, true
 }
 
 // foreignPort reads a port that is held by somebody else. Our own try may
@@ -108,8 +129,16 @@ func foreignPort(v *scene.Scene, t *scene.Try, f *fact.Fact, l fact.Listener) []
 	}
 	r := gate.Reading{
 		Gate: gate.Listener, Cause: "ports/other-owner", Reach: gate.Further, Because: scene.FactIDs(f), Vantage: t.Server,
-		Summary: strings.TrimSpace(fmt.Sprintf("port %d is held by %s, not by %s %s", l.Port, scene.Owner(l), p.Name, plain.Since(v.Ask.Began, l.Since))),
-		Values:  v.Place(t, catalogue.Values{"program": p.Name, "other": scene.Owner(l), "other-unit": l.Unit}),
+		Summary: strings.TrimSpace(
+			fmt.Sprintf(
+				"port %d is held by %s, not by %s %s",
+				l.Port,
+				scene.Owner(l),
+				p.Name,
+				plain.Since(v.Ask.Began, l.Since),
+			),
+		),
+		Values: v.Place(t, catalogue.Values{"program": p.Name, "other": scene.Owner(l), "other-unit": l.Unit}),
 	}
 	if !v.Confirmed(t) {
 		r.Lacks = append(r.Lacks, gate.Lack{Guard: gate.SameHost, Why: scene.NotConfirmed})
@@ -119,7 +148,9 @@ func foreignPort(v *scene.Scene, t *scene.Try, f *fact.Fact, l fact.Listener) []
 
 // openPort reads a port that somebody holds.
 func openPort(v *scene.Scene, t *scene.Try, f *fact.Fact, l fact.Listener) []gate.Reading {
-	readings := []gate.Reading{{Gate: gate.Listener, Because: scene.FactIDs(f), Vantage: t.Server, Summary: heldBy(v, t, l)}}
+	readings := []gate.Reading{
+		{Gate: gate.Listener, Because: scene.FactIDs(f), Vantage: t.Server, Summary: heldBy(v, t, l)},
+	}
 	switch {
 	case l.Full():
 		readings = append(readings, gate.Reading{
@@ -127,14 +158,30 @@ func openPort(v *scene.Scene, t *scene.Try, f *fact.Fact, l fact.Listener) []gat
 			Shows: []gate.Symptom{gate.SilentTCP, gate.ServerFirstSilent, gate.ClientFirstSilent},
 			Summary: fmt.Sprintf("%s has %s waiting to be accepted, and its queue takes %d",
 				scene.Owner(l), plain.Connections(l.Queue), l.Limit+1),
-			Values: v.Place(t, catalogue.Values{"program": scene.Owner(l), "pid": plain.NonZero(l.PID), "unit": l.Unit}),
+			Values: v.Place(
+				t,
+				catalogue.Values{"program": scene.Owner(l), "pid": plain.NonZero(l.PID), "unit": l.Unit},
+			),
 		})
 	case t.Symptom == gate.SilentTCP && overflowed(v, t) > 0:
 		readings = append(readings, gate.Reading{
-			Gate: gate.Room, Cause: "ports/queue-full", Because: append(scene.FactIDs(f), kernels(v, t)...), Vantage: t.Server, Strength: gate.Inferred,
-			Summary: fmt.Sprintf("%s turned %s away for a full queue while ours was tried", v.Host(t.Server), plain.Connections(uint32(overflowed(v, t)))),
-			Lacks:   []gate.Lack{{Guard: gate.OneMeaning, Why: "the kernel counts for all ports together, and this queue had room when it was looked at"}},
-			Values:  v.Place(t, catalogue.Values{"program": scene.Owner(l), "pid": plain.NonZero(l.PID), "unit": l.Unit}),
+			Gate: gate.Room, Cause: "ports/queue-full", Because: append(scene.FactIDs(f), kernels(v, t)...),
+			Vantage: t.Server, Strength: gate.Inferred,
+			Summary: fmt.Sprintf(
+				"%s turned %s away for a full queue while ours was tried",
+				v.Host(t.Server),
+				plain.Connections(uint32(overflowed(v, t))),
+			),
+			Lacks: []gate.Lack{
+				{
+					Guard: gate.OneMeaning,
+					Why:   "the kernel counts for all ports together, and this queue had room when it was looked at",
+				},
+			},
+			Values: v.Place(
+				t,
+				catalogue.Values{"program": scene.Owner(l), "pid": plain.NonZero(l.PID), "unit": l.Unit},
+			),
 		})
 	case l.Transport == "udp": // whether it reads what comes is seen by a second look
 	case t.Symptom == gate.SilentTCP || !gate.Symptoms[t.Symptom].May.Has(gate.Room):
@@ -202,7 +249,10 @@ func elsewhere(v *scene.Scene, t *scene.Try, f *fact.Fact, onPort []fact.Listene
 		Gate: gate.Listener, Cause: cause, Because: scene.FactIDs(f), Vantage: t.Server,
 		Summary: fmt.Sprintf("%s listens on %s only; the client comes to %s", scene.Owner(best),
 			endpoint.HostPort(best.Addr.String(), best.Port), t.Target.Addr),
-		Values: v.Place(t, catalogue.Values{"program": scene.Owner(best), "listen": best.Addr.String(), "unit": best.Unit}),
+		Values: v.Place(
+			t,
+			catalogue.Values{"program": scene.Owner(best), "listen": best.Addr.String(), "unit": best.Unit},
+		),
 	}
 	if best.Program != "" {
 		r.Values["name-of-program"] = best.Program
@@ -224,7 +274,12 @@ func movable(v *scene.Scene, t *scene.Try) ([]fact.Program, []gate.Lack) {
 	if w := v.Scheme.Wire; w != "" && w != "http" {
 		return programs, nil
 	}
-	return programs, []gate.Lack{{Guard: gate.SameProcess, Why: "what answers there is a server of the same kind; nothing says that it is this endpoint's"}}
+	return programs, []gate.Lack{
+		{
+			Guard: gate.SameProcess,
+			Why:   "what answers there is a server of the same kind; nothing says that it is this endpoint's",
+		},
+	}
 }
 
 // movedReading looks for the endpoint's own program on other ports. It is
@@ -250,15 +305,26 @@ func movedReading(v *scene.Scene, w *scene.Wants, t *scene.Try, list *fact.Liste
 		}
 		f, _ := v.Listeners(t.Server)
 		r := gate.Reading{
-			Gate: gate.Listener, Cause: "ports/moved", Because: append(scene.FactIDs(f), c.IDs()...), Vantage: t.Server, Instead: &there, Lacks: short,
-			Summary: fmt.Sprintf("%s listens on port %d and answers there, not on %d", scene.Owner(l), l.Port, t.Target.Port),
+			Gate: gate.Listener, Cause: "ports/moved", Because: append(scene.FactIDs(f), c.IDs()...),
+			Vantage: t.Server, Instead: &there, Lacks: short,
+			Summary: fmt.Sprintf(
+				"%s listens on port %d and answers there, not on %d",
+				scene.Owner(l),
+				l.Port,
+				t.Target.Port,
+			),
 			Values: v.Place(t, catalogue.Values{"program": scene.Owner(l), "right": fmt.Sprint(l.Port), "unit": l.Unit,
 				"endpoint": fmt.Sprintf("%s://%s", t.Target.Scheme, endpoint.HostPort(t.Target.Name, l.Port))}),
 		}
 		if !v.Scheme.Usual(t.Target.Port) {
 			r.Gate, r.Cause = gate.Intent, "settings/wrong-port"
 			r.Shows = []gate.Symptom{gate.RefusedByReset, gate.SilentTCP}
-			r.Summary = fmt.Sprintf("the client goes to port %d; %s answers on %d", t.Target.Port, scene.Owner(l), l.Port)
+			r.Summary = fmt.Sprintf(
+				"the client goes to port %d; %s answers on %d",
+				t.Target.Port,
+				scene.Owner(l),
+				l.Port,
+			)
 		}
 		if !v.Confirmed(t) {
 			r.Lacks = append(r.Lacks, gate.Lack{Guard: gate.SameHost, Why: scene.NotConfirmed})

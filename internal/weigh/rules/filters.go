@@ -13,8 +13,20 @@ import (
 )
 
 // filtered is the symptoms that a packet filter may give.
-var filtered = []gate.Symptom{gate.SilentTCP, gate.SilentUDP, gate.Unasked, gate.RefusedByReset, gate.ICMPFromClient, gate.ICMPFromTarget, gate.PortUnreachable, gate.ICMPFromElsewhere, gate.NotPermittedHere, gate.ServerFirstSilent,
-	gate.ClientFirstSilent, gate.UnreachableFrom}
+var filtered = []gate.Symptom{
+	gate.SilentTCP,
+	gate.SilentUDP,
+	gate.Unasked,
+	gate.RefusedByReset,
+	gate.ICMPFromClient,
+	gate.ICMPFromTarget,
+	gate.PortUnreachable,
+	gate.ICMPFromElsewhere,
+	gate.NotPermittedHere,
+	gate.ServerFirstSilent,
+	gate.ClientFirstSilent,
+	gate.UnreachableFrom,
+}
 
 // standing is one host on a packet's way, as far as it was seen.
 type standing struct {
@@ -27,8 +39,16 @@ type standing struct {
 
 // dropCauses and rejectCauses name what stops a packet, by whose rule it is.
 var (
-	dropCauses   = map[fact.Role]string{fact.Client: "rules/client-drop", fact.Gateway: "rules/gateway-drop", fact.Server: "rules/server-drop"}
-	rejectCauses = map[fact.Role]string{fact.Client: "rules/client-reject", fact.Gateway: "rules/gateway-reject", fact.Server: "rules/server-reject"}
+	dropCauses = map[fact.Role]string{
+		fact.Client:  "rules/client-drop",
+		fact.Gateway: "rules/gateway-drop",
+		fact.Server:  "rules/server-drop",
+	}
+	rejectCauses = map[fact.Role]string{
+		fact.Client:  "rules/client-reject",
+		fact.Gateway: "rules/gateway-reject",
+		fact.Server:  "rules/server-reject",
+	}
 )
 
 // FilterReadings evaluates the tables of every host on the way for the
@@ -37,7 +57,9 @@ func FilterReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading
 	if !slices.Contains(filtered, t.Symptom) {
 		return nil
 	}
-	w.Add(scene.Want{Look: fact.LookRoute, At: fact.Client, Target: fact.Target{Addr: t.Target.Addr}, Gate: gate.WayOut})
+	w.Add(
+		scene.Want{Look: fact.LookRoute, At: fact.Client, Target: fact.Target{Addr: t.Target.Addr}, Gate: gate.WayOut},
+	)
 	seats := seats(v, w, t)
 	for _, at := range seats {
 		for _, look := range []fact.Kind{fact.LookTables, fact.LookRoutes, fact.LookKernel, fact.LookBarriers} {
@@ -52,8 +74,16 @@ func FilterReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading
 		return nil
 	}
 	if t.Server != "" {
-		w.Add(scene.Want{Look: fact.LookRoute, At: fact.Server, On: t.Server, Target: fact.Target{Addr: source}, Gate: gate.WayBack},
-			scene.Want{Look: fact.LookPeers, At: fact.Server, On: t.Server, Gate: gate.WayIn})
+		w.Add(
+			scene.Want{
+				Look:   fact.LookRoute,
+				At:     fact.Server,
+				On:     t.Server,
+				Target: fact.Target{Addr: source},
+				Gate:   gate.WayBack,
+			},
+			scene.Want{Look: fact.LookPeers, At: fact.Server, On: t.Server, Gate: gate.WayIn},
+		)
 	}
 	var readings []gate.Reading
 	p := firstPacket(v, t, source)
@@ -83,7 +113,18 @@ func FilterReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading
 			}
 			pass = nil
 			for j := range list {
-				list[j].Lacks = append(list[j].Lacks, gate.Lack{Guard: gate.SamePacket, Why: fmt.Sprintf("whether it comes to %s by %s or by %s is not known", v.Host(at.vantage), links[0], link)})
+				list[j].Lacks = append(
+					list[j].Lacks,
+					gate.Lack{
+						Guard: gate.SamePacket,
+						Why: fmt.Sprintf(
+							"whether it comes to %s by %s or by %s is not known",
+							v.Host(at.vantage),
+							links[0],
+							link,
+						),
+					},
+				)
 			}
 		}
 		for j := range list {
@@ -113,7 +154,13 @@ func FilterReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading
 
 // firstPacket is the client's first packet, from a source.
 func firstPacket(v *scene.Scene, t *scene.Try, source netip.Addr) filter.Packet {
-	p := filter.Packet{Proto: filter.TCP, From: source, To: t.Target.Addr.Unmap().WithZone(""), ToPort: t.Target.Port, Flags: filter.SYN}
+	p := filter.Packet{
+		Proto:  filter.TCP,
+		From:   source,
+		To:     t.Target.Addr.Unmap().WithZone(""),
+		ToPort: t.Target.Port,
+		Flags:  filter.SYN,
+	}
 	if v.Scheme.UDP {
 		p.Proto, p.Flags = filter.UDP, 0
 	}
@@ -137,13 +184,21 @@ func wayBackOpen(v *scene.Scene, t *scene.Try, posts []standing, readings []gate
 			return nil
 		}
 	}
-	return []gate.Reading{{Gate: gate.WayBack, Because: tableIDs(v, last.vantage), Vantage: last.vantage, Summary: "both ends let the reply pass"}}
+	return []gate.Reading{
+		{
+			Gate:    gate.WayBack,
+			Because: tableIDs(v, last.vantage),
+			Vantage: last.vantage,
+			Summary: "both ends let the reply pass",
+		},
+	}
 }
 
 // bothEndsOpen reports whether the filters of both ends were read open for
 // this packet.
 func bothEndsOpen(v *scene.Scene, t *scene.Try) bool {
-	return t.Verdict.Opened[gate.WayOut] != nil && t.Verdict.Opened[gate.WayIn] != nil && t.Verdict.Opened[gate.WayBack] != nil
+	return t.Verdict.Opened[gate.WayOut] != nil && t.Verdict.Opened[gate.WayIn] != nil &&
+		t.Verdict.Opened[gate.WayBack] != nil
 }
 
 // asOther names the fault of a host that refuses the address which it sees,
@@ -230,7 +285,14 @@ func otherSource(v *scene.Scene, t *scene.Try, at standing, p filter.Packet, r g
 			return nil
 		}
 	}
-	return []gate.Lack{{Guard: gate.SameSource, Why: "a translation on the way may show " + v.Host(at.vantage) + " another address than " + p.From.String() + ", which would fare otherwise"}}
+	return []gate.Lack{
+		{
+			Guard: gate.SameSource,
+			Why: "a translation on the way may show " + v.Host(
+				at.vantage,
+			) + " another address than " + p.From.String() + ", which would fare otherwise",
+		},
+	}
 }
 
 // passed is the gates that a host's tables open.
@@ -247,11 +309,17 @@ func passed(v *scene.Scene, t *scene.Try, at standing, g gate.Gate, trip filter.
 	text := fmt.Sprintf("the filters of %s let it pass, and its reply", v.Host(at.vantage))
 	if at.role == fact.Gateway {
 		// Other things than routers may lie on the way: it counts for what is left.
-		return []gate.Reading{{Gate: gate.Way, Strength: gate.Inferred, Because: ids, Vantage: at.vantage, Summary: text}}
+		return []gate.Reading{
+			{Gate: gate.Way, Strength: gate.Inferred, Because: ids, Vantage: at.vantage, Summary: text},
+		}
 	}
 	list := []gate.Reading{{Gate: g, Because: ids, Vantage: at.vantage, Summary: text}}
 	if at.role == fact.Client && v.OnSame(t) {
-		list = append(list, gate.Reading{Gate: gate.WayIn, Because: ids, Vantage: at.vantage, Summary: text}, gate.Reading{Gate: gate.WayBack, Because: ids, Vantage: at.vantage, Summary: text})
+		list = append(
+			list,
+			gate.Reading{Gate: gate.WayIn, Because: ids, Vantage: at.vantage, Summary: text},
+			gate.Reading{Gate: gate.WayBack, Because: ids, Vantage: at.vantage, Summary: text},
+		)
 	}
 	return list
 }
@@ -306,7 +374,12 @@ func blocks(v *scene.Scene, t *scene.Try, at standing, g gate.Gate, walk filter.
 
 func block(v *scene.Scene, t *scene.Try, at standing, g gate.Gate, walk filter.Walk, step filter.Step) gate.Reading {
 	host := v.Host(at.vantage)
-	r := gate.Reading{Gate: g, Vantage: at.vantage, Because: tableIDs(v, at.vantage), Values: v.Place(t, catalogue.Values{"at": host})}
+	r := gate.Reading{
+		Gate:    g,
+		Vantage: at.vantage,
+		Because: tableIDs(v, at.vantage),
+		Values:  v.Place(t, catalogue.Values{"at": host}),
+	}
 	rejects := strings.HasPrefix(step.Effect, "reject")
 	role := at.role
 	if role == fact.Client && v.OnSame(t) && (step.Hook == "input" || step.Hook == "prerouting") {
@@ -330,7 +403,12 @@ func block(v *scene.Scene, t *scene.Try, at standing, g gate.Gate, walk filter.W
 		}
 		return r
 	case filter.ByRoute:
-		r.Cause, r.Shows = "rules/no-route", []gate.Symptom{gate.SilentTCP, gate.UnreachableFrom, gate.ICMPFromElsewhere, gate.NoRouteHere}
+		r.Cause, r.Shows = "rules/no-route", []gate.Symptom{
+			gate.SilentTCP,
+			gate.UnreachableFrom,
+			gate.ICMPFromElsewhere,
+			gate.NoRouteHere,
+		}
 		if g == gate.WayBack {
 			r.Cause = "rules/no-return-route"
 			r.Shows = []gate.Symptom{gate.SilentTCP}
@@ -429,10 +507,16 @@ func rateLimited(v *scene.Scene, t *scene.Try, at standing, g gate.Gate, walk fi
 	if walk.Verdict != filter.Undecidable || !walk.Stateful {
 		return gate.Reading{}, false
 	}
-	return gate.Reading{Gate: g, Cause: "rules/rate-limited", Vantage: at.vantage, Because: tableIDs(v, at.vantage), Strength: gate.Hinted,
-		Shows:   []gate.Symptom{gate.SilentTCP, gate.RefusedByReset, gate.ICMPFromTarget, gate.ICMPFromElsewhere},
-		Summary: fmt.Sprintf("on %s it hangs on a limit: %s", v.Host(at.vantage), walk.Why),
-		Values:  v.Place(t, catalogue.Values{"at": v.Host(at.vantage)})}, true
+	return gate.Reading{
+		Gate:     g,
+		Cause:    "rules/rate-limited",
+		Vantage:  at.vantage,
+		Because:  tableIDs(v, at.vantage),
+		Strength: gate.Hinted,
+		Shows:    []gate.Symptom{gate.SilentTCP, gate.RefusedByReset, gate.ICMPFromTarget, gate.ICMPFromElsewhere},
+		Summary:  fmt.Sprintf("on %s it hangs on a limit: %s", v.Host(at.vantage), walk.Why),
+		Values:   v.Place(t, catalogue.Values{"at": v.Host(at.vantage)}),
+	}, true
 }
 
 // redirected is a translation on the server that leads where nobody takes the
@@ -445,10 +529,15 @@ func redirected(v *scene.Scene, t *scene.Try, at standing, walk filter.Walk) (ga
 		if rw.Kind != "destination" {
 			continue
 		}
-		r := gate.Reading{Gate: gate.WayIn, Cause: "rules/redirected", Vantage: at.vantage, Because: tableIDs(v, at.vantage),
+		r := gate.Reading{
+			Gate:    gate.WayIn,
+			Cause:   "rules/redirected",
+			Vantage: at.vantage,
+			Because: tableIDs(v, at.vantage),
 			Shows:   []gate.Symptom{gate.RefusedByReset, gate.SilentTCP, gate.UnreachableFrom, gate.ICMPFromElsewhere},
 			Summary: fmt.Sprintf("a translation on %s sends it from %s to %s", v.Host(at.vantage), rw.Was, rw.Now),
-			Values:  v.Place(t, catalogue.Values{"at": v.Host(at.vantage), "was": rw.Was, "now": rw.Now})}
+			Values:  v.Place(t, catalogue.Values{"at": v.Host(at.vantage), "was": rw.Was, "now": rw.Now}),
+		}
 		_, held := v.Addresses(at.vantage)
 		_, list := v.Listeners(t.Server)
 		switch {
@@ -456,7 +545,10 @@ func redirected(v *scene.Scene, t *scene.Try, at standing, walk filter.Walk) (ga
 			r.Gate = gate.Way
 			r.Lacks = []gate.Lack{{Guard: gate.OneMeaning, Why: "whether it is meant to go there is not known"}}
 		case held != nil && held.Holds(walk.Last.To) && list != nil:
-			if slices.ContainsFunc(list.On(v.Ask.Endpoint.Transport, walk.Last.ToPort), func(l fact.Listener) bool { takes, _ := l.Takes(walk.Last.To); return takes }) {
+			if slices.ContainsFunc(
+				list.On(v.Ask.Endpoint.Transport, walk.Last.ToPort),
+				func(l fact.Listener) bool { takes, _ := l.Takes(walk.Last.To); return takes },
+			) {
 				return gate.Reading{}, false
 			}
 			r.Summary += ", where nothing listens"

@@ -17,9 +17,17 @@ func Journey(p filter.Packet, hops []filter.Hop) trail.Journey {
 		trip = filter.Travel(p, hops)
 	}
 	j := trail.Journey{Format: trail.JourneyFormat, Leg: legOf(trip.Request), Reply: legOf(trip.Reply),
-		Packet: trail.JourneyPacket{Transport: transports[p.Proto], From: p.From.String(), FromPort: p.FromPort, To: p.To.String(), ToPort: p.ToPort}}
+		Packet: trail.JourneyPacket{
+			Transport: transports[p.Proto],
+			From:      p.From.String(),
+			FromPort:  p.FromPort,
+			To:        p.To.String(),
+			ToPort:    p.ToPort,
+		}}
 	for _, w := range []filter.Walk{trip.Later, trip.LaterReply} {
-		if trip.Request.Verdict == filter.Accepts && trip.Reply.Verdict == filter.Accepts && w.Verdict != filter.Accepts && j.Later == nil {
+		if trip.Request.Verdict == filter.Accepts && trip.Reply.Verdict == filter.Accepts &&
+			w.Verdict != filter.Accepts &&
+			j.Later == nil {
 			later := legOf(w)
 			j.Later = &later
 		}
@@ -33,7 +41,13 @@ func Journey(p filter.Packet, hops []filter.Hop) trail.Journey {
 }
 
 func legOf(w filter.Walk) trail.Leg {
-	l := trail.Leg{Verdict: string(w.Verdict), WhyUnknown: w.Why, Steps: []trail.Step{}, Rewrites: []trail.Rewrite{}, Blocks: []int{}}
+	l := trail.Leg{
+		Verdict:    string(w.Verdict),
+		WhyUnknown: w.Why,
+		Steps:      []trail.Step{},
+		Rewrites:   []trail.Rewrite{},
+		Blocks:     []int{},
+	}
 	if w.Verdict == filter.Rejects {
 		l.RejectWith = w.With.String()
 	}
@@ -63,8 +77,16 @@ func mendStep(s filter.Step, hops []filter.Hop) []trail.Remedy {
 			continue
 		}
 		if c, ok := h.Host.Narrowest(s); ok {
-			return []trail.Remedy{{Do: "let this packet through, and nothing else; to make it last: " + c.Lasts, Command: c.Do, Host: s.Host,
-				Owner: "whoever keeps the filter of " + s.Host, Risk: "opens " + c.Opens, Undo: c.Undo}}
+			return []trail.Remedy{
+				{
+					Do:      "let this packet through, and nothing else; to make it last: " + c.Lasts,
+					Command: c.Do,
+					Host:    s.Host,
+					Owner:   "whoever keeps the filter of " + s.Host,
+					Risk:    "opens " + c.Opens,
+					Undo:    c.Undo,
+				},
+			}
 		}
 	}
 	return nil

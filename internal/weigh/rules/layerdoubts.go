@@ -23,9 +23,29 @@ func layerDoubts(s *fact.Sheet) []string {
 					first, second := &side.rules[a], &side.rules[b]
 					switch {
 					case l.Order == "first" && coversRule(s, first, second):
-						list = append(list, fmt.Sprintf("sheet %s, layer %s, %s: rule %d can never match, rule %d takes all of it", s.Name, l.Name, side.name, b+1, a+1))
+						list = append(
+							list,
+							fmt.Sprintf(
+								"sheet %s, layer %s, %s: rule %d can never match, rule %d takes all of it",
+								s.Name,
+								l.Name,
+								side.name,
+								b+1,
+								a+1,
+							),
+						)
 					case l.Order == "any" && first.Do != second.Do && (coversRule(s, first, second) || coversRule(s, second, first)):
-						list = append(list, fmt.Sprintf("sheet %s, layer %s, %s: rules %d and %d say opposite things of the same packets; the deny wins", s.Name, l.Name, side.name, a+1, b+1))
+						list = append(
+							list,
+							fmt.Sprintf(
+								"sheet %s, layer %s, %s: rules %d and %d say opposite things of the same packets; the deny wins",
+								s.Name,
+								l.Name,
+								side.name,
+								a+1,
+								b+1,
+							),
+						)
 					default:
 						continue
 					}
@@ -54,7 +74,10 @@ func coversAddrs(s *fact.Sheet, a, b []string) bool {
 		return false
 	}
 	for _, p := range inner {
-		if !slices.ContainsFunc(sheet.Nets(s, a), func(q netip.Prefix) bool { return q.Bits() <= p.Bits() && q.Contains(p.Addr()) }) {
+		if !slices.ContainsFunc(
+			sheet.Nets(s, a),
+			func(q netip.Prefix) bool { return q.Bits() <= p.Bits() && q.Contains(p.Addr()) },
+		) {
 			return false
 		}
 	}

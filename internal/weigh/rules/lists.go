@@ -16,7 +16,14 @@ import (
 )
 
 // turnedAway is the symptoms that an access list may give.
-var turnedAway = []gate.Symptom{gate.ServerFirstClosed, gate.ServerFirstSilent, gate.ServerFirstRefused, gate.ClientFirstClosed, gate.RefusedByCode, gate.ErrorAnswer}
+var turnedAway = []gate.Symptom{
+	gate.ServerFirstClosed,
+	gate.ServerFirstSilent,
+	gate.ServerFirstRefused,
+	gate.ClientFirstClosed,
+	gate.RefusedByCode,
+	gate.ErrorAnswer,
+}
 
 // listLine is what of a list decides.
 type listLine struct {
@@ -32,7 +39,14 @@ type listLine struct {
 // accessJudges read one kind of list each. They return no text where nothing
 // keeps the source out.
 var accessJudges = []func(v *scene.Scene, t *scene.Try, a *fact.Access, source netip.Addr) (cause string, shows []gate.Symptom, text string, line listLine){
-	wrapperJudge, hbaJudge, nginxJudge, redisJudge, mysqlJudge, plainJudge, postfixJudge, addressesJudge,
+	wrapperJudge,
+	hbaJudge,
+	nginxJudge,
+	redisJudge,
+	mysqlJudge,
+	plainJudge,
+	postfixJudge,
+	addressesJudge,
 }
 
 // AccessReadings reads the files by which the service, or the wrapper before
@@ -48,9 +62,17 @@ func AccessReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading
 	if past && !slices.Contains(askedLater, v.Scheme.Wire) {
 		return nil
 	}
-	w.Add(scene.Want{Look: fact.LookAccess, At: fact.Server, On: t.Server, Target: fact.Target{Port: t.Target.Port}, Gate: gate.Door},
+	w.Add(
+		scene.Want{
+			Look:   fact.LookAccess,
+			At:     fact.Server,
+			On:     t.Server,
+			Target: fact.Target{Port: t.Target.Port},
+			Gate:   gate.Door,
+		},
 		scene.Want{Look: fact.LookRoute, At: fact.Client, Target: fact.Target{Addr: t.Target.Addr}, Gate: gate.Door},
-		scene.Want{Look: fact.LookPeers, At: fact.Server, On: t.Server, Gate: gate.Door})
+		scene.Want{Look: fact.LookPeers, At: fact.Server, On: t.Server, Gate: gate.Door},
+	)
 	source := v.LocalAddress(t)
 	if !source.IsValid() {
 		return nil
@@ -68,9 +90,24 @@ func AccessReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading
 			if text == "" {
 				continue
 			}
-			r := gate.Reading{Gate: gate.Door, Cause: cause, Shows: shows, Because: scene.FactIDs(f), Vantage: t.Server, Summary: text,
-				Values: v.Place(t, catalogue.Values{"source": source.String(), "file": line.file, "line": line.text, "allow": line.allow,
-					"opens": cmp.Or(line.opens, "lets "+source.String()+" in, and nobody else")})}
+			r := gate.Reading{
+				Gate:    gate.Door,
+				Cause:   cause,
+				Shows:   shows,
+				Because: scene.FactIDs(f),
+				Vantage: t.Server,
+				Summary: text,
+				Values: v.Place(
+					t,
+					catalogue.Values{
+						"source": source.String(),
+						"file":   line.file,
+						"line":   line.text,
+						"allow":  line.allow,
+						"opens":  cmp.Or(line.opens, "lets "+source.String()+" in, and nobody else"),
+					},
+				),
+			}
 			if !line.any {
 				r.Rests.Source = source
 			}
@@ -96,7 +133,12 @@ var askedLater = []string{"smtp"}
 
 // postfixJudge evaluates the list of clients of a mail server, which it asks at
 // once or, as it is set to usually, when a message has a recipient.
-func postfixJudge(v *scene.Scene, t *scene.Try, a *fact.Access, source netip.Addr) (string, []gate.Symptom, string, listLine) {
+func postfixJudge(
+	v *scene.Scene,
+	t *scene.Try,
+	a *fact.Access,
+	source netip.Addr,
+) (string, []gate.Symptom, string, listLine) {
 	if v.Scheme.Wire != "smtp" {
 		return "", nil, "", listLine{}
 	}
@@ -105,12 +147,22 @@ func postfixJudge(v *scene.Scene, t *scene.Try, a *fact.Access, source netip.Add
 		return "", nil, "", listLine{}
 	}
 	return "rules/not-on-list", []gate.Symptom{gate.ServerFirstRefused, gate.ServerFirstClosed, gate.ErrorAnswer},
-		fmt.Sprintf("%s turns %s away (%s)", file.Path, source, line), listLine{file: file.Path, text: line, allow: source.String() + " OK", later: true, changed: file.Changed}
+		fmt.Sprintf(
+			"%s turns %s away (%s)",
+			file.Path,
+			source,
+			line,
+		), listLine{file: file.Path, text: line, allow: source.String() + " OK", later: true, changed: file.Changed}
 }
 
 // wrapperJudge evaluates hosts.allow and hosts.deny (hosts_access(5)): the
 // first file that matches decides, and what neither names is let in.
-func wrapperJudge(v *scene.Scene, t *scene.Try, a *fact.Access, source netip.Addr) (string, []gate.Symptom, string, listLine) {
+func wrapperJudge(
+	v *scene.Scene,
+	t *scene.Try,
+	a *fact.Access,
+	source netip.Addr,
+) (string, []gate.Symptom, string, listLine) {
 	daemon := ""
 	for _, l := range v.Taking(t) {
 		if slices.Contains(a.Wrapped, l.Program) {
@@ -139,9 +191,19 @@ func wrapperJudge(v *scene.Scene, t *scene.Try, a *fact.Access, source netip.Add
 				if m == filter.Unknown || !denies {
 					return "", nil, "", listLine{} // let in, or nobody can say
 				}
-				return "rules/wrapper-deny", []gate.Symptom{gate.ServerFirstClosed, gate.ServerFirstSilent, gate.ServerFirstRefused, gate.ClientFirstClosed},
+				return "rules/wrapper-deny",
+					[]gate.Symptom{
+						gate.ServerFirstClosed,
+						gate.ServerFirstSilent,
+						gate.ServerFirstRefused,
+						gate.ClientFirstClosed,
+					},
 					fmt.Sprintf("%s, line %d (%s), keeps %s from %s", f.Path, rule.Number, rule.Text, source, daemon),
-					listLine{file: f.Path, text: rule.Text, allow: fmt.Sprintf("%s: %s", daemon, program.Bracketed(source))}
+					listLine{
+						file:  f.Path,
+						text:  rule.Text,
+						allow: fmt.Sprintf("%s: %s", daemon, program.Bracketed(source)),
+					}
 			}
 		}
 	}
@@ -150,7 +212,12 @@ func wrapperJudge(v *scene.Scene, t *scene.Try, a *fact.Access, source netip.Add
 
 // hbaJudge evaluates PostgreSQL's list (pg_hba.conf) for any account: it
 // keeps a source out if no line names it, or if a line refuses it for all.
-func hbaJudge(v *scene.Scene, t *scene.Try, a *fact.Access, source netip.Addr) (string, []gate.Symptom, string, listLine) {
+func hbaJudge(
+	v *scene.Scene,
+	t *scene.Try,
+	a *fact.Access,
+	source netip.Addr,
+) (string, []gate.Symptom, string, listLine) {
 	var file *fact.AccessFile
 	for i := range a.Files {
 		if a.Files[i].Kind == "pg_hba" {
@@ -185,13 +252,25 @@ func hbaJudge(v *scene.Scene, t *scene.Try, a *fact.Access, source netip.Addr) (
 		text = fmt.Sprintf("no line of %s names %s", file.Path, source)
 	}
 	bits := source.BitLen()
-	return "rules/not-on-list", []gate.Symptom{gate.RefusedByCode, gate.ErrorAnswer, gate.ServerFirstRefused, gate.ClientFirstClosed}, text,
-		listLine{file: file.Path, text: deciding, allow: fmt.Sprintf("host DATABASE ACCOUNT %s/%d scram-sha-256", source, bits), changed: file.Changed}
+	return "rules/not-on-list",
+		[]gate.Symptom{gate.RefusedByCode, gate.ErrorAnswer, gate.ServerFirstRefused, gate.ClientFirstClosed},
+		text,
+		listLine{
+			file:    file.Path,
+			text:    deciding,
+			allow:   fmt.Sprintf("host DATABASE ACCOUNT %s/%d scram-sha-256", source, bits),
+			changed: file.Changed,
+		}
 }
 
 // redisJudge says which setting it is by which a store turned a source away:
 // it protects itself while nobody needs a secret.
-func redisJudge(v *scene.Scene, t *scene.Try, a *fact.Access, source netip.Addr) (string, []gate.Symptom, string, listLine) {
+func redisJudge(
+	v *scene.Scene,
+	t *scene.Try,
+	a *fact.Access,
+	source netip.Addr,
+) (string, []gate.Symptom, string, listLine) {
 	if c := t.Climb.Reply; v.Scheme.Wire != "redis" || c == nil || c.Reply.Code != "DENIED" {
 		return "", nil, "", listLine{}
 	}
@@ -200,8 +279,15 @@ func redisJudge(v *scene.Scene, t *scene.Try, a *fact.Access, source netip.Addr)
 			continue
 		}
 		where := "by default"
-		line := listLine{file: f.Path, any: true, allow: "requirepass SECRET", opens: "every client must send that secret from then on", changed: f.Changed}
-		if p, _ := v.Chosen(v.ProgramsAt(t.Server)); v.ReadBy(t, f.Changed) == "" && (scene.MainUnit(p) == nil || scene.MainUnit(p).Active != "active") {
+		line := listLine{
+			file:    f.Path,
+			any:     true,
+			allow:   "requirepass SECRET",
+			opens:   "every client must send that secret from then on",
+			changed: f.Changed,
+		}
+		if p, _ := v.Chosen(v.ProgramsAt(t.Server)); v.ReadBy(t, f.Changed) == "" &&
+			(scene.MainUnit(p) == nil || scene.MainUnit(p).Active != "active") {
 			line.unsure = "the store hides which file it was started with"
 		}
 		for _, l := range f.Lines {
@@ -216,14 +302,24 @@ func redisJudge(v *scene.Scene, t *scene.Try, a *fact.Access, source netip.Addr)
 			}
 		}
 		return "rules/not-on-list", []gate.Symptom{gate.ErrorAnswer, gate.RefusedByCode, gate.ClientFirstClosed},
-			fmt.Sprintf("protected mode is on (%s, %s) and no secret is set: it keeps %s out", f.Path, where, source), line
+			fmt.Sprintf(
+				"protected mode is on (%s, %s) and no secret is set: it keeps %s out",
+				f.Path,
+				where,
+				source,
+			), line
 	}
 	return "", nil, "", listLine{}
 }
 
 // plainJudge evaluates a plain list that a card names: who is not on it is
 // kept out.
-func plainJudge(v *scene.Scene, t *scene.Try, a *fact.Access, source netip.Addr) (string, []gate.Symptom, string, listLine) {
+func plainJudge(
+	v *scene.Scene,
+	t *scene.Try,
+	a *fact.Access,
+	source netip.Addr,
+) (string, []gate.Symptom, string, listLine) {
 	for _, f := range a.Files {
 		if f.Kind != "list" {
 			continue
@@ -234,14 +330,27 @@ func plainJudge(v *scene.Scene, t *scene.Try, a *fact.Access, source netip.Addr)
 				return "", nil, "", listLine{}
 			}
 		}
-		return "rules/not-on-list", nil, fmt.Sprintf("%s does not name %s", f.Path, source), listLine{file: f.Path, allow: source.String(), changed: f.Changed}
+		return "rules/not-on-list", nil, fmt.Sprintf(
+				"%s does not name %s",
+				f.Path,
+				source,
+			), listLine{
+				file:    f.Path,
+				allow:   source.String(),
+				changed: f.Changed,
+			}
 	}
 	return "", nil, "", listLine{}
 }
 
 // addressesJudge evaluates a list of one of the common shapes, of the program
 // that holds the port.
-func addressesJudge(v *scene.Scene, t *scene.Try, a *fact.Access, source netip.Addr) (string, []gate.Symptom, string, listLine) {
+func addressesJudge(
+	v *scene.Scene,
+	t *scene.Try,
+	a *fact.Access,
+	source netip.Addr,
+) (string, []gate.Symptom, string, listLine) {
 	held := v.ServedBy(t)
 	for _, f := range a.Files {
 		p, ok := v.Programs.Of(held)
@@ -252,9 +361,25 @@ func addressesJudge(v *scene.Scene, t *scene.Try, a *fact.Access, source netip.A
 		if !denies {
 			continue
 		}
-		text, line := fmt.Sprintf("the list of %s in %s does not name %s", held, f.Path, source), listLine{file: f.Path, allow: source.String(), changed: f.Changed}
+		text, line := fmt.Sprintf(
+			"the list of %s in %s does not name %s",
+			held,
+			f.Path,
+			source,
+		), listLine{
+			file:    f.Path,
+			allow:   source.String(),
+			changed: f.Changed,
+		}
 		if by != nil {
-			text, line.text = fmt.Sprintf("%s, line %d (%s), keeps %s from %s", f.Path, by.Number, by.Text, source, held), by.Text
+			text, line.text = fmt.Sprintf(
+				"%s, line %d (%s), keeps %s from %s",
+				f.Path,
+				by.Number,
+				by.Text,
+				source,
+				held,
+			), by.Text
 		}
 		if !known {
 			line.unsure = "names on the list were not looked up"
@@ -265,7 +390,12 @@ func addressesJudge(v *scene.Scene, t *scene.Try, a *fact.Access, source netip.A
 }
 
 // mysqlJudge reads a database no account of which may come from a source.
-func mysqlJudge(v *scene.Scene, t *scene.Try, a *fact.Access, source netip.Addr) (string, []gate.Symptom, string, listLine) {
+func mysqlJudge(
+	v *scene.Scene,
+	t *scene.Try,
+	a *fact.Access,
+	source netip.Addr,
+) (string, []gate.Symptom, string, listLine) {
 	for _, f := range a.Files {
 		if f.Kind != "mysql" || v.Scheme.Wire != "mysql" {
 			continue
@@ -273,15 +403,25 @@ func mysqlJudge(v *scene.Scene, t *scene.Try, a *fact.Access, source netip.Addr)
 		if here, _, known := program.MySQLAccounts(f, "", source); len(here) > 0 || !known {
 			continue
 		}
-		return "rules/not-on-list", []gate.Symptom{gate.ServerFirstRefused, gate.RefusedByCode}, fmt.Sprintf("no account of the database on %s may come from %s", v.Host(t.Server), source),
-			listLine{file: "the accounts of the database", allow: fmt.Sprintf("CREATE USER ACCOUNT@'%s' IDENTIFIED BY SECRET", source)}
+		return "rules/not-on-list",
+			[]gate.Symptom{gate.ServerFirstRefused, gate.RefusedByCode},
+			fmt.Sprintf("no account of the database on %s may come from %s", v.Host(t.Server), source),
+			listLine{
+				file:  "the accounts of the database",
+				allow: fmt.Sprintf("CREATE USER ACCOUNT@'%s' IDENTIFIED BY SECRET", source),
+			}
 	}
 	return "", nil, "", listLine{}
 }
 
 // nginxJudge evaluates allow and deny of nginx: in the location that answers,
 // or the nearest block around it that has any, the first that matches decides.
-func nginxJudge(v *scene.Scene, t *scene.Try, a *fact.Access, source netip.Addr) (string, []gate.Symptom, string, listLine) {
+func nginxJudge(
+	v *scene.Scene,
+	t *scene.Try,
+	a *fact.Access,
+	source netip.Addr,
+) (string, []gate.Symptom, string, listLine) {
 	if v.Scheme.Wire != "http" || t.Climb.Reply == nil || t.Climb.Reply.Reply.Status != 403 {
 		return "", nil, "", listLine{}
 	}
@@ -298,6 +438,18 @@ func nginxJudge(v *scene.Scene, t *scene.Try, a *fact.Access, source netip.Addr)
 	if file == nil {
 		return "", nil, "", listLine{}
 	}
-	line := listLine{file: file.Path, text: fmt.Sprintf("line %d (%s)", rule.Number, rule.Text), allow: "allow " + source.String() + ";", changed: file.Changed}
-	return "rules/not-on-list", []gate.Symptom{gate.ErrorAnswer}, fmt.Sprintf("%s, %s, keeps %s out", line.file, line.text, source), line
+	line := listLine{
+		file:    file.Path,
+		text:    fmt.Sprintf("line %d (%s)", rule.Number, rule.Text),
+		allow:   "allow " + source.String() + ";",
+		changed: file.Changed,
+	}
+	return "rules/not-on-list", []gate.Symptom{
+			gate.ErrorAnswer,
+		}, fmt.Sprintf(
+			"%s, %s, keeps %s out",
+			line.file,
+			line.text,
+			source,
+		), line
 }

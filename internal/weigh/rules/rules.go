@@ -12,7 +12,13 @@ import (
 // icmpNames says what an ICMP refusal says (RFC 792, RFC 1812 section
 // 5.2.7.1, RFC 4443 section 3.1).
 var icmpNames = map[int]map[uint8]string{
-	4: {2: "protocol unreachable", 3: "port unreachable", 9: "network prohibited", 10: "host prohibited", 13: "prohibited by filter"},
+	4: {
+		2:  "protocol unreachable",
+		3:  "port unreachable",
+		9:  "network prohibited",
+		10: "host prohibited",
+		13: "prohibited by filter",
+	},
 	6: {1: "prohibited by filter", 4: "port unreachable", 5: "source refused", 6: "route refused"},
 }
 
@@ -23,16 +29,32 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 		readings = append(readings, gate.Reading{Gate: gate.Way, Vantage: v.Client, Summary: "both ends are this host"})
 	}
 	if t.Symptom.Silent() || t.Symptom == gate.NoRouteHere || t.Symptom == gate.NeighbourSilent {
-		w.Add(scene.Want{Look: fact.LookRoute, At: fact.Client, Target: fact.Target{Addr: t.Target.Addr}, Gate: gate.WayOut})
+		w.Add(
+			scene.Want{
+				Look:   fact.LookRoute,
+				At:     fact.Client,
+				Target: fact.Target{Addr: t.Target.Addr},
+				Gate:   gate.WayOut,
+			},
+		)
 		if r, ok := routeReading(v, t); ok {
 			readings = append(readings, r)
 		}
 	}
 	if t.Symptom.Silent() && !v.OnSame(t) {
-		w.Add(scene.Want{Look: fact.LookHops, At: fact.Client, Target: fact.Target{Addr: t.Target.Addr, Port: t.Target.Port, Scheme: t.Target.Scheme}, Gate: gate.Way})
+		w.Add(
+			scene.Want{
+				Look:   fact.LookHops,
+				At:     fact.Client,
+				Target: fact.Target{Addr: t.Target.Addr, Port: t.Target.Port, Scheme: t.Target.Scheme},
+				Gate:   gate.Way,
+			},
+		)
 	}
 	if t.Symptom == gate.NeighbourSilent {
-		w.Add(scene.Want{Look: fact.LookLink, At: fact.Client, Target: fact.Target{Addr: t.Target.Addr}, Gate: gate.Way})
+		w.Add(
+			scene.Want{Look: fact.LookLink, At: fact.Client, Target: fact.Target{Addr: t.Target.Addr}, Gate: gate.Way},
+		)
 		for _, f := range v.Facts(v.Client, fact.LookLink) {
 			if f.Link != nil && f.Order.Target.Addr == t.Target.Addr && len(f.Link.Answer) > 0 {
 				readings = append(readings, gate.Reading{Gate: gate.Way, Because: scene.FactIDs(f), Vantage: v.Client,
@@ -44,18 +66,35 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 		readings = append(readings, r)
 	}
 	if t.Symptom == gate.RefusedByReset && t.Server == "" && !v.OnSame(t) {
-		w.Add(scene.Want{Look: fact.LookEcho, At: fact.Client, Target: fact.Target{Addr: t.Target.Addr}, Gate: gate.Way})
+		w.Add(
+			scene.Want{Look: fact.LookEcho, At: fact.Client, Target: fact.Target{Addr: t.Target.Addr}, Gate: gate.Way},
+		)
 		for _, echo := range v.Facts(v.Client, fact.LookEcho) {
 			if echo.Echo != nil && echo.Echo.Left > 0 && echo.Order.Target.Addr == t.Target.Addr {
-				w.Add(scene.Want{Look: fact.LookReset, At: fact.Client, Target: fact.Target{Addr: t.Target.Addr, Port: t.Target.Port, Hops: echo.Echo.Left}, Gate: gate.Way})
+				w.Add(
+					scene.Want{
+						Look:   fact.LookReset,
+						At:     fact.Client,
+						Target: fact.Target{Addr: t.Target.Addr, Port: t.Target.Port, Hops: echo.Echo.Left},
+						Gate:   gate.Way,
+					},
+				)
 			}
 		}
 	}
 	if t.Symptom == gate.NoPortHere {
-		r := gate.Reading{Gate: gate.WayOut, Cause: "ports/client-exhausted", Because: t.Climb.IDs(), Vantage: v.Client, Values: v.Place(t, catalogue.Values{}),
-			Summary: fmt.Sprintf("the kernel of %s has no local port left to come from", v.Host(v.Client))}
+		r := gate.Reading{
+			Gate:    gate.WayOut,
+			Cause:   "ports/client-exhausted",
+			Because: t.Climb.IDs(),
+			Vantage: v.Client,
+			Values:  v.Place(t, catalogue.Values{}),
+			Summary: fmt.Sprintf("the kernel of %s has no local port left to come from", v.Host(v.Client)),
+		}
 		if _, own := v.Addresses(v.Client); own == nil || !v.HasFamily(t.Target.Addr.Is6()) {
-			r.Lacks = []gate.Lack{{Guard: gate.OneMeaning, Why: "it says the same where a host has no address of this family"}}
+			r.Lacks = []gate.Lack{
+				{Guard: gate.OneMeaning, Why: "it says the same where a host has no address of this family"},
+			}
 		}
 		readings = append(readings, r)
 	}
@@ -74,7 +113,8 @@ func largePackets(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, b
 	// A service that takes nobody is full all the sooner for one more try.
 	if t.Server != "" {
 		later := v.ListenersLater(t)
-		if later == nil && v.Vantage(t.Server).Means != fact.Record || slices.ContainsFunc(later, func(l fact.Listener) bool { return l.Queue > 0 }) {
+		if later == nil && v.Vantage(t.Server).Means != fact.Record ||
+			slices.ContainsFunc(later, func(l fact.Listener) bool { return l.Queue > 0 }) {
 			return gate.Reading{}, false
 		}
 	}
@@ -85,9 +125,17 @@ func largePackets(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, b
 	if !ok || c.Symptom(v.Own()).Progress() <= t.Symptom.Progress() {
 		return gate.Reading{}, false
 	}
-	return gate.Reading{Gate: gate.Way, Cause: "rules/large-packets-lost", Because: append(t.Climb.IDs(), c.IDs()...), Vantage: v.Client,
-		Summary: fmt.Sprintf("it stalls as usual and gets on in small segments: packets of full size to or from %s are lost on the way", t.Target.Addr),
-		Values:  v.Place(t, catalogue.Values{})}, true
+	return gate.Reading{
+		Gate:    gate.Way,
+		Cause:   "rules/large-packets-lost",
+		Because: append(t.Climb.IDs(), c.IDs()...),
+		Vantage: v.Client,
+		Summary: fmt.Sprintf(
+			"it stalls as usual and gets on in small segments: packets of full size to or from %s are lost on the way",
+			t.Target.Addr,
+		),
+		Values: v.Place(t, catalogue.Values{}),
+	}, true
 }
 
 // SentBy hints who sent a reset, by the hop limit with which it comes and the
@@ -99,9 +147,15 @@ func SentBy(v *scene.Scene, t *scene.Try) (other bool, text, id string) {
 			continue
 		}
 		if f.Reset.Compare != "same" {
-			return true, fmt.Sprintf("; the refusal comes with %s hops left than an echo reply, as if two machines sent them", f.Reset.Compare), f.ID
+			return true, fmt.Sprintf(
+				"; the refusal comes with %s hops left than an echo reply, as if two machines sent them",
+				f.Reset.Compare,
+			), f.ID
 		}
-		return false, fmt.Sprintf("; the refusal and an echo reply both come with %d hops left, as from one machine", f.Reset.Beside), f.ID
+		return false, fmt.Sprintf(
+			"; the refusal and an echo reply both come with %d hops left, as from one machine",
+			f.Reset.Beside,
+		), f.ID
 	}
 	return false, "", ""
 }
@@ -120,7 +174,8 @@ func routeReading(v *scene.Scene, t *scene.Try) (gate.Reading, bool) {
 			entry = ""
 		}
 		r := gate.Reading{
-			Gate: gate.WayOut, Cause: "rules/no-route", Shows: []gate.Symptom{gate.NoRouteHere}, Because: scene.FactIDs(f), Vantage: v.Client, Summary: text,
+			Gate: gate.WayOut, Cause: "rules/no-route", Shows: []gate.Symptom{gate.NoRouteHere},
+			Because: scene.FactIDs(f), Vantage: v.Client, Summary: text,
 			Values: catalogue.Values{"client": v.Host(v.Client), "addr": t.Target.Addr.String(), "entry": entry},
 		}
 		if entry == "" {

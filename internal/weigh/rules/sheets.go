@@ -266,9 +266,19 @@ func scopeProblem(sheets []fact.Sheet, client netip.Addr, names []string) string
 			case serving[r.Group] && !off[r.Group]:
 				return ""
 			case serving[r.Group]:
-				switchedOff = fmt.Sprintf("%s is in the range %s, whose group %s is switched off", client, r.Range, r.Group)
+				switchedOff = fmt.Sprintf(
+					"%s is in the range %s, whose group %s is switched off",
+					client,
+					r.Range,
+					r.Group,
+				)
 			default:
-				in = fmt.Sprintf("%s is in the range %s, whose group %s does not serve this endpoint", client, r.Range, r.Group)
+				in = fmt.Sprintf(
+					"%s is in the range %s, whose group %s does not serve this endpoint",
+					client,
+					r.Range,
+					r.Group,
+				)
 			}
 		}
 		for _, text := range []string{switchedOff, in} {
@@ -286,7 +296,9 @@ func SheetReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading 
 	if len(v.Ask.Sheets) == 0 || !t.Target.Addr.IsValid() {
 		return nil
 	}
-	w.Add(scene.Want{Look: fact.LookRoute, At: fact.Client, Target: fact.Target{Addr: t.Target.Addr}, Gate: gate.WayOut})
+	w.Add(
+		scene.Want{Look: fact.LookRoute, At: fact.Client, Target: fact.Target{Addr: t.Target.Addr}, Gate: gate.WayOut},
+	)
 	source, direct, id := v.Source(t)
 	certain := direct || v.OnSame(t) || v.SeenFrom(t, source)
 	if !source.IsValid() {
@@ -299,7 +311,12 @@ func SheetReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading 
 		because = []string{id}
 	}
 	target := t.Target.Addr.Unmap().WithZone("")
-	base := gate.Reading{Gate: gate.Way, Because: because, Vantage: v.Client, Shows: []gate.Symptom{gate.SilentTCP, gate.UnreachableFrom, gate.ICMPFromElsewhere}}
+	base := gate.Reading{
+		Gate:    gate.Way,
+		Because: because,
+		Vantage: v.Client,
+		Shows:   []gate.Symptom{gate.SilentTCP, gate.UnreachableFrom, gate.ICMPFromElsewhere},
+	}
 	p := firstPacket(v, t, source)
 	var readings []gate.Reading
 	add := func(cause, summary string, values catalogue.Values, more func(*gate.Reading)) {
@@ -322,32 +339,73 @@ func SheetReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading 
 		if s.back {
 			what = "the reply, to a port that the client chose"
 		}
-		add(cause, fmt.Sprintf("%s stops %s: %s", s.where(), what, s.says()),
-			catalogue.Values{"layer": s.layer.Name, "sheet": s.sheet.Name, "side": s.side, "source": source.String(), "allow": s.wanted(p)}, func(r *gate.Reading) {
+		add(
+			cause,
+			fmt.Sprintf("%s stops %s: %s", s.where(), what, s.says()),
+			catalogue.Values{
+				"layer":  s.layer.Name,
+				"sheet":  s.sheet.Name,
+				"side":   s.side,
+				"source": source.String(),
+				"allow":  s.wanted(p),
+			},
+			func(r *gate.Reading) {
 				if s.back {
 					r.Gate = gate.WayBack
 				}
 				if s.partly != "" {
 					r.Strength = gate.Inferred
-					r.Lacks = []gate.Lack{{Guard: gate.OneMeaning, Why: "it depends on which of its ports the client chooses"}}
+					r.Lacks = []gate.Lack{
+						{Guard: gate.OneMeaning, Why: "it depends on which of its ports the client chooses"},
+					}
 				}
 				if s.guardsEnd == "server" && !certain && s.namesClient(p) {
 					r.Strength = gate.Inferred
-					r.Lacks = append(r.Lacks, gate.Lack{Guard: gate.SameSource, Why: "a translation on the way may show this layer another address than " + source.String()})
+					r.Lacks = append(
+						r.Lacks,
+						gate.Lack{
+							Guard: gate.SameSource,
+							Why:   "a translation on the way may show this layer another address than " + source.String(),
+						},
+					)
 				}
-			})
+			},
+		)
 	}
 	if text, s := sheetRoutes(v.Ask.Sheets, source, target); s != nil {
-		add("rules/no-route", text, catalogue.Values{"client": v.Host(v.Client), "addr": target.String(), "absent": "yes"}, nil)
+		add(
+			"rules/no-route",
+			text,
+			catalogue.Values{"client": v.Host(v.Client), "addr": target.String(), "absent": "yes"},
+			nil,
+		)
 	}
 	if text, s := sheetRoutes(v.Ask.Sheets, target, source); s != nil {
-		add("rules/no-return-route", text, catalogue.Values{"source": source.String()}, func(r *gate.Reading) { r.Gate = gate.WayBack })
+		add(
+			"rules/no-return-route",
+			text,
+			catalogue.Values{"source": source.String()},
+			func(r *gate.Reading) { r.Gate = gate.WayBack },
+		)
 	}
 	e := v.Ask.Endpoint
-	names := []string{e.Host, target.String(), fmt.Sprintf("%s:%d", e.Host, t.Target.Port), netip.AddrPortFrom(target, t.Target.Port).String()}
+	names := []string{
+		e.Host,
+		target.String(),
+		fmt.Sprintf("%s:%d", e.Host, t.Target.Port),
+		netip.AddrPortFrom(target, t.Target.Port).String(),
+	}
 	if text := scopeProblem(v.Ask.Sheets, source, names); text != "" {
 		add("rules/out-of-scope", text, catalogue.Values{"source": source.String()}, func(r *gate.Reading) {
-			r.Gate, r.Shows = gate.Door, []gate.Symptom{gate.SilentTCP, gate.ClientFirstClosed, gate.ServerFirstClosed, gate.ServerFirstRefused, gate.RefusedByCode, gate.ErrorAnswer, gate.RefusedByReset}
+			r.Gate, r.Shows = gate.Door, []gate.Symptom{
+				gate.SilentTCP,
+				gate.ClientFirstClosed,
+				gate.ServerFirstClosed,
+				gate.ServerFirstRefused,
+				gate.RefusedByCode,
+				gate.ErrorAnswer,
+				gate.RefusedByReset,
+			}
 		})
 	}
 	return readings
@@ -370,7 +428,8 @@ func (s SheetStep) namesClient(p filter.Packet) bool {
 		other := p
 		other.From = from
 		return slices.ContainsFunc(sheetSteps([]fact.Sheet{*s.sheet}, other), func(o SheetStep) bool {
-			return o.layer.Name == s.layer.Name && o.side == s.side && o.back == s.back && o.guardsEnd == s.guardsEnd && o.allowed
+			return o.layer.Name == s.layer.Name && o.side == s.side && o.back == s.back && o.guardsEnd == s.guardsEnd &&
+				o.allowed
 		})
 	})
 }
@@ -388,10 +447,22 @@ func after(p netip.Prefix) netip.Addr {
 // wanted is the rule that would let the packet pass.
 func (s SheetStep) wanted(p filter.Packet) string {
 	if s.back {
-		return fmt.Sprintf("%s: {do: allow, to: [%s], transport: %s, ports: [%d-%d]}", s.side, p.From, transports[p.Proto], filter.Ephemeral.Low, filter.Ephemeral.High)
+		return fmt.Sprintf(
+			"%s: {do: allow, to: [%s], transport: %s, ports: [%d-%d]}",
+			s.side,
+			p.From,
+			transports[p.Proto],
+			filter.Ephemeral.Low,
+			filter.Ephemeral.High,
+		)
 	}
 	if s.side == "out" {
-		return fmt.Sprintf("out: {do: allow, to: [%s], transport: %s, ports: [%d]}", p.To, transports[p.Proto], p.ToPort)
+		return fmt.Sprintf(
+			"out: {do: allow, to: [%s], transport: %s, ports: [%d]}",
+			p.To,
+			transports[p.Proto],
+			p.ToPort,
+		)
 	}
 	return fmt.Sprintf("in: {do: allow, from: [%s], transport: %s, ports: [%d]}", p.From, transports[p.Proto], p.ToPort)
 }
@@ -412,14 +483,33 @@ func Layers(j *trail.Journey, sheets []fact.Sheet, p filter.Packet) {
 		if s.back {
 			leg = &j.Reply
 		}
-		block(leg, trail.Step{Host: "sheet " + s.sheet.Name, Hook: s.side, Chain: fmt.Sprintf("layer %s (%s)", s.layer.Name, s.layer.Kind), Rule: s.rule, Effect: s.says()}, !s.allowed)
+		block(
+			leg,
+			trail.Step{
+				Host:   "sheet " + s.sheet.Name,
+				Hook:   s.side,
+				Chain:  fmt.Sprintf("layer %s (%s)", s.layer.Name, s.layer.Kind),
+				Rule:   s.rule,
+				Effect: s.says(),
+			},
+			!s.allowed,
+		)
 		if !s.allowed {
 			risk := "opens this port to this client, and to nobody else"
 			if s.back {
 				risk = "lets replies go to this client, and to nobody else"
 			}
-			j.Mend = append(j.Mend, trail.Remedy{Do: "allow it in the layer " + s.layer.Name, Command: s.wanted(p), Host: "sheet " + s.sheet.Name,
-				Owner: "whoever keeps " + s.sheet.Name, Risk: risk, Undo: "take the rule out again"})
+			j.Mend = append(
+				j.Mend,
+				trail.Remedy{
+					Do:      "allow it in the layer " + s.layer.Name,
+					Command: s.wanted(p),
+					Host:    "sheet " + s.sheet.Name,
+					Owner:   "whoever keeps " + s.sheet.Name,
+					Risk:    risk,
+					Undo:    "take the rule out again",
+				},
+			)
 		}
 	}
 	for _, each := range []struct {

@@ -21,9 +21,18 @@ func WayInReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading 
 	for _, f := range v.Facts(t.Server, fact.LookBarriers) {
 		if b := f.Barriers; b != nil && b.TrackMax > 0 && b.Tracked >= b.TrackMax {
 			readings = append(readings, gate.Reading{
-				Gate: gate.WayIn, Cause: "rules/state-table-full", Because: scene.FactIDs(f), Vantage: t.Server, Shows: []gate.Symptom{gate.SilentTCP},
-				Summary: fmt.Sprintf("the table of tracked connections of %s is full: %d of %d", v.Host(t.Server), b.Tracked, b.TrackMax),
-				Values:  v.Place(t, catalogue.Values{"limit": fmt.Sprint(b.TrackMax), "more": fmt.Sprint(2 * b.TrackMax)}),
+				Gate: gate.WayIn, Cause: "rules/state-table-full", Because: scene.FactIDs(f), Vantage: t.Server,
+				Shows: []gate.Symptom{gate.SilentTCP},
+				Summary: fmt.Sprintf(
+					"the table of tracked connections of %s is full: %d of %d",
+					v.Host(t.Server),
+					b.Tracked,
+					b.TrackMax,
+				),
+				Values: v.Place(
+					t,
+					catalogue.Values{"limit": fmt.Sprint(b.TrackMax), "more": fmt.Sprint(2 * b.TrackMax)},
+				),
 			})
 		}
 	}
@@ -33,7 +42,12 @@ func WayInReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading 
 	}
 	var short []gate.Lack
 	if !direct {
-		short = []gate.Lack{{Guard: gate.SameSource, Why: "a translation on the way may show the server another address than " + source.String()}}
+		short = []gate.Lack{
+			{
+				Guard: gate.SameSource,
+				Why:   "a translation on the way may show the server another address than " + source.String(),
+			},
+		}
 	}
 	if r, ok := unitList(v, t, source, short); ok {
 		readings = append(readings, r)
@@ -64,11 +78,14 @@ func unitList(v *scene.Scene, t *scene.Try, source netip.Addr, short []gate.Lack
 	if denied == "0.0.0.0/0" || denied == "::/0" {
 		short = nil // any source is denied that is not allowed by name
 		if len(u.Allows) > 0 {
-			short = []gate.Lack{{Guard: gate.SameSource, Why: "the server may see another address, which the list allows"}}
+			short = []gate.Lack{
+				{Guard: gate.SameSource, Why: "the server may see another address, which the list allows"},
+			}
 		}
 	}
 	return gate.Reading{
-		Gate: gate.WayIn, Cause: "rules/unit-list", Because: scene.FactIDs(f), Vantage: t.Server, Shows: []gate.Symptom{gate.SilentTCP}, Lacks: short,
+		Gate: gate.WayIn, Cause: "rules/unit-list", Because: scene.FactIDs(f), Vantage: t.Server,
+		Shows: []gate.Symptom{gate.SilentTCP}, Lacks: short,
 		Summary: fmt.Sprintf("%s has an address list of its own, and %s denies %s", u.Name, denied, source),
 		Values:  v.Place(t, catalogue.Values{"unit": u.Name, "source": source.String()}),
 	}, true
@@ -86,7 +103,15 @@ func covering(list []string, addr netip.Addr) string {
 
 // wayBack reads the server's route to the client.
 func wayBack(v *scene.Scene, w *scene.Wants, t *scene.Try, source netip.Addr, short []gate.Lack) (gate.Reading, bool) {
-	w.Add(scene.Want{Look: fact.LookRoute, At: fact.Server, On: t.Server, Target: fact.Target{Addr: source}, Gate: gate.WayBack})
+	w.Add(
+		scene.Want{
+			Look:   fact.LookRoute,
+			At:     fact.Server,
+			On:     t.Server,
+			Target: fact.Target{Addr: source},
+			Gate:   gate.WayBack,
+		},
+	)
 	for _, f := range v.Facts(t.Server, fact.LookRoute) {
 		r := f.Route
 		if r == nil || r.Outcome == "found" || f.Order.Target.Addr != source {
@@ -99,8 +124,16 @@ func wayBack(v *scene.Scene, w *scene.Wants, t *scene.Try, source netip.Addr, sh
 		} else if r.Entry != "" {
 			text = fmt.Sprintf("the route %q on %s leads nowhere: no reply gets back to %s", r.Entry, v.Host(t.Server), source)
 		}
-		return gate.Reading{Gate: gate.WayBack, Cause: "rules/no-return-route", Because: scene.FactIDs(f), Vantage: t.Server, Shows: []gate.Symptom{gate.SilentTCP},
-			Lacks: short, Summary: text, Values: values}, true
+		return gate.Reading{
+			Gate:    gate.WayBack,
+			Cause:   "rules/no-return-route",
+			Because: scene.FactIDs(f),
+			Vantage: t.Server,
+			Shows:   []gate.Symptom{gate.SilentTCP},
+			Lacks:   short,
+			Summary: text,
+			Values:  values,
+		}, true
 	}
 	return intoOwnLink(v, t, source, short)
 }
@@ -127,9 +160,24 @@ func intoOwnLink(v *scene.Scene, t *scene.Try, source netip.Addr, short []gate.L
 	if home == "" || home == route.Dev {
 		return gate.Reading{}, false
 	}
-	return gate.Reading{Gate: gate.WayBack, Cause: "rules/no-return-route", Because: factsOf(v, t.Server, fact.LookRoutes), Vantage: t.Server, Shows: []gate.Symptom{gate.SilentTCP, gate.SilentUDP},
-		Lacks: short, Summary: fmt.Sprintf("%s sends replies to %s into its own link %s (%s), and the client comes by %s over %s: no reply gets back", v.Host(t.Server), source, route.Dev, route.Text, home, hop),
-		Values: v.Place(t, catalogue.Values{"source": source.String(), "entry": route.Text})}, true
+	return gate.Reading{
+		Gate:    gate.WayBack,
+		Cause:   "rules/no-return-route",
+		Because: factsOf(v, t.Server, fact.LookRoutes),
+		Vantage: t.Server,
+		Shows:   []gate.Symptom{gate.SilentTCP, gate.SilentUDP},
+		Lacks:   short,
+		Summary: fmt.Sprintf(
+			"%s sends replies to %s into its own link %s (%s), and the client comes by %s over %s: no reply gets back",
+			v.Host(t.Server),
+			source,
+			route.Dev,
+			route.Text,
+			home,
+			hop,
+		),
+		Values: v.Place(t, catalogue.Values{"source": source.String(), "entry": route.Text}),
+	}, true
 }
 
 // factsOf is the ids of what a look left at a vantage.

@@ -40,7 +40,10 @@ func (v *Scene) sameSource(t *Try, r gate.Reading) (gate.Lack, bool) {
 	if _, direct, _ := v.Source(t); direct || v.SeenFrom(t, r.Rests.Source) {
 		return gate.Lack{}, false
 	}
-	return gate.Lack{Guard: gate.SameSource, Why: "a translation on the way may show the server another address than " + r.Rests.Source.String()}, true
+	return gate.Lack{
+		Guard: gate.SameSource,
+		Why:   "a translation on the way may show the server another address than " + r.Rests.Source.String(),
+	}, true
 }
 
 // sameProcess is the guard of settings: the process that serves must have read
@@ -75,7 +78,10 @@ func (v *Scene) sameRun(t *Try, r gate.Reading) (gate.Lack, bool) {
 		case first == nil:
 			first = p
 		case p.Name == first.Name && !began(p).Equal(began(first)):
-			return gate.Lack{Guard: gate.SameProcess, Why: p.Name + " was started or stopped while it was looked at"}, true
+			return gate.Lack{
+				Guard: gate.SameProcess,
+				Why:   p.Name + " was started or stopped while it was looked at",
+			}, true
 		}
 	}
 	return gate.Lack{}, false
@@ -107,11 +113,24 @@ func (v *Scene) sameTime(t *Try, r gate.Reading) (gate.Lack, bool) {
 	old := now.Add(skew).Sub(at.Ended)
 	switch {
 	case old < -clockSlack:
-		return gate.Lack{Guard: gate.SameTime, Why: fmt.Sprintf("the record of %s was made %s in the future, by its clock", at.Host, plain.Span(-old))}, true
+		return gate.Lack{
+			Guard: gate.SameTime,
+			Why:   fmt.Sprintf("the record of %s was made %s in the future, by its clock", at.Host, plain.Span(-old)),
+		}, true
 	case old > oldest:
-		return gate.Lack{Guard: gate.SameTime, Why: fmt.Sprintf("the record of %s is %s old", at.Host, plain.Span(old))}, true
+		return gate.Lack{
+			Guard: gate.SameTime,
+			Why:   fmt.Sprintf("the record of %s is %s old", at.Host, plain.Span(old)),
+		}, true
 	case !known:
-		return gate.Lack{Guard: gate.SameClock, Why: fmt.Sprintf("the record of %s is %s old if its clock is right, which was not compared with the client's", at.Host, plain.Span(max(0, old)))}, true
+		return gate.Lack{
+			Guard: gate.SameClock,
+			Why: fmt.Sprintf(
+				"the record of %s is %s old if its clock is right, which was not compared with the client's",
+				at.Host,
+				plain.Span(max(0, old)),
+			),
+		}, true
 	}
 	return gate.Lack{}, false
 }

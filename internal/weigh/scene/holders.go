@@ -43,7 +43,8 @@ func (v *Scene) Ours(t *Try, on []fact.Listener) []fact.Listener {
 	}
 	return slices.DeleteFunc(slices.Clone(on), func(l fact.Listener) bool {
 		// The service manager holds sockets for others.
-		return l.Program != "" && l.PID != 1 && !slices.Contains(publishers, l.Program) && !Serves(l, []fact.Program{*p})
+		return l.Program != "" && l.PID != 1 && !slices.Contains(publishers, l.Program) &&
+			!Serves(l, []fact.Program{*p})
 	})
 }
 
@@ -76,7 +77,8 @@ func (v *Scene) OnSame(t *Try) bool {
 	_, own := v.Addresses(v.Client)
 	return slices.ContainsFunc(v.Set.Vantages, func(at fact.Vantage) bool {
 		// Names alone say little: many hosts are called alike.
-		return at.ID == t.Server && (at.Implied || at.Host == v.Host(v.Client) && (own == nil || own.Holds(t.Target.Addr)))
+		return at.ID == t.Server &&
+			(at.Implied || at.Host == v.Host(v.Client) && (own == nil || own.Holds(t.Target.Addr)))
 	})
 }
 

@@ -151,7 +151,11 @@ func (l *Lookup) take(f *fact.Fact) bool {
 func (l *Lookup) anyAnswer(setup fact.ResolverSetup, answers map[question]*fact.Fact) {
 	for _, asked := range setup.Candidates(l.Name) {
 		for _, resolver := range setup.Servers {
-			four, six := l.take(answers[question{asked, resolver, "A"}]), l.take(answers[question{asked, resolver, "AAAA"}])
+			four, six := l.take(
+				answers[question{asked, resolver, "A"}],
+			), l.take(
+				answers[question{asked, resolver, "AAAA"}],
+			)
 			if four || six {
 				return
 			}

@@ -20,7 +20,11 @@ func idle(p *fact.Program) bool {
 		return false
 	}
 	return !slices.ContainsFunc(p.Units, func(u fact.Unit) bool {
-		return u.Active != "inactive" || u.Started || len(u.Log) > 0 || u.Load == "masked" || slices.Contains([]string{"enabled", "enabled-runtime", "static", "indirect", "generated", "masked"}, u.Enabled)
+		return u.Active != "inactive" || u.Started || len(u.Log) > 0 || u.Load == "masked" ||
+			slices.Contains(
+				[]string{"enabled", "enabled-runtime", "static", "indirect", "generated", "masked"},
+				u.Enabled,
+			)
 	})
 }
 
@@ -63,7 +67,12 @@ func (v *Scene) Chosen(programs []fact.Program) (*fact.Program, []gate.Lack) {
 	case len(only) == 1 && v.Scheme.Usual(v.Ask.Endpoint.Port):
 		return only[0], nil
 	case len(only) == 1:
-		return only[0], []gate.Lack{{Guard: gate.SameProcess, Why: only[0].Name + " is taken for the endpoint's service because it is the only one of its kind here"}}
+		return only[0], []gate.Lack{
+			{
+				Guard: gate.SameProcess,
+				Why:   only[0].Name + " is taken for the endpoint's service because it is the only one of its kind here",
+			},
+		}
 	}
 	return nil, nil
 }
@@ -101,7 +110,9 @@ func likeliest(told []*fact.Program) (*fact.Program, []gate.Lack) {
 	for _, p := range left {
 		names = append(names, p.Name)
 	}
-	return left[0], []gate.Lack{{Guard: gate.SameProcess, Why: "any of " + strings.Join(names, ", ") + " could serve it"}}
+	return left[0], []gate.Lack{
+		{Guard: gate.SameProcess, Why: "any of " + strings.Join(names, ", ") + " could serve it"},
+	}
 }
 
 // Installed reports whether a program or a unit of it is there at all.

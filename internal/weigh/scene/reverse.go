@@ -63,9 +63,31 @@ func (v *Scene) ReverseReading(w *Wants, t *Try, source netip.Addr) (gate.Readin
 					if len(back.Reverse.Names) > 0 {
 						says = "leads to " + strings.Join(back.Reverse.Names, ", ")
 					}
-					return gate.Reading{Gate: gate.Door, Cause: "names/reverse-differs", Reach: gate.Elsewhere, Because: FactIDs(f, back), Vantage: t.Server,
-						Summary: fmt.Sprintf("%s, line %d, lets %s in by name, and its address %s %s, looked up on %s", file.Path, line.Number, name, source, says, v.Host(t.Server)),
-						Values:  v.Place(t, catalogue.Values{"address": source.String(), "name": name, "zone": "the reverse zone of " + source.String(), "server": v.Host(t.Server)})}, true
+					return gate.Reading{
+						Gate:    gate.Door,
+						Cause:   "names/reverse-differs",
+						Reach:   gate.Elsewhere,
+						Because: FactIDs(f, back),
+						Vantage: t.Server,
+						Summary: fmt.Sprintf(
+							"%s, line %d, lets %s in by name, and its address %s %s, looked up on %s",
+							file.Path,
+							line.Number,
+							name,
+							source,
+							says,
+							v.Host(t.Server),
+						),
+						Values: v.Place(
+							t,
+							catalogue.Values{
+								"address": source.String(),
+								"name":    name,
+								"zone":    "the reverse zone of " + source.String(),
+								"server":  v.Host(t.Server),
+							},
+						),
+					}, true
 				}
 			}
 		}

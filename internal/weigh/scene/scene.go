@@ -44,7 +44,14 @@ var everyHosts = map[netip.Addr]bool{netip.AddrFrom4([4]byte{127, 0, 0, 1}): tru
 
 // New arranges a set.
 func New(set fact.Set) *Scene {
-	v := &Scene{Set: set, Ask: set.Ask, All: inTime(set.Facts), index: map[place][]*fact.Fact{}, climbs: map[Seat]Climb{}, Led: map[string]string{}}
+	v := &Scene{
+		Set:    set,
+		Ask:    set.Ask,
+		All:    inTime(set.Facts),
+		index:  map[place][]*fact.Fact{},
+		climbs: map[Seat]Climb{},
+		Led:    map[string]string{},
+	}
 	v.Scheme, _ = endpoint.Lookup(set.Ask.Endpoint.Scheme)
 	if own, err := program.With(set.Ask.Programs); err == nil {
 		v.Programs = own

@@ -81,7 +81,12 @@ func (t *Try) Causes() []*gate.Judged {
 // Ending is how a try ended.
 func (v *Scene) Ending(t *Try) gate.Ending {
 	died, _ := v.DiesAfter(t)
-	return gate.Ending{Symptom: t.Symptom, Lenient: t.Climb.Handshake != nil && v.Ask.Endpoint.Verify, Hasty: t.Climb.Hasty(), Died: died != ""}
+	return gate.Ending{
+		Symptom: t.Symptom,
+		Lenient: t.Climb.Handshake != nil && v.Ask.Endpoint.Verify,
+		Hasty:   t.Climb.Hasty(),
+		Died:    died != "",
+	}
 }
 
 // DiesAfter says how far the client's silent packets get; "" where no router

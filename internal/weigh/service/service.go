@@ -16,8 +16,20 @@ import (
 )
 
 // anotherAnswers is what a client may meet at a machine that is not the server.
-var anotherAnswers = []gate.Symptom{gate.SilentTCP, gate.RefusedByReset, gate.ICMPFromTarget, gate.ServerFirstClosed, gate.ServerFirstSilent, gate.ServerFirstRefused,
-	gate.ClientFirstClosed, gate.ClientFirstSilent, gate.OtherProtocol, gate.SessionFailed, gate.RefusedByCode, gate.ErrorAnswer}
+var anotherAnswers = []gate.Symptom{
+	gate.SilentTCP,
+	gate.RefusedByReset,
+	gate.ICMPFromTarget,
+	gate.ServerFirstClosed,
+	gate.ServerFirstSilent,
+	gate.ServerFirstRefused,
+	gate.ClientFirstClosed,
+	gate.ClientFirstSilent,
+	gate.OtherProtocol,
+	gate.SessionFailed,
+	gate.RefusedByCode,
+	gate.ErrorAnswer,
+}
 
 // Readings reads the host gate, and the listener and room gates from
 // the side of units and processes.
@@ -39,9 +51,23 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 	}
 	for _, u := range s.Needs {
 		if u.Active != "active" {
-			readings = append(readings, gate.Reading{Gate: gate.Room, Cause: "service/needs-down", Reach: gate.Further, Harmless: t.Symptom == gate.Fine, Because: scene.FactIDs(f), Vantage: t.Server,
-				Summary: fmt.Sprintf("the card says that it needs %s, which is %s", u.Name, strings.TrimSpace(cmp.Or(u.Active, "not there")+" "+u.Result)),
-				Values:  v.Place(t, catalogue.Values{"unit": u.Name, "needed": u.Name, "program": v.Ask.Card.Name})})
+			readings = append(
+				readings,
+				gate.Reading{
+					Gate:     gate.Room,
+					Cause:    "service/needs-down",
+					Reach:    gate.Further,
+					Harmless: t.Symptom == gate.Fine,
+					Because:  scene.FactIDs(f),
+					Vantage:  t.Server,
+					Summary: fmt.Sprintf(
+						"the card says that it needs %s, which is %s",
+						u.Name,
+						strings.TrimSpace(cmp.Or(u.Active, "not there")+" "+u.Result),
+					),
+					Values: v.Place(t, catalogue.Values{"unit": u.Name, "needed": u.Name, "program": v.Ask.Card.Name}),
+				},
+			)
 		}
 	}
 	if r, ok := takenReading(v, t, f, s, list); ok {
@@ -67,7 +93,13 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 // takenReading reads a unit that could not start since the endpoint's port was
 // taken, or that runs without it: it is the one that should hold it, whoever
 // does.
-func takenReading(v *scene.Scene, t *scene.Try, f *fact.Fact, s *fact.Service, list *fact.Listeners) (gate.Reading, bool) {
+func takenReading(
+	v *scene.Scene,
+	t *scene.Try,
+	f *fact.Fact,
+	s *fact.Service,
+	list *fact.Listeners,
+) (gate.Reading, bool) {
 	held := v.Taking(t)
 	if len(held) == 0 {
 		return gate.Reading{}, false
@@ -75,19 +107,26 @@ func takenReading(v *scene.Scene, t *scene.Try, f *fact.Fact, s *fact.Service, l
 	for i := range s.Programs {
 		p := &s.Programs[i]
 		u := scene.MainUnit(p)
-		if u == nil || u.Active == "inactive" || len(v.Ours(t, held)) > 0 && scene.Serves(held[0], []fact.Program{*p}) || u.Name == held[0].Unit {
+		if u == nil || u.Active == "inactive" ||
+			len(v.Ours(t, held)) > 0 && scene.Serves(held[0], []fact.Program{*p}) ||
+			u.Name == held[0].Unit {
 			continue
 		}
 		seen := serving{v: v, t: t, f: f, manager: s.Manager, p: p, u: u}
 		cause, line := seen.fromLog(seen.startLines())
-		if cause != "service/port-taken" || !ofPort(line, t.Target.Port) || u.Active == "active" && u.Restarts == 0 && !portNamed().MatchString(line) && !holdsBeside(v, t, list, p) {
+		if cause != "service/port-taken" || !ofPort(line, t.Target.Port) ||
+			u.Active == "active" && u.Restarts == 0 && !portNamed().MatchString(line) && !holdsBeside(v, t, list, p) {
 			continue
 		}
 		how := "does not start"
 		if u.Active == "active" {
 			how = "runs without it"
 		}
-		r := seen.reading(gate.Listener, cause, fmt.Sprintf("%s %s: %s holds port %d (%q)", u.Name, how, scene.Owner(held[0]), t.Target.Port, line))
+		r := seen.reading(
+			gate.Listener,
+			cause,
+			fmt.Sprintf("%s %s: %s holds port %d (%q)", u.Name, how, scene.Owner(held[0]), t.Target.Port, line),
+		)
 		r.Strength, r.Reach = gate.Logged, gate.Further
 		r.Values["other"], r.Values["other-unit"] = scene.Owner(held[0]), held[0].Unit
 		return r, true
@@ -98,7 +137,10 @@ func takenReading(v *scene.Scene, t *scene.Try, f *fact.Fact, s *fact.Service, l
 // holdsBeside reports whether a program holds the port of a try on another
 // address: then a port that it found taken may be this one.
 func holdsBeside(v *scene.Scene, t *scene.Try, list *fact.Listeners, p *fact.Program) bool {
-	return slices.ContainsFunc(list.On(v.Ask.Endpoint.Transport, t.Target.Port), func(l fact.Listener) bool { return scene.Serves(l, []fact.Program{*p}) })
+	return slices.ContainsFunc(
+		list.On(v.Ask.Endpoint.Transport, t.Target.Port),
+		func(l fact.Listener) bool { return scene.Serves(l, []fact.Program{*p}) },
+	)
 }
 
 // ofPort reports whether a line about a port that is taken is about this one,
@@ -119,7 +161,10 @@ func running(v *scene.Scene, t *scene.Try) string {
 	if _, list := v.Listeners(t.Server); list != nil {
 		for _, l := range v.Ours(t, list.On(v.Ask.Endpoint.Transport, t.Target.Port)) {
 			if l.PID != 0 {
-				return strings.TrimRight(fmt.Sprintf("%s runs (pid %d) %s", l.Program, l.PID, plain.Since(v.Ask.Began, l.Since)), " ")
+				return strings.TrimRight(
+					fmt.Sprintf("%s runs (pid %d) %s", l.Program, l.PID, plain.Since(v.Ask.Began, l.Since)),
+					" ",
+				)
 			}
 			if l.Unit != "" {
 				return l.Unit + " runs"
@@ -128,7 +173,10 @@ func running(v *scene.Scene, t *scene.Try) string {
 	}
 	if p, _ := v.Chosen(v.ProgramsAt(t.Server)); p != nil && len(p.Here()) > 0 {
 		r := p.Here()[0]
-		return strings.TrimRight(fmt.Sprintf("%s runs (pid %d) %s", p.Name, r.PID, plain.Since(v.Ask.Began, r.Since)), " ")
+		return strings.TrimRight(
+			fmt.Sprintf("%s runs (pid %d) %s", p.Name, r.PID, plain.Since(v.Ask.Began, r.Since)),
+			" ",
+		)
 	}
 	return ""
 }
@@ -145,7 +193,14 @@ func hostReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 		if r, bad := twice(v, w, t); bad {
 			return []gate.Reading{r}
 		}
-		return []gate.Reading{{Gate: gate.Host, Because: scene.FactIDs(f), Vantage: t.Server, Summary: v.Host(t.Server) + " has this address and is up"}}
+		return []gate.Reading{
+			{
+				Gate:    gate.Host,
+				Because: scene.FactIDs(f),
+				Vantage: t.Server,
+				Summary: v.Host(t.Server) + " has this address and is up",
+			},
+		}
 	}
 	if r, bad := twice(v, w, t); bad {
 		return []gate.Reading{r}
@@ -159,7 +214,14 @@ func hostReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 	w.Add(scene.Want{Look: fact.LookEcho, At: fact.Client, Target: fact.Target{Addr: t.Target.Addr}, Gate: gate.Host})
 	for _, f := range v.Facts(v.Client, fact.LookEcho) {
 		if f.Echo != nil && f.Echo.Answered && f.Order.Target.Addr == t.Target.Addr {
-			return []gate.Reading{{Gate: gate.Host, Because: scene.FactIDs(f), Vantage: v.Client, Summary: "something answers an echo for this address"}}
+			return []gate.Reading{
+				{
+					Gate:    gate.Host,
+					Because: scene.FactIDs(f),
+					Vantage: v.Client,
+					Summary: "something answers an echo for this address",
+				},
+			}
 		}
 	}
 	return nil
@@ -185,7 +247,11 @@ func fromLink(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, bool)
 		}
 		if c.Symptom(own) == gate.NeighbourSilent {
 			return gate.Reading{Gate: gate.Way, Strength: gate.Inferred, Because: c.IDs(), Vantage: at.ID,
-				Summary: fmt.Sprintf("%s, on the link of %s, asks for it itself and hears nobody", at.Host, t.Target.Addr)}, true
+				Summary: fmt.Sprintf(
+					"%s, on the link of %s, asks for it itself and hears nobody",
+					at.Host,
+					t.Target.Addr,
+				)}, true
 		}
 	}
 	return gate.Reading{}, false
@@ -205,22 +271,45 @@ func twice(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, bool) {
 			own = a.MACs
 		}
 	}
-	r := gate.Reading{Gate: gate.Host, Cause: "service/address-twice", Values: v.Place(t, catalogue.Values{}), Shows: anotherAnswers}
+	r := gate.Reading{
+		Gate:   gate.Host,
+		Cause:  "service/address-twice",
+		Values: v.Place(t, catalogue.Values{}),
+		Shows:  anotherAnswers,
+	}
 	for _, at := range []string{t.Server, v.Client} {
 		for _, f := range v.Facts(at, fact.LookClaims) {
 			if f.Claims == nil {
 				continue
 			}
 			for _, c := range f.Claims.List {
-				others := slices.DeleteFunc(slices.Clone(c.MACs), func(mac string) bool { return slices.Contains(own, mac) })
-				if c.Addr != t.Target.Addr || c.Own != (at == t.Server) || len(others) == 0 || !c.Own && len(c.MACs) < 2 {
+				others := slices.DeleteFunc(
+					slices.Clone(c.MACs),
+					func(mac string) bool { return slices.Contains(own, mac) },
+				)
+				if c.Addr != t.Target.Addr || c.Own != (at == t.Server) || len(others) == 0 ||
+					!c.Own && len(c.MACs) < 2 {
 					continue
 				}
 				r.Because, r.Vantage = scene.FactIDs(f), at
-				r.Summary = fmt.Sprintf("another machine answers for %s on the link %s of %s: %s", c.Addr, c.Dev, v.Host(at), strings.Join(others, ", "))
+				r.Summary = fmt.Sprintf(
+					"another machine answers for %s on the link %s of %s: %s",
+					c.Addr,
+					c.Dev,
+					v.Host(at),
+					strings.Join(others, ", "),
+				)
 				if own == nil {
-					r.Summary = fmt.Sprintf("two machines answer for %s on the link %s of %s: %s", c.Addr, c.Dev, v.Host(at), strings.Join(others, ", "))
-					r.Lacks = []gate.Lack{{Guard: gate.OneMeaning, Why: "one machine with two links there answers so, too"}}
+					r.Summary = fmt.Sprintf(
+						"two machines answer for %s on the link %s of %s: %s",
+						c.Addr,
+						c.Dev,
+						v.Host(at),
+						strings.Join(others, ", "),
+					)
+					r.Lacks = []gate.Lack{
+						{Guard: gate.OneMeaning, Why: "one machine with two links there answers so, too"},
+					}
 				}
 				return r, true
 			}
@@ -234,11 +323,20 @@ func badAddress(v *scene.Scene, t *scene.Try, f *fact.Fact, held fact.Address) (
 	if held.Prefix.Addr() != t.Target.Addr || held.Local {
 		return gate.Reading{}, false
 	}
-	r := gate.Reading{Gate: gate.Host, Because: scene.FactIDs(f), Vantage: t.Server, Values: v.Place(t, catalogue.Values{"link": held.Link})}
+	r := gate.Reading{
+		Gate:    gate.Host,
+		Because: scene.FactIDs(f),
+		Vantage: t.Server,
+		Values:  v.Place(t, catalogue.Values{"link": held.Link}),
+	}
 	switch {
 	case held.State == "duplicate":
 		r.Cause = "service/address-twice"
-		r.Summary = fmt.Sprintf("another machine has %s too: the kernel of %s found it taken", t.Target.Addr, v.Host(t.Server))
+		r.Summary = fmt.Sprintf(
+			"another machine has %s too: the kernel of %s found it taken",
+			t.Target.Addr,
+			v.Host(t.Server),
+		)
 	case !held.Up:
 		r.Cause = "service/address-missing"
 		r.Summary = fmt.Sprintf("the link %s, which has %s, is down", held.Link, t.Target.Addr)

@@ -48,8 +48,9 @@ const flappingTime = 10 * time.Minute
 // reading begins a reading of the servant.
 func (s serving) reading(g gate.Gate, cause, summary string) gate.Reading {
 	r := gate.Reading{
-		Gate: g, Cause: cause, Because: scene.FactIDs(s.f), Vantage: s.t.Server, Lacks: slices.Clone(s.short), Summary: summary,
-		Values: s.v.Place(s.t, catalogue.Values{"program": s.p.Name, "path": s.p.Path}),
+		Gate: g, Cause: cause, Because: scene.FactIDs(s.f), Vantage: s.t.Server, Lacks: slices.Clone(s.short),
+		Summary: summary,
+		Values:  s.v.Place(s.t, catalogue.Values{"program": s.p.Name, "path": s.p.Path}),
 	}
 	if s.u != nil {
 		r.Values["unit"] = s.u.Name
@@ -86,7 +87,13 @@ func (s serving) down() []gate.Reading {
 	case len(s.p.Processes) > 0 && len(here) == 0:
 		return nil // it runs in another network namespace: that is a matter of ports
 	case len(here) > 0 && !alive:
-		return []gate.Reading{s.reading(gate.Listener, "service/zombie", fmt.Sprintf("%s (pid %d) is dead and was never buried by its parent", s.p.Name, here[0].PID))}
+		return []gate.Reading{
+			s.reading(
+				gate.Listener,
+				"service/zombie",
+				fmt.Sprintf("%s (pid %d) is dead and was never buried by its parent", s.p.Name, here[0].PID),
+			),
+		}
 	}
 	denied, ok := s.denied()
 	if ok && !alive && len(denied.Lacks) == len(s.short) {
@@ -104,7 +111,16 @@ func (s serving) down() []gate.Reading {
 		return []gate.Reading{s.stopped(fmt.Sprintf("%s is installed and no process of it runs", s.p.Name))}
 	}
 	if since := here[0].Since; !since.IsZero() && s.v.Ask.Began.Sub(since) < startingTime && s.mute() {
-		r := s.reading(gate.Listener, "service/starting", fmt.Sprintf("%s started %s ago and has not opened the port yet%s", s.p.Name, plain.Span(s.v.Ask.Began.Sub(since)), s.stillClosed()))
+		r := s.reading(
+			gate.Listener,
+			"service/starting",
+			fmt.Sprintf(
+				"%s started %s ago and has not opened the port yet%s",
+				s.p.Name,
+				plain.Span(s.v.Ask.Began.Sub(since)),
+				s.stillClosed(),
+			),
+		)
 		r.Strength = gate.Inferred
 		if s.v.Named(s.p) {
 			return []gate.Reading{r}
@@ -140,12 +156,16 @@ func (s serving) denied() (gate.Reading, bool) {
 			if s.isNamed(l.Text) && !s.ofOther(l.Text, row.lines) {
 				r := s.reading(gate.Listener, row.cause, fmt.Sprintf("%s %s: \"%s\"", s.p.Name, row.words, l.Text))
 				r.Because = gate.Union(r.Because, scene.FactIDs(f))
-				asked := s.u != nil && s.u.Active == "inactive" && s.u.Result == "success" // then it was stopped in order
+				asked := s.u != nil && s.u.Active == "inactive" &&
+					s.u.Result == "success" // then it was stopped in order
 				if s.u != nil && !asked && !l.At.IsZero() && l.At.Sub(s.u.Since).Abs() <= sameEvent {
 					return r, true
 				}
 				if other.Cause == "" {
-					r.Lacks = append(r.Lacks, gate.Lack{Guard: gate.OneMeaning, Why: "nothing shows that this is why it is down now"})
+					r.Lacks = append(
+						r.Lacks,
+						gate.Lack{Guard: gate.OneMeaning, Why: "nothing shows that this is why it is down now"},
+					)
 					other = r
 				}
 			}
@@ -161,7 +181,8 @@ func (s serving) isNamed(line string) bool {
 	names := []string{s.p.Name}
 	if s.u != nil {
 		names = append(names, s.u.Runs...)
-		if strings.Contains(line, "/"+s.u.Name+",") || s.u.MainPID != 0 && strings.Contains(line, fmt.Sprintf("Killed process %d ", s.u.MainPID)) {
+		if strings.Contains(line, "/"+s.u.Name+",") ||
+			s.u.MainPID != 0 && strings.Contains(line, fmt.Sprintf("Killed process %d ", s.u.MainPID)) {
 			return true
 		}
 	}
@@ -179,7 +200,8 @@ func (s serving) ofOther(line string, all []fact.LogLine) bool {
 		return false
 	}
 	return slices.ContainsFunc(all, func(l fact.LogLine) bool {
-		return strings.Contains(l.Text, "task_memcg=") && strings.Contains(l.Text, "pid="+m[1]+",") && !strings.Contains(l.Text, "/"+s.u.Name+",")
+		return strings.Contains(l.Text, "task_memcg=") && strings.Contains(l.Text, "pid="+m[1]+",") &&
+			!strings.Contains(l.Text, "/"+s.u.Name+",")
 	})
 }
 
@@ -193,7 +215,11 @@ func (s serving) fullDisk() (gate.Reading, bool) {
 	}
 	for _, d := range res.Disks {
 		if d.Full() {
-			r := s.reading(gate.Room, "service/starved", fmt.Sprintf("the file system of %s on %s is full", d.Path, s.v.Host(s.t.Server)))
+			r := s.reading(
+				gate.Room,
+				"service/starved",
+				fmt.Sprintf("the file system of %s on %s is full", d.Path, s.v.Host(s.t.Server)),
+			)
 			r.Harmless, r.Because = true, scene.FactIDs(f)
 			return r, true
 		}
@@ -266,11 +292,19 @@ func (s serving) unitDown(alive bool) (gate.Reading, bool) {
 	broken := u.Active == "failed" || u.Sub == "auto-restart" || u.Active == "activating"
 	switch {
 	case len(u.Down) > 0 && u.Active != "active" && !s.stoppedInOrder():
-		r := s.reading(gate.Listener, "service/needs-down", fmt.Sprintf("%s needs %s", u.Name, strings.Join(u.Down, ", ")))
+		r := s.reading(
+			gate.Listener,
+			"service/needs-down",
+			fmt.Sprintf("%s needs %s", u.Name, strings.Join(u.Down, ", ")),
+		)
 		r.Values["needed"], _, _ = strings.Cut(u.Down[0], " ")
 		return r, true
 	case u.Active == "failed" && s.stoppedInOrder():
-		return s.stopped(strings.TrimSpace(fmt.Sprintf("%s was stopped %s, and its program ended by it with %s", u.Name, ago, howEnded(u)))), true
+		return s.stopped(
+			strings.TrimSpace(
+				fmt.Sprintf("%s was stopped %s, and its program ended by it with %s", u.Name, ago, howEnded(u)),
+			),
+		), true
 	case broken && u.Result == "oom-kill":
 		return s.reading(gate.Listener, "service/starved", u.Name+" was killed for want of memory"), true
 	case broken:
@@ -280,13 +314,21 @@ func (s serving) unitDown(alive bool) (gate.Reading, bool) {
 	}
 	switch {
 	case u.Sub == "auto-restart" || u.Active == "activating" && u.Restarts > 1, s.flapping():
-		r := s.reading(gate.Listener, "service/restarting", fmt.Sprintf("%s ends and is started again and again: %s", u.Name, restarts(u)))
+		r := s.reading(
+			gate.Listener,
+			"service/restarting",
+			fmt.Sprintf("%s ends and is started again and again: %s", u.Name, restarts(u)),
+		)
 		r.Rests.Changing = true
 		return r, true
 	case u.Active == "activating":
 		return s.reading(gate.Listener, "service/starting", u.Name+" is starting "+ago), true
 	case u.Active == "failed":
-		r := s.reading(gate.Listener, "service/failed", strings.TrimSpace(fmt.Sprintf("%s failed %s: %s", u.Name, ago, howEnded(u))))
+		r := s.reading(
+			gate.Listener,
+			"service/failed",
+			strings.TrimSpace(fmt.Sprintf("%s failed %s: %s", u.Name, ago, howEnded(u))),
+		)
 		return r, true
 	case alive:
 		return gate.Reading{}, false
@@ -300,7 +342,10 @@ func (s serving) unitDown(alive bool) (gate.Reading, bool) {
 		return s.stopped(strings.TrimSpace(fmt.Sprintf("%s is stopped %s", u.Name, ago))), true
 	}
 	r := s.stopped(fmt.Sprintf("no process of %s runs", s.p.Name))
-	r.Lacks = append(r.Lacks, gate.Lack{Guard: gate.SameProcess, Why: fmt.Sprintf("%s says it is %s", u.Name, u.Active)})
+	r.Lacks = append(
+		r.Lacks,
+		gate.Lack{Guard: gate.SameProcess, Why: fmt.Sprintf("%s says it is %s", u.Name, u.Active)},
+	)
 	return r, true
 }
 
@@ -313,7 +358,9 @@ func (s serving) stoppedInOrder() bool {
 			return false
 		case s.says("Stopping", l.Text):
 			return s.u.Active == "inactive" || s.u.Active == "failed"
-		case strings.HasPrefix(l.Text, "Dependency failed for "), s.says("Starting", l.Text), strings.HasPrefix(l.Text, "Failed to start "):
+		case strings.HasPrefix(l.Text, "Dependency failed for "),
+			s.says("Starting", l.Text),
+			strings.HasPrefix(l.Text, "Failed to start "):
 			return false
 		case s.says("Stopped", l.Text) && s.u.Active == "inactive":
 			return true
@@ -435,7 +482,8 @@ func (s serving) lastStarts(count int) []fact.LogLine {
 // UNIT - …", or with the unit's description before systemd 249. Programs begin
 // lines of their own with the same words.
 func (s serving) says(verb, line string) bool {
-	return strings.HasPrefix(line, verb+" ") && (strings.Contains(line, s.u.Name) || strings.HasSuffix(line, "...") || strings.HasSuffix(verb, "ed") && strings.HasSuffix(line, "."))
+	return strings.HasPrefix(line, verb+" ") &&
+		(strings.Contains(line, s.u.Name) || strings.HasSuffix(line, "...") || strings.HasSuffix(verb, "ed") && strings.HasSuffix(line, "."))
 }
 
 // managers reports whether a line is of the manager, which says that something
@@ -446,7 +494,8 @@ func (s serving) managers(line string) bool {
 
 // ends reports whether a line of the manager says that a unit has ended.
 func (s serving) ends(line string) bool {
-	return s.says("Stopped", line) || strings.HasPrefix(line, "Failed to start ") || strings.HasPrefix(line, s.u.Name+": Failed with result") ||
+	return s.says("Stopped", line) || strings.HasPrefix(line, "Failed to start ") ||
+		strings.HasPrefix(line, s.u.Name+": Failed with result") ||
 		strings.HasPrefix(line, s.u.Name+": Deactivated successfully")
 }
 
@@ -461,7 +510,9 @@ func howEnded(u *fact.Unit) string {
 	}
 	for _, l := range slices.Backward(u.Log) {
 		// The manager's own lines say that it failed, not why.
-		if l.Unit == u.Name && !strings.HasPrefix(l.Text, u.Name) && !strings.HasPrefix(l.Text, "Failed to start") && !strings.HasPrefix(l.Text, "Start") && !strings.HasPrefix(l.Text, "Stopp") {
+		if l.Unit == u.Name && !strings.HasPrefix(l.Text, u.Name) && !strings.HasPrefix(l.Text, "Failed to start") &&
+			!strings.HasPrefix(l.Text, "Start") &&
+			!strings.HasPrefix(l.Text, "Stopp") {
 			return text + fmt.Sprintf(", its log ends in \"%s\"", l.Text)
 		}
 	}
@@ -482,9 +533,20 @@ func (s serving) up() []gate.Reading {
 	var readings []gate.Reading
 	stuck := s.t.Symptom == gate.ServerFirstSilent || s.t.Symptom == gate.ClientFirstSilent || s.t.Symptom.Silent()
 	for _, r := range s.p.Here() {
-		if (stuck || s.t.Symptom == gate.ServerFirstClosed || s.t.Symptom == gate.ClientFirstClosed) && r.Limit > 0 && r.Files >= r.Limit {
-			starved := s.reading(gate.Room, "service/starved", fmt.Sprintf("%s (pid %d) has %d files open and may have no more", s.p.Name, r.PID, r.Files))
-			starved.Shows = []gate.Symptom{gate.SilentTCP, gate.ServerFirstSilent, gate.ClientFirstSilent, gate.ServerFirstClosed, gate.ClientFirstClosed}
+		if (stuck || s.t.Symptom == gate.ServerFirstClosed || s.t.Symptom == gate.ClientFirstClosed) && r.Limit > 0 &&
+			r.Files >= r.Limit {
+			starved := s.reading(
+				gate.Room,
+				"service/starved",
+				fmt.Sprintf("%s (pid %d) has %d files open and may have no more", s.p.Name, r.PID, r.Files),
+			)
+			starved.Shows = []gate.Symptom{
+				gate.SilentTCP,
+				gate.ServerFirstSilent,
+				gate.ClientFirstSilent,
+				gate.ServerFirstClosed,
+				gate.ClientFirstClosed,
+			}
 			readings = append(readings, starved)
 		}
 		if s.t.Symptom != gate.Fine && s.t.Symptom != gate.NotTried && r.State == "T" {
@@ -513,7 +575,15 @@ func (s serving) up() []gate.Reading {
 	for _, log := range s.p.Logs {
 		fresh, err := time.ParseDuration(log.Stale)
 		if age := s.f.At.Sub(log.Changed); err == nil && age > fresh {
-			harmless("service/stale-log", fmt.Sprintf("%s was last written %s ago; the card wants it every %s", log.Path, plain.Span(age), plain.Span(fresh)))
+			harmless(
+				"service/stale-log",
+				fmt.Sprintf(
+					"%s was last written %s ago; the card wants it every %s",
+					log.Path,
+					plain.Span(age),
+					plain.Span(fresh),
+				),
+			)
 		}
 	}
 	u := s.u

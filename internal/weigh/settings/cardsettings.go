@@ -36,9 +36,24 @@ func CardReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 	}
 	var readings []gate.Reading
 	if len(c.Settings) > 0 || c.ClientProgram != "" {
-		w.Add(scene.Want{Look: fact.LookSettings, At: fact.Client, Target: fact.Target{Name: "client"}, Gate: gate.Intent})
+		w.Add(
+			scene.Want{
+				Look:   fact.LookSettings,
+				At:     fact.Client,
+				Target: fact.Target{Name: "client"},
+				Gate:   gate.Intent,
+			},
+		)
 		if t.Server != "" {
-			w.Add(scene.Want{Look: fact.LookSettings, At: fact.Server, On: t.Server, Target: fact.Target{Name: "server"}, Gate: gate.Intent})
+			w.Add(
+				scene.Want{
+					Look:   fact.LookSettings,
+					At:     fact.Server,
+					On:     t.Server,
+					Target: fact.Target{Name: "server"},
+					Gate:   gate.Intent,
+				},
+			)
 		}
 		readings = append(readings, settingRules(v, w, t)...)
 	}
@@ -46,7 +61,15 @@ func CardReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 		w.Add(scene.Want{Look: fact.LookSigns, At: fact.Client, Target: fact.Target{Name: "client"}, Gate: gate.Intent})
 	}
 	if t.Server != "" && slices.ContainsFunc(c.Signs, func(s fact.Sign) bool { return s.On == "server" }) {
-		w.Add(scene.Want{Look: fact.LookSigns, At: fact.Server, On: t.Server, Target: fact.Target{Name: "server"}, Gate: gate.Room})
+		w.Add(
+			scene.Want{
+				Look:   fact.LookSigns,
+				At:     fact.Server,
+				On:     t.Server,
+				Target: fact.Target{Name: "server"},
+				Gate:   gate.Room,
+			},
+		)
 	}
 	if r, ok := fromReading(v, t); ok {
 		readings = append(readings, r)
@@ -66,9 +89,19 @@ func fromReading(v *scene.Scene, t *scene.Try) (gate.Reading, bool) {
 			return gate.Reading{}, false
 		}
 	}
-	return gate.Reading{Gate: gate.Door, Cause: "rules/out-of-scope", Strength: gate.Inferred, Because: t.Climb.IDs(), Vantage: v.Client,
-		Summary: fmt.Sprintf("%s is in none of the nets that the card lets in (%s)", source, strings.Join(v.Ask.Card.From, ", ")),
-		Values:  v.Place(t, catalogue.Values{"source": source.String(), "server": v.Answering(t)})}, true
+	return gate.Reading{
+		Gate:     gate.Door,
+		Cause:    "rules/out-of-scope",
+		Strength: gate.Inferred,
+		Because:  t.Climb.IDs(),
+		Vantage:  v.Client,
+		Summary: fmt.Sprintf(
+			"%s is in none of the nets that the card lets in (%s)",
+			source,
+			strings.Join(v.Ask.Card.From, ", "),
+		),
+		Values: v.Place(t, catalogue.Values{"source": source.String(), "server": v.Answering(t)}),
+	}, true
 }
 
 // side is what one vantage has of the card's settings.
@@ -87,8 +120,22 @@ func settingRules(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 	cf, client := side(v, v.Client, "client")
 	sf, server := side(v, t.Server, "server")
 	if client != nil && client.Program != "" && client.ProgramPath == "" {
-		readings = append(readings, gate.Reading{Gate: gate.Intent, Cause: "settings/client-missing", Reach: gate.Elsewhere, Because: scene.FactIDs(cf), Vantage: v.Client,
-			Summary: fmt.Sprintf("%s is not installed on %s", client.Program, v.Host(v.Client)), Values: catalogue.Values{"program": client.Program, "host": v.Host(v.Client)}})
+		readings = append(
+			readings,
+			gate.Reading{
+				Gate:    gate.Intent,
+				Cause:   "settings/client-missing",
+				Reach:   gate.Elsewhere,
+				Because: scene.FactIDs(cf),
+				Vantage: v.Client,
+				Summary: fmt.Sprintf(
+					"%s is not installed on %s",
+					client.Program,
+					v.Host(v.Client),
+				),
+				Values: catalogue.Values{"program": client.Program, "host": v.Host(v.Client)},
+			},
+		)
 	}
 	for i, rule := range v.Ask.Card.Settings {
 		var first *fact.SettingSeen
@@ -122,8 +169,24 @@ func settingRules(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 }
 
 func (j settingJudge) reading(cause, summary string) gate.Reading {
-	return gate.Reading{Gate: gate.Intent, Cause: cause, Reach: gate.Elsewhere, Because: scene.FactIDs(j.f), Vantage: j.at, Summary: summary,
-		Values: j.v.Place(j.t, catalogue.Values{"file": j.seen.At.File, "key": j.seen.At.Key, "host": j.v.Host(j.at), "right": j.wanted(), "clean": j.seen.Clean})}
+	return gate.Reading{
+		Gate:    gate.Intent,
+		Cause:   cause,
+		Reach:   gate.Elsewhere,
+		Because: scene.FactIDs(j.f),
+		Vantage: j.at,
+		Summary: summary,
+		Values: j.v.Place(
+			j.t,
+			catalogue.Values{
+				"file":  j.seen.At.File,
+				"key":   j.seen.At.Key,
+				"host":  j.v.Host(j.at),
+				"right": j.wanted(),
+				"clean": j.seen.Clean,
+			},
+		),
+	}
 }
 
 // place is where the setting stands.
@@ -167,9 +230,15 @@ func (j settingJudge) judge() (gate.Reading, bool) {
 		return j.reading("settings/blank", text), true
 	}
 	if len(seen.Stray) > 0 {
-		r := j.reading("settings/stray-characters", fmt.Sprintf("%s setting %s has %s; without, it is %q", side, j.place(), StrayText(seen.Stray), seen.Clean))
+		r := j.reading(
+			"settings/stray-characters",
+			fmt.Sprintf("%s setting %s has %s; without, it is %q", side, j.place(), StrayText(seen.Stray), seen.Clean),
+		)
 		if want := j.wanted(); want != "" && seen.Clean != want && j.wrongCause(seen.Clean) != "" {
-			r.Lacks = append(r.Lacks, gate.Lack{Guard: gate.AllRead, Why: "without them it is still not what it should be"})
+			r.Lacks = append(
+				r.Lacks,
+				gate.Lack{Guard: gate.AllRead, Why: "without them it is still not what it should be"},
+			)
 		}
 		return r, true
 	}
@@ -178,9 +247,15 @@ func (j settingJudge) judge() (gate.Reading, bool) {
 		if want == "" || keep.Mark(want) == seen.Mark {
 			return gate.Reading{}, false
 		}
-		r := j.reading(cmp.Or(cause, "settings/copies-differ"), fmt.Sprintf("%s setting %s is not %q; what it is was not kept", side, j.place(), want))
+		r := j.reading(
+			cmp.Or(cause, "settings/copies-differ"),
+			fmt.Sprintf("%s setting %s is not %q; what it is was not kept", side, j.place(), want),
+		)
 		r.Strength = gate.Inferred
-		r.Lacks = append(r.Lacks, gate.Lack{Guard: gate.AllRead, Why: "the value is not known to be no secret, and only its mark was kept"})
+		r.Lacks = append(
+			r.Lacks,
+			gate.Lack{Guard: gate.AllRead, Why: "the value is not known to be no secret, and only its mark was kept"},
+		)
 		return r, true
 	}
 	if cause == "" {
@@ -192,7 +267,13 @@ func (j settingJudge) judge() (gate.Reading, bool) {
 	}
 	r := j.reading(cause, text)
 	if j.t.Symptom != gate.Fine && !asOnCard(j.v, j.t.Target) {
-		r.Lacks = append(r.Lacks, gate.Lack{Guard: gate.AllRead, Why: "whether the endpoint that was asked for is the right one was not seen, and the card does not say"})
+		r.Lacks = append(
+			r.Lacks,
+			gate.Lack{
+				Guard: gate.AllRead,
+				Why:   "whether the endpoint that was asked for is the right one was not seen, and the card does not say",
+			},
+		)
 	}
 	switch cause {
 	case "settings/wrong-host":
@@ -202,7 +283,13 @@ func (j settingJudge) judge() (gate.Reading, bool) {
 		}
 		if !known {
 			r.Strength = gate.Inferred
-			r.Lacks = append(r.Lacks, gate.Lack{Guard: gate.AllRead, Why: "where that name leads, or whether it is the server's, was not seen"})
+			r.Lacks = append(
+				r.Lacks,
+				gate.Lack{
+					Guard: gate.AllRead,
+					Why:   "where that name leads, or whether it is the server's, was not seen",
+				},
+			)
 		}
 	case "settings/wrong-port":
 		listens, known := j.listens(seen.Value)
@@ -210,7 +297,10 @@ func (j settingJudge) judge() (gate.Reading, bool) {
 			return gate.Reading{}, false // the server takes connections there as well
 		}
 		if !known && j.t.Symptom != gate.Fine {
-			r.Lacks = append(r.Lacks, gate.Lack{Guard: gate.AllRead, Why: "whether the server listens there was not seen"})
+			r.Lacks = append(
+				r.Lacks,
+				gate.Lack{Guard: gate.AllRead, Why: "whether the server listens there was not seen"},
+			)
 		}
 	}
 	return r, true
@@ -235,7 +325,8 @@ func (j settingJudge) wrongCause(value string) string {
 		}
 		return "settings/wrong-host"
 	case "port":
-		if n, err := strconv.ParseUint(strings.TrimSpace(value), 10, 16); err == nil && (uint16(n) == e.Port || slices.Contains(j.v.Ask.Card.Ports, uint16(n))) {
+		if n, err := strconv.ParseUint(strings.TrimSpace(value), 10, 16); err == nil &&
+			(uint16(n) == e.Port || slices.Contains(j.v.Ask.Card.Ports, uint16(n))) {
 			return ""
 		}
 		return "settings/wrong-port"
@@ -352,7 +443,10 @@ func (j settingJudge) listens(value string) (listens, known bool) {
 // differs reads two settings that should agree.
 func (j settingJudge) differs(other fact.SettingSeen) gate.Reading {
 	where := fmt.Sprintf("%s in %s, line %d, has %q", other.At.Key, other.At.File, other.Line, other.Value)
-	r := j.reading("settings/copies-differ", fmt.Sprintf("%s is %q, and %s: %s must agree", j.place(), j.seen.Value, where, j.rule.Name))
+	r := j.reading(
+		"settings/copies-differ",
+		fmt.Sprintf("%s is %q, and %s: %s must agree", j.place(), j.seen.Value, where, j.rule.Name),
+	)
 	r.Values["other"] = where
 	return r
 }
@@ -372,11 +466,30 @@ func signReadings(v *scene.Scene, t *scene.Try) []gate.Reading {
 				if s.Wrong == "" {
 					continue
 				}
-				r := gate.Reading{Gate: gate.Intent, Cause: "settings/not-received", Harmless: t.Symptom == gate.Fine, Reach: gate.Elsewhere, Because: scene.FactIDs(f), Vantage: at, Summary: s.Wrong,
-					Values: catalogue.Values{"file": s.Sign.File + s.Sign.Folder, "trouble": s.Wrong, "host": v.Host(at)}}
+				r := gate.Reading{
+					Gate:     gate.Intent,
+					Cause:    "settings/not-received",
+					Harmless: t.Symptom == gate.Fine,
+					Reach:    gate.Elsewhere,
+					Because:  scene.FactIDs(f),
+					Vantage:  at,
+					Summary:  s.Wrong,
+					Values: catalogue.Values{
+						"file":    s.Sign.File + s.Sign.Folder,
+						"trouble": s.Wrong,
+						"host":    v.Host(at),
+					},
+				}
 				if f.Signs.Side == "server" {
 					r.Gate, r.Cause, r.Harmless = gate.Room, "service/stale-log", true
-					r.Values = v.Place(t, catalogue.Values{"file": s.Sign.File + s.Sign.Folder, "program": v.Ask.Card.Program, "server": v.Host(at)})
+					r.Values = v.Place(
+						t,
+						catalogue.Values{
+							"file":    s.Sign.File + s.Sign.Folder,
+							"program": v.Ask.Card.Program,
+							"server":  v.Host(at),
+						},
+					)
 				}
 				readings = append(readings, r)
 			}
@@ -401,8 +514,17 @@ func slowReading(v *scene.Scene, t *scene.Try) []gate.Reading {
 	if took <= limit {
 		return nil
 	}
-	return []gate.Reading{{Gate: gate.Answer, Cause: "answer/too-slow", Reach: gate.Elsewhere, Because: scene.FactIDs(c), Vantage: v.Client, Summary: says,
-		Values: v.Place(t, catalogue.Values{"server": v.Answering(t), "took": rounded(took)})}}
+	return []gate.Reading{
+		{
+			Gate:    gate.Answer,
+			Cause:   "answer/too-slow",
+			Reach:   gate.Elsewhere,
+			Because: scene.FactIDs(c),
+			Vantage: v.Client,
+			Summary: says,
+			Values:  v.Place(t, catalogue.Values{"server": v.Answering(t), "took": rounded(took)}),
+		},
+	}
 }
 
 func rounded(d time.Duration) string {

@@ -28,7 +28,13 @@ func toldElsewhere(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading 
 		}
 		told := f.Told
 		base := gate.Reading{Gate: gate.Intent, Reach: gate.Elsewhere, Because: scene.FactIDs(f), Vantage: v.Client,
-			Values: catalogue.Values{"client": v.Host(v.Client), "host": t.Target.Name, "endpoint": v.Ask.Endpoint.Input, "right": t.Target.Name, "server": v.Answering(t)}}
+			Values: catalogue.Values{
+				"client":   v.Host(v.Client),
+				"host":     t.Target.Name,
+				"endpoint": v.Ask.Endpoint.Input,
+				"right":    t.Target.Name,
+				"server":   v.Answering(t),
+			}}
 		var list []gate.Reading
 		if r, ok := throughJump(v, w, t, told, base); ok {
 			list = append(list, r)
@@ -43,7 +49,13 @@ func toldElsewhere(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading 
 
 // throughJump reads a jump host that cannot be reached: what it is for cannot
 // be either, though the straight way may be open.
-func throughJump(v *scene.Scene, w *scene.Wants, t *scene.Try, told *fact.Told, base gate.Reading) (gate.Reading, bool) {
+func throughJump(
+	v *scene.Scene,
+	w *scene.Wants,
+	t *scene.Try,
+	told *fact.Told,
+	base gate.Reading,
+) (gate.Reading, bool) {
 	if told.Jump == "" {
 		return gate.Reading{}, false
 	}
@@ -57,7 +69,14 @@ func throughJump(v *scene.Scene, w *scene.Wants, t *scene.Try, told *fact.Told, 
 	}
 	r := base
 	r.Cause, r.Because = "settings/proxy-in-the-way", gate.Union(r.Because, c.IDs())
-	r.Summary = fmt.Sprintf("%s goes to %s through %s (%s), and there: %s", told.By, t.Target.Name, told.Jump, told.JumpAt, c.Symptom(v.Own()))
+	r.Summary = fmt.Sprintf(
+		"%s goes to %s through %s (%s), and there: %s",
+		told.By,
+		t.Target.Name,
+		told.Jump,
+		told.JumpAt,
+		c.Symptom(v.Own()),
+	)
 	return r, true
 }
 
@@ -94,12 +113,20 @@ func goesTo(v *scene.Scene, w *scene.Wants, t *scene.Try, told *fact.Told, base 
 		return r, true
 	}
 	r.Because = gate.Union(r.Because, c.IDs())
-	r.Summary = fmt.Sprintf("%s goes to %s here, and there: %s; %s answers", told.By, place, c.Symptom(v.Own()), endpoint.HostPort(t.Target.Name, t.Target.Port))
+	r.Summary = fmt.Sprintf(
+		"%s goes to %s here, and there: %s; %s answers",
+		told.By,
+		place,
+		c.Symptom(v.Own()),
+		endpoint.HostPort(t.Target.Name, t.Target.Port),
+	)
 	switch _, list := v.Listeners(t.Server); {
 	case t.Server == "" || list == nil:
 		r.Lacks = []gate.Lack{{Guard: gate.AllRead, Why: "the server's own addresses and listeners were not read"}}
 	case told.Host == "" && len(list.On(v.Ask.Endpoint.Transport, port)) > 0:
-		r.Lacks = []gate.Lack{{Guard: gate.AllRead, Why: fmt.Sprintf("something on the server listens on port %d all the same", port)}}
+		r.Lacks = []gate.Lack{
+			{Guard: gate.AllRead, Why: fmt.Sprintf("something on the server listens on port %d all the same", port)},
+		}
 	case told.Host != "" && v.ServerOf(c.Target.Addr) != "":
 		r.Lacks = []gate.Lack{{Guard: gate.OneMeaning, Why: "the address in the settings is a server's too"}}
 	}
@@ -112,8 +139,16 @@ func tryAt(v *scene.Scene, w *scene.Wants, t *scene.Try, host string, port uint1
 	if len(found.Addrs) == 0 {
 		return scene.Climb{}, false
 	}
-	target := fact.Target{Name: host, Addr: found.Addrs[0], Port: port, Scheme: t.Target.Scheme, Security: t.Target.Security, Apart: true}
+	target := fact.Target{
+		Name:     host,
+		Addr:     found.Addrs[0],
+		Port:     port,
+		Scheme:   t.Target.Scheme,
+		Security: t.Target.Security,
+		Apart:    true,
+	}
 	w.Add(scene.Want{Look: fact.LookSession, At: fact.Client, Target: target, Gate: gate.Intent})
 	c, ok := v.ClimbAt(v.Client, target)
-	return c, ok && (c.Connect != nil && c.Connect.Connect.Outcome != fact.Connected || c.Symptom(v.Own()) != gate.NotTried)
+	return c, ok &&
+		(c.Connect != nil && c.Connect.Connect.Outcome != fact.Connected || c.Symptom(v.Own()) != gate.NotTried)
 }
