@@ -52,6 +52,9 @@ const (
 // Certainty of a cause.
 type Certainty string
 
+// Guess reports whether it is no more than possible.
+func (c Certainty) Guess() bool { return c == Possible }
+
 const (
 	Proven   Certainty = "proven" // the deciding thing itself was read
 	Likely   Certainty = "likely"

@@ -195,9 +195,9 @@ func causesOf(v *scene.Scene, s sum) []trail.Cause {
 		switch {
 		case (len(a.MaskedBy) == 0) != (len(b.MaskedBy) == 0):
 			return len(a.MaskedBy) - len(b.MaskedBy)
-		case a.Blocking != b.Blocking && (a.Certainty == trail.Possible) == (b.Certainty == trail.Possible):
+		case a.Blocking != b.Blocking && a.Certainty.Guess() == b.Certainty.Guess():
 			return boolOrder(a.Blocking, b.Blocking)
-		case a.Certainty == trail.Possible && b.Certainty == trail.Possible:
+		case a.Certainty.Guess() && b.Certainty.Guess():
 			return 0 // the table's order: how often each is the reason
 		}
 		return int(a.Gate) - int(b.Gate)
@@ -244,7 +244,7 @@ func inWords(lacks []gate.Lack) []string {
 
 // remediesOf are offered for what is known to be there, not for candidates.
 func remediesOf(v *scene.Scene, j *gate.Judged) []trail.Remedy {
-	if j.Certainty == trail.Possible {
+	if j.Certainty.Guess() {
 		return []trail.Remedy{}
 	}
 	list := catalogue.Remedies(j.Cause, j.Values)

@@ -288,7 +288,7 @@ func correct(v *scene.Scene, w *scene.Wants, t *scene.Try, depth int) {
 		}
 		next := tryCorrected(v, w, t, *j.Instead, depth+1)
 		t.Verdict.Causes = slices.DeleteFunc(t.Verdict.Causes, func(c *gate.Judged) bool {
-			return c != j && c.Gate > j.Gate && !c.Harmless || c != j && c.Certainty == trail.Possible
+			return c != j && c.Gate > j.Gate && !c.Harmless || c != j && c.Certainty.Guess()
 		})
 		t.Instead = next
 		return
