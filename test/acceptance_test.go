@@ -1,6 +1,7 @@
 package test
 
 import (
+	"cmp"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -31,6 +32,15 @@ type tried struct {
 	// moved takes it to another port, and back by mend.
 	moved string
 	more  []ruin
+	// host is what the endpoint calls it, and trust the file there of the
+	// certificate that clients trust.
+	host, trust string
+}
+
+// named is the same server by a name, with a certificate of its own.
+func (s tried) named(host, trust string) tried {
+	s.host, s.trust = host, trust
+	return s
 }
 
 // ruin is one more fault of a server.
@@ -100,17 +110,18 @@ var servers = []tried{
 	at("slapd", "slapd", "ldap", 389, "true", "/etc/default/slapd", "", "s#ldap:///#ldap://:1389/#"),
 	at("krb5-kdc", "krb5-kdc", "kerberos", 88, "printf '[libdefaults]\\n default_realm = VARZEA.EXAMPLE\\n' > /etc/krb5.conf; mkdir -p /etc/krb5kdc; printf '[kdcdefaults]\\n kdc_ports = 88\\n kdc_tcp_ports = 88\\n[realms]\\n VARZEA.EXAMPLE = {\\n database_name = /var/lib/krb5kdc/principal\\n }\\n' > /etc/krb5kdc/kdc.conf; kdb5_util create -s -P tides -r VARZEA.EXAMPLE",
 		"/etc/krb5.conf", "[realms", ""),
-	at("proftpd", "proftpd", "ftp", 21, "true", "/etc/proftpd/proftpd.conf", "Tides on", "s/^Port.*/Port 2121/"),
+	at("proftpd", "proftpd", "ftp", 21, "echo 10.20.0.14 tidebook >> /etc/hosts", "/etc/proftpd/proftpd.conf", "Tides on", "s/^Port.*/Port 2121/"),
 	at("exim4", "exim4", "smtp", 25, "sed -i \"s/^dc_local_interfaces=.*/dc_local_interfaces='0.0.0.0'/\" /etc/exim4/update-exim4.conf.conf; update-exim4.conf", "/etc/exim4/exim4.conf.template", "tides = on", ""),
 	at("dovecot", "dovecot", "tcp", 143, "openssl req -x509 -newkey rsa:2048 -nodes -days 30 -subj /CN=tidebook -addext subjectAltName=IP:10.20.0.14 -keyout /etc/dovecot/private/dovecot.key -out /etc/dovecot/private/dovecot.pem", "/etc/dovecot/dovecot.conf", "tides = on", ""),
 	at("bind9", "named", "dns", 53, "printf 'options { directory \"/var/cache/bind\"; listen-on { any; }; listen-on-v6 { none; }; recursion no; };\\nzone \"varzea.example\" { type master; file \"/etc/bind/db.local\"; };\\n' > /etc/bind/named.conf.options; sed -i s/localhost/varzea.example/ /etc/bind/db.local", "/etc/bind/named.conf.options", "tides on;", "s/listen-on {/listen-on port 5353 {/"),
 	at("unbound", "unbound", "dns", 53, "printf 'server:\\n interface: 0.0.0.0\\n access-control: 10.20.0.0/16 allow\\n local-zone: \"varzea.example.\" static\\n local-data: \"tidebook.varzea.example. A 10.20.0.14\"\\n' > /etc/unbound/unbound.conf.d/x.conf; rm -f /etc/unbound/unbound.conf.d/root-auto-trust-anchor-file.conf", "/etc/unbound/unbound.conf.d/x.conf", "tides on", "s/interface: 0.0.0.0/interface: 0.0.0.0@5353/"),
 	at("knot", "knot", "dns", 53, "printf 'server:\\n    listen: 0.0.0.0@53\\nzone:\\n  - domain: varzea.example\\n    file: /var/lib/knot/z\\n' > /etc/knot/knot.conf; printf '@ IN SOA n. h. 1 60 60 60 60\\n@ NS n\\nn A 10.20.0.14\\ntidebook A 10.20.0.14\\n' > /var/lib/knot/z", "/etc/knot/knot.conf", "tides: on", "s/@53/@5353/"),
 	at("dnsmasq", "dnsmasq", "dns", 53, "printf 'listen-address=10.20.0.14\\nno-resolv\\nno-hosts\\naddress=/varzea.example/10.20.0.14\\n' > /etc/dnsmasq.d/x.conf", "/etc/dnsmasq.d/x.conf", "tides=on", "s/^no-resolv/no-resolv\\nport=5353/").and(list("/etc/dnsmasq.d/x.conf", "s/^listen-address.*//")),
-	at("chrony", "chrony", "ntp", 123, "printf 'allow 10.20.0.0/16\\nlocal stratum 10\\n' >> /etc/chrony/chrony.conf; mkdir -p /etc/systemd/system/chrony.service.d; printf '[Service]\\nExecStart=\\nExecStart=/usr/sbin/chronyd -x -F 0\\n' > /etc/systemd/system/chrony.service.d/x.conf; systemctl daemon-reload", "/etc/chrony/chrony.conf", "tides on", ""),
+	at("chrony", "chrony", "ntp", 123, "printf 'allow 10.20.0.0/16\\nlocal stratum 10\\n' >> /etc/chrony/chrony.conf; mkdir -p /etc/systemd/system/chrony.service.d; printf '[Service]\\nExecStart=\\nType=simple\\nPIDFile=\\nExecStart=/usr/sbin/chronyd -x -d -F 0 -u root\\n' > /etc/systemd/system/chrony.service.d/x.conf; systemctl daemon-reload", "/etc/chrony/chrony.conf", "tides on", ""),
 	at("mosquitto", "mosquitto", "mqtt", 1883, "printf 'listener 1883\\nallow_anonymous true\\n' > /etc/mosquitto/conf.d/x.conf", "/etc/mosquitto/conf.d/x.conf", "tides on", "s/1883/1884/"),
 	at("nats-server", "nats-server", "nats", 4222, "sed -i 's/^host:.*/host: 0.0.0.0/; s/^listen:.*/listen: 0.0.0.0:4222/' /etc/nats-server.conf", "/etc/nats-server.conf", "tides {", "s/4222/4223/").and(unreadable("/etc/nats-server.conf")),
-	at("prosody", "prosody", "xmpp", 5222, "sed -i 's/localhost/varzea.example/; s/c2s_require_encryption = true/c2s_require_encryption = false/' /etc/prosody/prosody.cfg.lua", "/etc/prosody/prosody.cfg.lua", "tides = = on", ""),
+	at("prosody", "prosody", "xmpp", 5222, "openssl req -x509 -newkey rsa:2048 -nodes -days 30 -subj /CN=varzea.example -addext subjectAltName=DNS:varzea.example -keyout /etc/prosody/certs/varzea.example.key -out /etc/prosody/certs/varzea.example.crt; chown -R prosody /etc/prosody/certs; sed -i 's/localhost/varzea.example/' /etc/prosody/prosody.cfg.lua",
+		"/etc/prosody/prosody.cfg.lua", "tides = = on", "").named("varzea.example", "/etc/prosody/certs/varzea.example.crt"),
 	at("ngircd", "ngircd", "tcp", 6667, "true", "/etc/ngircd/ngircd.conf", "", ""),
 	at("inspircd", "inspircd", "tcp", 6667, "sed -i 's/address=\"127.0.0.1\"/address=\"*\"/' /etc/inspircd/inspircd.conf", "/etc/inspircd/inspircd.conf", "<tides", "s/port=\"6667\"/port=\"6668\"/"),
 	at("rsync", "rsync", "rsync", 873, "printf 'port = 873\\n[tides]\\n path = /srv\\n hosts allow = 10.20.0.0/16\\n' > /etc/rsyncd.conf", "/etc/rsyncd.conf", "[tides", "s/873/1873/"),
@@ -154,10 +165,17 @@ func TestAcceptance(t *testing.T) {
 // measure tries one server: healthy, stopped, with broken settings, with its
 // port taken, moved, and by its own faults.
 func (s tried) measure(t *testing.T, h *fullHost, key string, count map[string]int) {
-	endpoint := fmt.Sprintf("%s://10.20.0.14:%d", s.scheme, s.port)
+	endpoint := fmt.Sprintf("%s://%s:%d", s.scheme, cmp.Or(s.host, "10.20.0.14"), s.port)
 	by := os.Getenv("UAKARI_ACCEPTANCE_BY")
 	trace := func(more ...string) trail.Trail {
 		args := append([]string{"--wait", "2s"}, more...)
+		if s.host != "" {
+			text, err := h.command("cat", s.trust).Output()
+			if err != nil {
+				t.Fatal(err)
+			}
+			args = append(args, "--hosts", write(t, filepath.Join(t.TempDir(), "hosts"), "10.20.0.14 "+s.host+"\n"), "--trust", write(t, filepath.Join(t.TempDir(), "trust.pem"), string(text)))
+		}
 		switch by {
 		case "", "ssh":
 			args = append(args, "--at", "root@10.20.0.14", "--identity", key)
