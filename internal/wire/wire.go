@@ -14,8 +14,8 @@ import (
 	"net"
 	"os"
 	"regexp"
+	"slices"
 	"strings"
-	"syscall"
 	"time"
 
 	"uakari/internal/fact"
@@ -119,9 +119,9 @@ func ending(err error) fact.Ending {
 	switch {
 	case err == nil:
 		return fact.Done
-	case errors.Is(err, os.ErrDeadlineExceeded):
+	case errors.Is(err, os.ErrDeadlineExceeded), slices.ContainsFunc(late, func(e error) bool { return errors.Is(err, e) }):
 		return fact.Stalled
-	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE), errors.Is(err, syscall.ECONNABORTED):
+	case slices.ContainsFunc(cut, func(e error) bool { return errors.Is(err, e) }):
 		return fact.ResetMid
 	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, io.ErrClosedPipe):
 		return fact.Closed

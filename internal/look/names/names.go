@@ -11,7 +11,6 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
 	"github.com/miekg/dns"
@@ -117,7 +116,7 @@ func joinAddrs(addrs []netip.Addr) string {
 
 // setup leaves how this host is set to look names up.
 func (l looker) setup() (fact.ResolverSetup, bool) {
-	setup, err := ReadSetup(systemSetup)
+	setup, err := ownSetup()
 	if len(l.env.Resolvers) > 0 {
 		setup = fact.ResolverSetup{Path: "--resolver", Servers: l.env.Resolvers, Ndots: 1, TimeoutMS: 5000, Attempts: 2}
 		err = nil
@@ -332,12 +331,7 @@ func failedQuery(err error) fact.AnswerOutcome {
 	switch {
 	case isTimeout(err), errors.Is(err, context.DeadlineExceeded), errors.Is(err, context.Canceled):
 		return fact.NoReply
-	case errors.Is(err, syscall.ECONNREFUSED),
-		errors.Is(err, syscall.ENETUNREACH),
-		errors.Is(err, syscall.EHOSTUNREACH),
-		errors.Is(err, syscall.EACCES),
-		errors.Is(err, syscall.EPERM),
-		errors.Is(err, syscall.EINVAL):
+	case slices.ContainsFunc(unreachable, func(e error) bool { return errors.Is(err, e) }):
 		return fact.Unreachable
 	}
 	return fact.BadReply

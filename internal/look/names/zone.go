@@ -31,7 +31,7 @@ func Zone(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	l := looker{env: env, order: order, emit: emit}
 	name := dns.Fqdn(order.Target.Name)
 	source := "authority of " + strings.TrimSuffix(name, ".")
-	setup, err := ReadSetup(systemSetup)
+	setup, err := ownSetup()
 	if len(env.Resolvers) > 0 {
 		setup.Servers, err = env.Resolvers, nil
 	}

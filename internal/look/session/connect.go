@@ -53,7 +53,7 @@ func failure(err error, w *witness.Witness) fact.Connect {
 	case errors.Is(err, os.ErrDeadlineExceeded),
 		errors.Is(err, context.DeadlineExceeded),
 		errors.Is(err, context.Canceled),
-		errors.Is(err, syscall.ETIMEDOUT),
+		errors.Is(err, timedOut),
 		isTimeout(err):
 		return fact.Connect{Outcome: fact.Silent}
 	case errors.Is(err, errRefused):

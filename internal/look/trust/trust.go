@@ -8,7 +8,6 @@ import (
 	"encoding/pem"
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -69,14 +68,7 @@ func read(path string) (*Store, error) {
 	if path != "" {
 		return readFile(path)
 	}
-	for _, each := range systemFiles {
-		s, err := readFile(each)
-		if errors.Is(err, fs.ErrNotExist) {
-			continue
-		}
-		return s, err
-	}
-	return nil, ErrNone
+	return system()
 }
 
 // readFile reads a store from a file or a folder. The certificates of the
