@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"runtime"
 	"slices"
 	"strings"
 	"sync"
@@ -31,6 +32,10 @@ var helloVersions = []struct {
 // Library leaves which TLS library the client's programs use here, and how it
 // is set.
 func Library(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
+	if runtime.GOOS == "windows" && (env.Card == nil || len(env.Card.ClientTLS) == 0) {
+		emit(env.Failed(order, "TLS library", "could not tell how the library is set", errors.New("not looked at on windows"), "client-tls on a card"))
+		return
+	}
 	l := libraryOf(env)
 	saw := "none that is known"
 	if l.Name != "" {
