@@ -33,7 +33,7 @@ speak of some words, as in: uakari explain timed out. Without either, list all.`
 			if e, ok := catalogue.Explain(args[0]); ok && len(args) == 1 {
 				return write(cmd, "", []byte(tell.Explain(e, on)))
 			}
-			if found := search(args); found != "" {
+			if found := search(args); found != "" && !strings.Contains(args[0], "/") {
 				return write(cmd, "", []byte(found))
 			}
 			return fmt.Errorf(

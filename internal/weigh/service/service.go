@@ -107,9 +107,8 @@ func takenReading(
 	for i := range s.Programs {
 		p := &s.Programs[i]
 		u := scene.MainUnit(p)
-		if u == nil || u.Active == "inactive" ||
-			len(v.Ours(t, held)) > 0 && scene.Serves(held[0], []fact.Program{*p}) ||
-			u.Name == held[0].Unit {
+		own := u != nil && (u.Name == held[0].Unit || held[0].Unit == "" && scene.Serves(held[0], []fact.Program{*p}))
+		if u == nil || u.Active == "inactive" || own {
 			continue
 		}
 		seen := serving{v: v, t: t, f: f, manager: s.Manager, p: p, u: u}

@@ -466,7 +466,7 @@ func (s serving) lastStarts(count int) []fact.LogLine {
 				return slices.Clone(lines[i:])
 			}
 			said = false
-		case !s.managers(l.Text):
+		case !s.managers(l.Text), s.says("Started", l.Text):
 			said = true
 		case said && s.ends(l.Text):
 			if count--; count == 0 {
