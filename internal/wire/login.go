@@ -51,6 +51,9 @@ var Logins = map[string]func(*Conn, Credentials) (fact.Login, error){
 	"http": loginHTTP, "redis": loginRedis, "ldap": loginLDAP, "smtp": loginSMTP, "imap": loginIMAP,
 	"postgres": loginPostgres, "mysql": loginMySQL,
 	"krb5": loginKerberos, "smb": loginSMB,
+	"nats":   loginNATS,
+	"socks5": loginSOCKS,
+	"xmpp":   loginXMPP,
 }
 
 // ByCertificate is the protocols in which a certificate that was presented with

@@ -21,8 +21,9 @@ func ldapPolicy(code, found byte) string {
 // TestLogins is one try in each protocol, and what servers say to it.
 func TestLogins(t *testing.T) {
 	const (
-		ehlo = "250-tidebook\r\n250 AUTH PLAIN LOGIN\r\n"
-		ours = "SCRAM-SHA-256, SCRAM-SHA-1, DIGEST-MD5, CRAM-MD5, PLAIN, LOGIN"
+		xmppOffers = "<stream:stream xmlns:stream='s'><stream:features><mechanisms><mechanism>PLAIN</mechanism></mechanisms></stream:features>"
+		ehlo       = "250-tidebook\r\n250 AUTH PLAIN LOGIN\r\n"
+		ours       = "SCRAM-SHA-256, SCRAM-SHA-1, DIGEST-MD5, CRAM-MD5, PLAIN, LOGIN"
 	)
 	for _, c := range []struct {
 		protocol  string
@@ -67,6 +68,13 @@ func TestLogins(t *testing.T) {
 		{"imap", []string{"* CAPABILITY IMAP4rev2 LOGINDISABLED\r\nu4 OK\r\n"}, fact.LoginRefused, "mechanism", ours, "none of these"},
 		{"imap", []string{"u4 OK\r\n", "u3 NO [AUTHENTICATIONFAILED] no\r\n"}, fact.LoginRefused, "AUTHENTICATIONFAILED", "LOGIN", ""},
 		{"imap", []string{"* BYE\r\n"}, fact.LoginFailed, "", "LOGIN", ""},
+		{"nats", []string{"PONG\r\n"}, fact.LoginAccepted, "", "CONNECT", ""},
+		{"nats", []string{"-ERR 'Authorization Violation'\r\n"}, fact.LoginRefused, "-ERR", "CONNECT", "Authorization Violation"},
+		{"socks5", []string{"\x05\x02", "\x01\x00"}, fact.LoginAccepted, "", "name and secret", ""},
+		{"socks5", []string{"\x05\x02", "\x01\x01"}, fact.LoginRefused, "1", "name and secret", ""},
+		{"socks5", []string{"\x05\xff"}, fact.LoginRefused, "mechanism", "name and secret", "it takes no name and secret"},
+		{"xmpp", []string{xmppOffers, "<success xmlns='x'/>"}, fact.LoginAccepted, "", "PLAIN", ""},
+		{"xmpp", []string{xmppOffers, "<failure xmlns='x'><not-authorized/><text>no</text></failure>"}, fact.LoginRefused, "not-authorized", "PLAIN", "no"},
 		{"postgres", []string{pgAuth(0, "") + pg('Z', "I")}, fact.LoginAccepted, "", "none", ""},
 		{"postgres", []string{pgAuth(3, ""), pgAuth(0, "") + pg('Z', "I")}, fact.LoginAccepted, "", "password", ""},
 		{"postgres", []string{pgAuth(5, "salt"), pg('E', "C28P01\x00Mpassword authentication failed\x00\x00")}, fact.LoginRefused, "28P01", "md5", "password authentication failed"},

@@ -39,6 +39,15 @@ func (c *Conn) openStream(host string) (features, error) {
 	return f, c.element(&f)
 }
 
+// offered is what the server offers on this connection, in a stream that was
+// opened before or is now.
+func (c *Conn) offered() (features, error) {
+	if c.offers.XMLName.Local != "" {
+		return c.offers, nil
+	}
+	return c.openStream(c.Name)
+}
+
 // element reads the next element within a stream.
 func (c *Conn) element(into any) error {
 	head, err := c.r.Peek(1)
@@ -102,10 +111,7 @@ func upgradeXMPP(c *Conn) fact.Upgrade {
 func askXMPP(c *Conn, q Question) fact.Reply {
 	began := time.Now()
 	r := fact.Reply{Protocol: "xmpp", Asked: "a stream to " + c.Name}
-	f, err := c.offers, error(nil)
-	if f.XMLName.Local == "" {
-		f, err = c.openStream(c.Name)
-	}
+	f, err := c.offered()
 	r.FirstMS = MS(time.Since(began))
 	r.Code, r.Text = f.wrong()
 	r.Ways = f.Ways

@@ -28,6 +28,21 @@ type loginCode struct {
 // of IMAP (RFC 5530), errors of Redis (its manual, "ACL") and of MariaDB and
 // MySQL (their manuals, "Error Codes").
 var loginCodes = map[string][]loginCode{
+	// RFC 6120 section 6.5.
+	"xmpp": {
+		{"mechanism", "", "login/mechanism-off", gate.Coded},
+		{"account-disabled", "", "login/disabled", gate.Coded},
+		{"credentials-expired", "", "login/secret-expired", gate.Coded},
+		{"encryption-required", "", "settings/wrong-security", gate.Coded},
+		{"invalid-mechanism", "", "login/mechanism-off", gate.Coded},
+		{"temporary-auth-failure", "", "login/directory-down", gate.Told},
+		{"", "", "login/rejected", gate.Vague},
+	},
+	"nats": {
+		{"-ERR", "maximum connections", "login/too-many-sessions", gate.Coded},
+		{"", "", "login/rejected", gate.Vague},
+	},
+	"socks5": {{"mechanism", "", "login/mechanism-off", gate.Coded}, {"", "", "login/rejected", gate.Vague}},
 	"postgres": {
 		{"28000", "no pg_hba.conf entry", "login/not-from-here", gate.Coded},
 		{"28000", "pg_hba.conf rejects", "login/not-from-here", gate.Coded},
