@@ -113,14 +113,16 @@ func (w *writer) onlyConnects() bool {
 	)
 }
 
-// got is the answer that came, if there was one to come.
+// got is what came: the answer or, of an account that was tried, that it was
+// let in.
 func (w *writer) got() string {
+	text := ""
 	for _, f := range w.t.Rungs {
-		if f.Name == trail.Answer && f.State == trail.Clear {
-			return ": " + plain.Printable(f.Summary)
+		if f.State == trail.Clear && (f.Name == trail.Login || f.Name == trail.Answer && text == "") {
+			text = ": " + plain.Printable(f.Summary)
 		}
 	}
-	return ""
+	return text
 }
 
 // causes says what is wrong, in the order in which to mend it.
