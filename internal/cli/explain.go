@@ -76,6 +76,12 @@ func listCauses() string {
 // search is the causes that speak of all of some words, those first that a
 // client sees so.
 func search(words []string) string {
+	typed := strings.ToLower(strings.Join(words, " "))
+	for _, said := range []string{"timed out", "time out", "timeout", "no answer", "hangs"} {
+		if typed == said {
+			words = []string{"silence"} // what programs call it
+		}
+	}
 	holds := func(text string) bool {
 		text = strings.ToLower(text)
 		return !slices.ContainsFunc(words, func(w string) bool { return !strings.Contains(text, strings.ToLower(w)) })

@@ -86,12 +86,21 @@ var examples = map[string]string{
 
 var place = regexp.MustCompile(`\{([^} ]+)\}`)
 
-// places fills the places of a remedy with the made-up world.
-func places(s string) string {
-	return place.ReplaceAllStringFunc(s, func(at string) string {
-		if example, ok := examples[at[1:len(at)-1]]; ok {
-			return example
-		}
-		return at
-	})
+// ofCause is the examples of one cause that differ.
+var ofCause = map[string]string{"login/no-right level": "table tides.levels"}
+
+// placesOf fills the places of a remedy of a cause with the made-up world.
+func placesOf(cause string) func(string) string {
+	return func(s string) string {
+		return place.ReplaceAllStringFunc(s, func(at string) string {
+			name := at[1 : len(at)-1]
+			if example, ok := ofCause[cause+" "+name]; ok {
+				return example
+			}
+			if example, ok := examples[name]; ok {
+				return example
+			}
+			return at
+		})
+	}
 }

@@ -7,7 +7,7 @@ import (
 
 // Explain tells one cause of the catalogue.
 func Explain(e catalogue.Entry, colour bool) string {
-	p := paint{colour}
+	p, places := paint{colour}, placesOf(e.ID)
 	var b strings.Builder
 	b.WriteString(p.as(bold, e.ID+": "+e.Title) + "\n\n")
 	for _, part := range []struct{ head, text string }{
