@@ -150,6 +150,7 @@ func securityReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading
 		Values:  v.Place(t, catalogue.Values{"server": v.Answering(t), "scheme": t.Target.Scheme}),
 	}
 	if other == fact.Plain && t.Server == "" && v.Scheme.Usual(t.Target.Port) {
+		r.Strength = gate.Hinted // another program that took the port looks the same
 		r.Lacks = []gate.Lack{
 			{
 				Guard: gate.SameProcess,
