@@ -142,7 +142,11 @@ func Access(ctx context.Context, env look.Env, order fact.Order, emit look.Emit)
 			add(from, f.kind, f.keep)
 		}
 	}
-	for _, p := range env.Registry().All() {
+	programs := knownOf(env, held)
+	if env.Deep {
+		programs = env.Registry().All()
+	}
+	for _, p := range programs {
 		if _, holds := holding(p, held); len(p.Settings.Lists) > 0 && (holds || env.Deep) {
 			for _, l := range lists(p, held[p.Name]) {
 				add(l.source, "addresses", nil)

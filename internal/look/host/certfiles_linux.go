@@ -28,7 +28,7 @@ import (
 func CertFiles(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	files := fact.CertFiles{Pairs: []fact.CertPair{}}
 	held := programsOn(ctx, env, order.Target.Port)
-	for _, p := range env.Registry().All() {
+	for _, p := range knownOrAll(env, held) {
 		s := certSetting{p}
 		pid, holds := holding(p, held)
 		if len(p.Settings.Certificate) == 0 || !holds && len(held) > 0 {

@@ -11,6 +11,7 @@ import (
 	"sync"
 	"time"
 
+	"uakari/internal/look"
 	"uakari/internal/look/file"
 	"uakari/internal/program"
 )
@@ -292,6 +293,27 @@ func holding(p program.Program, held map[string]int) (pid int, holds bool) {
 		holds = holds || p.Runs(name)
 	}
 	return held[p.Name], holds
+}
+
+// knownOf is the programs that those who hold a port are of.
+func knownOf(env look.Env, held map[string]int) []program.Program {
+	var list []program.Program
+	for name := range held {
+		p, ok := env.Registry().Of(name)
+		if ok && !slices.ContainsFunc(list, func(have program.Program) bool { return have.Name == p.Name }) {
+			list = append(list, p)
+		}
+	}
+	slices.SortFunc(list, func(a, b program.Program) int { return strings.Compare(a.Name, b.Name) })
+	return list
+}
+
+// knownOrAll is the same or, where nobody holds the port, every program.
+func knownOrAll(env look.Env, held map[string]int) []program.Program {
+	if len(held) > 0 {
+		return knownOf(env, held)
+	}
+	return env.Registry().All()
 }
 
 // shipped is a program that is known here, by its name.

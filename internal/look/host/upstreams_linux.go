@@ -69,7 +69,7 @@ func Upstreams(ctx context.Context, env look.Env, order fact.Order, emit look.Em
 			u.List = append(u.List, upstreamsIn(string(from.text), from.path, f.line)...)
 		}
 	}
-	for _, p := range env.Registry().All() {
+	for _, p := range knownOf(env, held) {
 		pid, holds := holding(p, held)
 		if len(p.Settings.Backend) == 0 || !holds {
 			continue
