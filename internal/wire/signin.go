@@ -28,7 +28,8 @@ func loginNATS(c *Conn, with Credentials) (fact.Login, error) {
 		return l, err
 	}
 	with.presenting()
-	if _, err := fmt.Fprintf(c, "CONNECT %s\r\nPING\r\n", say); err != nil {
+	const alive = "PING\r\n"
+	if _, err := fmt.Fprintf(c, "CONNECT %s\r\n%s", say, alive); err != nil {
 		return l, err
 	}
 	for range 20 {
