@@ -307,7 +307,7 @@ func (s serving) unitDown(alive bool) (gate.Reading, bool) {
 		), true
 	case broken && u.Result == "oom-kill":
 		return s.reading(gate.Listener, "service/starved", u.Name+" was killed for want of memory"), true
-	case broken:
+	case broken, s.flapping(): // between two starts it is active for a moment
 		if r, ok := s.failedStart(); ok {
 			return r, true
 		}
