@@ -64,18 +64,14 @@ func (c *climber) converse(ctx context.Context) {
 
 // loginTalk is the one login try of a talk: all of it, with the account.
 func (c *climber) loginTalk(ctx context.Context) fact.Login {
-	show, why := c.mayShow()
 	l := fact.Login{Mechanism: "the talk of the card"}
 	presented := false
 	for _, s := range c.talk().Steps {
-		if s.TLS != "" {
-			show, why = false, "" // what comes is judged behind it
-		}
 		if strings.Contains(s.Send, fact.SecretPlace) {
-			if show, why = c.mayShow(); !show {
-				l.Outcome, l.Text, l.Needs = fact.LoginWithheld, why, inTheClear
-				if why != "" {
-					l.Needs = ""
+			if show, why := c.mayShow(); !show { // TLS may have begun since the start
+				l.Outcome, l.Text = fact.LoginWithheld, why
+				if why == "" {
+					l.Needs = inTheClear
 				}
 				return l
 			}

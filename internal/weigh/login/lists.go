@@ -16,15 +16,7 @@ func mysqlListReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, login *fact
 	if t.Server == "" || v.Scheme.Wire != "mysql" {
 		return nil
 	}
-	w.Add(
-		scene.Want{
-			Look:   fact.LookAccess,
-			At:     fact.Server,
-			On:     t.Server,
-			Target: fact.Target{Port: t.Target.Port},
-			Gate:   gate.Door,
-		},
-	)
+	w.AddLists(t)
 	source := v.LocalAddress(t)
 	for _, f := range v.Facts(t.Server, fact.LookAccess) {
 		if f.Access == nil || !source.IsValid() {
@@ -87,15 +79,7 @@ func hbaLine(
 	if t.Server == "" || v.Scheme.Wire != "postgres" {
 		return line, "", nil
 	}
-	w.Add(
-		scene.Want{
-			Look:   fact.LookAccess,
-			At:     fact.Server,
-			On:     t.Server,
-			Target: fact.Target{Port: t.Target.Port},
-			Gate:   gate.Door,
-		},
-	)
+	w.AddLists(t)
 	source := v.LocalAddress(t)
 	if _, direct, _ := v.Source(t); !direct && !v.SeenFrom(t, source) && !v.OnSame(t) {
 		return line, "", nil // the server may see another one
@@ -130,15 +114,7 @@ func methodReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, login *fact.Fa
 		!strings.HasPrefix(login.Login.Text, "LDAP authentication failed") {
 		return nil
 	}
-	w.Add(
-		scene.Want{
-			Look:   fact.LookAccess,
-			At:     fact.Server,
-			On:     t.Server,
-			Target: fact.Target{Port: t.Target.Port},
-			Gate:   gate.Door,
-		},
-	)
+	w.AddLists(t)
 	for _, f := range v.Facts(t.Server, fact.LookAccess) {
 		if f.Access == nil {
 			continue
@@ -172,17 +148,7 @@ func sshListReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, login, accoun
 	if t.Server == "" || v.Scheme.Wire != "ssh" {
 		return nil
 	}
-	w.Add(
-		scene.Want{
-			Look:   fact.LookAccess,
-			At:     fact.Server,
-			On:     t.Server,
-			Target: fact.Target{Port: t.Target.Port},
-			Gate:   gate.Door,
-		},
-		scene.Want{Look: fact.LookRoute, At: fact.Client, Target: fact.Target{Addr: t.Target.Addr}, Gate: gate.Door},
-		scene.Want{Look: fact.LookPeers, At: fact.Server, On: t.Server, Gate: gate.Door},
-	)
+	w.AddListsAndSource(t)
 	who := program.SSHLogin{Account: login.Login.Account, Source: v.LocalAddress(t), Port: t.Target.Port}
 	if account != nil && account.Account != nil && account.Account.Known {
 		who.Groups = account.Account.Groups

@@ -194,13 +194,6 @@ func wayBackOpen(v *scene.Scene, t *scene.Try, posts []standing, readings []gate
 	}
 }
 
-// bothEndsOpen reports whether the filters of both ends were read open for
-// this packet.
-func bothEndsOpen(v *scene.Scene, t *scene.Try) bool {
-	return t.Verdict.Opened[gate.WayOut] != nil && t.Verdict.Opened[gate.WayIn] != nil &&
-		t.Verdict.Opened[gate.WayBack] != nil
-}
-
 // asOther names the fault of a host that refuses the address which it sees,
 // and would let the client's own in.
 func asOther(v *scene.Scene, t *scene.Try, at standing, p filter.Packet, source netip.Addr, list []gate.Reading) {

@@ -62,17 +62,7 @@ func AccessReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading
 	if past && !slices.Contains(askedLater, v.Scheme.Wire) {
 		return nil
 	}
-	w.Add(
-		scene.Want{
-			Look:   fact.LookAccess,
-			At:     fact.Server,
-			On:     t.Server,
-			Target: fact.Target{Port: t.Target.Port},
-			Gate:   gate.Door,
-		},
-		scene.Want{Look: fact.LookRoute, At: fact.Client, Target: fact.Target{Addr: t.Target.Addr}, Gate: gate.Door},
-		scene.Want{Look: fact.LookPeers, At: fact.Server, On: t.Server, Gate: gate.Door},
-	)
+	w.AddListsAndSource(t)
 	source := v.LocalAddress(t)
 	if !source.IsValid() {
 		return nil

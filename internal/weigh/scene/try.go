@@ -121,3 +121,20 @@ func (c Climb) Hasty() bool {
 func (c Climb) Past(g gate.Gate) bool {
 	return c.Connect != nil && c.Connect.Connect.Outcome == fact.Connected && gate.Symptoms[c.Symptom(nil)].Open.Has(g)
 }
+
+// AddLists wants the lists by which a server lets clients in.
+func (w *Wants) AddLists(t *Try) {
+	w.Add(Want{
+		Look: fact.LookAccess, At: fact.Server, On: t.Server, Target: fact.Target{Port: t.Target.Port}, Gate: gate.Door,
+	})
+}
+
+// AddListsAndSource wants them, and by which address the server sees the
+// client.
+func (w *Wants) AddListsAndSource(t *Try) {
+	w.AddLists(t)
+	w.Add(
+		Want{Look: fact.LookRoute, At: fact.Client, Target: fact.Target{Addr: t.Target.Addr}, Gate: gate.Door},
+		Want{Look: fact.LookPeers, At: fact.Server, On: t.Server, Gate: gate.Door},
+	)
+}
