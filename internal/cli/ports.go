@@ -16,6 +16,7 @@ import (
 	"uakari/internal/fact"
 	"uakari/internal/look"
 	"uakari/internal/plain"
+	"uakari/internal/protocol"
 	"uakari/internal/tell"
 	"uakari/internal/wire"
 )
@@ -195,7 +196,7 @@ func listenersOf(facts []fact.Fact) (fact.Listeners, error) {
 // usualFor is the schemes that customarily use a port.
 func usualFor(port uint16) []string {
 	var names []string
-	for _, s := range endpoint.Schemes {
+	for _, s := range protocol.Schemes {
 		if s.Usual(port) {
 			names = append(names, s.Name)
 		}

@@ -6,8 +6,8 @@ import (
 	"strings"
 	"testing"
 
-	"uakari/internal/endpoint"
 	"uakari/internal/program"
+	"uakari/internal/protocol"
 	"uakari/internal/wire"
 )
 
@@ -32,7 +32,7 @@ func TestProgramsPage(t *testing.T) {
 	programs := "| program | is | serves | |\n|---|---|---|---|\n"
 	for _, p := range program.Known().All() {
 		var serves []string
-		for _, s := range endpoint.Schemes {
+		for _, s := range protocol.Schemes {
 			if port, ok := p.Serves[s.Name]; ok && port != 0 {
 				serves = append(serves, fmt.Sprintf("%s %d", s.Name, port))
 			} else if ok {
@@ -46,7 +46,7 @@ func TestProgramsPage(t *testing.T) {
 		programs += fmt.Sprintf("| %s | %s | %s | %s |\n", p.Name, p.About, strings.Join(serves, ", "), tried)
 	}
 	protocols := "| scheme | port | |\n|---|---|---|\n"
-	for _, s := range endpoint.Schemes {
+	for _, s := range protocol.Schemes {
 		name := strings.Join(append([]string{s.Name}, s.Aliases...), ", ")
 		port := "must be given"
 		if s.Port != 0 {

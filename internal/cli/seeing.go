@@ -21,6 +21,7 @@ import (
 	"uakari/internal/look/trust"
 	"uakari/internal/plain"
 	"uakari/internal/program"
+	"uakari/internal/protocol"
 	"uakari/internal/sheet"
 	"uakari/internal/trace"
 	"uakari/internal/vantage"
@@ -145,6 +146,7 @@ func (s *seeing) ask(ctx context.Context, input string) (fact.Ask, look.Env, err
 		}
 		env.Secret, err = s.readSecret(ctx, s.account(e) != "")
 	}
+	env.AnyName = e.AnyName
 	env.Lenient, env.InTheClear, env.Path, env.Whole = !e.Verify, s.inTheClear, e.Path, e.Whole
 	return fact.Ask{
 		Endpoint:  e,
@@ -162,7 +164,7 @@ func (s *seeing) ask(ctx context.Context, input string) (fact.Ask, look.Env, err
 // account is the one that is tried. Where a protocol has accounts without a
 // name, a secret alone is one.
 func (s *seeing) account(e fact.Endpoint) string {
-	scheme, _ := endpoint.Lookup(e.Scheme)
+	scheme, _ := protocol.Lookup(e.Scheme)
 	if s.user == "" && s.secret != "" && len(s.at) == 0 {
 		return scheme.Nameless
 	}

@@ -8,8 +8,8 @@ import (
 	"strings"
 	"sync"
 
-	"uakari/internal/endpoint"
 	"uakari/internal/fact"
+	"uakari/internal/protocol"
 	"uakari/internal/tell"
 	"uakari/internal/trace"
 )
@@ -21,7 +21,7 @@ func serviceRecord(e fact.Endpoint) string {
 	if strings.HasPrefix(host, "_") {
 		return host
 	}
-	return endpoint.RecordOf(e, host)
+	return protocol.RecordOf(e, host)
 }
 
 // servicesFrom asks a vantage for service records, and tries every target

@@ -12,10 +12,10 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
-	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/look"
 	"uakari/internal/plain"
+	"uakari/internal/protocol"
 	"uakari/internal/tell"
 	"uakari/internal/trace"
 	"uakari/internal/trail"
@@ -192,7 +192,7 @@ func (f *traceFlags) strain(cmd *cobra.Command, ask *fact.Ask) error {
 			return fmt.Errorf("--parallel %d: expected numbers from 1 to %d", width, mostWidth)
 		}
 	}
-	scheme, _ := endpoint.Lookup(ask.Endpoint.Scheme)
+	scheme, _ := protocol.Lookup(ask.Endpoint.Scheme)
 	if len(f.widths) > 0 && scheme.Wire != "http" {
 		return fmt.Errorf("--parallel: only HTTP and HTTPS are asked so; found %s", ask.Endpoint.Scheme)
 	}

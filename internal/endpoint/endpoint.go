@@ -9,7 +9,6 @@ package endpoint
 import (
 	"fmt"
 	"net/netip"
-	"net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -20,6 +19,7 @@ import (
 
 	"uakari/internal/fact"
 	"uakari/internal/keep"
+	"uakari/internal/protocol"
 	"uakari/internal/written"
 )
 
@@ -73,6 +73,10 @@ func Parse(input string) (fact.Endpoint, error) {
 	if err != nil {
 		return fact.Endpoint{}, err
 	}
+	rest, err = fromParameters(input, name, rest)
+	if err != nil {
+		return fact.Endpoint{}, err
+	}
 	host, portText, path, err := splitRest(input, rest)
 	if err != nil {
 		return fact.Endpoint{}, err
@@ -98,11 +102,12 @@ func Parse(input string) (fact.Endpoint, error) {
 	e := fact.Endpoint{
 		Input: input, Scheme: scheme.Name, Assumed: assumed, Host: host, Port: port,
 		Transport: scheme.Transport(), Security: scheme.Security, Verify: scheme.Verify, Path: path,
+		Insist: scheme.Verify && scheme.Security == fact.StartTLS,
 	}
 	if shown := keep.Query(path); shown != path {
 		e.Input, e.Path, e.Whole = keep.Query(input), shown, path
 	}
-	if err := applyQuery(&e, scheme); err != nil {
+	if err := applyParameters(&e, scheme); err != nil {
 		return fact.Endpoint{}, err
 	}
 	if len(stray) > 0 {
@@ -223,15 +228,15 @@ func readPort(input, clean, text string) (uint16, error) {
 	return uint16(n), nil
 }
 
-func chooseScheme(input, name string, port uint16) (Scheme, bool, error) {
+func chooseScheme(input, name string, port uint16) (protocol.Scheme, bool, error) {
 	if name == "" && port == 0 {
-		https, _ := Lookup("https")
+		https, _ := protocol.Lookup("https")
 		return https, true, nil
 	}
 	if name == "" {
-		return byPort(port), true, nil
+		return protocol.ByPort(port), true, nil
 	}
-	s, ok := Lookup(name)
+	s, ok := protocol.Lookup(name)
 	if !ok {
 		return s, false, &Error{input, 1, "unknown scheme " + quote(name), "one of " + known(name)}
 	}
@@ -243,13 +248,13 @@ func chooseScheme(input, name string, port uint16) (Scheme, bool, error) {
 func known(word string) string {
 	const most = 8
 	names := []string{}
-	for _, s := range Schemes {
+	for _, s := range protocol.Schemes {
 		if written.Distance(word, s.Name) <= max(1, len(s.Name)/3) {
 			names = append(names, s.Name)
 		}
 	}
 	names = names[:min(len(names), most/2)]
-	for _, s := range Schemes {
+	for _, s := range protocol.Schemes {
 		if len(names) < most && !slices.Contains(names, s.Name) {
 			names = append(names, s.Name)
 		}
@@ -257,7 +262,7 @@ func known(word string) string {
 	return fmt.Sprintf(
 		"%s and %d more, or tcp, tls or udp for what has none",
 		strings.Join(names, ", "),
-		len(Schemes)-len(names)-3,
+		len(protocol.Schemes)-len(names)-3,
 	)
 }
 
@@ -342,61 +347,6 @@ func isASCII(s string) bool {
 		}
 	}
 	return true
-}
-
-// sslMode is what a connection URL of a database says about security.
-type sslMode struct {
-	security fact.Security
-	verify   bool
-}
-
-// sslModes is the key of such URLs, its values, and how they are told, by
-// protocol (the manuals of PostgreSQL and MySQL on connection strings).
-var sslModes = map[string]struct {
-	key    string
-	values map[string]sslMode
-	all    string
-}{
-	"postgres": {"sslmode", map[string]sslMode{
-		"disable": {fact.Plain, false}, "allow": {fact.StartTLS, false}, "prefer": {fact.StartTLS, false},
-		"require": {fact.StartTLS, false}, "verify-ca": {fact.StartTLS, true}, "verify-full": {fact.StartTLS, true},
-	}, "disable, allow, prefer, require, verify-ca or verify-full"},
-	"mysql": {"ssl-mode", map[string]sslMode{
-		"disabled": {fact.Plain, false}, "preferred": {fact.StartTLS, false}, "required": {fact.StartTLS, false},
-		"verify_ca": {fact.StartTLS, true}, "verify_identity": {fact.StartTLS, true},
-	}, "disabled, preferred, required, verify_ca or verify_identity"},
-}
-
-// applyQuery takes the security out of a database URL; other schemes keep
-// their query as part of the path.
-func applyQuery(e *fact.Endpoint, scheme Scheme) error {
-	modes, ok := sslModes[scheme.Wire]
-	if !ok {
-		return nil
-	}
-	_, query, _ := strings.Cut(e.Path, "?")
-	values, err := url.ParseQuery(query)
-	if err != nil {
-		return &Error{e.Input, 0, "an unreadable part after the question mark", "key=value pairs"}
-	}
-	if values.Has("password") {
-		return &Error{
-			strings.SplitN(e.Input, "?", 2)[0] + "?…",
-			0,
-			"a secret in the address",
-			"no secret on the command line",
-		}
-	}
-	mode := values.Get(modes.key)
-	if mode == "" {
-		return nil
-	}
-	set, ok := modes.values[strings.ToLower(mode)]
-	if !ok {
-		return &Error{e.Input, 0, modes.key + " " + quote(mode), modes.all}
-	}
-	e.Security, e.Verify = set.security, set.verify
-	return nil
 }
 
 // Literal reports whether the host of an endpoint is an address, and which.

@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"uakari/internal/fact"
+	"uakari/internal/protocol"
 )
 
 func TestParse(t *testing.T) {
@@ -161,8 +162,8 @@ func FuzzParse(f *testing.F) {
 }
 
 func TestSchemesAreWhole(t *testing.T) {
-	for _, s := range Schemes {
-		if got, ok := Lookup(s.Name); !ok || got.Name != s.Name {
+	for _, s := range protocol.Schemes {
+		if got, ok := protocol.Lookup(s.Name); !ok || got.Name != s.Name {
 			t.Errorf("%s cannot be looked up", s.Name)
 		}
 		if s.Security == fact.StartTLS && s.Wire == "" {

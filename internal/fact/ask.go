@@ -42,6 +42,10 @@ type Endpoint struct {
 	Security  Security `json:"security"`
 	Path      string   `json:"path,omitempty"` // values of parameters that are secret are "…" in it
 	Verify    bool     `json:"verify"`         // clients of this endpoint check its certificate
+	// Insist is that clients go without TLS in no case; AnyName, that they take
+	// a certificate of any name.
+	Insist  bool `json:"insist,omitempty"`
+	AnyName bool `json:"any_name,omitempty"`
 
 	// Stray lists characters that have no place in a host name and cannot
 	// be seen, or look like another; Clean is the host without them.

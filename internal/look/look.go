@@ -32,11 +32,11 @@ type Env struct {
 	Identity  string        // a private key's file, for the same
 	Presented string        // a certificate and its key, CERT[,KEY], that the client presents
 	// Lenient is that clients of the endpoint do not check the certificate of
-	// its server; InTheClear, that the secret may be shown all the same where
-	// nobody vouches for who reads it.
-	Lenient, InTheClear bool
-	Probes              *Probes          // what may still be connected to; nil: all
-	Now                 func() time.Time // nil: time.Now
+	// its server; AnyName, that they take one of any name; InTheClear, that the
+	// secret may be shown all the same where nobody vouches for who reads it.
+	Lenient, AnyName, InTheClear bool
+	Probes                       *Probes          // what may still be connected to; nil: all
+	Now                          func() time.Time // nil: time.Now
 }
 
 // Registry is the server programs that are known to the run.

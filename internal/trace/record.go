@@ -9,6 +9,7 @@ import (
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/program"
+	"uakari/internal/protocol"
 )
 
 // recorded is what a record holds of every host, whatever it is made for.
@@ -185,7 +186,7 @@ func backendTries(r fact.HostRecord, ask *fact.Ask) []fact.Order {
 				addr, ok = f.Answer.Addrs[0], true
 			}
 		}
-		scheme, known := endpoint.Lookup(up.Scheme)
+		scheme, known := protocol.Lookup(up.Scheme)
 		order := fact.Order{Look: fact.LookSession, Target: up.At(addr, scheme.Security)}
 		if ok && known && !slices.ContainsFunc(r.Facts, func(f fact.Fact) bool { return f.Order == order }) &&
 			!slices.Contains(orders, order) {

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
+	"uakari/internal/protocol"
 	"uakari/internal/weigh/gate"
 	"uakari/internal/weigh/names"
 	"uakari/internal/weigh/scene"
@@ -16,7 +17,7 @@ import (
 // order in which clients try them (RFC 2782): the least priority first, and of
 // one priority the greatest weight.
 func tryRecords(v *scene.Scene, w *scene.Wants, l *scene.Lookup, target fact.Target, depth int) []*scene.Try {
-	record := endpoint.RecordOf(v.Ask.Endpoint, target.Name)
+	record := protocol.RecordOf(v.Ask.Endpoint, target.Name)
 	if depth > 0 || record == "" || !l.Settled {
 		return nil
 	}
@@ -53,7 +54,7 @@ func tryRecords(v *scene.Scene, w *scene.Wants, l *scene.Lookup, target fact.Tar
 // leads on from it either, or that one says the service is not there (RFC 2782,
 // a target of ".").
 func noRecord(v *scene.Scene, t *scene.Try) {
-	record := endpoint.RecordOf(v.Ask.Endpoint, t.Target.Name)
+	record := protocol.RecordOf(v.Ask.Endpoint, t.Target.Name)
 	for _, f := range v.Facts(v.Client, fact.LookServices) {
 		s := f.ServiceRecords
 		if record == "" || s == nil || f.Order.Target.Name != record {

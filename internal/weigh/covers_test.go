@@ -4,8 +4,8 @@ import (
 	"crypto/x509"
 	"net"
 	"testing"
-	"uakari/internal/endpoint"
 	"uakari/internal/program"
+	"uakari/internal/protocol"
 	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/certs"
 )
@@ -62,7 +62,7 @@ func TestProgramsName(t *testing.T) {
 func TestProgramsServe(t *testing.T) {
 	for _, p := range program.Known().All() {
 		for scheme := range p.Serves {
-			if s, ok := endpoint.Lookup(scheme); !ok || s.Name != scheme {
+			if s, ok := protocol.Lookup(scheme); !ok || s.Name != scheme {
 				t.Errorf("%s serves %q, which is no scheme", p.Name, scheme)
 			}
 		}

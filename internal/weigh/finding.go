@@ -93,7 +93,7 @@ func moot(v *scene.Scene, rung trail.Rung, s sum) string {
 	switch {
 	case rung == trail.Names && literal:
 		return "an address; no name to look up"
-	case rung == trail.Certs && v.Scheme.Wire == "ssh":
+	case rung == trail.Certs && v.Protocol.HostKeys:
 		return ""
 	case rung == trail.Certs && security == fact.Plain:
 		return "not encrypted"

@@ -67,7 +67,7 @@ func trailOf(v *scene.Scene, tries []*scene.Try) trail.Trail {
 			t.Outcome = trail.OutcomeUnsure // what was asked for and not tried is never "yes"
 		}
 		// Nor is a server that nobody could judge, for a client that does.
-		unjudged := rung == trail.Certs && v.Ask.Endpoint.Verify && v.Scheme.Wire != "ssh"
+		unjudged := rung == trail.Certs && v.Ask.Endpoint.Verify && !v.Protocol.HostKeys
 		if unjudged && f.State == trail.Unseen && f.Summary != trail.NotAsked && t.Outcome == trail.OutcomeClear {
 			t.Outcome, t.Reached = trail.OutcomeUnsure, trail.Unknown
 		}

@@ -14,11 +14,15 @@ import (
 	"hash"
 	"io"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 
+	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/plain"
+
+	"github.com/go-ldap/ldap/v3"
 )
 
 // Credentials are what one login try presents. They are in no fact.
@@ -237,39 +241,30 @@ func loginLDAP(c *Conn, with Credentials) (fact.Login, error) {
 	return l, nil
 }
 
-// ldapRights reads, in a session that is open, the entry that the endpoint
-// names (RFC 4516): an account may bind, and see nothing.
+// ldapRights asks, in a session that is open, what the endpoint names (RFC
+// 4516): an account may bind, and see nothing.
 func (c *Conn) ldapRights(path string) []fact.LackingRight {
-	base, _, _ := strings.Cut(strings.Trim(path, "/"), "?")
-	base, err := url.PathUnescape(base)
-	if err != nil || base == "" {
+	search, err := endpoint.SearchOf(path)
+	if err != nil || search.Base == "" {
 		return nil
 	}
-	search := berOf(0x04, []byte(base))
-	search = append(
-		search,
-		0x0a,
-		0x01,
-		0x00,
-		0x0a,
-		0x01,
-		0x00,
-		0x02,
-		0x01,
-		0x00,
-		0x02,
-		0x01,
-		0x00,
-		0x01,
-		0x01,
-		0x00,
-	) // base, no aliases, no limits, with values
-	search = append(search, berOf(0x87, []byte("objectClass"))...)
-	search = append(search, berOf(0x30, berOf(0x04, []byte("1.1")))...) // no attributes
-	if _, err := c.Write(berOf(0x30, append([]byte{0x02, 0x01, 0x03}, berOf(0x63, search)...))); err != nil {
+	filter, err := ldap.CompileFilter(search.Filter)
+	if err != nil {
 		return nil
 	}
-	lack := fact.LackingRight{Right: fact.Right{May: "read", On: base}, Level: "entry " + base}
+	scope := byte(max(0, slices.Index([]string{"base", "one", "sub"}, search.Scope)))
+	body := berOf(0x04, []byte(search.Base))
+	body = append(body, 0x0a, 1, scope, 0x0a, 1, 0)          // aliases are not followed
+	body = append(body, 0x02, 1, 1, 0x02, 1, 10, 0x01, 1, 0) // one entry, 10 s, with values
+	body = append(body, filter.Bytes()...)
+	body = append(body, berOf(0x30, berOf(0x04, []byte("1.1")))...) // no attributes
+	if _, err := c.Write(berOf(0x30, append([]byte{0x02, 1, 3}, berOf(0x63, body)...))); err != nil {
+		return nil
+	}
+	lack := fact.LackingRight{Right: fact.Right{May: "read", On: search.Base}, Level: "entry " + search.Base}
+	if search.Scope != "base" || search.Filter != "(objectClass=*)" {
+		lack.Level = fmt.Sprintf("entry %s under %s", search.Filter, search.Base)
+	}
 	found := false
 	for range 8 {
 		m, err := c.ldapControlled()
@@ -284,8 +279,10 @@ func (c *Conn) ldapRights(path string) []fact.LackingRight {
 		switch {
 		case !ok || m.op != ldapDone:
 			return nil
-		case code == ldapNoSuchObject, code == 0 && !found:
+		case code == ldapNoSuchObject:
 			lack.Hidden, lack.Told = true, "no such object"
+		case code == 0 && !found:
+			lack.Hidden, lack.Told = true, "nothing was found"
 		case code == ldapInsufficient:
 			lack.Told = "insufficient access"
 		default:
@@ -308,7 +305,11 @@ func loginPostgres(c *Conn, with Credentials) (fact.Login, error) {
 		database = with.Account
 	}
 	body := binary.BigEndian.AppendUint32(nil, postgresVersion)
-	body = append(body, "user\x00"+with.Account+"\x00database\x00"+database+"\x00application_name\x00uakari\x00\x00"...)
+	body = append(body, "user\x00"+with.Account+"\x00database\x00"+database+"\x00application_name\x00uakari\x00"...)
+	if options := parameter(with.Path, "options"); options != "" {
+		body = append(body, "options\x00"+strings.ReplaceAll(options, "\x00", "")+"\x00"...)
+	}
+	body = append(body, 0)
 	with.presenting()
 	if _, err := c.Write(append(binary.BigEndian.AppendUint32(nil, uint32(len(body)+4)), body...)); err != nil {
 		return l, err
@@ -336,6 +337,7 @@ func loginPostgres(c *Conn, with Credentials) (fact.Login, error) {
 				postgresRights,
 				func(question string) ([][]string, error) { return c.postgresQuery(question, 1) },
 			)
+			l.Lacks = append(l.Lacks, c.postgresRole(parameter(with.Path, "target_session_attrs"))...)
 			return l, nil
 		case kind == 'R' && len(message) >= 4 && with.Certificate && asksSecret(message):
 			l.Outcome, l.Mechanism, l.Code, l.Text = fact.LoginRefused, "certificate", "mechanism", "the server asks for a secret beside the certificate, and none was given"
@@ -373,6 +375,49 @@ func loginPostgres(c *Conn, with Credentials) (fact.Login, error) {
 		}
 	}
 	return l, errNotPostgres
+}
+
+// parameter is one of the parameters behind the question mark of an endpoint.
+func parameter(path, key string) string {
+	_, query, _ := strings.Cut(path, "?")
+	values, err := url.ParseQuery(query)
+	if err != nil {
+		return "" // it was refused when the endpoint was read
+	}
+	return values.Get(key)
+}
+
+// postgresRole asks, in a session that is open, what the server is, where the
+// endpoint wants it to be something ("target_session_attrs"): clients that
+// want another close the session.
+func (c *Conn) postgresRole(want string) []fact.LackingRight {
+	lack := func(role string) []fact.LackingRight {
+		return []fact.LackingRight{{Right: fact.Right{May: "be", On: want}, Level: "role", Told: role}}
+	}
+	question := "SHOW transaction_read_only"
+	switch want {
+	case "primary", "standby":
+		question = "SELECT pg_is_in_recovery()"
+	case "read-write", "read-only":
+	default:
+		return nil
+	}
+	rows, err := c.postgresQuery(question, 1)
+	if err != nil || len(rows) == 0 || len(rows[0]) == 0 {
+		return nil
+	}
+	on := rows[0][0] == "on" || rows[0][0] == "t"
+	switch {
+	case on && want == "primary":
+		return lack("a standby")
+	case on && want == "read-write":
+		return lack("read-only")
+	case !on && want == "standby":
+		return lack("a primary")
+	case !on && want == "read-only":
+		return lack("one that takes changes")
+	}
+	return nil
 }
 
 // asksSecret reports whether a request for authentication wants a secret.

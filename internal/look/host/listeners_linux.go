@@ -15,6 +15,7 @@ import (
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/look"
+	"uakari/internal/protocol"
 )
 
 // Listeners leaves every listening TCP socket of this network namespace, with
@@ -39,7 +40,7 @@ func Listeners(_ context.Context, env look.Env, order fact.Order, emit look.Emit
 		emit(env.Failed(order, source, "could not list the listening sockets", err, "root"))
 		return
 	}
-	scheme, _ := endpoint.Lookup(order.Target.Scheme)
+	scheme, _ := protocol.Lookup(order.Target.Scheme)
 	if order.Target.Port == 0 || scheme.UDP {
 		if udp, err := dumpListening(unix.IPPROTO_UDP); err == nil {
 			sockets = append(sockets, udp...)

@@ -15,11 +15,11 @@ import (
 	"github.com/coreos/go-systemd/v22/dbus"
 	"golang.org/x/sys/unix"
 
-	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/look"
 	"uakari/internal/look/file"
 	"uakari/internal/program"
+	"uakari/internal/protocol"
 	"uakari/internal/settingsfile"
 )
 
@@ -37,7 +37,7 @@ func Service(ctx context.Context, env look.Env, order fact.Order, emit look.Emit
 		case <-ctx.Done():
 		}
 	}
-	scheme, _ := endpoint.Lookup(order.Target.Scheme)
+	scheme, _ := protocol.Lookup(order.Target.Scheme)
 	port := order.Target.Port
 	if _, err := processesNow(); err != nil {
 		emit(env.Failed(order, "/proc", "could not list the processes", err, ""))
@@ -258,7 +258,7 @@ func holder(port uint16) []fact.Program {
 // fromRegistry is a program that serves a scheme, as this host has it: one
 // that is the scheme's own or, of those that speak it beside other things,
 // that the port belongs to.
-func fromRegistry(p program.Program, scheme endpoint.Scheme, port uint16) (fact.Program, bool) {
+func fromRegistry(p program.Program, scheme protocol.Scheme, port uint16) (fact.Program, bool) {
 	found := fact.Program{Name: p.Name, Path: installed(p.Paths), Why: "scheme"}
 	if found.Path == "" {
 		return found, false
@@ -282,12 +282,12 @@ func fromRegistry(p program.Program, scheme endpoint.Scheme, port uint16) (fact.
 
 // isOwn reports whether a program is there to speak a protocol: on its usual
 // port, for one of its schemes.
-func isOwn(p program.Program, scheme endpoint.Scheme) bool {
+func isOwn(p program.Program, scheme protocol.Scheme) bool {
 	for name, port := range p.Serves {
 		if port == 0 {
 			continue
 		}
-		if of, ok := endpoint.Lookup(name); ok && of.Wire == scheme.Wire && of.Port == port {
+		if of, ok := protocol.Lookup(name); ok && of.Wire == scheme.Wire && of.Port == port {
 			return true
 		}
 	}

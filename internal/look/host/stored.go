@@ -19,19 +19,44 @@ import (
 	"uakari/internal/fact"
 	"uakari/internal/look"
 	"uakari/internal/look/file"
+	"uakari/internal/protocol"
 )
 
-// storedFor is, by protocol, where programs of a user take a secret from by
-// themselves, the one that wins first: the manuals of PostgreSQL ("The
-// Password File"), MariaDB ("Configuring MariaDB with Option Files"), Redis,
-// and netrc(5).
-var storedFor = map[string][]func(fact.Target) (place, account, secret string){
-	"postgres": {fromServiceFile, fromEnvironment("PGPASSWORD"), fromPgpass},
-	"mysql":    {fromOptionFile, fromEnvironment("MYSQL_PWD")},
-	"mariadb":  {fromOptionFile, fromEnvironment("MYSQL_PWD")},
-	"redis":    {fromEnvironment("REDISCLI_AUTH")},
-	"http":     {fromNetrc},
-	"https":    {fromNetrc},
+// storedIn is, by the name of a place, what programs of a user take from it by
+// themselves: the manuals of PostgreSQL ("The Password File"), MariaDB
+// ("Configuring MariaDB with Option Files"), and netrc(5).
+var storedIn = map[string]func(fact.Target) []kept{
+	"service file":   one(fromServiceFile),
+	"password file":  one(fromPgpass),
+	"option file":    one(fromOptionFile),
+	"netrc":          one(fromNetrc),
+	"tickets":        func(fact.Target) []kept { return without(keptTickets()) },
+	"SSH keys":       func(fact.Target) []kept { return without(ownKeys()) },
+	"proxy accounts": func(t fact.Target) []kept { return without(proxyAccounts(t.Scheme)) },
+}
+
+// kept is a secret that a program would send by itself.
+type kept struct {
+	fact.StoredSecret
+	secret string // "" for what is not compared
+}
+
+func one(from func(fact.Target) (place, account, secret string)) func(fact.Target) []kept {
+	return func(t fact.Target) []kept {
+		place, account, secret := from(t)
+		if place == "" || secret == "" {
+			return nil
+		}
+		return []kept{{fact.StoredSecret{Place: place, Account: account}, secret}}
+	}
+}
+
+func without(list []fact.StoredSecret) []kept {
+	var all []kept
+	for _, s := range list {
+		all = append(all, kept{StoredSecret: s})
+	}
+	return all
 }
 
 // Stored leaves the secrets for an endpoint that programs of this user would
@@ -39,25 +64,19 @@ var storedFor = map[string][]func(fact.Target) (place, account, secret string){
 // typed. The secrets stay where they are.
 func Stored(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	s := fact.Stored{List: []fact.StoredSecret{}}
-	for _, from := range storedFor[order.Target.Scheme] {
-		place, account, secret := from(order.Target)
-		if place == "" || secret == "" {
-			continue
+	scheme, _ := protocol.Lookup(order.Target.Scheme)
+	for _, place := range protocol.Of(scheme.Wire).Stored {
+		from, named := storedIn[place]
+		if !named {
+			from = one(fromEnvironment(place))
 		}
-		one := fact.StoredSecret{Place: place, Account: account}
-		if env.Secret != "" {
-			same := secret == env.Secret
-			one.Same = &same
+		for _, k := range from(order.Target) {
+			if env.Secret != "" && k.secret != "" {
+				same := k.secret == env.Secret
+				k.Same = &same
+			}
+			s.List = append(s.List, k.StoredSecret)
 		}
-		s.List = append(s.List, one)
-	}
-	switch order.Target.Scheme {
-	case "kerberos":
-		s.List = append(s.List, keptTickets()...)
-	case "ssh":
-		s.List = append(s.List, ownKeys()...)
-	case "http", "https":
-		s.List = append(s.List, proxyAccounts(order.Target.Scheme)...)
 	}
 	saw := "none"
 	if len(s.List) > 0 {

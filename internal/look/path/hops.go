@@ -9,10 +9,10 @@ import (
 	"sync"
 	"time"
 
-	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/look"
 	"uakari/internal/look/witness"
+	"uakari/internal/protocol"
 )
 
 // Bounds on hop probing: each hop is one connect to the endpoint's port.
@@ -59,7 +59,7 @@ func expired(ctx context.Context, t fact.Target, limit int, wait time.Duration) 
 	w := witness.New()
 	w.Hops = limit
 	defer w.Close()
-	scheme, _ := endpoint.Lookup(t.Scheme)
+	scheme, _ := protocol.Lookup(t.Scheme)
 	d := net.Dialer{Timeout: wait, Control: w.Control, KeepAlive: -1}
 	conn, err := d.DialContext(ctx, scheme.Transport(), netip.AddrPortFrom(t.Addr, t.Port).String())
 	if err == nil && scheme.UDP {

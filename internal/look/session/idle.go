@@ -15,15 +15,12 @@ import (
 	"sync"
 	"time"
 
-	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/look"
 	"uakari/internal/plain"
+	"uakari/internal/protocol"
 	"uakari/internal/wire"
 )
-
-// again is what is asked twice on one connection, in protocols that bear it.
-var again = map[string]string{"redis": "*1\r\n$4\r\n" + "PING\r\n", "smtp": "NOOP\r\n", "imap": "u9 NOOP\r\n"}
 
 // Idle climbs, leaves the connection idle for a while, and asks once more on
 // it: what was dropped on the way meanwhile shows only then.
@@ -31,7 +28,7 @@ func Idle(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	t := order.Target
 	wait := time.Duration(t.IdleS) * time.Second
 	idle := fact.Idle{WaitMS: wire.MS(wait)}
-	scheme, _ := endpoint.Lookup(t.Scheme)
+	scheme, _ := protocol.Lookup(t.Scheme)
 	c := &climber{env: env, order: order, scheme: scheme, wire: wire.Protocols[scheme.Wire], emit: func(fact.Fact) {}}
 	raw := c.connect(ctx)
 	if raw == nil {
@@ -62,7 +59,7 @@ func Idle(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 		)
 		return
 	}
-	question := again[scheme.Wire]
+	question := protocol.Of(scheme.Wire).Alive
 	if scheme.Wire == "http" {
 		path, _, _ := strings.Cut(t.Path, "#")
 		question = "HEAD /" + strings.TrimPrefix(

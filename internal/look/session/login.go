@@ -11,6 +11,7 @@ import (
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/look"
+	"uakari/internal/protocol"
 	"uakari/internal/wire"
 )
 
@@ -45,7 +46,7 @@ const inTheClear = "--in-the-clear"
 
 func loginTry(ctx context.Context, env look.Env, order fact.Order) fact.Login {
 	t := order.Target
-	scheme, _ := endpoint.Lookup(t.Scheme)
+	scheme, _ := protocol.Lookup(t.Scheme)
 	c := &climber{env: env, order: order, scheme: scheme, wire: wire.Protocols[scheme.Wire], emit: func(fact.Fact) {}}
 	byTalk := c.talk().SignsIn()
 	if scheme.Wire != "ssh" && wire.Logins[scheme.Wire] == nil && !byTalk {

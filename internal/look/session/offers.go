@@ -19,6 +19,7 @@ import (
 	"uakari/internal/fact"
 	"uakari/internal/look"
 	"uakari/internal/look/library"
+	"uakari/internal/protocol"
 	"uakari/internal/wire"
 )
 
@@ -179,7 +180,7 @@ func ownHello(env look.Env) []hello {
 // offer makes one connection up to the server's word on one hello.
 func offer(ctx context.Context, env look.Env, order fact.Order, h hello) fact.Offer {
 	o := fact.Offer{Version: h.names[0], Own: h.own}
-	scheme, _ := endpoint.Lookup(order.Target.Scheme)
+	scheme, _ := protocol.Lookup(order.Target.Scheme)
 	c := &climber{env: env, order: order, scheme: scheme, wire: wire.Protocols[scheme.Wire], emit: func(fact.Fact) {}}
 	raw := c.connect(ctx)
 	if raw == nil {

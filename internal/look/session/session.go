@@ -22,6 +22,7 @@ import (
 	"uakari/internal/keep"
 	"uakari/internal/look"
 	"uakari/internal/look/file"
+	"uakari/internal/protocol"
 	"uakari/internal/wire"
 )
 
@@ -62,7 +63,7 @@ func (c *climber) whenLate(tell func()) (inTime func()) {
 type climber struct {
 	env    look.Env
 	order  fact.Order
-	scheme endpoint.Scheme
+	scheme protocol.Scheme
 	wire   wire.Protocol
 	emit   look.Emit
 	conn   *wire.Conn
@@ -74,7 +75,7 @@ type climber struct {
 // Look climbs. It is bounded by the context, which closes the connection;
 // connecting is bounded by the environment's wait as well.
 func Look(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
-	scheme, _ := endpoint.Lookup(order.Target.Scheme)
+	scheme, _ := protocol.Lookup(order.Target.Scheme)
 	c := &climber{env: env, order: order, scheme: scheme, wire: wire.Protocols[scheme.Wire], emit: emit}
 	if scheme.UDP {
 		c.datagrams(ctx)
@@ -172,7 +173,7 @@ func (c *climber) greet() bool {
 		spoken := c.whenLate(func() { c.tell(fact.Greeting{Ending: fact.Stalled, TookMS: wire.MS(late)}) })
 		g = c.wire.Greet(c.conn)
 		spoken()
-	case c.scheme.First == endpoint.NobodyKnows || c.scheme.Wire == "":
+	case c.scheme.First == protocol.NobodyKnows || c.scheme.Wire == "":
 		g = wire.Overhear(c.conn, settleTime)
 	default:
 		return true

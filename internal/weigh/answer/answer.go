@@ -11,43 +11,6 @@ import (
 	"uakari/internal/weigh/scene"
 )
 
-// doorCodes are refusals by which an application says outright why it turns a
-// connection away before any account: errors of MariaDB and MySQL (their
-// manuals), of Redis, of PostgreSQL (appendix A), replies of mail servers (RFC 5321), and what OpenSSH writes in place of its greeting.
-var doorCodes = map[string][]struct{ code, text, cause, says string }{
-	"mysql": {
-		{"1130", "", "answer/source-refused", "it refuses this client's address"},
-		{"1129", "", "login/host-blocked", "it blocks this client's host after earlier errors"},
-		{
-			"1040",
-			"",
-			"login/too-many-sessions",
-			"it has no session left",
-		},
-		{"1053", "", "answer/not-ready", "it is stopping"},
-	},
-	"redis": {
-		{"DENIED", "", "answer/source-refused", "it refuses this client's address"},
-		{"ERR", "max number of clients", "login/too-many-sessions", "it has no session left"},
-		{"LOADING", "", "answer/not-ready", "it is still reading its data"},
-	},
-	"postgres": {
-		{"53300", "", "login/too-many-sessions", "it has no session left"},
-		{"57P03", "", "answer/not-ready", "it is not ready"},
-		{"57P01", "", "answer/not-ready", "it is stopping"},
-	},
-	"smtp": {{"421", "oo many", "login/too-many-sessions", "it has no session left for this client"}},
-	"imap": {
-		{"", "Auth process broken", "login/directory-down", "what it checks accounts with does not run"},
-		{"", "oo many", "login/too-many-sessions", "it has no session left for this client"},
-		{"", "aximum number of connections", "login/too-many-sessions", "it has no session left for this client"},
-	},
-	"ssh": {
-		{"", "Exceeded MaxStartups", "login/too-many-sessions", "too many others are about to log in"},
-		{"", "Not allowed at this time", "login/host-blocked", "it blocks this client's host after earlier failures"},
-	},
-}
-
 // Readings reads the answer gate, the door where the application itself
 // says why it turns somebody away, and who it is that answers.
 func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
@@ -199,17 +162,17 @@ func doorReading(v *scene.Scene, t *scene.Try) (gate.Reading, bool) {
 			),
 		}, true
 	}
-	for _, row := range doorCodes[v.Scheme.Wire] {
-		if row.code != "" && row.code != code || !strings.Contains(text, row.text) {
+	for _, row := range v.Protocol.Door {
+		if row.Code != "" && row.Code != code || !strings.Contains(text, row.Text) {
 			continue
 		}
 		return gate.Reading{
 			Gate:    gate.Door,
-			Cause:   row.cause,
+			Cause:   row.Cause,
 			Shows:   []gate.Symptom{gate.ServerFirstRefused, gate.ErrorAnswer},
 			Because: scene.FactIDs(from),
 			Vantage: v.Client,
-			Summary: fmt.Sprintf("%s: %s", row.says, strings.TrimSpace(code+" "+text)),
+			Summary: fmt.Sprintf("%s: %s", row.Says, strings.TrimSpace(code+" "+text)),
 			Values: v.Place(
 				t,
 				catalogue.Values{

@@ -11,6 +11,7 @@ import (
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/plain"
+	"uakari/internal/protocol"
 	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/gate"
 	"uakari/internal/weigh/scene"
@@ -38,7 +39,7 @@ func redirectReading(v *scene.Scene, w *scene.Wants, t *scene.Try, reply fact.Re
 		return gate.Reading{}, false // a place on the same server
 	}
 	e, err := endpoint.Parse(place.String())
-	if scheme, _ := endpoint.Lookup(e.Scheme); err == nil && scheme.Wire != v.Scheme.Wire {
+	if scheme, _ := protocol.Lookup(e.Scheme); err == nil && scheme.Wire != v.Scheme.Wire {
 		return ledAway(v, t, reply, "which is not of this protocol"), true
 	}
 	if err != nil {

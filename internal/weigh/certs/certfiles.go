@@ -19,7 +19,7 @@ var failsToStart = []string{"nginx", "apache2", "haproxy", "postgres", "slapd", 
 // FileReadings reads the certificates and keys that the service's
 // settings name, against what it serves.
 func FileReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
-	if t.Server == "" || t.Target.Security == fact.Plain || v.Scheme.Wire == "ssh" {
+	if t.Server == "" || t.Target.Security == fact.Plain || v.Protocol.HostKeys {
 		return nil
 	}
 	w.Add(

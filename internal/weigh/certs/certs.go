@@ -12,6 +12,7 @@ import (
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/plain"
+	"uakari/internal/protocol"
 	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/gate"
 	"uakari/internal/weigh/scene"
@@ -39,7 +40,7 @@ var nothingInCommon = map[int]bool{40: true, 70: true, 71: true}
 // Readings reads the session gate: does the secure session come up, by
 // this client's trust and clock?
 func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
-	if t.Target.Security != fact.Plain && v.Scheme.Wire != "ssh" {
+	if t.Target.Security != fact.Plain && !v.Protocol.HostKeys {
 		w.Add(libraryWant) // beside the handshake, not after it
 	}
 	var readings []gate.Reading
@@ -195,13 +196,13 @@ func speaks(c scene.Climb, s fact.Security) bool {
 }
 
 // schemeWith is the scheme that speaks the same protocol with another security.
-func schemeWith(s endpoint.Scheme, security fact.Security) (endpoint.Scheme, bool) {
-	for _, other := range endpoint.Schemes {
+func schemeWith(s protocol.Scheme, security fact.Security) (protocol.Scheme, bool) {
+	for _, other := range protocol.Schemes {
 		if other.Wire == s.Wire && other.Wire != "" && other.Security == security {
 			return other, true
 		}
 	}
-	return endpoint.Scheme{}, false
+	return protocol.Scheme{}, false
 }
 
 // customary reports whether a port is usual for the protocol with a security.
@@ -214,7 +215,7 @@ func customary(v *scene.Scene, t fact.Target, s fact.Security) bool {
 // client insists on.
 func upgradeReading(v *scene.Scene, t *scene.Try, c scene.Climb) (gate.Reading, bool) {
 	if c.Upgrade == nil || c.Upgrade.Upgrade.Ending != fact.Done || c.Upgrade.Upgrade.Offered ||
-		!v.Ask.Endpoint.Verify {
+		!v.Ask.Endpoint.Insist {
 		return gate.Reading{}, false
 	}
 	return gate.Reading{
@@ -505,10 +506,13 @@ func clocks(
 // (RFC 9525; a common name alone is not enough).
 func uncovered(v *scene.Scene, t *scene.Try, leaf *x509.Certificate) string {
 	names := []string{t.Target.Name}
+	if v.Ask.Endpoint.AnyName {
+		names = nil
+	}
 	if v.Ask.Card != nil {
 		names = append(names, v.Ask.Card.Aliases...)
 	}
-	if addr, literal := endpoint.Literal(t.Target.Name); literal && addr != t.Target.Addr {
+	if addr, literal := endpoint.Literal(t.Target.Name); literal && addr != t.Target.Addr && len(names) > 0 {
 		names = names[1:] // an address was typed that is corrected: what is typed then is not known
 	}
 	for _, name := range names {

@@ -15,7 +15,7 @@ import (
 // accountOf is what the server says of the account before it is tried; nil if
 // nobody was asked, or no answer is there yet.
 func accountOf(v *scene.Scene, w *scene.Wants, t *scene.Try) *fact.Fact {
-	if t.Server == "" || v.Scheme.Wire != "ssh" || !asksSystem(v, t) {
+	if t.Server == "" || v.Protocol.List != "sshd" || !asksSystem(v, t) {
 		return nil
 	}
 	target := fact.Target{Account: v.Ask.Account, Scheme: t.Target.Scheme, Port: t.Target.Port}

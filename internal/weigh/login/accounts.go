@@ -11,10 +11,6 @@ import (
 	"uakari/internal/weigh/scene"
 )
 
-// keepsAccounts is the protocols whose servers keep accounts themselves, and
-// can be asked for them on their own host.
-var keepsAccounts = []string{"postgres", "ldap", "redis"}
-
 // kept is what a service says of one account that it keeps.
 type kept struct {
 	f     *fact.Fact
@@ -27,7 +23,7 @@ var bySession = map[string]bool{"certificate": true, "EXTERNAL": true}
 // keptAccount asks the service for the account, before it is tried. It is done
 // when no more is to come; nil if nothing was learnt.
 func keptAccount(v *scene.Scene, w *scene.Wants, t *scene.Try) (k *kept, done bool) {
-	if t.Server == "" || !slices.Contains(keepsAccounts, v.Scheme.Wire) {
+	if t.Server == "" || !v.Protocol.Accounts {
 		return nil, true
 	}
 	w.Add(

@@ -127,9 +127,9 @@ func earlier(v *scene.Scene, t *scene.Try) (gate.Reading, bool) {
 			cause = ""
 			continue
 		}
-		for _, known := range loginLines[v.Scheme.Wire] {
-			if strings.Contains(l, known.text) {
-				cause, line = known.cause, l
+		for _, known := range v.Protocol.Log {
+			if strings.Contains(l, known.Text) {
+				cause, line = known.Cause, l
 				break
 			}
 		}
@@ -158,7 +158,7 @@ func earlier(v *scene.Scene, t *scene.Try) (gate.Reading, bool) {
 
 // keyFileReadings reads the key that SSH clients here would offer.
 func keyFileReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
-	if v.Scheme.Wire != "ssh" {
+	if v.Protocol.List != "sshd" {
 		return nil
 	}
 	target := t.Target

@@ -13,7 +13,7 @@ import (
 
 // mysqlListReadings reads from the accounts of a database why one was refused.
 func mysqlListReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, login *fact.Fact) []gate.Reading {
-	if t.Server == "" || v.Scheme.Wire != "mysql" {
+	if t.Server == "" || v.Protocol.List != "mysql" {
 		return nil
 	}
 	w.AddLists(t)
@@ -76,7 +76,7 @@ func hbaLine(
 	t *scene.Try,
 	login *fact.Fact,
 ) (line program.HBALine, path string, f *fact.Fact) {
-	if t.Server == "" || v.Scheme.Wire != "postgres" {
+	if t.Server == "" || v.Protocol.List != "pg_hba" {
 		return line, "", nil
 	}
 	w.AddLists(t)
@@ -110,7 +110,7 @@ func hbaLine(
 // does not answer refuses everybody. Which directory is asked, the lines of the
 // list for this account say, from wherever it comes.
 func methodReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, login *fact.Fact) []gate.Reading {
-	if t.Server == "" || v.Scheme.Wire != "postgres" ||
+	if t.Server == "" || v.Protocol.List != "pg_hba" ||
 		!strings.HasPrefix(login.Login.Text, "LDAP authentication failed") {
 		return nil
 	}
@@ -145,7 +145,7 @@ func methodReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, login *fact.Fa
 
 // sshListReadings reads from sshd's own settings why a login was refused.
 func sshListReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, login, account *fact.Fact) []gate.Reading {
-	if t.Server == "" || v.Scheme.Wire != "ssh" {
+	if t.Server == "" || v.Protocol.List != "sshd" {
 		return nil
 	}
 	w.AddListsAndSource(t)

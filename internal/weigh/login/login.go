@@ -46,7 +46,7 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 		return nil
 	}
 	if ready := done && !keeps.forbids() && serversKnown(v) && serviceLooked(v, t); ready &&
-		(t.Server == "" || v.Scheme.Wire != "ssh" || account != nil || !asksSystem(v, t)) {
+		(t.Server == "" || v.Protocol.List != "sshd" || account != nil || !asksSystem(v, t)) {
 		w.Add(scene.Want{Look: fact.LookLogin, At: fact.Client, Target: target, Gate: gate.Account})
 	}
 	for _, f := range v.Facts(v.Client, fact.LookLogin) {
@@ -188,12 +188,12 @@ func refusalReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, f, account *f
 func codeReading(v *scene.Scene, w *scene.Wants, t *scene.Try, f *fact.Fact) gate.Reading {
 	l := f.Login
 	r := refusal(v, t, f, "login/rejected", gate.Vague)
-	for _, c := range loginCodes[v.Scheme.Wire] {
+	for _, c := range v.Protocol.Codes {
 		if l.Outcome == fact.LoginCut {
 			break // it said nothing
 		}
-		if codeIs(c.code, l.Code) && strings.Contains(l.Text, c.text) {
-			r.Cause, r.Strength = c.cause, c.strength
+		if codeIs(c.Code, l.Code) && strings.Contains(l.Text, c.Text) {
+			r.Cause, r.Strength = c.Cause, strengths[c.Sure]
 			break
 		}
 	}
@@ -243,7 +243,7 @@ func seenAsOther(
 	)
 	r.Lacks = []gate.Lack{{Guard: gate.AllRead, Why: "whether its list lets the client's own address in was not read"}}
 	for _, f := range v.Facts(t.Server, fact.LookAccess) {
-		if f.Access == nil || v.Scheme.Wire != "postgres" {
+		if f.Access == nil || v.Protocol.List != "pg_hba" {
 			continue
 		}
 		for i := range f.Access.Files {
@@ -306,13 +306,13 @@ func logReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, f, account *fact.
 		lines := linesOfTry(v, t, s, f)
 		cause, line := v.CardReason(lines, "login")
 		var lacks []gate.Lack
-		for _, known := range loginLines[v.Scheme.Wire] {
-			at := slices.IndexFunc(lines, func(line string) bool { return strings.Contains(line, known.text) })
+		for _, known := range v.Protocol.Log {
+			at := slices.IndexFunc(lines, func(line string) bool { return strings.Contains(line, known.Text) })
 			if cause != "" || at < 0 {
 				continue
 			}
-			cause, line = known.cause, lines[at]
-			if plainWords[known.text] && !accountIsWell(v, t, f, account) {
+			cause, line = known.Cause, lines[at]
+			if plainWords[known.Text] && !accountIsWell(v, t, f, account) {
 				lacks = []gate.Lack{
 					{
 						Guard: gate.SameAccount,

@@ -5,6 +5,7 @@ import (
 	"testing"
 	"time"
 	"uakari/internal/fact"
+	"uakari/internal/protocol"
 	"uakari/internal/weigh/gate"
 	"uakari/internal/weigh/scene"
 )
@@ -34,9 +35,9 @@ func TestLoginCodes(t *testing.T) {
 		{"imap", "SOMETHING", "", "login/rejected likely"},
 	} {
 		cause, strength := "login/rejected", gate.Vague
-		for _, known := range loginCodes[c.wire] {
-			if codeIs(known.code, c.code) && strings.Contains(c.text, known.text) {
-				cause, strength = known.cause, known.strength
+		for _, known := range protocol.Of(c.wire).Codes {
+			if codeIs(known.Code, c.code) && strings.Contains(c.text, known.Text) {
+				cause, strength = known.Cause, strengths[known.Sure]
 				break
 			}
 		}

@@ -109,6 +109,10 @@ func ownWords(v *scene.Scene, lack fact.LackingRight, r gate.Reading, account st
 	r.Strength = gate.Coded
 	what := strings.TrimPrefix(lack.Level, "entry ")
 	switch {
+	case lack.Level == "role":
+		r.Gate, r.Cause, r.Summary = gate.Answer, "answer/wrong-role", fmt.Sprintf(
+			"%s is accepted, and the server is %s, where this endpoint's clients want one that is %s",
+			account, lack.Told, lack.Right.On)
 	case lack.Level == "session":
 		r.Cause, r.Of = "login/disabled", "session"
 		if changes(lack.Told) {

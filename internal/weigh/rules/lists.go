@@ -59,7 +59,7 @@ func AccessReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading
 	// lists that are asked later still count.
 	within := slices.Contains(turnedAway, t.Symptom)
 	past := !within && gate.Symptoms[t.Symptom].Open.Has(gate.Door)
-	if past && !slices.Contains(askedLater, v.Scheme.Wire) {
+	if past && !v.Protocol.DoorLater {
 		return nil
 	}
 	w.AddListsAndSource(t)
@@ -116,10 +116,6 @@ func AccessReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading
 	}
 	return readings
 }
-
-// askedLater is protocols whose servers ask some lists only after the session
-// began.
-var askedLater = []string{"smtp"}
 
 // postfixJudge evaluates the list of clients of a mail server, which it asks at
 // once or, as it is set to usually, when a message has a recipient.
@@ -217,7 +213,7 @@ func hbaJudge(
 			file = &a.Files[i]
 		}
 	}
-	if file == nil || v.Scheme.Wire != "postgres" {
+	if file == nil || v.Protocol.List != "pg_hba" {
 		return "", nil, "", listLine{}
 	}
 	encrypted := t.Climb.Handshake != nil && t.Climb.Handshake.Handshake.Ending == fact.Done
@@ -261,7 +257,7 @@ func redisJudge(
 	a *fact.Access,
 	source netip.Addr,
 ) (string, []gate.Symptom, string, listLine) {
-	if c := t.Climb.Reply; v.Scheme.Wire != "redis" || c == nil || c.Reply.Code != "DENIED" {
+	if c := t.Climb.Reply; v.Protocol.List != "redis" || c == nil || c.Reply.Code != "DENIED" {
 		return "", nil, "", listLine{}
 	}
 	for _, f := range a.Files {
@@ -387,7 +383,7 @@ func mysqlJudge(
 	source netip.Addr,
 ) (string, []gate.Symptom, string, listLine) {
 	for _, f := range a.Files {
-		if f.Kind != "mysql" || v.Scheme.Wire != "mysql" {
+		if f.Kind != "mysql" || v.Protocol.List != "mysql" {
 			continue
 		}
 		if here, _, known := program.MySQLAccounts(f, "", source); len(here) > 0 || !known {

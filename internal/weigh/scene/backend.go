@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
+	"uakari/internal/protocol"
 	"uakari/internal/weigh/gate"
 )
 
@@ -25,7 +26,7 @@ func (v *Scene) Backend(w *Wants, t *Try, up fact.Upstream) (string, []string) {
 	if !ok {
 		return "", nil
 	}
-	scheme, _ := endpoint.Lookup(up.Scheme)
+	scheme, _ := protocol.Lookup(up.Scheme)
 	target := up.At(addr, scheme.Security)
 	w.Add(Want{Look: fact.LookSession, At: fact.Server, On: t.Server, Target: target, Gate: gate.Answer})
 	c, seen := v.ClimbAt(t.Server, target)

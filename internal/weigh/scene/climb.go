@@ -4,9 +4,9 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
-	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/program"
+	"uakari/internal/protocol"
 	"uakari/internal/weigh/gate"
 )
 
@@ -41,7 +41,7 @@ func (c Climb) IDs() []string {
 
 // Symptom reads the climb from its last step to its first.
 func (c Climb) Symptom(own []netip.Addr) gate.Symptom {
-	scheme, _ := endpoint.Lookup(c.Target.Scheme)
+	scheme, _ := protocol.Lookup(c.Target.Scheme)
 	switch {
 	case c.Handshake != nil && c.Handshake.Handshake.Alert != 0:
 		return gate.SessionFailed // it may come after the handshake, in place of an answer
@@ -53,7 +53,7 @@ func (c Climb) Symptom(own []netip.Addr) gate.Symptom {
 		return endingSymptom(c.Upgrade.Upgrade.Ending, scheme.First)
 	case c.Greeting != nil && c.Greeting.Greeting.Refusal != "":
 		return gate.ServerFirstRefused
-	case c.Greeting != nil && c.Greeting.Greeting.Ending != fact.Done && scheme.First == endpoint.ServerFirst:
+	case c.Greeting != nil && c.Greeting.Greeting.Ending != fact.Done && scheme.First == protocol.ServerFirst:
 		return endingSymptom(c.Greeting.Greeting.Ending, scheme.First)
 	case c.Greeting != nil && (c.Greeting.Greeting.Ending == fact.Closed || c.Greeting.Greeting.Ending == fact.ResetMid):
 		return gate.ClientFirstClosed
@@ -67,7 +67,7 @@ func (c Climb) Symptom(own []netip.Addr) gate.Symptom {
 
 // ended reports whether a climb without a reply went as far as its scheme
 // goes: there is nothing to ask in it.
-func (c Climb) ended(scheme endpoint.Scheme) bool {
+func (c Climb) ended(scheme protocol.Scheme) bool {
 	switch {
 	case scheme.Wire != "":
 		return false
@@ -78,8 +78,8 @@ func (c Climb) ended(scheme endpoint.Scheme) bool {
 }
 
 // endingSymptom is the symptom of bytes that did not come as they should.
-func endingSymptom(e fact.Ending, first endpoint.First) gate.Symptom {
-	server := first == endpoint.ServerFirst
+func endingSymptom(e fact.Ending, first protocol.First) gate.Symptom {
+	server := first == protocol.ServerFirst
 	switch e {
 	case fact.Malformed, fact.Bytes:
 		return gate.OtherProtocol
@@ -113,9 +113,9 @@ func handshakeSymptom(h fact.Handshake) gate.Symptom {
 	return gate.SessionFailed
 }
 
-func replySymptom(r fact.Reply, target fact.Target, scheme endpoint.Scheme) gate.Symptom {
+func replySymptom(r fact.Reply, target fact.Target, scheme protocol.Scheme) gate.Symptom {
 	if r.Ending != fact.Done {
-		return endingSymptom(r.Ending, endpoint.ClientFirst)
+		return endingSymptom(r.Ending, protocol.ClientFirst)
 	}
 	if AnswerProblem(r, scheme) != "" && !OnlyMissing(r, target) && !r.LeftOut {
 		return gate.ErrorAnswer
@@ -141,7 +141,7 @@ func noPort(m fact.ICMPError) bool {
 	return m.Version == 4 && m.Type == 3 && m.Code == 3 || m.Version == 6 && m.Type == 1 && m.Code == 4
 }
 
-func connectSymptom(c fact.Connect, scheme endpoint.Scheme, target netip.Addr, own []netip.Addr) gate.Symptom {
+func connectSymptom(c fact.Connect, scheme protocol.Scheme, target netip.Addr, own []netip.Addr) gate.Symptom {
 	switch c.Outcome {
 	case fact.Silent:
 		switch {

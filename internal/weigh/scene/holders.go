@@ -3,8 +3,8 @@ package scene
 import (
 	"fmt"
 	"slices"
-	"uakari/internal/endpoint"
 	"uakari/internal/fact"
+	"uakari/internal/protocol"
 )
 
 // publishers are programs that hold a port of the host for a container behind
@@ -68,7 +68,7 @@ func (c Climb) Expected() bool {
 	case c.Handshake != nil:
 		return c.Handshake.Handshake.Ending == fact.Done
 	}
-	scheme, _ := endpoint.Lookup(c.Target.Scheme)
+	scheme, _ := protocol.Lookup(c.Target.Scheme)
 	return c.Greeting != nil && c.Greeting.Greeting.Ending == fact.Done && c.Greeting.Greeting.Protocol == scheme.Wire
 }
 

@@ -22,9 +22,9 @@ func (v *Scene) lettingIn(a *fact.Access, file fact.AccessFile, line fact.Line) 
 	case "hosts.allow":
 		return len(a.Wrapped) > 0 && !strings.EqualFold(fields[len(fields)-1], "deny")
 	case "pg_hba":
-		return v.Scheme.Wire == "postgres" && !slices.Contains(fields, "reject")
+		return v.Protocol.List == "pg_hba" && !slices.Contains(fields, "reject")
 	case "mysql":
-		return v.Scheme.Wire == "mysql"
+		return v.Protocol.List == "mysql"
 	case "sshd":
 		var lines []program.SSHLine
 		for _, f := range a.Files {
@@ -32,7 +32,7 @@ func (v *Scene) lettingIn(a *fact.Access, file fact.AccessFile, line fact.Line) 
 				lines = append(lines, program.SSHLines(nil, f, 0)...)
 			}
 		}
-		return v.Scheme.Wire == "ssh" && strings.EqualFold(fields[0], "AllowUsers") && program.SSHUsesNames(lines)
+		return v.Protocol.List == "sshd" && strings.EqualFold(fields[0], "AllowUsers") && program.SSHUsesNames(lines)
 	}
 	return false
 }

@@ -5,16 +5,18 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
-	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/program"
+	"uakari/internal/protocol"
 )
 
 // Scene is a set of facts, arranged for asking.
 type Scene struct {
 	Set    fact.Set
 	Ask    fact.Ask
-	Scheme endpoint.Scheme
+	Scheme protocol.Scheme
+	// Protocol is what is known of what the endpoint speaks.
+	Protocol *protocol.Protocol
 	// Programs is the server programs that are known.
 	Programs *program.Registry
 	Client   string // the client's vantage
@@ -52,7 +54,8 @@ func New(set fact.Set) *Scene {
 		climbs: map[Seat]Climb{},
 		Led:    map[string]string{},
 	}
-	v.Scheme, _ = endpoint.Lookup(set.Ask.Endpoint.Scheme)
+	v.Scheme, _ = protocol.Lookup(set.Ask.Endpoint.Scheme)
+	v.Protocol = protocol.Of(v.Scheme.Wire)
 	if own, err := program.With(set.Ask.Programs); err == nil {
 		v.Programs = own
 	} else {

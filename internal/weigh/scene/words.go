@@ -4,8 +4,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"uakari/internal/endpoint"
 	"uakari/internal/fact"
+	"uakari/internal/protocol"
 )
 
 // Answering is the name of the host that answers, as far as it is known.
@@ -26,7 +26,7 @@ func (t *Try) Seen() string {
 
 // AnswerProblem is what is wrong with a complete reply; "" if nothing is. A
 // server that wants an account first is well.
-func AnswerProblem(r fact.Reply, scheme endpoint.Scheme) string {
+func AnswerProblem(r fact.Reply, scheme protocol.Scheme) string {
 	switch {
 	case r.Refused:
 		return ""

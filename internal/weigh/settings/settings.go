@@ -5,6 +5,7 @@ import (
 	"strings"
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
+	"uakari/internal/protocol"
 	"uakari/internal/weigh/gate"
 	"uakari/internal/weigh/scene"
 )
@@ -47,13 +48,19 @@ func asOnCard(v *scene.Scene, t fact.Target) bool {
 	return err == nil && e.Host == t.Name && e.Port == t.Port && e.Scheme == t.Scheme && e.Security == t.Security
 }
 
+// speaks is the protocol of a target.
+func speaks(t fact.Target) *protocol.Protocol {
+	scheme, _ := protocol.Lookup(t.Scheme)
+	return protocol.Of(scheme.Wire)
+}
+
 // Told is what the client was told.
 func Told(v *scene.Scene, t fact.Target) string {
 	security := map[fact.Security]string{fact.Plain: "not encrypted", fact.TLS: "TLS", fact.StartTLS: "TLS where offered"}[t.Security]
-	if t.Security == fact.StartTLS && v.Ask.Endpoint.Verify {
+	if t.Security == fact.StartTLS && v.Ask.Endpoint.Insist {
 		security = "TLS by upgrade"
 	}
-	if t.Scheme == "ssh" {
+	if speaks(t).HostKeys {
 		security = "SSH"
 	}
 	text := fmt.Sprintf("%s, port %d, %s", t.Name, t.Port, security)

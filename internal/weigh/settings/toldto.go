@@ -10,14 +10,10 @@ import (
 	"uakari/internal/weigh/scene"
 )
 
-// hasSettings is the schemes whose clients have settings of their own that
-// are read.
-var hasSettings = map[string]bool{"ssh": true, "postgres": true}
-
 // toldElsewhere reads where the client's own programs are sent by their
 // settings, if that is another place than the endpoint, and tries it.
 func toldElsewhere(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
-	if !hasSettings[t.Target.Scheme] || t.OwnTry {
+	if !speaks(t.Target).Settings || t.OwnTry {
 		return nil
 	}
 	target := fact.Target{Name: t.Target.Name, Addr: t.Target.Addr, Port: t.Target.Port, Scheme: t.Target.Scheme}

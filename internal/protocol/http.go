@@ -1,0 +1,25 @@
+package protocol
+
+import "uakari/internal/fact"
+
+// http is HTTP (RFC 9110); logins by its challenges.
+var http = Protocol{
+	Name: "http",
+	Schemes: []Scheme{
+		{Name: "https", Port: 443, Also: []uint16{8443}, Security: fact.TLS, First: ClientFirst, Verify: true},
+		{Name: "http", Port: 80, Also: []uint16{8080}, Security: fact.Plain, First: ClientFirst},
+	},
+	Stored: []string{"netrc", "proxy accounts"},
+	Codes: []Code{
+		{"mechanism", "", "login/mechanism-off", Coded},
+		{"401", "", "login/rejected", Vague},
+		{"403", "", "login/no-right", Told},
+		{"429", "", "login/locked", Hinted},
+	},
+	Log: []LogLine{
+		{"was not found in", "login/unknown-account"},
+		{"password mismatch", "login/wrong-secret"},
+		{"Password Mismatch", "login/wrong-secret"},
+		{"not found: ", "login/unknown-account"},
+	},
+}

@@ -1,0 +1,11 @@
+package protocol
+
+import "uakari/internal/fact"
+
+// http2 is HTTP/2 (RFC 9113), under gRPC.
+var http2 = Protocol{
+	Name: "http2",
+	Schemes: []Scheme{
+		{Name: "grpc", Port: 50051, Security: fact.Plain, First: ClientFirst},
+	},
+}

@@ -1,0 +1,12 @@
+package protocol
+
+import "uakari/internal/fact"
+
+// pop3 is POP3 (RFC 1939), TLS by RFC 2595.
+var pop3 = Protocol{
+	Name: "pop3",
+	Schemes: []Scheme{
+		{Name: "pop3", Port: 110, Security: fact.StartTLS, First: ServerFirst, Verify: true, Record: "_pop3._tcp"},
+		{Name: "pop3s", Port: 995, Security: fact.TLS, First: ServerFirst, Verify: true, Record: "_pop3s._tcp"},
+	},
+}

@@ -1,0 +1,11 @@
+package protocol
+
+import "uakari/internal/fact"
+
+// radius is RADIUS (RFC 2865).
+var radius = Protocol{
+	Name: "radius",
+	Schemes: []Scheme{
+		{Name: "radius", Port: 1812, UDP: true, Security: fact.Plain, First: ClientFirst},
+	},
+}

@@ -1,0 +1,11 @@
+package protocol
+
+import "uakari/internal/fact"
+
+// rdp is the remote desktop's (MS-RDPBCGR), of which its negotiation.
+var rdp = Protocol{
+	Name: "rdp",
+	Schemes: []Scheme{
+		{Name: "rdp", Port: 3389, Security: fact.StartTLS, First: ClientFirst},
+	},
+}

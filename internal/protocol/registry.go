@@ -1,0 +1,96 @@
+// Package protocol holds what is known of each protocol, a file each: how
+// endpoints name it, who speaks first, what its codes and lines of logs mean,
+// and how accounts sign in. How it is spoken is package wire's matter. It does
+// no input or output.
+package protocol
+
+import "slices"
+
+// First says who speaks first on a fresh connection.
+type First string
+
+const (
+	ServerFirst First = "server"
+	ClientFirst First = "client"
+	NobodyKnows First = ""
+)
+
+// Protocol is all that is known of one protocol. A property that is empty is
+// not known, and Without says why.
+type Protocol struct {
+	Name string // as package wire calls it; "": nothing is spoken beyond the connection
+	Over string // the protocol that carries it, if it has no words of its own
+	// Mute is that nothing in it is answered to a stranger.
+	Mute bool
+	// Schemes is how endpoints name it, the most usual first.
+	Schemes []Scheme
+	// Codes is what refusals of an account mean, the most telling first.
+	Codes []Code
+	// Door is refusals before any account.
+	Door []Door
+	// Log is lines of servers' logs that say why an account was refused, the
+	// most telling first.
+	Log []LogLine
+	// Alive is a sign of life that may be asked for on an open session.
+	Alive string
+	// Stored is where programs of a user take a secret from by themselves, the
+	// one that wins first. A word in capitals is a variable of the environment.
+	Stored []string
+	// Modes is what a parameter of its connection URLs says about security.
+	Modes *Modes
+	// Settings is that its clients have settings of their own, which are read.
+	Settings bool
+	// Accounts is that its servers keep the accounts, where they can be read.
+	Accounts bool
+	// List is the kind of list by which servers let accounts in, as access
+	// lists call it.
+	List string
+	// DoorLater is that servers ask their lists only after the greeting.
+	DoorLater bool
+	// HostKeys is that servers prove themselves by a key that clients have seen
+	// before, not by a certificate.
+	HostKeys bool
+	// Without is why a property is empty, by its name.
+	Without map[string]string
+}
+
+// Sure is how sure a code or a word is of its cause.
+type Sure uint8
+
+const (
+	Coded  Sure = iota // the server says so
+	Told               // the server says something that means it as a rule
+	Hinted             // it fits
+	Vague              // the server says no more than no
+)
+
+// Code is what a refusal means.
+type Code struct {
+	Code  string // as the protocol has it; a part of it where it ends in "*"; "": any
+	Text  string // that must be in the server's words; "": any
+	Cause string
+	Sure  Sure
+}
+
+// Door is a refusal by which an application says outright why it turns a
+// connection away before any account.
+type Door struct{ Code, Text, Cause, Says string }
+
+// LogLine is a part of a line of a log, and its cause. The account must be in
+// the line, or in one shortly before it.
+type LogLine struct{ Text, Cause string }
+
+// All is every protocol, in the order in which help lists their schemes.
+var All = []*Protocol{
+	&http, &ssh, &postgres, &mysql, &redis, &ldap, &krb5, &smtp, &imap, &pop3, &amqp, &mqtt, &ftp, &smb, &nfs, &rpc,
+	&dcerpc, &dns, &ntp, &xmpp, &nats, &kafka, &mongodb, &memcached, &etcd, &websocket, &http2, &socks5, &rdp, &vnc,
+	&winrm, &ipp, &lpd, &rsync, &git, &finger, &sip, &rtsp, &stun, &snmp, &radius, &tftp, &syslog, &bare,
+}
+
+// Of is a protocol by its name; what is not known is a bare connection.
+func Of(name string) *Protocol {
+	if at := slices.IndexFunc(All, func(p *Protocol) bool { return p.Name == name }); at >= 0 {
+		return All[at]
+	}
+	return &bare
+}

@@ -1,0 +1,12 @@
+package protocol
+
+import "uakari/internal/fact"
+
+// websocket is WebSocket (RFC 6455).
+var websocket = Protocol{
+	Name: "websocket",
+	Schemes: []Scheme{
+		{Name: "ws", Port: 80, Security: fact.Plain, First: ClientFirst},
+		{Name: "wss", Port: 443, Security: fact.TLS, First: ClientFirst, Verify: true},
+	},
+}
