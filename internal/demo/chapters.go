@@ -186,6 +186,18 @@ var Chapters = []Chapter{
 		Mended: []Stand{kind(web("registry", "127.20.0.40:8484"), "open door")},
 	},
 	{
+		Name: "database", Title: "A database that takes accounts of the domain alone",
+		Story:   "The ledger's database was set up anew. The program that books the readings says \"login failed\", and so it does with any password.",
+		Service: "ledger", Endpoint: "mssql://ledger.varzea.example:8433/tides?encrypt=mandatory",
+		Broken:  []Stand{kind(web("ledger", "127.20.0.41:8433"), "domain database")},
+		Card:    "log: \"{dir}/ledger.log\"\naccount: {name: gauge}\nreasons:\n  - {log: 'Windows authentication only', cause: login/mechanism-off, says: it takes accounts of the domain alone}\n",
+		Files:   map[string]string{"ledger.log": "ledger has started\n", "gauge.secret": "tide7\n"},
+		Account: "gauge", Secret: "gauge.secret",
+		Finds:  []string{"login/mechanism-off"},
+		Mends:  "lets ledger take accounts of its own beside those of the domain, and restarts it",
+		Mended: []Stand{kind(web("ledger", "127.20.0.41:8433"), "database")},
+	},
+	{
 		Name: "stack", Title: "Two faults, one behind the other",
 		Story:   "The almanac is refused. Mend that, and tomorrow somebody calls about its certificate, unless both are named today.",
 		Service: "almanac", Endpoint: "https://almanac.varzea.example:8457/",

@@ -7,12 +7,14 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"net/http"
 	"net/netip"
 	"net/textproto"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 )
@@ -30,7 +32,7 @@ func RunStandIn(file string, stdin io.Reader, stdout io.Writer) error {
 	}
 	serve, ok := kinds[s.Kind]
 	if !ok {
-		return fmt.Errorf("%s: kind %q; expected https, http, gateway, hung, door or open door", file, s.Kind)
+		return fmt.Errorf("%s: kind %q; expected one of %s", file, s.Kind, strings.Join(slices.Sorted(maps.Keys(kinds)), ", "))
 	}
 	if err := serve(s); err != nil {
 		return err
@@ -48,6 +50,8 @@ var kinds = map[string]func(Stand) error{
 	"hung":      hang,
 	"door":      secure(door),
 	"open door": secure(door),
+
+	"database": database, "domain database": database,
 }
 
 // secure serves on a listener that encrypts.

@@ -31,7 +31,7 @@ var (
 		"clock": "127.20.0.2", "tidebook": "127.20.0.14", "sluice": "127.20.0.31", "rainfall": "127.20.0.32",
 		"soundings": "127.20.0.33", "almanac": "127.20.0.34", "charts": "127.20.0.35",
 		"heron": "127.20.0.36", "gaugings": "127.20.0.37", "exchange": "127.20.0.38", "receipts": "127.20.0.39",
-		"registry": "127.20.0.40",
+		"registry": "127.20.0.40", "ledger": "127.20.0.41",
 	}
 	aliases = map[string]string{"readings": "tidebook"}
 )
@@ -40,7 +40,7 @@ var (
 type Stand struct {
 	Program string        `json:"program"`
 	Listen  string        `json:"listen"`
-	Kind    string        `json:"kind"`            // "https", "http", "hung", "gateway", "door", "open door"
+	Kind    string        `json:"kind"`            // "https", "http", "hung", "gateway", "door", "open door", "database", "domain database"
 	Log     string        `json:"log,omitempty"`   // of a door: whom it refused, and why
 	To      string        `json:"to,omitempty"`    // of a gateway: its backend
 	Names   []string      `json:"names,omitempty"` // that its certificate covers
@@ -174,7 +174,7 @@ func (w *World) Set(stands []Stand) error {
 // program does, since it then loses its standard input.
 func (w *World) start(s Stand) error {
 	s.Cert, s.Key = filepath.Join(w.Dir, "keys", s.Program+".pem"), filepath.Join(w.Dir, "keys", s.Program+".key")
-	if strings.HasSuffix(s.Kind, "door") {
+	if strings.HasSuffix(s.Kind, "door") || strings.HasSuffix(s.Kind, "database") {
 		s.Log = filepath.Join(w.Dir, s.Program+".log")
 	}
 	if s.Kind == "https" || s.Log != "" {

@@ -101,6 +101,9 @@ func applyParameters(e *fact.Endpoint, scheme protocol.Scheme) error {
 	if err != nil {
 		return err
 	}
+	if name := values.Get("instance"); name != "" && scheme.Wire == "tds" {
+		return &Error{e.Input, 0, "an instance, " + quote(name), "its port; uakari trace mssql-browser://" + e.Host + "/" + name + " tells which that is"}
+	}
 	if role := values.Get("target_session_attrs"); role != "" && !slices.Contains(roles, role) {
 		return &Error{e.Input, 0, "target_session_attrs " + quote(role), strings.Join(roles, ", ")}
 	}

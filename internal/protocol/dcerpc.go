@@ -8,4 +8,5 @@ var dcerpc = Protocol{
 	Schemes: []Scheme{
 		{Name: "dcerpc", Port: 135, Open: true, Security: fact.Plain, First: ClientFirst},
 	},
+	Maps: true,
 }

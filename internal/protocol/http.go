@@ -9,6 +9,7 @@ var http = Protocol{
 		{Name: "https", Port: 443, Also: []uint16{8443}, Security: fact.TLS, First: ClientFirst, Verify: true},
 		{Name: "http", Port: 80, Also: []uint16{8080}, Security: fact.Plain, First: ClientFirst},
 	},
+	Speaks: []string{"http/1.1"},
 	Stored: []string{"netrc", "proxy accounts"},
 	Codes: []Code{
 		{"mechanism", "", "login/mechanism-off", Coded},

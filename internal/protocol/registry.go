@@ -50,6 +50,12 @@ type Protocol struct {
 	// HostKeys is that servers prove themselves by a key that clients have seen
 	// before, not by a certificate.
 	HostKeys bool
+	// Speaks is what clients of it offer in a handshake that comes first (RFC
+	// 7301).
+	Speaks []string
+	// Maps is that it tells which port a service has, which the endpoint names
+	// behind its host.
+	Maps bool
 	// Without is why a property is empty, by its name.
 	Without map[string]string
 }
@@ -83,7 +89,7 @@ type LogLine struct{ Text, Cause string }
 // All is every protocol, in the order in which help lists their schemes.
 var All = []*Protocol{
 	&http, &ssh, &postgres, &mysql, &redis, &ldap, &krb5, &smtp, &imap, &pop3, &amqp, &mqtt, &ftp, &smb, &nfs, &rpc,
-	&dcerpc, &dns, &ntp, &xmpp, &nats, &kafka, &mongodb, &memcached, &etcd, &websocket, &http2, &socks5, &rdp, &vnc,
+	&dcerpc, &dns, &ntp, &xmpp, &nats, &kafka, &mongodb, &memcached, &etcd, &websocket, &http2, &socks5, &tds, &browser, &rdp, &vnc,
 	&winrm, &ipp, &lpd, &rsync, &git, &finger, &sip, &rtsp, &stun, &snmp, &radius, &tftp, &syslog, &bare,
 }
 

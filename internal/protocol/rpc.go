@@ -8,4 +8,5 @@ var rpc = Protocol{
 	Schemes: []Scheme{
 		{Name: "rpc", Port: 111, Open: true, Security: fact.Plain, First: ClientFirst},
 	},
+	Maps: true,
 }

@@ -34,6 +34,7 @@ type Credentials struct {
 	Show       bool
 	Host, Path string       // of the endpoint
 	Rights     []fact.Right // that the session is asked about, once it is open
+	Agreed     bool         // the session was asked for TLS first
 	Realm      string       // the client's own, of Kerberos
 	// Again makes another connection as far as this one; nil: there is none.
 	Again func() (*Conn, error)
@@ -58,6 +59,7 @@ var Logins = map[string]func(*Conn, Credentials) (fact.Login, error){
 	"nats":   loginNATS,
 	"socks5": loginSOCKS,
 	"xmpp":   loginXMPP,
+	"tds":    loginTDS,
 }
 
 // ByCertificate is the protocols in which a certificate that was presented with
@@ -300,10 +302,7 @@ func loginPostgres(c *Conn, with Credentials) (fact.Login, error) {
 	if with.Certificate {
 		l.Mechanism = "certificate"
 	}
-	database, _, _ := strings.Cut(strings.Trim(with.Path, "/"), "?")
-	if database == "" {
-		database = with.Account
-	}
+	database := databaseOf(with.Path, with.Account)
 	body := binary.BigEndian.AppendUint32(nil, postgresVersion)
 	body = append(body, "user\x00"+with.Account+"\x00database\x00"+database+"\x00application_name\x00uakari\x00"...)
 	if options := parameter(with.Path, "options"); options != "" {

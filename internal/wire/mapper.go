@@ -11,7 +11,9 @@ import (
 
 // Mappers is how the port mappers of each protocol are asked what is
 // registered with them.
-var Mappers = map[string]func(*Conn) (fact.Mapper, error){"rpc": mapONC, "dcerpc": mapDCE}
+var Mappers = map[string]func(*Conn) (fact.Mapper, error){
+	"rpc": mapONC, "dcerpc": mapDCE, "mssql-browser": mapBrowser,
+}
 
 var errNotMapper = errors.New("what answers is no port mapper")
 

@@ -38,6 +38,8 @@ type Conn struct {
 	hello mysqlHello
 	// Name is the host as the endpoint names it, where servers are told.
 	Name string
+	// Old is that a handshake on it knows no version beyond TLS 1.2.
+	Old bool
 	// A stream of XML keeps its reader, and what was offered at its beginning.
 	xml    *xml.Decoder
 	offers features
@@ -58,6 +60,8 @@ type Question struct {
 	Path  string
 	Realm string // the client's own, of Kerberos
 	Body  bool   // what is in the answer matters, too
+	// Agreed is that the session was asked for TLS first, and what it said.
+	Agreed bool
 	// Datagram says that the question goes out as one, not over a connection.
 	Datagram bool
 }
@@ -94,24 +98,26 @@ var Protocols = map[string]Protocol{
 	"dns":      {Ask: askDNS},
 	"ntp":      {Ask: askNTP},
 
-	"memcached": {Ask: askMemcached},
-	"nats":      {Greet: greetNATS, Ask: askNATS},
-	"rsync":     {Greet: greetRsync, Ask: askRsync},
-	"git":       {Ask: askGit},
-	"finger":    {Ask: askFinger},
-	"lpd":       {Ask: askLPD},
-	"sip":       {Ask: askSIP},
-	"rtsp":      {Ask: askRTSP},
-	"socks5":    {Ask: askSOCKS},
-	"kafka":     {Ask: askKafka},
-	"mongodb":   {Ask: askMongo},
-	"vnc":       {Greet: greetVNC, Ask: askVNC},
-	"snmp":      {Ask: askSNMP},
-	"stun":      {Ask: askSTUN},
-	"http2":     {Ask: askHTTP2},
-	"websocket": {Ask: askWebSocket},
-	"xmpp":      {Upgrade: upgradeXMPP, Ask: askXMPP},
-	"rdp":       {Upgrade: upgradeRDP, Ask: askAgreed("rdp")},
+	"memcached":     {Ask: askMemcached},
+	"nats":          {Greet: greetNATS, Ask: askNATS},
+	"rsync":         {Greet: greetRsync, Ask: askRsync},
+	"git":           {Ask: askGit},
+	"finger":        {Ask: askFinger},
+	"lpd":           {Ask: askLPD},
+	"sip":           {Ask: askSIP},
+	"rtsp":          {Ask: askRTSP},
+	"socks5":        {Ask: askSOCKS},
+	"kafka":         {Ask: askKafka},
+	"mongodb":       {Ask: askMongo},
+	"vnc":           {Greet: greetVNC, Ask: askVNC},
+	"snmp":          {Ask: askSNMP},
+	"stun":          {Ask: askSTUN},
+	"http2":         {Ask: askHTTP2},
+	"websocket":     {Ask: askWebSocket},
+	"xmpp":          {Upgrade: upgradeXMPP, Ask: askXMPP},
+	"mssql-browser": {Ask: askBrowser},
+	"tds":           {Upgrade: upgradeTDS, Ask: askTDS},
+	"rdp":           {Upgrade: upgradeRDP, Ask: askAgreed("rdp")},
 }
 
 // ending says how a wait for bytes ended, from its error.

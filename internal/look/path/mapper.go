@@ -9,11 +9,12 @@ import (
 
 	"uakari/internal/fact"
 	"uakari/internal/look"
+	"uakari/internal/protocol"
 	"uakari/internal/wire"
 )
 
-// Mapper asks the port mapper of a host what is registered there, over TCP: by
-// DCE RPC if the order's scheme says so, else by ONC RPC.
+// Mapper asks the port mapper of a host what is registered there, as the
+// order's scheme says; by ONC RPC if it has none.
 func Mapper(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	t := order.Target
 	ask := wire.Mappers[t.Scheme]
@@ -46,7 +47,11 @@ func askMapper(
 	ask func(*wire.Conn) (fact.Mapper, error),
 ) (fact.Mapper, error) {
 	d := net.Dialer{Timeout: env.Patience()}
-	conn, err := d.DialContext(ctx, "tcp", netip.AddrPortFrom(t.Addr, t.Port).String())
+	transport := "tcp"
+	if scheme, ok := protocol.Lookup(t.Scheme); ok && scheme.UDP {
+		transport = "udp"
+	}
+	conn, err := d.DialContext(ctx, transport, netip.AddrPortFrom(t.Addr, t.Port).String())
 	if err != nil {
 		return fact.Mapper{}, err
 	}

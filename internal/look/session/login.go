@@ -101,6 +101,7 @@ func loginTry(ctx context.Context, env look.Env, order fact.Order) fact.Login {
 			Host:        c.hostHeader(),
 			Path:        c.path(),
 			Realm:       c.realm(),
+			Agreed:      t.Security == fact.StartTLS,
 			Again:       c.again(ctx),
 		},
 	)

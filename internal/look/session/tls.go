@@ -17,6 +17,7 @@ import (
 	"uakari/internal/fact"
 	"uakari/internal/look/trust"
 	"uakari/internal/plain"
+	"uakari/internal/protocol"
 	"uakari/internal/wire"
 )
 
@@ -37,8 +38,11 @@ func (c *climber) handshake(ctx context.Context) bool {
 		MinVersion:         tls.VersionTLS10,
 		CipherSuites:       everySuite(),
 	}
-	if c.scheme.Wire == "http" {
-		config.NextProtos = []string{"http/1.1"}
+	if c.conn.Old {
+		config.MaxVersion = tls.VersionTLS12
+	}
+	if t.Security == fact.TLS {
+		config.NextProtos = protocol.Of(c.scheme.Wire).Speaks
 	}
 	var wanted *tls.CertificateRequestInfo
 	presented := c.presented()

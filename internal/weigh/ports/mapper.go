@@ -19,10 +19,10 @@ const chosenPorts = "49152-65535"
 const mostMapped = 3
 
 // MapperReadings asks a port mapper for the service that the endpoint names
-// (rpc://HOST/SERVICE, dcerpc://HOST/SERVICE) and tries the port that it says.
+// (as in rpc://HOST/SERVICE) and tries the port that it says.
 func MapperReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 	service := strings.Trim(t.Target.Path, "/")
-	if t.Target.Scheme != "rpc" && t.Target.Scheme != "dcerpc" || service == "" || t.Symptom != gate.Fine {
+	if !v.Protocol.Maps || service == "" || t.Symptom != gate.Fine {
 		return nil
 	}
 	asked := fact.Target{Addr: t.Target.Addr, Port: t.Target.Port, Scheme: t.Target.Scheme}
@@ -84,7 +84,7 @@ func MapperReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading
 func mappedPorts(m *fact.Mapper, service string) []uint16 {
 	var ports []uint16
 	for _, e := range m.Entries {
-		named := e.Name == service || strings.EqualFold(e.Interface, service) ||
+		named := strings.EqualFold(e.Name, service) || strings.EqualFold(e.Interface, service) ||
 			e.Program != 0 && strconv.FormatUint(uint64(e.Program), 10) == service
 		if named && e.Transport == "tcp" && !slices.Contains(ports, e.Port) {
 			ports = append(ports, e.Port)
