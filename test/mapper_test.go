@@ -97,7 +97,7 @@ func TestBroker(t *testing.T) {
 	root := write(t, filepath.Join(m.dir, "root.pem"), pemOf(m.cert))
 	cert, private := write(t, filepath.Join(m.dir, "cert.pem"), pemOf(leaf)), write(t, filepath.Join(m.dir, "key.pem"), keyPEM(t, key))
 	hosts := write(t, filepath.Join(m.dir, "hosts"), "10.20.0.14 ledger.varzea.example\n")
-	conf := write(t, filepath.Join(m.dir, "broker.conf"), fmt.Sprintf("listeners.tcp.default = 5672\nlisteners.ssl.default = 5671\nssl_options.certfile = %s\nssl_options.keyfile = %s\nssl_options.verify = verify_none\n", cert, private))
+	conf := write(t, filepath.Join(m.dir, "broker.conf"), fmt.Sprintf("default_user = gauge\ndefault_pass = tide7\nlisteners.tcp.default = 5672\nlisteners.ssl.default = 5671\nssl_options.certfile = %s\nssl_options.keyfile = %s\nssl_options.verify = verify_none\n", cert, private))
 	missed := traced(t, enter(l.client), "amqp://10.20.0.14")
 	if missed.Reached != trail.No {
 		t.Errorf("nothing runs: %s", dump(missed))
@@ -112,6 +112,17 @@ func TestBroker(t *testing.T) {
 		well := traced(t, enter(l.client), "--hosts", hosts, "--trust", root, scheme+"://ledger.varzea.example")
 		if well.Outcome != trail.OutcomeClear || rung(well, trail.Answer).State != trail.Clear {
 			t.Errorf("%s: %s", scheme, dump(well))
+		}
+	}
+	right, wrong := write(t, filepath.Join(m.dir, "right"), "tide7"), write(t, filepath.Join(m.dir, "wrong"), "canary-7f3a")
+	for _, c := range []struct{ host, secret, want string }{
+		{"/%2F", right, ""}, {"/%2F", wrong, "login/rejected likely"}, {"/floods", right, "login/no-such-resource proven"},
+	} {
+		judged := traced(t, enter(l.client), "--hosts", hosts, "--trust", root, "--user", "gauge", "--secret", "file:"+c.secret, "amqps://ledger.varzea.example"+c.host)
+		if c.want == "" {
+			expect(t, judged)
+		} else {
+			expect(t, judged, c.want)
 		}
 	}
 }

@@ -8,5 +8,6 @@ var browser = Protocol{
 	Schemes: []Scheme{
 		{Name: "mssql-browser", Port: 1434, UDP: true, Open: true, Security: fact.Plain, First: ClientFirst},
 	},
-	Maps: true,
+	Maps:    true,
+	Without: map[string]string{"Door": noDoor, "Alive": askedOnce},
 }

@@ -8,5 +8,6 @@ var dcerpc = Protocol{
 	Schemes: []Scheme{
 		{Name: "dcerpc", Port: 135, Open: true, Security: fact.Plain, First: ClientFirst},
 	},
-	Maps: true,
+	Maps:    true,
+	Without: map[string]string{"Door": noDoor, "Alive": askedOnce},
 }

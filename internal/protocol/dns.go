@@ -9,4 +9,5 @@ var dns = Protocol{
 		{Name: "dns", Port: 53, UDP: true, Open: true, Security: fact.Plain, First: ClientFirst},
 		{Name: "dns+tcp", Port: 53, Open: true, Security: fact.Plain, First: ClientFirst},
 	},
+	Without: map[string]string{"Door": noDoor, "Alive": askedOnce},
 }

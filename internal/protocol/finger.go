@@ -8,4 +8,5 @@ var finger = Protocol{
 	Schemes: []Scheme{
 		{Name: "finger", Port: 79, Open: true, Security: fact.Plain, First: ClientFirst},
 	},
+	Without: map[string]string{"Door": noDoor, "Alive": askedOnce},
 }

@@ -8,4 +8,5 @@ var git = Protocol{
 	Schemes: []Scheme{
 		{Name: "git", Port: 9418, Open: true, Security: fact.Plain, First: ClientFirst},
 	},
+	Without: map[string]string{"Door": noDoor, "Alive": askedOnce},
 }

@@ -23,4 +23,5 @@ var http = Protocol{
 		{"Password Mismatch", "login/wrong-secret"},
 		{"not found: ", "login/unknown-account"},
 	},
+	Without: map[string]string{"Door": noDoor, "Alive": askedOnce},
 }

@@ -31,4 +31,5 @@ var imap = Protocol{
 		{"password mismatch", "login/wrong-secret"},
 		{"account disabled", "login/disabled"},
 	},
+	Without: map[string]string{"Stored": nothingKept},
 }

@@ -8,4 +8,5 @@ var kafka = Protocol{
 	Schemes: []Scheme{
 		{Name: "kafka", Port: 9092, Security: fact.Plain, First: ClientFirst},
 	},
+	Without: map[string]string{"Codes": noLogin, "Log": noLogin, "Stored": nothingKept, "Door": noDoor, "Alive": askedOnce},
 }

@@ -24,4 +24,5 @@ var krb5 = Protocol{
 		{"13", "", "login/policy-blocks", Told},
 		{"", "", "login/rejected", Vague},
 	},
+	Without: map[string]string{"Log": inPrograms, "Door": noDoor, "Alive": askedOnce},
 }

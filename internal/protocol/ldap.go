@@ -32,4 +32,5 @@ var ldap = Protocol{
 		{"51", "", "login/directory-down", Told},
 		{"53", "", "login/rejected", Vague},
 	},
+	Without: map[string]string{"Log": inPrograms, "Stored": nothingKept, "Door": noDoor, "Alive": askedOnce},
 }

@@ -8,4 +8,5 @@ var lpd = Protocol{
 	Schemes: []Scheme{
 		{Name: "lpd", Port: 515, Open: true, Security: fact.Plain, First: ClientFirst},
 	},
+	Without: map[string]string{"Door": noDoor, "Alive": askedOnce},
 }

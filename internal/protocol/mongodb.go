@@ -8,4 +8,5 @@ var mongodb = Protocol{
 	Schemes: []Scheme{
 		{Name: "mongodb", Port: 27017, Security: fact.Plain, First: ClientFirst},
 	},
+	Without: map[string]string{"Codes": noLogin, "Log": noLogin, "Stored": nothingKept, "Door": noDoor, "Alive": askedOnce},
 }

@@ -42,4 +42,5 @@ var mysql = Protocol{
 		{"1040", "", "login/too-many-sessions", "it has no session left"},
 		{"1053", "", "answer/not-ready", "it is stopping"},
 	},
+	Without: map[string]string{"Log": inPrograms, "Alive": askedOnce},
 }

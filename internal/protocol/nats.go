@@ -12,4 +12,5 @@ var nats = Protocol{
 		{"-ERR", "maximum connections", "login/too-many-sessions", Coded},
 		{"", "", "login/rejected", Vague},
 	},
+	Without: map[string]string{"Log": inPrograms, "Stored": nothingKept, "Door": noDoor, "Alive": askedOnce},
 }

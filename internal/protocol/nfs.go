@@ -8,4 +8,5 @@ var nfs = Protocol{
 	Schemes: []Scheme{
 		{Name: "nfs", Port: 2049, Open: true, Security: fact.Plain, First: ClientFirst},
 	},
+	Without: map[string]string{"Door": noDoor, "Alive": askedOnce},
 }

@@ -8,4 +8,5 @@ var ntp = Protocol{
 	Schemes: []Scheme{
 		{Name: "ntp", Port: 123, UDP: true, Open: true, Security: fact.Plain, First: ClientFirst, Record: "_ntp._udp"},
 	},
+	Without: map[string]string{"Door": noDoor, "Alive": askedOnce},
 }

@@ -48,4 +48,5 @@ var postgres = Protocol{
 		{"has no password assigned", "login/wrong-secret"},
 		{"Password does not match", "login/wrong-secret"}, {"no pg_hba.conf entry", "login/not-from-here"},
 	},
+	Without: map[string]string{"Alive": askedOnce},
 }

@@ -24,4 +24,5 @@ var redis = Protocol{
 		{"ERR", "max number of clients", "login/too-many-sessions", "it has no session left"},
 		{"LOADING", "", "answer/not-ready", "it is still reading its data"},
 	},
+	Without: map[string]string{"Log": inPrograms},
 }

@@ -60,6 +60,15 @@ type Protocol struct {
 	Without map[string]string
 }
 
+// Why properties are empty.
+const (
+	noLogin     = "no account is tried in it here"
+	inPrograms  = "servers word it each in their own way, which their program files have"
+	nothingKept = "its usual clients keep secrets in settings of their own"
+	noDoor      = "it has no code for it; what servers say in words is read by the general phrases"
+	askedOnce   = "a second question on one session changes its state, or ends it"
+)
+
 // Sure is how sure a code or a word is of its cause.
 type Sure uint8
 
@@ -89,7 +98,7 @@ type LogLine struct{ Text, Cause string }
 // All is every protocol, in the order in which help lists their schemes.
 var All = []*Protocol{
 	&http, &ssh, &postgres, &mysql, &redis, &ldap, &krb5, &smtp, &imap, &pop3, &amqp, &mqtt, &ftp, &smb, &nfs, &rpc,
-	&dcerpc, &dns, &ntp, &xmpp, &nats, &kafka, &mongodb, &memcached, &etcd, &websocket, &http2, &socks5, &tds, &browser, &rdp, &vnc,
+	&dcerpc, &dns, &ntp, &xmpp, &nats, &kafka, &mongodb, &memcached, &etcd, &websocket, &http2, &socks5, &proxy, &tds, &browser, &rdp, &vnc,
 	&winrm, &ipp, &lpd, &rsync, &git, &finger, &sip, &rtsp, &stun, &snmp, &radius, &tftp, &syslog, &bare,
 }
 

@@ -8,5 +8,6 @@ var rpc = Protocol{
 	Schemes: []Scheme{
 		{Name: "rpc", Port: 111, Open: true, Security: fact.Plain, First: ClientFirst},
 	},
-	Maps: true,
+	Maps:    true,
+	Without: map[string]string{"Door": noDoor, "Alive": askedOnce},
 }

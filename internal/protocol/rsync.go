@@ -8,4 +8,5 @@ var rsync = Protocol{
 	Schemes: []Scheme{
 		{Name: "rsync", Port: 873, Security: fact.Plain, First: ServerFirst},
 	},
+	Without: map[string]string{"Codes": noLogin, "Log": noLogin, "Stored": nothingKept, "Door": noDoor, "Alive": askedOnce},
 }

@@ -30,4 +30,5 @@ var smb = Protocol{
 		{"C00000BB", "", "login/mechanism-off", Told},
 		{"", "", "login/rejected", Vague},
 	},
+	Without: map[string]string{"Log": inPrograms, "Stored": nothingKept, "Door": noDoor, "Alive": askedOnce},
 }

@@ -28,4 +28,5 @@ var smtp = Protocol{
 	Log: []LogLine{
 		{"user not found", "login/unknown-account"}, {"authentication failure", "login/wrong-secret"},
 	},
+	Without: map[string]string{"Stored": nothingKept},
 }

@@ -8,4 +8,5 @@ var snmp = Protocol{
 	Schemes: []Scheme{
 		{Name: "snmp", Port: 161, UDP: true, Security: fact.Plain, First: ClientFirst},
 	},
+	Without: map[string]string{"Codes": noLogin, "Log": noLogin, "Stored": nothingKept, "Door": noDoor, "Alive": askedOnce},
 }

@@ -11,4 +11,5 @@ var socks5 = Protocol{
 	Codes: []Code{
 		{"mechanism", "", "login/mechanism-off", Coded}, {"", "", "login/rejected", Vague},
 	},
+	Without: map[string]string{"Log": inPrograms, "Stored": nothingKept, "Door": noDoor, "Alive": askedOnce},
 }

@@ -51,4 +51,5 @@ var ssh = Protocol{
 		{"Failed publickey for", "login/key-refused"},
 		{"Failed password for", "login/wrong-secret"},
 	},
+	Without: map[string]string{"Alive": askedOnce},
 }

@@ -8,4 +8,5 @@ var stun = Protocol{
 	Schemes: []Scheme{
 		{Name: "stun", Port: 3478, UDP: true, Open: true, Security: fact.Plain, First: ClientFirst, Record: "_stun._udp"},
 	},
+	Without: map[string]string{"Door": noDoor, "Alive": askedOnce},
 }

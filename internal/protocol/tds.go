@@ -38,4 +38,5 @@ var tds = Protocol{
 		"mandatory": {Security: fact.StartTLS, Insist: true, Verify: true},
 		"strict":    {Security: fact.TLS, Insist: true, Verify: true},
 	}, All: "disable, optional (no, false), mandatory (yes, true) or strict"},
+	Without: map[string]string{"Log": inPrograms, "Stored": nothingKept, "Alive": askedOnce},
 }

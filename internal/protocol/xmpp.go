@@ -18,4 +18,5 @@ var xmpp = Protocol{
 		{"temporary-auth-failure", "", "login/directory-down", Told},
 		{"", "", "login/rejected", Vague},
 	},
+	Without: map[string]string{"Log": inPrograms, "Stored": nothingKept, "Door": noDoor, "Alive": askedOnce},
 }

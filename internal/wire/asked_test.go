@@ -80,7 +80,10 @@ func TestAsked(t *testing.T) {
 		{"vnc", "RFB 003.008\n", "\x02\x02\x13", "done refused"},
 		{"vnc", "RFB 003.008\n", "\x01\x01", "done"},
 		{"vnc", "RFB 003.008\n", "\x00\x00\x00\x00\x08too many", "done refused"},
-		{"http2", "", "\x00\x00\x00\x04\x00\x00\x00\x00\x00", "done"},
+		// Settings, and the call answered by nothing, by an end, by trailers.
+		{"http2", "", "\x00\x00\x00\x04\x00\x00\x00\x00\x00", "stalled"},
+		{"http2", "", "\x00\x00\x00\x04\x00\x00\x00\x00\x00" + "\x00\x00\x08\x07\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x0b", "done ENHANCE_YOUR_CALM"},
+		{"http2", "", "\x00\x00\x00\x04\x00\x00\x00\x00\x00" + "\x00\x00\x11\x01\x05\x00\x00\x00\x01" + "\x88\x00\x0bgrpc-status\x0212", "done"},
 		{"http2", "", "HTTP/1.1 400 Bad Request\r\n\r\n", "malformed http"},
 		{"websocket", "", "HTTP/1.1 101 Switching Protocols\r\nUpgrade: websocket\r\n\r\n", "done 101"},
 		{"websocket", "", "HTTP/1.1 200 OK\r\nContent-Length: 0\r\n\r\n", "done 200 200"},

@@ -108,19 +108,14 @@ func askVNC(c *Conn, _ Question) fact.Reply {
 		if count > 0 {
 			ways := make([]byte, count)
 			_, err := io.ReadFull(c, ways)
-			r.Refused = !bytes.Contains(ways, []byte{1})
+			r.Refused = !bytes.Contains(ways, []byte{vncNone})
 			for _, way := range ways {
 				r.Ways = append(r.Ways, fmt.Sprint(way))
 			}
 			return err
 		}
-		var size uint32
-		if err := binary.Read(c, binary.BigEndian, &size); err != nil {
-			return err
-		}
-		reason := make([]byte, min(size, mostLine))
-		n, err := io.ReadFull(c, reason)
-		r.Code, r.Text = "refused", plain.Clean(string(reason[:n]))
+		r.Code = "refused"
+		r.Text, err = c.vncReason()
 		return err
 	})
 }
@@ -154,21 +149,6 @@ func askSTUN(c *Conn, _ Question) fact.Reply {
 		}
 		if kind := binary.BigEndian.Uint16(head); kind != 0x0101 {
 			r.Code = fmt.Sprintf("%#04x", kind)
-		}
-		return nil
-	})
-}
-
-// preface opens a connection of HTTP/2, with settings that change nothing (RFC
-// 9113 section 3.4).
-const preface = "PRI * HTTP/2.0\r\n\r\nSM\r\n\r\n\x00\x00\x00\x04\x00\x00\x00\x00\x00"
-
-// askHTTP2 opens a session; a server's first frame is its settings.
-func askHTTP2(c *Conn, _ Question) fact.Reply {
-	return c.ask("http2", "its settings", preface, func(r *fact.Reply) error {
-		head, err := c.r.Peek(9)
-		if len(head) < 9 || head[3] != 4 || head[0] != 0 {
-			return errors.Join(err, c.stranger(r))
 		}
 		return nil
 	})

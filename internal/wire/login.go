@@ -60,6 +60,9 @@ var Logins = map[string]func(*Conn, Credentials) (fact.Login, error){
 	"socks5": loginSOCKS,
 	"xmpp":   loginXMPP,
 	"tds":    loginTDS,
+	"proxy":  loginTunnel,
+	"vnc":    loginVNC,
+	"mqtt":   loginMQTT, "amqp": loginAMQP, "ftp": loginFTP, "pop3": loginPOP3,
 }
 
 // ByCertificate is the protocols in which a certificate that was presented with

@@ -62,6 +62,8 @@ type Question struct {
 	Body  bool   // what is in the answer matters, too
 	// Agreed is that the session was asked for TLS first, and what it said.
 	Agreed bool
+	// Secured is that the session goes over TLS.
+	Secured bool
 	// Datagram says that the question goes out as one, not over a connection.
 	Datagram bool
 }
@@ -117,6 +119,7 @@ var Protocols = map[string]Protocol{
 	"xmpp":          {Upgrade: upgradeXMPP, Ask: askXMPP},
 	"mssql-browser": {Ask: askBrowser},
 	"tds":           {Upgrade: upgradeTDS, Ask: askTDS},
+	"proxy":         {Ask: askTunnel},
 	"rdp":           {Upgrade: upgradeRDP, Ask: askAgreed("rdp")},
 }
 

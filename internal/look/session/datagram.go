@@ -16,6 +16,9 @@ import (
 // connect: datagrams get lost on ways that are well.
 const asks = 3
 
+// longestSilence is how long an answer is waited for where no question is known.
+const longestSilence = 1500 * time.Millisecond
+
 // kept is a connection that keeps the error that ended its last step.
 type kept struct {
 	net.Conn
@@ -40,6 +43,9 @@ func (c *climber) datagrams(ctx context.Context) {
 	defer w.Close()
 	began := time.Now()
 	wait := look.Within(ctx, c.env.Patience())
+	if c.wire.Ask == nil { // silence is to be expected
+		wait = min(wait, longestSilence)
+	}
 	dialer := net.Dialer{Timeout: wait, Control: w.Control}
 	raw, err := dialer.DialContext(ctx, "udp", netip.AddrPortFrom(c.order.Target.Addr, c.order.Target.Port).String())
 	if err != nil {
