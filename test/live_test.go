@@ -261,6 +261,8 @@ func TestPostgreSQL(t *testing.T) {
 		run(t, port, "127.0.0.1", "off")
 		expectHealthy(t, traced(t, nil, "--card", card, url("127.0.0.1", port, "prefer")))
 		expect(t, traced(t, nil, "--card", card, url("127.0.0.1", port, "verify-full")), "certs/server-speaks-plain proven")
+		expect(t, traced(t, nil, "--card", card, url("127.0.0.1", port, "require")), "certs/server-speaks-plain proven")
+		expectHealthy(t, traced(t, nil, "--card", card, fmt.Sprintf("postgres:///?host=127.0.0.1&port=%d&dbname=readings", port)))
 		expect(t, traced(t, nil, "--card", card, url("127.0.0.2", port, "prefer")), "ports/loopback-only proven")
 		expect(t, traced(t, nil, "--card", card, "postgres://127.0.0.1/readings"), "ports/moved proven")
 		expect(t, traced(t, nil, "--card", card, url("127.0.0.1", freePort(t), "prefer")), "settings/wrong-port proven")
@@ -278,6 +280,15 @@ func TestPostgreSQL(t *testing.T) {
 			t.Errorf("%s", dump(judged))
 		}
 		expect(t, login("postgres", right, "nowhere"), "login/no-such-resource proven")
+		for role, want := range map[string]string{"any": "", "primary": "", "read-write": "", "standby": "answer/wrong-role proven", "read-only": "answer/wrong-role proven"} {
+			judged := login("postgres", right, "postgres?target_session_attrs="+role)
+			if want == "" {
+				expect(t, judged)
+			} else {
+				expect(t, judged, want)
+			}
+		}
+		expect(t, login("postgres", right, "postgres?target_session_attrs=read-write&options=-c%20default_transaction_read_only=on"), "answer/wrong-role proven")
 		judged := login("postgres", wrong, "postgres")
 		expect(t, judged, "login/rejected likely")
 		if strings.Contains(dump(judged), "canary-7f3a") {
@@ -289,6 +300,8 @@ func TestPostgreSQL(t *testing.T) {
 		run(t, port, "127.0.0.1", "on")
 		expectHealthy(t, traced(t, nil, "--card", card, url("127.0.0.1", port, "prefer")))
 		expectHealthy(t, traced(t, nil, "--card", card, "--trust", cert, url("127.0.0.1", port, "verify-full")))
+		expectHealthy(t, traced(t, nil, "--card", card, url("127.0.0.1", port, "require")))
+		expect(t, traced(t, nil, "--card", card, "--trust", cert, url("127.0.0.3", port, "verify-ca")), "ports/loopback-only proven")
 		expect(t, traced(t, nil, "--card", card, url("127.0.0.1", port, "verify-full")), "certs/self-signed proven")
 	})
 }

@@ -369,6 +369,20 @@ pwdReset: TRUE
 	if judged := login("gauge", right); rung(judged, trail.Login).State != trail.Clear || judged.Outcome != trail.OutcomeClear {
 		t.Error(dump(judged))
 	}
+	searched := func(search string) trail.Trail {
+		return traced(t, nil, "--in-the-clear", "--user", "cn=gauge,dc=varzea,dc=example", "--secret", "file:"+right, fmt.Sprintf("ldap://127.0.0.1:%d/%s", port, search))
+	}
+	for search, want := range map[string]string{
+		"dc=varzea,dc=example": "", "dc=varzea,dc=example??sub?(cn=gauge)": "", "dc=varzea,dc=example??one?(cn=fresh)": "",
+		"dc=varzea,dc=example??sub?(cn=nobody)": "login/no-right likely", "ou=floods,dc=varzea,dc=example": "login/no-right likely",
+		"dc=varzea,dc=example??base?(cn=gauge)": "login/no-right likely",
+	} {
+		if judged := searched(search); want == "" {
+			expect(t, judged)
+		} else {
+			expect(t, judged, want)
+		}
+	}
 	expect(t, login("fresh", right), "login/must-change proven")
 	expect(t, login("nobody", right), "login/rejected likely")
 	for range 2 {

@@ -35,7 +35,7 @@ var secretEnds = []string{"pw", "pwd", "pass", "passwd", "password", "secret", "
 
 // aboutIt are last words of names that are about a secret and not it: where it
 // is kept, or how long it is.
-var aboutIt = words(`file files path dir directory folder store keystore truststore location name alias id type size length bits algorithm usage mode method methods format provider enabled required ttl timeout expiry`)
+var aboutIt = words(`file files path dir directory folder store keystore truststore location name alias id type size length bits algorithm usage mode method methods format provider enabled required ttl timeout expiry attrs attributes`)
 
 // harmlessNames are last words of names whose values are names themselves.
 var harmlessNames = words(`host hostname server servers address addr addresses ip port ports url uri endpoint name names alias aliases database db dbname schema table
