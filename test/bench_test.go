@@ -370,7 +370,7 @@ func BenchmarkReadRules(b *testing.B) {
 			}
 			dump = append(dump, time.Since(began))
 			began = time.Now()
-			host.Tables(context.Background(), look.Env{}, fact.Order{Look: fact.LookTables}, func(f fact.Fact) {
+			host.Looks[fact.LookTables](context.Background(), look.Env{}, fact.Order{Look: fact.LookTables}, func(f fact.Fact) {
 				if f.Tables == nil {
 					b.Errorf("%+v", f.Failed)
 					return

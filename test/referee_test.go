@@ -397,9 +397,8 @@ func (a *arena) look(part string) *filter.Host {
 				a.t.Errorf("%s: %s: %s", part, got.Failed.What, got.Failed.Why)
 			}
 		}
-		for kind, take := range map[fact.Kind]func(context.Context, look.Env, fact.Order, look.Emit){
-			fact.LookTables: host.Tables, fact.LookAddresses: host.Addresses, fact.LookRoutes: host.Routes, fact.LookKernel: host.Kernel} {
-			take(context.Background(), look.Env{}, fact.Order{Look: kind}, emit)
+		for _, kind := range []fact.Kind{fact.LookTables, fact.LookAddresses, fact.LookRoutes, fact.LookKernel} {
+			host.Looks[kind](context.Background(), look.Env{}, fact.Order{Look: kind}, emit)
 		}
 		if f.Tables == nil {
 			return

@@ -47,6 +47,9 @@ func (e Env) Registry() *program.Registry {
 	return program.Known()
 }
 
+// Func is one look: it leaves its facts, and what it could not see, by emit.
+type Func = func(context.Context, Env, fact.Order, Emit)
+
 // Emit takes one fact as soon as it is seen.
 type Emit func(fact.Fact)
 

@@ -4,6 +4,7 @@ package vantage
 import (
 	"context"
 	"fmt"
+	"maps"
 
 	"uakari/internal/fact"
 	"uakari/internal/look"
@@ -15,52 +16,30 @@ import (
 
 // looks is every look by its kind.
 var looks = map[fact.Kind]func(context.Context, look.Env, fact.Order, look.Emit){
-	fact.LookNames:     names.Look,
-	fact.LookZone:      names.Zone,
-	fact.LookServices:  names.Services,
-	fact.LookSettings:  host.Settings,
-	fact.LookIdle:      session.Idle,
-	fact.LookThrough:   session.Through,
-	fact.LookKeyFile:   session.KeyFile,
-	fact.LookLoad:      session.Load,
-	fact.LookMapper:    path.Mapper,
-	fact.LookSigns:     host.Signs,
-	fact.LookReverse:   names.Reverse,
-	fact.LookSession:   session.Look,
-	fact.LookLogin:     session.Login,
-	fact.LookEcho:      path.Echo,
-	fact.LookRoute:     path.Route,
-	fact.LookLink:      path.Link,
-	fact.LookHops:      path.Hops,
-	fact.LookReset:     path.Reset,
-	fact.LookClock:     path.Clock,
-	fact.LookOffers:    session.Offers,
-	fact.LookLibrary:   session.Library,
-	fact.LookClaims:    path.Claims,
-	fact.LookAddresses: host.Addresses,
-	fact.LookListeners: host.Listeners,
-	fact.LookService:   host.Service,
-
-	fact.LookIdentity:   host.Identity,
-	fact.LookRoutes:     host.Routes,
-	fact.LookNeighbours: host.Neighbours,
-	fact.LookResolver:   names.Resolver,
-	fact.LookKernel:     host.Kernel,
-	fact.LookPeers:      host.Peers,
-	fact.LookBarriers:   host.Barriers,
-	fact.LookResources:  host.Resources,
-	fact.LookTables:     host.Tables,
-	fact.LookAccess:     host.Access,
-	fact.LookUpstreams:  host.Upstreams,
-	fact.LookCertFiles:  host.CertFiles,
-	fact.LookAccount:    host.Account,
-	fact.LookAccounts:   host.Accounts,
-	fact.LookPathRight:  host.PathRights,
-	fact.LookStored:     host.Stored,
-	fact.LookKeyTable:   host.KeyTable,
-	fact.LookProxy:      host.Proxy,
-	fact.LookTold:       host.Told,
+	fact.LookNames:    names.Look,
+	fact.LookZone:     names.Zone,
+	fact.LookServices: names.Services,
+	fact.LookIdle:     session.Idle,
+	fact.LookThrough:  session.Through,
+	fact.LookKeyFile:  session.KeyFile,
+	fact.LookLoad:     session.Load,
+	fact.LookMapper:   path.Mapper,
+	fact.LookReverse:  names.Reverse,
+	fact.LookSession:  session.Look,
+	fact.LookLogin:    session.Login,
+	fact.LookEcho:     path.Echo,
+	fact.LookRoute:    path.Route,
+	fact.LookLink:     path.Link,
+	fact.LookHops:     path.Hops,
+	fact.LookReset:    path.Reset,
+	fact.LookClock:    path.Clock,
+	fact.LookOffers:   session.Offers,
+	fact.LookLibrary:  session.Library,
+	fact.LookClaims:   path.Claims,
+	fact.LookResolver: names.Resolver,
 }
+
+func init() { maps.Copy(looks, host.Looks) }
 
 // Here is the host that the program runs on.
 type Here struct {

@@ -1,0 +1,50 @@
+package common
+
+import (
+	"context"
+	"errors"
+	"net/url"
+	"os"
+	"strings"
+
+	"uakari/internal/fact"
+	"uakari/internal/look"
+)
+
+// Proxy leaves the proxy that programs of this environment use for a scheme,
+// if it names one. Accounts in it are left out.
+func Proxy(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
+	for _, name := range []string{order.Target.Scheme + "_proxy", strings.ToUpper(order.Target.Scheme) + "_PROXY", "all_proxy", "ALL_PROXY"} {
+		if name == "HTTP_PROXY" {
+			continue // many programs ignore it, since servers may be made to set it
+		}
+		text := os.Getenv(name)
+		if text == "" {
+			continue
+		}
+		if !strings.Contains(text, "://") {
+			text = "http://" + text
+		}
+		p := fact.ProxySetting{Name: name, NoProxy: os.Getenv("no_proxy")}
+		if p.NoProxy == "" {
+			p.NoProxy = os.Getenv("NO_PROXY")
+		}
+		u, err := url.Parse(text)
+		if err != nil {
+			emit(env.Failed(order, "environment "+name, "could not read the proxy's address", errMistyped, ""))
+			return
+		}
+		u.User = nil
+		p.Value = u.String()
+		f := env.Seen(order, "environment "+name, p.Value)
+		f.Proxy = &p
+		emit(f)
+		return
+	}
+	f := env.Seen(order, "environment", "no proxy for "+order.Target.Scheme)
+	f.Proxy = &fact.ProxySetting{}
+	emit(f)
+}
+
+// errMistyped stands for what the library says, which would repeat an account.
+var errMistyped = errors.New("it is no URL")

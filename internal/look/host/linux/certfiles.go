@@ -1,0 +1,347 @@
+//go:build linux
+
+package linux
+
+import (
+	"bytes"
+	"context"
+	"crypto"
+	"crypto/x509"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"time"
+
+	"uakari/internal/fact"
+	"uakari/internal/look"
+	"uakari/internal/look/file"
+	"uakari/internal/look/host/common"
+	"uakari/internal/look/trust"
+)
+
+// CertFiles leaves the certificates and keys that the settings of a service
+// name: of the program that holds the port or, where nobody does, of every
+// one that is set up here.
+func CertFiles(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
+	files := fact.CertFiles{Pairs: []fact.CertPair{}}
+	held := programsOn(ctx, env, order.Target.Port)
+	for _, p := range knownOrAll(env, held) {
+		s := certSetting{p}
+		pid, holds := holding(p, held)
+		if len(p.Settings.Certificate) == 0 || !holds && len(held) > 0 {
+			continue
+		}
+		if pid == 0 || !holds {
+			pid = pidOf(p)
+		}
+		sources := settingsOf(p, pid)
+		for _, from := range sources {
+			if from.err != nil {
+				emit(env.Failed(order, from.path, "could not read which certificates are set", from.err, "root"))
+				continue
+			}
+			folder := filepath.Dir(from.path)
+			switch p.Settings.Begin {
+			case "first":
+				folder = filepath.Dir(sources[0].path)
+			case "above":
+				folder = filepath.Dir(filepath.Dir(sources[0].path))
+			}
+			pairs, stores := s.pairs(string(from.text), from.path, folder)
+			for i := range stores {
+				readStore(&stores[i], s.reader(pid), from.by)
+			}
+			for i := range pairs {
+				readPair(&pairs[i], s.reader(pid), from.by)
+			}
+			files.Pairs, files.Stores = append(files.Pairs, pairs...), append(files.Stores, stores...)
+		}
+	}
+	if c := env.Card; c != nil && c.Certificate != "" {
+		p := fact.CertPair{
+			Program: orName(c.Program, c.Name),
+			Place:   "the card",
+			Cert:    c.Certificate,
+			Key:     c.CertificateKey,
+		}
+		if p.Key == "" {
+			p.Key = p.Cert
+		}
+		readPair(&p, cardReader(held, p.Program), env.CardBy)
+		files.Pairs = append(files.Pairs, p)
+	}
+	files.Pairs, files.Stores = files.Pairs[:min(len(files.Pairs), fact.MostPairs)], files.Stores[:min(len(files.Stores), fact.MostPairs)]
+	f := env.Seen(order, "certificate files", sawPairs(files.Pairs))
+	f.CertFiles = &files
+	emit(f)
+}
+
+func orName(program, name string) string {
+	if program == "" {
+		return name
+	}
+	return filepath.Base(program)
+}
+
+// cardReader is the user that the program of a card runs as, by who holds the
+// port.
+func cardReader(held map[string]int, program string) string {
+	if pid := held[program]; pid != 0 {
+		if uid, err := ownerOf(pid); err == nil {
+			return userName(uint32(uid))
+		}
+	}
+	return ""
+}
+
+func sawPairs(pairs []fact.CertPair) string {
+	if len(pairs) == 0 {
+		return "no settings here name any"
+	}
+	var parts []string
+	for _, p := range pairs {
+		switch {
+		case p.Wrong != "":
+			parts = append(parts, p.Wrong)
+		case p.Belongs != nil && !*p.Belongs:
+			parts = append(parts, p.Key+" does not belong to "+p.Cert)
+		default:
+			parts = append(parts, p.Cert)
+		}
+	}
+	return strings.Join(parts[:min(len(parts), 3)], ", ")
+}
+
+// reader is the user that reads the files: the one that the program runs as,
+// or would.
+func (s certSetting) reader(pid int) string {
+	if s.Account == "" {
+		return "" // it reads them as root, before it becomes another
+	}
+	if pid != 0 {
+		if info, err := os.Stat(procFile(pid, "")); err == nil {
+			if st, ok := info.Sys().(*syscall.Stat_t); ok {
+				return userName(st.Uid)
+			}
+		}
+	}
+	return s.Account
+}
+
+// readPair reads the files of a pair, and whether the key belongs to the
+// certificate. Nothing of the key is kept.
+func readPair(p *fact.CertPair, reader string, by file.Account) {
+	info, err := os.Stat(p.Cert)
+	if err != nil {
+		blame(p, p.Cert, err)
+		return
+	}
+	if info.IsDir() {
+		p.Unread = p.Cert + " is a folder of certificates, which is not looked into"
+		return
+	}
+	p.Changed = changedAt(info)
+	text, err := by.Head(p.Cert, common.MostSettings)
+	if err != nil {
+		blame(p, p.Cert, err)
+		return
+	}
+	if len(text) > 0 && !bytes.Contains(text, []byte("-----BEGIN ")) {
+		readKept(p, text)
+		return
+	}
+	for rest := text; ; {
+		var b *pem.Block
+		if b, rest = pem.Decode(rest); b == nil {
+			break
+		}
+		if b.Type != "CERTIFICATE" && b.Type != "TRUSTED CERTIFICATE" {
+			continue
+		}
+		if _, err := x509.ParseCertificate(b.Bytes); err != nil {
+			p.Wrong = fmt.Sprintf("%s is corrupt: a certificate in it cannot be read", p.Cert)
+			return
+		}
+		p.Chain = append(p.Chain, slices.Clone(b.Bytes))
+	}
+	if len(p.Chain) == 0 {
+		p.Wrong = "there is no certificate in PEM form in " + p.Cert
+		return
+	}
+	if reader != "" && reader != "root" {
+		if denied := mayRead(reader, p.Cert); denied != "" {
+			p.Wrong = denied
+			return
+		}
+	}
+	readKey(p, reader, by)
+}
+
+// readKept reads a store that keeps certificates with their keys, in PKCS #12 or
+// of Java. One whose secret is not a usual one is not looked into.
+func readKept(p *fact.CertPair, text []byte) {
+	c, err := trust.Read(p.Cert, text, "")
+	switch {
+	case err == nil:
+		p.Chain = c.Certs
+	case strings.Contains(err.Error(), "does not open"):
+		p.Unread = p.Cert + " is a store with a secret of its own"
+	default:
+		p.Wrong = "there is no certificate in PEM form in " + p.Cert + ", and it is no store either: " + err.Error()
+	}
+}
+
+// readStore reads the certificates by which clients are judged.
+func readStore(s *fact.ClientStore, reader string, by file.Account) {
+	if info, err := os.Stat(s.Path); err == nil && reader != "" && reader != "root" && !info.IsDir() {
+		if s.Wrong = mayRead(reader, s.Path); s.Wrong != "" {
+			return
+		}
+	}
+	var c trust.Contents
+	text, err := by.Head(s.Path, trust.MostFile)
+	if err == nil {
+		c, err = trust.Read(s.Path, text, "")
+	}
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		s.Wrong = "there is no file " + s.Path
+	case errors.Is(err, file.ErrKind), errors.Is(err, file.ErrForeign):
+		s.Unread = err.Error()
+	case errors.Is(err, fs.ErrPermission):
+		s.Unread = s.Path + " may not be read by this look; root may"
+	case err != nil:
+		s.Wrong = err.Error()
+	case len(c.Certs) > mostStored:
+		s.Unread = fmt.Sprintf("%s holds %d certificates, more than are kept", s.Path, len(c.Certs))
+	default:
+		s.Roots = c.Certs
+	}
+}
+
+// mostStored bounds how many certificates of one store are kept.
+const mostStored = 400
+
+// blame says of a file that could not be read whether that is the service's
+// trouble or only this look's.
+func blame(p *fact.CertPair, path string, err error) {
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		p.Wrong = "there is no file " + path
+	case errors.Is(err, fs.ErrPermission):
+		p.Unread = path + " may not be read by this look; root may"
+	default:
+		p.Unread = err.Error()
+	}
+}
+
+// readKey compares the key with the certificate. It is read, compared and
+// forgotten.
+func readKey(p *fact.CertPair, reader string, by file.Account) {
+	if p.Key == "" {
+		p.Unread = "the settings name no key beside it"
+		return
+	}
+	info, err := os.Stat(p.Key)
+	if err != nil {
+		blame(p, p.Key, err)
+		return
+	}
+	if reader != "" && reader != "root" {
+		if p.Wrong = mayRead(reader, p.Key); p.Wrong != "" {
+			return
+		}
+	}
+	if p.Program == "postgres" {
+		if p.Wrong = tooOpen(p.Key, info); p.Wrong != "" {
+			return
+		}
+	}
+	text, err := by.Head(p.Key, common.MostSettings)
+	if err != nil {
+		blame(p, p.Key, err)
+		return
+	}
+	cert, err := x509.ParseCertificate(p.Chain[0])
+	if err != nil {
+		return // it was parsed before
+	}
+	for rest := text; ; {
+		var b *pem.Block
+		if b, rest = pem.Decode(rest); b == nil {
+			p.Wrong = "there is no private key in PEM form in " + p.Key
+			return
+		}
+		if !strings.HasSuffix(b.Type, "PRIVATE KEY") {
+			continue
+		}
+		if b.Type == "ENCRYPTED PRIVATE KEY" || b.Headers["DEK-Info"] != "" {
+			p.Unread = p.Key + " is encrypted, and was not compared with the certificate"
+			return
+		}
+		key, err := parseKey(b.Bytes)
+		if err != nil {
+			p.Wrong = p.Key + " is corrupt: the key in it cannot be read"
+			return
+		}
+		belongs := belongsTo(key, cert)
+		p.Belongs = &belongs
+		return
+	}
+}
+
+func parseKey(der []byte) (any, error) {
+	if key, err := x509.ParsePKCS8PrivateKey(der); err == nil {
+		return key, nil
+	}
+	if key, err := x509.ParseECPrivateKey(der); err == nil {
+		return key, nil
+	}
+	return x509.ParsePKCS1PrivateKey(der)
+}
+
+// belongsTo reports whether the public half of a key is the one in a
+// certificate.
+func belongsTo(key any, cert *x509.Certificate) bool {
+	private, ok := key.(interface{ Public() crypto.PublicKey })
+	if !ok {
+		return false
+	}
+	public, ok := private.Public().(interface{ Equal(crypto.PublicKey) bool })
+	return ok && public.Equal(cert.PublicKey)
+}
+
+// changedAt is when a file's content or place last changed: a file that was
+// moved here keeps the time of its content.
+func changedAt(info os.FileInfo) time.Time {
+	at := info.ModTime()
+	if st, ok := info.Sys().(*syscall.Stat_t); ok {
+		if c := time.Unix(st.Ctim.Unix()); c.After(at) {
+			at = c
+		}
+	}
+	return at.UTC()
+}
+
+// tooOpen says why PostgreSQL refuses a key file: its own must be for its
+// owner alone, and one of root's may be read by a group.
+func tooOpen(path string, info os.FileInfo) string {
+	st, ok := info.Sys().(*syscall.Stat_t)
+	if !ok {
+		return ""
+	}
+	mode, most := info.Mode().Perm(), os.FileMode(0o600)
+	if st.Uid == 0 {
+		most = 0o640
+	}
+	if mode&^most != 0 {
+		return fmt.Sprintf("%s has mode %04o, and PostgreSQL refuses a key with more than %04o", path, mode, most)
+	}
+	return ""
+}

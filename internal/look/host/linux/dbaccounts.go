@@ -1,0 +1,106 @@
+//go:build linux
+
+package linux
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"os"
+	"regexp"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"uakari/internal/fact"
+	"uakari/internal/look/host/common"
+	"uakari/internal/plain"
+	"uakari/internal/wire"
+)
+
+// mysqlSockets is where MariaDB and MySQL take connections of their own host.
+var mysqlSockets = []string{"/run/mysqld/mysqld.sock", "/var/lib/mysql/mysql.sock", "/tmp/mysql.sock"}
+
+// questions is how each is asked. MariaDB keeps roles among the accounts:
+// nobody comes as one of them.
+var questions = map[string]string{
+	"mariadbd": "SELECT User, Host FROM mysql.user WHERE is_role = 'N'",
+	"mysqld":   "SELECT User, Host FROM mysql.user",
+}
+
+// Bounds on asking a database for its accounts.
+const (
+	askTime      = 2 * time.Second
+	mostAccounts = 1000
+)
+
+// mysqlAccounts asks a running database, as its own administrator over its
+// local socket, which accounts may come from where. Only root is taken for the
+// administrator, and only the process that holds the port is asked.
+func mysqlAccounts(ctx context.Context, name string, pid int) (fact.AccessFile, error) {
+	f := fact.AccessFile{Kind: "mysql", Changed: time.Now().UTC(), Lines: []fact.Line{}}
+	if os.Geteuid() != 0 {
+		return f, os.ErrPermission
+	}
+	var last error
+	paths := argumentsOf(pid, "--socket=")
+	for _, settings := range argued(shipped(name), pid) {
+		text, err := common.ReadSome(settings)
+		if err != nil {
+			continue // whoever reads its settings says so
+		}
+		for _, m := range regexp.MustCompile(`(?m)^\s*socket\s*=\s*(/\S+)`).FindAllSubmatch(text, -1) {
+			paths = append(paths, string(m[1]))
+		}
+	}
+	for _, path := range append(paths, mysqlSockets...) {
+		rows, err := askLocal(ctx, path, questions[name], pid)
+		if err == nil && len(rows) > mostAccounts {
+			err = fmt.Errorf("more than %d accounts", mostAccounts)
+		}
+		if err != nil {
+			last = fmt.Errorf("%s: %w", path, err)
+			continue
+		}
+		f.Path = "the accounts of the database, asked as its administrator over " + path
+		for i, row := range rows {
+			if len(row) == 2 {
+				f.Lines = append(
+					f.Lines,
+					fact.Line{Number: i + 1, Text: plain.Clean(row[0]) + "@" + plain.Clean(row[1])},
+				)
+			}
+		}
+		return f, nil
+	}
+	return f, last
+}
+
+func askLocal(ctx context.Context, path, question string, pid int) ([][]string, error) {
+	ctx, cancel := context.WithTimeout(ctx, askTime)
+	defer cancel()
+	conn, err := dialAs(ctx, 0, path, pid)
+	if err != nil {
+		return nil, err
+	}
+	defer conn.Close()
+	return wire.AskMySQL(conn, "root", question, mostAccounts+1)
+}
+
+// peerOf is the process at the other end of a local socket (unix(7),
+// SO_PEERCRED).
+func peerOf(conn *net.UnixConn) (int, error) {
+	raw, err := conn.SyscallConn()
+	if err != nil {
+		return 0, err
+	}
+	var cred *unix.Ucred
+	var failed error
+	if err := raw.Control(func(fd uintptr) { cred, failed = unix.GetsockoptUcred(int(fd), unix.SOL_SOCKET, unix.SO_PEERCRED) }); err != nil {
+		return 0, err
+	}
+	if failed != nil {
+		return 0, failed
+	}
+	return int(cred.Pid), nil
+}

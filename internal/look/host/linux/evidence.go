@@ -1,0 +1,297 @@
+//go:build linux
+
+package linux
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/coreos/go-systemd/v22/dbus"
+	"golang.org/x/sys/unix"
+
+	"uakari/internal/fact"
+	"uakari/internal/keep"
+	"uakari/internal/look"
+	"uakari/internal/look/file"
+)
+
+// Bounds on how many units are looked through for a port, and on how much is
+// read of each.
+const (
+	mostStopped      = 80
+	mostClaims       = 4
+	mostOwnSettings  = 12
+	mostSettingsText = 256 << 10
+)
+
+// evident is the programs of claimants, with what the manager says of them.
+// Those that are known already, and only as one of the scheme, are marked.
+func evident(ctx context.Context, env look.Env, port uint16, known []fact.Program) []fact.Program {
+	held := slices.ContainsFunc(known, func(p fact.Program) bool { return p.Why == "holder" })
+	found := fact.Service{Programs: claimants(ctx, port, held, known)}
+	env.Card = nil
+	if len(found.Programs) == 0 || askManager(ctx, &found, env) != nil ||
+		findProcesses(found.Programs, env.Registry()) != nil {
+		return nil
+	}
+	return found.Programs
+}
+
+// claimants is the units that should hold a port and do not: those that failed,
+// that are started again and again, or that are enabled and do not run, and
+// whose own command, settings, sockets or log say that the port is theirs. No
+// table of programs is asked.
+func claimants(ctx context.Context, port uint16, held bool, known []fact.Program) []fact.Program {
+	conn, err := dbus.NewWithContext(ctx)
+	if err != nil {
+		return nil // askManager says so
+	}
+	defer conn.Close()
+	states := []string{"failed", "activating"}
+	if !held {
+		states = append(states, "inactive", "deactivating")
+	}
+	units, err := conn.ListUnitsByPatternsContext(ctx, states, []string{"*.service"})
+	if err != nil {
+		return nil
+	}
+	var list []fact.Program
+	looked := 0
+	for _, u := range units {
+		if looked == mostStopped || len(list) == mostClaims || ctx.Err() != nil {
+			break
+		}
+		at := slices.IndexFunc(known, func(p fact.Program) bool {
+			return slices.ContainsFunc(p.Units, func(k fact.Unit) bool { return k.Name == u.Name })
+		})
+		if strings.HasPrefix(u.Name, "systemd-") || at >= 0 && known[at].Why != "scheme" {
+			continue
+		}
+		looked++
+		p, ok := claims(ctx, conn, u.Name, u.ActiveState, port)
+		switch {
+		case ok && at >= 0:
+			known[at].Why, known[at].Settings, known[at].Ports = p.Why, p.Settings, p.Ports
+		case ok:
+			list = append(list, p)
+		}
+	}
+	return list
+}
+
+// claims is the program of one unit, if the port is its own.
+func claims(ctx context.Context, conn *dbus.Conn, name, state string, port uint16) (fact.Program, bool) {
+	props, err := conn.GetAllPropertiesContext(ctx, name)
+	if err != nil {
+		return fact.Program{}, false
+	}
+	p := properties(props)
+	if state == "inactive" && !slices.Contains([]string{"enabled", "enabled-runtime"}, p.text("UnitFileState")) &&
+		p.started().IsZero() {
+		return fact.Program{}, false // it was never meant to run
+	}
+	if t := p.text("Type"); t == "oneshot" && state != "failed" {
+		return fact.Program{}, false
+	}
+	command := p.command("ExecStart")
+	if len(command) == 0 {
+		return fact.Program{}, false
+	}
+	found := fact.Program{
+		Name:  filepath.Base(command[0]),
+		Path:  installed([]string{command[0]}),
+		Why:   "evidence",
+		Ports: []uint16{port},
+		Units: []fact.Unit{{Name: name}},
+	}
+	for _, word := range append(slices.Clone(command[1:]), p.list("Environment")...) {
+		if namesPort(word, port) {
+			found.Settings = name
+			return found, true
+		}
+	}
+	for _, socket := range p.list("TriggeredBy") {
+		if more, err := conn.GetAllPropertiesContext(ctx, socket); err == nil &&
+			slices.ContainsFunc(properties(more).pairs("Listen"), func(l string) bool { return namesPort(l, port) }) {
+			found.Settings = socket
+			return found, true
+		}
+	}
+	for _, path := range ownSettings(name, command) {
+		text, err := file.Head(path, mostSettingsText)
+		if err == nil && settingNamesPort(string(text), port) {
+			found.Settings = path
+			return found, true
+		}
+	}
+	lines, err := journal(ctx, "-b", "-u", name, "-n", fmt.Sprint(mostLog))
+	if err != nil {
+		return fact.Program{}, false
+	}
+	for _, l := range lines {
+		if saidPort(l.Text, port) {
+			return found, true
+		}
+	}
+	return fact.Program{}, false
+}
+
+// namesPort reports whether a word of a command or of a socket unit is about a
+// port: the number stands alone, or behind a colon or an equals sign.
+func namesPort(word string, port uint16) bool {
+	return regexp.MustCompile(`(?:^|[:=\s\]])` + strconv.Itoa(int(port)) + `(?:$|[/\s,;])`).MatchString(word)
+}
+
+// settingNamesPort reports whether a settings file has a line that gives the
+// port to something that listens.
+func settingNamesPort(text string, port uint16) bool {
+	number := regexp.MustCompile(`(?:^|[^\d.])` + strconv.Itoa(int(port)) + `(?:$|[^\d.])`)
+	about := regexp.MustCompile(`(?i)port|listen|bind|addr|endpoint|interface|:` + strconv.Itoa(int(port)))
+	for line := range strings.Lines(text) {
+		line = strings.TrimSpace(line)
+		if line == "" || strings.ContainsAny(line[:1], "#;/!") {
+			continue
+		}
+		if number.MatchString(line) && about.MatchString(line) {
+			return true
+		}
+	}
+	return false
+}
+
+// saidPort reports whether a line of a log is about a port.
+func saidPort(line string, port uint16) bool {
+	return regexp.MustCompile(`(?i)(?:\d{1,3}(?:\.\d{1,3}){3}:|\]:|\*:|::|port[ :=#"]+)` + strconv.Itoa(int(port)) + `\b`).
+		MatchString(line)
+}
+
+// settingsEnds is how files of settings are called.
+var settingsEnds = []string{
+	".conf",
+	".cfg",
+	".cf",
+	".ini",
+	".toml",
+	".yaml",
+	".yml",
+	".json",
+	".properties",
+	".xml",
+	".config",
+	".rc",
+	".lua",
+}
+
+// ownSettings is the settings files that a unit's command names, and those that
+// go by its name or its program's.
+func ownSettings(unit string, command []string) []string {
+	var list []string
+	add := func(path string) {
+		if info, err := os.Stat(path); err == nil && info.Mode().IsRegular() && len(list) < mostOwnSettings &&
+			!slices.Contains(list, path) {
+			list = append(list, path)
+		}
+	}
+	for _, word := range command[1:] {
+		if _, value, ok := strings.Cut(word, "="); ok {
+			word = value
+		}
+		if filepath.IsAbs(word) {
+			add(word)
+		}
+	}
+	base, _, _ := strings.Cut(strings.TrimSuffix(unit, ".service"), "@")
+	for _, name := range []string{base, filepath.Base(command[0]), strings.TrimSuffix(filepath.Base(command[0]), "d")} {
+		if name == "" || strings.ContainsAny(name, "*?[") {
+			continue
+		}
+		add("/etc/default/" + name)
+		for _, end := range settingsEnds {
+			add("/etc/" + name + end)
+		}
+		for _, folder := range []string{"/etc/" + name, "/etc/" + name + "/conf.d", "/etc/" + name + ".d"} {
+			entries, err := os.ReadDir(folder)
+			if err != nil {
+				continue
+			}
+			for _, e := range entries {
+				if slices.ContainsFunc(
+					settingsEnds,
+					func(end string) bool { return strings.HasSuffix(e.Name(), end) },
+				) ||
+					e.Name() == name ||
+					e.Name() == "config" {
+					add(filepath.Join(folder, e.Name()))
+				}
+			}
+		}
+	}
+	return list
+}
+
+// openLogs is the log files that processes hold open to write to, and which
+// nobody else said to be theirs.
+func openLogs(processes []fact.Process) []logName {
+	var list []logName
+	for _, proc := range processes {
+		entries, err := os.ReadDir(procFile(proc.PID, "fd"))
+		if err != nil {
+			continue // not to be seen by this user
+		}
+		const mostOpen = 256
+		for _, e := range entries[:min(len(entries), mostOpen)] {
+			path, err := os.Readlink(procFile(proc.PID, "fd/"+e.Name()))
+			if err != nil || !filepath.IsAbs(path) || !keep.LogFile(path) || !writes(proc.PID, e.Name()) {
+				continue
+			}
+			if !slices.ContainsFunc(list, func(n logName) bool { return n.pattern == path }) &&
+				!strings.ContainsAny(path, "*?[\\") {
+				list = append(list, logName{path, accountOf(proc.PID)})
+			}
+		}
+	}
+	return list
+}
+
+// writes reports whether a descriptor is open for writing (proc(5), fdinfo).
+func writes(pid int, fd string) bool {
+	text, err := file.Head(procFile(pid, "fdinfo/"+fd), 4<<10)
+	if err != nil {
+		return false
+	}
+	for line := range strings.Lines(string(text)) {
+		if value, ok := strings.CutPrefix(line, "flags:"); ok {
+			flags, err := strconv.ParseUint(strings.TrimSpace(value), 8, 64)
+			return err == nil && flags&unix.O_ACCMODE != unix.O_RDONLY
+		}
+	}
+	return false
+}
+
+// usualLogs is where programs of a name write their logs.
+func usualLogs(p fact.Program) []logName {
+	names := []string{p.Name}
+	for _, u := range p.Units {
+		base, _, _ := strings.Cut(strings.TrimSuffix(u.Name, ".service"), "@")
+		if !slices.Contains(names, base) {
+			names = append(names, base)
+		}
+	}
+	var list []logName
+	for _, name := range names {
+		if name != "" && !strings.ContainsAny(name, "*?[\\/") {
+			list = append(
+				list,
+				logName{pattern: "/var/log/" + name + ".log"},
+				logName{pattern: "/var/log/" + name + "/*.log"},
+			)
+		}
+	}
+	return list
+}

@@ -1,0 +1,96 @@
+//go:build linux
+
+package linux
+
+import (
+	"bytes"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"uakari/internal/fact"
+	"uakari/internal/keep"
+	"uakari/internal/program"
+)
+
+// FuzzServerSettings reads anything as the settings of every program that
+// names certificates, backends and lists.
+func FuzzServerSettings(f *testing.F) {
+	f.Add("server { listen 443 ssl; server_name x; ssl_certificate a.pem; ssl_certificate_key b; location / { proxy_pass http://heron:80/; } }\n")
+	f.Add("<VirtualHost *:443>\nServerName x\nSSLCertificateFile /a\n</VirtualHost>\nProxyPass / http://x:1/\n")
+	f.Add("frontend a\n bind :443 ssl crt /x\nbackend b\n server s 10.20.0.14:80\n")
+	f.Add("ssl = on\nssl_cert_file = 'x'\nhba_file = 'y'\ndata_directory = '/z'\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		for _, s := range program.Known().All() {
+			for _, p := range first(certSetting{s}.pairs(text, "/etc/x", "/etc")) {
+				if p.Place == "" {
+					t.Errorf("a pair without its place: %+v", p)
+				}
+			}
+		}
+		for _, u := range upstreamFiles() {
+			for _, up := range upstreamsIn(text, "/etc/x", u.line) {
+				if up.Line < 1 || up.Line > strings.Count(text, "\n")+1 {
+					t.Errorf("line %d of %q", up.Line, text)
+				}
+			}
+		}
+		listOfPostgres("/etc/x", []byte(text))
+		includes().FindAllSubmatch([]byte(text), -1)
+	})
+}
+
+func first(pairs []fact.CertPair, _ []fact.ClientStore) []fact.CertPair { return pairs }
+
+// FuzzJournal reads anything as a line of the journal.
+func FuzzJournal(f *testing.F) {
+	f.Add([]byte(`{"__REALTIME_TIMESTAMP":"1795402800000000","MESSAGE":"x","_SYSTEMD_UNIT":"a.service"}`))
+	f.Add([]byte(`{"MESSAGE":[104,105,300,-1]}`))
+	f.Fuzz(func(t *testing.T, raw []byte) {
+		line, ok := journalLine(raw)
+		if ok && strings.ContainsAny(line.Text, "\x1b\n\x00") {
+			t.Errorf("%q reaches the facts", line.Text)
+		}
+	})
+}
+
+// FuzzAccessLines keeps lines of any access list, in one line each.
+func FuzzAccessLines(f *testing.F) {
+	for _, kind := range []string{"pg_hba", "nginx", "sshd", "redis", "hosts.allow", "list", "other"} {
+		f.Add(kind, "host all all 10.20.0.0/16 ldap ldapbindpasswd=\"x y\"; { } # [")
+	}
+	f.Fuzz(func(t *testing.T, kind, line string) {
+		kept := keep.Line(kind, line)
+		if strings.Count(kept, "\n") > strings.Count(line, "\n") {
+			t.Errorf("%q became %q", line, kept)
+		}
+	})
+}
+
+// FuzzKeyTable reads anything as a table of keys.
+func FuzzKeyTable(f *testing.F) {
+	f.Add([]byte("\x05\x02\x00\x00\x00\x10\x00\x01\x00\x01a\x00\x01b"))
+	f.Fuzz(func(t *testing.T, text []byte) {
+		path := filepath.Join(t.TempDir(), "table")
+		if err := os.WriteFile(path, text, 0o600); err != nil {
+			t.Fatal(err)
+		}
+		readKeyTable(path)
+	})
+}
+
+// FuzzPAM reads anything as a stack of PAM, which may include others.
+func FuzzPAM(f *testing.F) {
+	f.Add([]byte("account required pam_access.so accessfile=/x\n@include common-account\n"))
+	f.Fuzz(func(t *testing.T, text []byte) {
+		if bytes.Contains(text, []byte("nclude")) {
+			return // of this host
+		}
+		path := filepath.Join(t.TempDir(), "stack")
+		if err := os.WriteFile(path, text, 0o600); err != nil {
+			t.Fatal(err)
+		}
+		pamAccess(path, 0)
+	})
+}

@@ -1,0 +1,178 @@
+//go:build linux
+
+package linux
+
+import (
+	"context"
+	"net"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"uakari/internal/fact"
+	"uakari/internal/look"
+)
+
+func taken(t *testing.T, take func(context.Context, look.Env, fact.Order, look.Emit), env look.Env, target fact.Target) []fact.Fact {
+	t.Helper()
+	var list []fact.Fact
+	take(context.Background(), env, fact.Order{Target: target}, func(f fact.Fact) { list = append(list, f) })
+	return list
+}
+
+// TestListeners finds this test's own listener, its owner and its queue.
+func TestListeners(t *testing.T) {
+	fd, err := unix.Socket(unix.AF_INET, unix.SOCK_STREAM|unix.SOCK_CLOEXEC, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer unix.Close(fd)
+	if err := unix.Bind(fd, &unix.SockaddrInet4{Addr: [4]byte{127, 20, 0, 77}}); err != nil {
+		t.Fatal(err)
+	}
+	if err := unix.Listen(fd, 0); err != nil {
+		t.Fatal(err)
+	}
+	name, err := unix.Getsockname(fd)
+	if err != nil {
+		t.Fatal(err)
+	}
+	port := uint16(name.(*unix.SockaddrInet4).Port)
+	find := func() fact.Listener {
+		t.Helper()
+		for _, f := range taken(t, Listeners, look.Env{}, fact.Target{Port: port}) {
+			if f.Listeners != nil {
+				if on := f.Listeners.On("tcp", port); len(on) == 1 {
+					return on[0]
+				}
+			}
+		}
+		t.Fatalf("port %d is not among the listeners", port)
+		return fact.Listener{}
+	}
+	l := find()
+	if l.PID != os.Getpid() || l.Addr != netip.MustParseAddr("127.20.0.77") || l.Program == "" || l.Queue != 0 || l.Full() {
+		t.Errorf("got %+v", l)
+	}
+	if age := time.Since(l.Since); age < -2*time.Second || age > 30*time.Minute {
+		t.Errorf("the owner, this test, started %s ago", age)
+	}
+	c, err := net.Dial("tcp", netip.AddrPortFrom(l.Addr, port).String())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close()
+	if l := find(); l.Queue != 1 || !l.Full() {
+		t.Errorf("with one waiting: %+v", l)
+	}
+}
+
+func TestWildcards(t *testing.T) {
+	l, err := net.Listen("tcp6", "[::]:0")
+	if err != nil {
+		t.Skipf("no IPv6: %v", err)
+	}
+	defer l.Close()
+	port := netip.MustParseAddrPort(l.Addr().String()).Port()
+	for _, f := range taken(t, Listeners, look.Env{}, fact.Target{Port: port}) {
+		on := f.Listeners.On("tcp", port)
+		if len(on) != 1 || on[0].V6Only == nil || !*on[0].V6Only {
+			t.Fatalf("got %+v", on)
+		}
+		if takes, certain := on[0].Takes(netip.MustParseAddr("10.20.0.14")); takes || !certain {
+			t.Error("a listener for IPv6 only is said to take IPv4")
+		}
+	}
+}
+
+func TestAddresses(t *testing.T) {
+	list := taken(t, Looks[fact.LookAddresses], look.Env{}, fact.Target{})
+	if len(list) != 1 || list[0].Addresses == nil || !list[0].Addresses.Holds(netip.MustParseAddr("127.20.0.14")) ||
+		list[0].Addresses.Holds(netip.MustParseAddr("192.0.2.1")) {
+		t.Errorf("got %+v", list)
+	}
+}
+
+// TestService finds a program that a card names: installed, then running.
+func TestService(t *testing.T) {
+	program := filepath.Join(t.TempDir(), "sluicegate")
+	self, err := os.Executable()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Symlink(self, program); err != nil {
+		t.Fatal(err)
+	}
+	env := look.Env{Card: &fact.Card{Name: "sluice", Program: program}}
+	first := func() fact.Program {
+		for _, f := range taken(t, Service, env, fact.Target{Scheme: "https", Port: 8443}) {
+			if f.Service != nil {
+				return f.Service.Programs[0]
+			}
+		}
+		t.Fatal("no service fact")
+		return fact.Program{}
+	}
+	if p := first(); p.Why != "card" || p.Name != "sluicegate" || p.Path != program || len(p.Processes) != 0 {
+		t.Errorf("not running: %+v", p)
+	}
+	running, err := os.StartProcess(program, []string{program, "-test.run=TestHelperSleeps"}, &os.ProcAttr{Env: []string{"SLEEP=1"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer running.Wait()
+	defer running.Kill()
+	if p := first(); len(p.Processes) != 1 || p.Processes[0].PID != running.Pid {
+		t.Errorf("running as %d: %+v", running.Pid, p)
+	}
+}
+
+func TestHelperSleeps(*testing.T) {
+	if os.Getenv("SLEEP") != "" {
+		time.Sleep(time.Minute)
+	}
+}
+
+func TestSettingsPorts(t *testing.T) {
+	dir := t.TempDir()
+	file := filepath.Join(dir, "sshd_config")
+	if err := os.WriteFile(file, []byte("#Port 22\nPort 2222\nListenAddress 10.20.0.5:2022\nListenAddress [fd20::5]:2023\nListenAddress 10.20.0.6\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	p := shipped("sshd")
+	p.Settings.Files = []string{filepath.Join(dir, "*")}
+	from, ports := settingsPorts(p, 0)
+	if from != file || len(ports) != 3 || ports[0] != 2222 || ports[1] != 2022 || ports[2] != 2023 {
+		t.Errorf("got %s %v", from, ports)
+	}
+	nginx := shipped("nginx")
+	nginx.Settings.Files = p.Settings.Files
+	if err := os.WriteFile(file, []byte("server {\n  listen 443 ssl;\n  listen [::]:8443 ssl;\n # listen 99;\n listen unix:/run/x;\n}\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if _, ports := settingsPorts(nginx, 0); len(ports) != 2 || ports[0] != 443 || ports[1] != 8443 {
+		t.Errorf("nginx: %v", ports)
+	}
+}
+
+func TestUnitOfPath(t *testing.T) {
+	for path, want := range map[string]string{
+		"/system.slice/nginx.service":                                      "nginx.service",
+		"/system.slice/system-postgresql.slice/postgresql@15-main.service": "postgresql@15-main.service",
+		"/user.slice/user-1000.slice/session-3.scope":                      "",
+		"/user.slice/user-1000.slice/user@1000.service/app.slice/x.scope":  "",
+		"/": "",
+	} {
+		if got := unitOfPath(path); got != want {
+			t.Errorf("%s: got %q, want %q", path, got, want)
+		}
+	}
+	if name := programName(os.Getpid()); name == "" || strings.ContainsAny(name, "/\n") {
+		t.Errorf("own program: %q", name)
+	}
+}

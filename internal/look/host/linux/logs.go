@@ -1,0 +1,62 @@
+//go:build linux
+
+package linux
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+
+	"uakari/internal/fact"
+	"uakari/internal/keep"
+	"uakari/internal/look/file"
+	"uakari/internal/plain"
+)
+
+// Bounds on what is kept of a log file.
+const (
+	mostTail     = 16 << 10 // bytes read from its end
+	mostLogLines = 20
+)
+
+// mostLogLine is how much is kept of one line, in characters.
+const mostLogLine = 500
+
+// logName is what somebody calls a log: a pattern, and who named it.
+type logName struct {
+	pattern string
+	by      file.Account
+}
+
+// logFiles is the ends of the newest files of some patterns. One that cannot
+// be read is left out, since the journal may have it all the same; so is one
+// that is no log, whoever calls it that.
+func logFiles(names []logName) []fact.LogFile {
+	var list []fact.LogFile
+	for _, name := range names {
+		matches, err := filepath.Glob(name.pattern)
+		if err != nil {
+			continue
+		}
+		var newest os.FileInfo
+		path := ""
+		for _, m := range matches {
+			if info, err := os.Stat(m); err == nil && info.Mode().IsRegular() && keep.LogFile(m) &&
+				(newest == nil || info.ModTime().After(newest.ModTime())) {
+				newest, path = info, m
+			}
+		}
+		if newest == nil {
+			continue
+		}
+		f := fact.LogFile{Path: path, Changed: newest.ModTime().UTC(), Lines: []string{}}
+		if text, err := name.by.Tail(path, mostTail); err == nil {
+			lines := strings.Split(strings.TrimRight(string(text), "\n"), "\n")
+			for _, line := range lines[max(0, len(lines)-mostLogLines):] {
+				f.Lines = append(f.Lines, plain.CleanTo(keep.LogLine(line), mostLogLine))
+			}
+		}
+		list = append(list, f)
+	}
+	return list
+}

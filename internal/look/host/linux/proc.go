@@ -1,0 +1,294 @@
+//go:build linux
+
+package linux
+
+import (
+	"bytes"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"uakari/internal/fact"
+	"uakari/internal/keep"
+	"uakari/internal/look/file"
+)
+
+// pids is every process of this host, the newest first: services that were
+// restarted are found early.
+func pids() ([]int, error) {
+	dir, err := os.Open("/proc")
+	if err != nil {
+		return nil, err
+	}
+	defer dir.Close()
+	names, err := dir.Readdirnames(-1)
+	if err != nil {
+		return nil, err
+	}
+	var list []int
+	for _, name := range names {
+		if pid, err := strconv.Atoi(name); err == nil {
+			list = append(list, pid)
+		}
+	}
+	slices.SortFunc(list, func(a, b int) int { return b - a })
+	return list, nil
+}
+
+func procFile(pid int, name string) string {
+	return "/proc/" + strconv.Itoa(pid) + "/" + name
+}
+
+// programName is a process's program: the name the kernel keeps or, where
+// that is cut off at 15 characters, the file it runs.
+func programName(pid int) string {
+	comm, err := os.ReadFile(procFile(pid, "comm"))
+	if err != nil {
+		return ""
+	}
+	name := strings.TrimSpace(string(comm))
+	const cut = 15
+	if len(name) < cut {
+		return name
+	}
+	if exe, err := os.Readlink(procFile(pid, "exe")); err == nil {
+		if base := filepath.Base(strings.TrimSuffix(exe, " (deleted)")); strings.HasPrefix(base, name) {
+			return base
+		}
+	}
+	return name
+}
+
+// clockTicks is the kernel's unit of start times as user space sees it
+// (USER_HZ), which is 100 on every system that Go runs on.
+const clockTicks = 100
+
+// bootTime is when this host started.
+var bootTime = sync.OnceValue(func() time.Time {
+	text, err := os.ReadFile("/proc/stat")
+	if err != nil {
+		return time.Time{}
+	}
+	for line := range bytes.Lines(text) {
+		if rest, ok := bytes.CutPrefix(line, []byte("btime ")); ok {
+			if n, err := strconv.ParseInt(string(bytes.TrimSpace(rest)), 10, 64); err == nil {
+				return time.Unix(n, 0).UTC()
+			}
+		}
+	}
+	return time.Time{}
+})
+
+// process reads a process's state and start (proc_pid_stat(5)).
+func process(pid int) (fact.Process, bool) {
+	text, err := os.ReadFile(procFile(pid, "stat"))
+	if err != nil {
+		return fact.Process{}, false
+	}
+	// The program's name, in parentheses, may itself hold blanks and
+	// parentheses: what follows the last one is regular.
+	fields := strings.Fields(string(text[bytes.LastIndexByte(text, ')')+1:]))
+	const state, start = 0, 19
+	if len(fields) <= start {
+		return fact.Process{}, false
+	}
+	p := fact.Process{PID: pid, State: fields[state]}
+	if info, err := os.Stat(procFile(pid, "")); err == nil {
+		if st, ok := info.Sys().(*syscall.Stat_t); ok {
+			p.User = userName(st.Uid)
+		}
+	}
+	if ticks, err := strconv.ParseInt(fields[start], 10, 64); err == nil && !bootTime().IsZero() {
+		p.Since = bootTime().Add(time.Duration(ticks) * (time.Second / clockTicks))
+	}
+	return p, true
+}
+
+// owners finds which process holds each socket, by inode. It reports whether
+// processes had to be passed over for want of privilege. It stops as soon as
+// every owner is known.
+func owners(inodes map[uint32]int) (hidden bool, err error) {
+	left := len(inodes)
+	hidden, err = eachHolder(func(pid int, found []uint32) bool {
+		for _, inode := range found {
+			if owner, wanted := inodes[inode]; wanted && owner == 0 {
+				inodes[inode] = pid
+				left--
+			}
+		}
+		return left > 0
+	})
+	for inode, pid := range inodes {
+		inodes[inode] = master(pid, inode)
+	}
+	return hidden && left > 0, err
+}
+
+// mostParents bounds how far up a master is looked for.
+const mostParents = 8
+
+// master is the process that gave a socket to a worker: of a holder and those
+// above it that hold it too, the topmost. The first process of all holds
+// sockets for others, and is not theirs.
+func master(pid int, inode uint32) int {
+	for range mostParents {
+		above := parentOf(pid)
+		if above <= 1 {
+			break
+		}
+		held, _ := socketsOf(above)
+		if !slices.Contains(held, inode) {
+			break
+		}
+		pid = above
+	}
+	return pid
+}
+
+// allOwners is the holder of every socket of this host that can be seen.
+func allOwners() (holders map[uint32]int, hidden bool, err error) {
+	holders = map[uint32]int{}
+	hidden, err = eachHolder(func(pid int, found []uint32) bool {
+		for _, inode := range found {
+			// Of several that share it, the master came first.
+			if known, shared := holders[inode]; !shared || parentOf(known) == pid {
+				holders[inode] = pid
+			}
+		}
+		return true
+	})
+	return holders, hidden, err
+}
+
+// eachHolder calls do, one call at a time, with every process and its
+// sockets, for as long as it returns true.
+func eachHolder(do func(pid int, inodes []uint32) bool) (hidden bool, err error) {
+	list, err := pids()
+	if err != nil {
+		return false, err
+	}
+	var (
+		wg    sync.WaitGroup
+		mu    sync.Mutex // guards more and hidden, and calls of do
+		more  = true
+		queue = make(chan int)
+	)
+	for range min(4, runtime.GOMAXPROCS(0)) {
+		wg.Go(func() {
+			for pid := range queue {
+				found, denied := socketsOf(pid)
+				mu.Lock()
+				hidden = hidden || denied
+				more = more && do(pid, found)
+				mu.Unlock()
+			}
+		})
+	}
+	for _, pid := range list {
+		mu.Lock()
+		done := !more
+		mu.Unlock()
+		if done {
+			break
+		}
+		queue <- pid
+	}
+	close(queue)
+	wg.Wait()
+	return hidden, nil
+}
+
+// socketsOf is the inodes of a process's sockets, and whether its open files
+// may not be seen.
+func socketsOf(pid int) (inodes []uint32, denied bool) {
+	folder := procFile(pid, "fd")
+	dir, err := os.Open(folder)
+	if err != nil {
+		return nil, errors.Is(err, fs.ErrPermission)
+	}
+	names, err := dir.Readdirnames(-1)
+	dir.Close()
+	if err != nil {
+		return nil, errors.Is(err, fs.ErrPermission)
+	}
+	for _, name := range names {
+		to, err := os.Readlink(folder + "/" + name)
+		if err != nil || !strings.HasPrefix(to, "socket:[") {
+			continue
+		}
+		if n, err := strconv.ParseUint(to[len("socket:["):len(to)-1], 10, 32); err == nil {
+			inodes = append(inodes, uint32(n))
+		}
+	}
+	return inodes, false
+}
+
+// unitOf is the service manager's unit that a process belongs to, by its
+// control group; "" for none.
+func unitOf(pid int) string {
+	text, err := os.ReadFile(procFile(pid, "cgroup"))
+	if err != nil {
+		return ""
+	}
+	for line := range strings.Lines(string(text)) {
+		if path, ok := strings.CutPrefix(strings.TrimSpace(line), "0::"); ok {
+			return unitOfPath(path)
+		}
+	}
+	return ""
+}
+
+// unitOfPath is the innermost service of a control group's path. Sessions of
+// people are units too, and say nothing about a service.
+func unitOfPath(path string) string {
+	for _, part := range slices.Backward(strings.Split(path, "/")) {
+		if strings.HasSuffix(part, ".service") && !strings.HasPrefix(part, "user@") {
+			return part
+		}
+	}
+	return ""
+}
+
+// unitsByCgroup finds units by control group ids, which are the inode numbers
+// of their folders: a socket's is readable without privilege.
+func unitsByCgroup(ids map[uint64]string) {
+	const root, most = "/sys/fs/cgroup", 20000
+	seen := 0
+	filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
+		if seen++; err != nil || seen > most {
+			return fs.SkipDir
+		}
+		if !d.IsDir() {
+			return nil
+		}
+		if id, ok := inode(path); ok {
+			if _, wanted := ids[id]; wanted {
+				ids[id] = unitOfPath(strings.TrimPrefix(path, root))
+			}
+		}
+		return nil
+	})
+}
+
+// arguments is what is kept of a process's command line.
+func arguments(pid int) string {
+	raw, err := file.Head(procFile(pid, "cmdline"), mostCommand)
+	if err != nil || len(raw) == 0 {
+		return ""
+	}
+	return keep.Words(strings.Split(strings.TrimRight(string(raw), "\x00"), "\x00"), func(path string) bool {
+		_, err := os.Lstat(path)
+		return err == nil
+	})
+}
+
+// mostCommand bounds what is read of a command line, in bytes.
+const mostCommand = 64 << 10

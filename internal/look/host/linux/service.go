@@ -1,0 +1,533 @@
+//go:build linux
+
+package linux
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/coreos/go-systemd/v22/dbus"
+	"golang.org/x/sys/unix"
+
+	"uakari/internal/fact"
+	"uakari/internal/look"
+	"uakari/internal/look/file"
+	"uakari/internal/look/host/common"
+	"uakari/internal/program"
+	"uakari/internal/protocol"
+	"uakari/internal/settingsfile"
+)
+
+// logLag is how long a line may take from a service to its log.
+const logLag = time.Second
+
+// Service leaves what this host knows of the programs that could stand behind
+// the endpoint: those that the card or the unit names, and those of the
+// scheme's table.
+func Service(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
+	if order.Target.Again > 0 {
+		env.Deep = true // a second look is for what its log says by now
+		select {
+		case <-time.After(logLag):
+		case <-ctx.Done():
+		}
+	}
+	scheme, _ := protocol.Lookup(order.Target.Scheme)
+	port := order.Target.Port
+	if _, err := processesNow(); err != nil {
+		emit(env.Failed(order, "/proc", "could not list the processes", err, ""))
+		return
+	}
+	s := fact.Service{Programs: []fact.Program{}}
+	s.Programs = append(s.Programs, named(env)...)
+	if len(s.Programs) == 0 {
+		s.Programs = append(s.Programs, holder(order.Target.Port)...)
+	}
+	known := env.Registry()
+	serving := known.Serving(scheme.Name)
+	if scheme.Wire == "" {
+		serving = append(serving, known.Using(port)...) // nobody said what is spoken
+	}
+	for _, p := range serving {
+		if slices.ContainsFunc(s.Programs, func(have fact.Program) bool { return p.Runs(have.Name) }) {
+			continue // known already, and more surely
+		}
+		if found, ok := fromRegistry(p, scheme, order.Target.Port); ok {
+			s.Programs = append(s.Programs, found)
+		}
+	}
+	if err := findProcesses(s.Programs, known); err != nil {
+		emit(env.Failed(order, "/proc", "could not list the processes", err, ""))
+		return
+	}
+	if !managed() {
+		for i := range s.Programs {
+			s.Programs[i].Units = nil // nobody here knows of units
+		}
+	} else {
+		s.Manager = "systemd"
+		if err := askManager(ctx, &s, env); err != nil {
+			emit(env.Failed(order, "systemd", "could not ask the service manager", err, "a running system bus"))
+		} else if err := processesOfUnits(s.Programs); err != nil {
+			emit(env.Failed(order, "/proc", "could not list the processes", err, ""))
+		} else if len(named(env)) == 0 && order.Target.Port != 0 {
+			s.Programs = append(s.Programs, evident(ctx, env, order.Target.Port, s.Programs)...)
+		}
+	}
+	held := map[string]int{}
+	if order.Target.Port != 0 {
+		held = programsOn(ctx, env, order.Target.Port)
+	}
+	for i := range s.Programs {
+		s.Programs[i].Logs = logsOf(s.Programs[i], env, held)
+	}
+	slices.SortStableFunc(s.Programs, func(a, b fact.Program) int { return rank[a.Why] - rank[b.Why] })
+	f := env.Seen(order, "units and processes", sawService(s))
+	f.Service = &s
+	emit(f)
+}
+
+// logsOf is the log files of a program that is there: those of the scheme's
+// table, and the one that the card names as a sign.
+func logsOf(p fact.Program, env look.Env, held map[string]int) []fact.LogFile {
+	var logs []fact.LogFile
+	if p.Why == "card" && env.Card.Log != "" {
+		logs = logFiles([]logName{{env.Card.Log, env.CardBy}})
+		for i := range logs {
+			logs[i].Stale = env.Card.Fresh
+		}
+	}
+	if p.Why == "holder" || p.Why == "evidence" || p.Why == "unit" {
+		if open := openLogs(p.Processes); len(open) > 0 {
+			logs = append(logs, logFiles(open)...)
+		} else {
+			logs = append(logs, logFiles(usualLogs(p))...)
+		}
+	}
+	if row, ok := env.Registry().Of(p.Name); ok && p.Path != "" {
+		named := settingsLogs(row, held[row.Name])
+		for _, pattern := range row.Logs {
+			named = append(named, logName{pattern: pattern})
+		}
+		for _, l := range logFiles(named) {
+			if !slices.ContainsFunc(logs, func(have fact.LogFile) bool { return have.Path == l.Path }) {
+				logs = append(logs, l)
+			}
+		}
+	}
+	return logs
+}
+
+// settingsLogs is the log files that a program's settings name: those of the
+// process that holds the port or, where none does, of the oldest.
+func settingsLogs(p program.Program, pid int) []logName {
+	if len(p.Settings.Log) == 0 {
+		return nil
+	}
+	if pid == 0 {
+		pid = pidOf(p)
+	}
+	var files []logName
+	for _, from := range settingsOf(p, pid) { // one that is for others' eyes has no text; the usual places remain
+		for _, v := range from.found(p, p.Settings.Log) {
+			path := firstWord(v.Text)
+			if filepath.IsAbs(path) && !strings.ContainsAny(path, "*?[\\%") &&
+				!slices.ContainsFunc(files, func(n logName) bool { return n.pattern == path }) &&
+				!slices.Contains(p.Logs, path) {
+				files = append(files, logName{path, from.by})
+			}
+		}
+	}
+	return files
+}
+
+// found is the values of some keys in a settings file of a program.
+func (s source) found(p program.Program, keys []program.Key) []settingsfile.Value {
+	grammar := p.Settings.Grammar
+	values, err := settingsfile.Read(string(s.text), grammar)
+	if err != nil {
+		return nil // what is no file of this grammar gives nothing
+	}
+	return program.Found(values, keys)
+}
+
+// firstWord is a value without its quotes and what stands behind them.
+func firstWord(value string) string {
+	fields := strings.FieldsFunc(value, func(r rune) bool { return strings.ContainsRune(" \t,;'\"", r) })
+	if len(fields) == 0 {
+		return ""
+	}
+	return fields[0]
+}
+
+// rank orders how a program is known to belong to the endpoint.
+var rank = map[string]int{"card": 0, "unit": 1, "holder": 2, "settings": 3, "evidence": 3, "scheme": 4}
+
+func sawService(s fact.Service) string {
+	var parts []string
+	for _, p := range s.Programs {
+		switch {
+		case p.Path == "" && len(p.Processes) == 0 && len(p.Units) == 0:
+			continue
+		case len(p.Processes) == 0:
+			parts = append(parts, p.Name+" is installed and does not run")
+		default:
+			parts = append(parts, fmt.Sprintf("%s runs (pid %d)", p.Name, p.Processes[0].PID))
+		}
+		for _, u := range p.Units {
+			parts = append(parts, u.Name+" is "+u.Active)
+		}
+	}
+	if len(parts) == 0 {
+		return "no program of this kind is installed"
+	}
+	return strings.Join(parts, ", ")
+}
+
+// named is the program that the card or the administrator names.
+func named(env look.Env) []fact.Program {
+	unit := env.Unit
+	program := fact.Program{Why: "unit", Name: strings.TrimSuffix(unit, ".service")}
+	if env.Card != nil && (env.Card.Program != "" || env.Card.Unit != "") {
+		program.Why = "card"
+		if unit == "" {
+			unit = env.Card.Unit
+		}
+		program.Name = strings.TrimSuffix(unit, ".service")
+		if env.Card.Program != "" {
+			program.Name = filepath.Base(env.Card.Program)
+			program.Path = installed([]string{env.Card.Program})
+		}
+	}
+	if program.Name == "" {
+		return nil
+	}
+	if unit == "" {
+		unit = program.Name
+	}
+	if !strings.Contains(unit, ".") {
+		unit += ".service"
+	}
+	program.Units = []fact.Unit{{Name: unit}} // its state is the manager's to say
+	if program.Path == "" {
+		program.Path = installed(
+			[]string{
+				"/usr/sbin/" + program.Name,
+				"/usr/bin/" + program.Name,
+				"/usr/local/sbin/" + program.Name,
+				"/usr/local/bin/" + program.Name,
+			},
+		)
+	}
+	return []fact.Program{program}
+}
+
+// holder is the program that holds the port now, with its unit: where nobody
+// said which program serves the endpoint, it is this one.
+func holder(port uint16) []fact.Program {
+	sockets, err := dumpListening(unix.IPPROTO_TCP)
+	if err != nil {
+		return nil // the look at the listeners says so
+	}
+	for _, s := range sockets {
+		if s.Port != port {
+			continue
+		}
+		inodes := map[uint32]int{s.Inode: 0}
+		if _, err := owners(inodes); err != nil || inodes[s.Inode] <= 1 {
+			continue // not to be seen, or a socket unit's
+		}
+		pid := inodes[s.Inode]
+		p := fact.Program{Name: programName(pid), Why: "holder"}
+		if path, err := os.Readlink(procFile(pid, "exe")); err == nil {
+			p.Path = path
+		}
+		if unit := unitOf(pid); unit != "" {
+			p.Units = []fact.Unit{{Name: unit}}
+		}
+		return []fact.Program{p}
+	}
+	return nil
+}
+
+// fromRegistry is a program that serves a scheme, as this host has it: one
+// that is the scheme's own or, of those that speak it beside other things,
+// that the port belongs to.
+func fromRegistry(p program.Program, scheme protocol.Scheme, port uint16) (fact.Program, bool) {
+	found := fact.Program{Name: p.Name, Path: installed(p.Paths), Why: "scheme"}
+	if found.Path == "" {
+		return found, false
+	}
+	files, ports := settingsPorts(p, pidOf(p))
+	usual := p.Serves[scheme.Name]
+	if scheme.Wire == "" && p.Uses(port) {
+		usual = port
+	}
+	found.Ports = ports
+	switch {
+	case slices.Contains(ports, port):
+		found.Why, found.Settings = "settings", files
+	case len(ports) == 0 && usual == port && port != 0:
+		found.Why, found.Settings = "settings", "its default"
+	case usual == port && port != 0 && port != scheme.Port:
+		found.Why, found.Settings = "evidence", "its usual port" // which is nobody else's
+	}
+	return found, found.Why != "scheme" || isOwn(p, scheme)
+}
+
+// isOwn reports whether a program is there to speak a protocol: on its usual
+// port, for one of its schemes.
+func isOwn(p program.Program, scheme protocol.Scheme) bool {
+	for name, port := range p.Serves {
+		if port == 0 {
+			continue
+		}
+		if of, ok := protocol.Lookup(name); ok && of.Wire == scheme.Wire && of.Port == port {
+			return true
+		}
+	}
+	return false
+}
+
+// installed is the first file that a list of patterns leads to.
+func installed(patterns []string) string {
+	for _, pattern := range patterns {
+		matches, err := filepath.Glob(pattern)
+		if err != nil {
+			continue // a card's path may be no valid pattern
+		}
+		for _, m := range matches {
+			if info, err := os.Stat(m); err == nil && !info.IsDir() {
+				return m
+			}
+		}
+	}
+	return ""
+}
+
+// settingsPorts is the ports that a program's settings name, as a process of
+// it was told of them, and the first file that names one.
+func settingsPorts(p program.Program, pid int) (file string, ports []uint16) {
+	if len(p.Settings.Port) == 0 {
+		return "", nil
+	}
+	for _, from := range settingsOf(p, pid) { // one that is for others' eyes has no text; then it is one of the scheme only
+		for _, v := range from.found(p, p.Settings.Port) {
+			for _, n := range program.Ports(v.Text) {
+				if slices.Contains(ports, n) {
+					continue
+				}
+				if file == "" {
+					file = from.path
+				}
+				ports = append(ports, n)
+			}
+		}
+	}
+	return file, ports
+}
+
+// findProcesses fills in the processes of each program, in one pass.
+func findProcesses(programs []fact.Program, known *program.Registry) error {
+	list, err := processes()
+	if err != nil {
+		return err
+	}
+	rows := make([]program.Program, len(programs))
+	for i := range programs {
+		rows[i], _ = known.Of(programs[i].Name)
+	}
+	for _, each := range slices.Backward(list) {
+		pid, name := each.pid, each.program
+		for i := range programs {
+			p := &programs[i]
+			ours := p.Name == name || rows[i].Runs(name) && p.Why != "card" && p.Why != "unit"
+			if len(p.Units) > 0 && (p.Why == "holder" || p.Why == "evidence") {
+				ours = unitOf(pid) == p.Units[0].Name // many units run a program of one name
+			} else if p.Why != "scheme" && len(p.Units) > 0 {
+				ours = ours || unitOf(pid) == p.Units[0].Name
+			}
+			if ours {
+				takeProcess(p, pid)
+			}
+		}
+	}
+	return nil
+}
+
+// takeProcess adds a process to those of a program.
+func takeProcess(p *fact.Program, pid int) {
+	const most = 50 // of one program
+	if running, ok := process(pid); ok && running.State != "X" && len(p.Processes) < most {
+		running.Apart, running.Unplaced = networkOf(pid)
+		running.Files, running.Limit = descriptors(pid)
+		p.Processes = append(p.Processes, running)
+	}
+}
+
+// processesOfUnits fills in what the units of programs run under another name,
+// such as that of an interpreter.
+func processesOfUnits(programs []fact.Program) error {
+	list, err := processes()
+	if err != nil {
+		return err
+	}
+	for i := range programs {
+		p := &programs[i]
+		if len(p.Processes) > 0 || !slices.ContainsFunc(p.Units, func(u fact.Unit) bool { return u.MainPID != 0 }) {
+			continue
+		}
+		for _, each := range slices.Backward(list) {
+			if unit := unitOf(each.pid); unit != "" &&
+				slices.ContainsFunc(p.Units, func(u fact.Unit) bool { return u.Name == unit }) {
+				takeProcess(p, each.pid)
+			}
+		}
+	}
+	return nil
+}
+
+// descriptors is how many files a process has open, and how many it may have;
+// zero where that cannot be seen.
+func descriptors(pid int) (open, limit int) {
+	dir, err := os.Open(procFile(pid, "fd"))
+	if err != nil {
+		return 0, 0
+	}
+	names, err := dir.Readdirnames(-1)
+	dir.Close()
+	if err != nil {
+		return 0, 0
+	}
+	text, err := os.ReadFile(procFile(pid, "limits"))
+	if err != nil {
+		return len(names), 0
+	}
+	for line := range strings.Lines(string(text)) {
+		if rest, ok := strings.CutPrefix(line, "Max open files"); ok {
+			if fields := strings.Fields(rest); len(fields) > 0 {
+				limit, _ = strconv.Atoi(fields[0]) // "unlimited" stays zero
+			}
+		}
+	}
+	return len(names), limit
+}
+
+// apart reports whether a process is known to be in another network namespace.
+func apart(pid int) bool {
+	own, err := os.Readlink("/proc/self/ns/net")
+	if err != nil {
+		return false
+	}
+	other, err := os.Readlink(procFile(pid, "ns/net"))
+	return err == nil && other != own
+}
+
+// networkOf says whether a process is in another network namespace, and whether
+// that could not be seen. Who may not look at it knows all the same of one that
+// a unit of this host's own manager runs; the unit says if it has a network of
+// its own.
+func networkOf(pid int) (elsewhere, unknown bool) {
+	own, err := os.Readlink("/proc/self/ns/net")
+	if err != nil {
+		return false, true
+	}
+	if other, err := os.Readlink(procFile(pid, "ns/net")); err == nil {
+		return other != own, false
+	}
+	text, err := file.Head(procFile(pid, "cgroup"), common.MostSettings)
+	return false, err != nil || !ownUnit(string(text))
+}
+
+// ownUnit reports whether a control group is that of a unit of this host's
+// manager: those of containers, which may have managers of their own, lie
+// deeper or elsewhere.
+func ownUnit(text string) bool {
+	for line := range strings.Lines(text) {
+		if path, ok := strings.CutPrefix(strings.TrimSpace(line), "0::/system.slice/"); ok {
+			unit, below, _ := strings.Cut(path, "/")
+			return strings.HasSuffix(unit, ".service") && !strings.Contains(below, ".slice") &&
+				!strings.Contains(below, ".service") &&
+				!strings.Contains(below, "payload")
+		}
+	}
+	return false
+}
+
+// managed reports whether systemd runs this host (sd_booted(3)).
+func managed() bool {
+	_, err := os.Stat("/run/systemd/system")
+	return err == nil || !errors.Is(err, fs.ErrNotExist)
+}
+
+// askManager fills in the units of each program that is there, and those that
+// the card needs.
+func askManager(ctx context.Context, s *fact.Service, env look.Env) error {
+	programs := s.Programs
+	held := slices.ContainsFunc(programs, func(p fact.Program) bool { return p.Why == "holder" })
+	conn, err := dbus.NewWithContext(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	for i := range programs {
+		p := &programs[i]
+		names := unitNames(ctx, conn, *p, env)
+		p.Units = nil
+		for _, name := range names {
+			u, ok := unitState(ctx, conn, name, env.Deep)
+			if held && p.Why != "holder" && u.Active == "active" && len(u.Log) == 0 {
+				readLog(ctx, &u) // it runs beside whoever holds the port
+			}
+			if ok || p.Why == "card" || p.Why == "unit" {
+				p.Units = append(p.Units, u)
+			}
+		}
+	}
+	if env.Card != nil {
+		for _, name := range env.Card.Needs {
+			if !strings.Contains(name, ".") {
+				name += ".service"
+			}
+			u, _ := unitState(ctx, conn, name, env.Deep) // one that is not there is a fact too
+			s.Needs = append(s.Needs, u)
+		}
+	}
+	return nil
+}
+
+// unitNames is the units that could run a program. Patterns are matched
+// against what the manager has loaded.
+func unitNames(ctx context.Context, conn *dbus.Conn, p fact.Program, env look.Env) []string {
+	var names []string
+	for _, u := range p.Units {
+		names = append(names, u.Name)
+	}
+	if p.Why == "holder" || p.Why == "card" || p.Why == "unit" || p.Why == "evidence" {
+		return names
+	}
+	if p.Path == "" {
+		return nil
+	}
+	row, _ := env.Registry().Of(p.Name)
+	for _, unit := range row.Units {
+		if !strings.Contains(unit, "*") {
+			names = append(names, unit)
+			continue
+		}
+		if list, err := conn.ListUnitsByPatternsContext(ctx, nil, []string{unit}); err == nil {
+			for _, each := range list {
+				names = append(names, each.Name)
+			}
+		}
+	}
+	return names
+}

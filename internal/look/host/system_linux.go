@@ -1,0 +1,5 @@
+package host
+
+import "uakari/internal/look/host/linux"
+
+var system = linux.Looks

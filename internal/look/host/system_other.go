@@ -1,0 +1,10 @@
+//go:build !linux
+
+package host
+
+import (
+	"uakari/internal/fact"
+	"uakari/internal/look"
+)
+
+var system map[fact.Kind]look.Func
