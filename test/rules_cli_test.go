@@ -1,9 +1,11 @@
 package test
 
 import (
+	"encoding/binary"
 	"path/filepath"
 	"strings"
 	"testing"
+	"unicode/utf16"
 )
 
 const savedTables = `*filter
@@ -97,6 +99,114 @@ func TestRulesUsage(t *testing.T) {
 	} {
 		if r := run(t, append([]string{"rules"}, args...)...); r.status != 2 || strings.Count(r.stderr, "\n") != 1 {
 			t.Errorf("%v: status %d, %q", args, r.status, r.stderr)
+		}
+	}
+}
+
+// firewallExport is the firewall of a Windows host as its registry is exported.
+const firewallExport = `Windows Registry Editor Version 5.00
+
+[HKEY_LOCAL_MACHINE\SYSTEM\CurrentControlSet\Services\SharedAccess\Parameters\FirewallPolicy\DomainProfile]
+"EnableFirewall"=dword:00000001
+"DefaultInboundAction"=dword:00000001
+
+[HKEY_LOCAL_MACHINE\SYSTEM\CurrentControlSet\Services\SharedAccess\Parameters\FirewallPolicy\StandardProfile]
+"EnableFirewall"=dword:00000001
+
+[HKEY_LOCAL_MACHINE\SYSTEM\CurrentControlSet\Services\SharedAccess\Parameters\FirewallPolicy\PublicProfile]
+"EnableFirewall"=dword:00000001
+
+[HKEY_LOCAL_MACHINE\SYSTEM\CurrentControlSet\Services\SharedAccess\Parameters\FirewallPolicy\FirewallRules]
+"{1}"="v2.30|Action=Allow|Active=TRUE|Dir=In|Protocol=6|LPort=443|Name=Portal|"
+"{2}"="v2.30|Action=Block|Active=TRUE|Dir=In|Protocol=6|LPort=443|RA4=10.20.9.0/255.255.255.0|Name=Old yard|"
+"{3}"="v2.30|Action=Allow|Active=FALSE|Dir=In|Protocol=6|LPort=22|Name=Shell|"
+"{4}"="v2.30|Action=Allow|Active=TRUE|Dir=In|Protocol=6|Profile=Domain|Profile=Private|LPort=5432|Name=Ledger|"
+"{5}"="v2.30|Action=Allow|Active=TRUE|Dir=In|Protocol=6|LPort2_10=8000-8010|RA4=10.20.7.30-10.20.7.40|App=C:\\tides\\tidebook.exe|Name=Tidebook|"
+"{6}"="v2.30|Action=Block|Active=TRUE|Dir=Out|Protocol=6|RPort=25|Name=No mail|"
+"{7}"="v2.30|Action=Allow|Active=TRUE|Dir=In|Protocol=1|ICMP4=8:*|Name=Echo|"
+"{8}"="v2.30|Action=Allow|Active=TRUE|Dir=In|Protocol=6|LPort=3389|RA4=LocalSubnet|Name=Screens|"
+"{9}"="v2.30|Action=Allow|Active=TRUE|Dir=In|Protocol=6|LPort=7001|RA4=10.20.7.31|Security=Authenticate|Name=Proven peers|"
+"{A}"="v2.40|Action=Allow|Active=TRUE|Dir=In|Protocol=17|LPort=53|Tide=high|Name=Names|"
+`
+
+const firewallListing = `
+Rule Name:                            Portal
+----------------------------------------------------------------------
+Enabled:                              Yes
+Direction:                            In
+Profiles:                             Domain,Private,Public
+Grouping:
+LocalIP:                              Any
+RemoteIP:                             10.20.7.0/24
+Protocol:                             TCP
+LocalPort:                            443,8443
+RemotePort:                           Any
+Edge traversal:                       No
+Action:                               Allow
+
+Rule Name:                            Old yard
+----------------------------------------------------------------------
+Enabled:                              Yes
+Direction:                            In
+Profiles:                             Domain,Private,Public
+RemoteIP:                             10.20.7.99/32
+Protocol:                             TCP
+LocalPort:                            443
+Action:                               Block
+`
+
+// TestFirewallOfWindows judges packets by what a colleague sends of a Windows
+// host: an export of its registry, and the text in which it lists its rules.
+func TestFirewallOfWindows(t *testing.T) {
+	dir := t.TempDir()
+	wide := []byte{0xff, 0xfe}
+	for _, unit := range utf16.Encode([]rune(strings.ReplaceAll(firewallExport, "\n", "\r\n"))) {
+		wide = binary.LittleEndian.AppendUint16(wide, unit)
+	}
+	export, listing := write(t, filepath.Join(dir, "firewall.reg"), string(wide)), write(t, filepath.Join(dir, "rules.txt"), firewallListing)
+	for _, c := range []struct {
+		file   string
+		args   []string
+		status int
+		want   []string
+	}{
+		{export, []string{"--from", "10.20.7.31", "--to", "10.20.0.14:443"}, 0, []string{"Yes: "}},
+		{export, []string{"--from", "10.20.9.31", "--to", "10.20.0.14:443"}, 1, []string{"is stopped on the host by rule 3 of Windows firewall, chain inbound", "Old yard", "Set-NetFirewallRule -DisplayName 'Old yard' -Enabled False"}},
+		{export, []string{"--from", "10.20.7.31", "--to", "10.20.0.14:22"}, 1, []string{"by the policy of Windows firewall, chain inbound", "New-NetFirewallRule", "-RemoteAddress 10.20.7.31 -Direction Inbound -LocalPort 22", "Remove-NetFirewallRule"}},
+		{export, []string{"--from", "10.20.7.31", "--to", "10.20.0.14:5432"}, 3, []string{"which is in force is not known"}},
+		{export, []string{"--from", "10.20.7.31", "--to", "10.20.0.14:8005"}, 3, []string{`C:\tides\tidebook.exe`}},
+		{export, []string{"--from", "10.20.8.31", "--to", "10.20.0.14:8005"}, 1, []string{"policy"}},
+		{export, []string{"--from", "10.20.7.31", "--to", "10.20.0.14:3389"}, 3, []string{"LocalSubnet"}},
+		{export, []string{"--from", "10.20.7.31", "--to", "10.20.0.14:7001"}, 3, []string{"prove who they are"}},
+		{export, []string{"--from", "10.20.8.31", "--to", "10.20.0.14:7001"}, 1, nil},
+		{export, []string{"--transport", "udp", "--from", "10.20.7.31", "--to", "10.20.0.14:53"}, 3, []string{"its field Tide is not understood"}},
+		{export, []string{"--transport", "icmp", "--from", "10.20.7.31", "--to", "10.20.0.14"}, 0, nil},
+		{export, []string{"--hook", "out", "--from", "10.20.0.14", "--to", "10.20.9.31:25"}, 1, []string{"No mail"}},
+		{export, []string{"--hook", "out", "--from", "10.20.0.14", "--to", "10.20.9.31:443"}, 0, nil},
+		{export, []string{"--from", "fd20:7::31", "--to", "[fd20::14]:443"}, 0, nil},
+		{listing, []string{"--from", "10.20.7.31", "--to", "10.20.0.14:8443"}, 0, nil},
+		{listing, []string{"--from", "10.20.8.31", "--to", "10.20.0.14:8443"}, 1, []string{"policy"}},
+		{listing, []string{"--from", "10.20.7.99", "--to", "10.20.0.14:443"}, 1, []string{"Old yard"}},
+	} {
+		r := run(t, append([]string{"rules", "--tables", c.file}, c.args...)...)
+		if r.status != c.status {
+			t.Errorf("%v: status %d, want %d\n%s%s", c.args, r.status, c.status, r.stdout, r.stderr)
+		}
+		for _, want := range c.want {
+			if !strings.Contains(oneLine(r.stdout), oneLine(want)) {
+				t.Errorf("%v: it does not say %q\n%s", c.args, want, r.stdout)
+			}
+		}
+	}
+	for text, want := range map[string]string{
+		strings.Replace(firewallExport, "LPort=443|Name=Portal", "LPort=999999|Name=Portal", 1): "the firewall's rule {1}: port 999999 is not understood",
+		strings.Replace(firewallExport, `"{1}"="v2`, `"{1}"=v2`, 1):                             "line 14: expected a string, dword: or hex:",
+		"Windows Registry Editor Version 5.00\n\n[HKEY_LOCAL_MACHINE\\SOFTWARE]\n":              "no rules of the firewall are in this export",
+		"Rule Name: x\nDirection:  In\nAction:  Allow\nEnabled:  Perhaps\n":                     "Enabled has a value that is not understood",
+	} {
+		file := write(t, filepath.Join(dir, "wrong"), text)
+		if r := run(t, "rules", "--tables", file, "--from", "10.20.7.31", "--to", "10.20.0.14:443"); r.status != 2 || !strings.Contains(r.stderr, want) || strings.Count(r.stderr, "\n") != 1 {
+			t.Errorf("%q: %+v", want, r)
 		}
 	}
 }

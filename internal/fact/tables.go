@@ -7,6 +7,8 @@ type Tables struct {
 	// Saved is the older tables, as the system's own save command writes them.
 	Saved  []SavedTables `json:"saved,omitempty"`
 	IPSets []IPSet       `json:"ip_sets,omitempty"`
+	// Firewall is the filter of a host that runs Windows.
+	Firewall *Firewall `json:"firewall,omitempty"`
 	Links  []LinkIndex   `json:"links,omitempty"`
 	// Unread says what may be in force and was not read, and why.
 	Unread []string `json:"unread,omitempty"`

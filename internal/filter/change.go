@@ -233,6 +233,7 @@ var keepers = []struct {
 	is    func(*Chain) bool
 	about string
 }{
+	{"windows", func(c *Chain) bool { return c.Table.Xtable == Windows }, "the firewall of Windows"},
 	{
 		"fail2ban",
 		func(c *Chain) bool { return begins(c.Name, "f2b-") || begins(c.Table.Name, "f2b-") },
@@ -277,6 +278,7 @@ func keeperOf(c *Chain) string {
 // keeperCommands write a change in the words of the program that keeps the
 // chain; they report false where it has none for it.
 var keeperCommands = map[string]func(c *Change, p Packet, proto string, port uint16, hook Hook) bool{
+	"windows": windowsChange,
 	"ufw": func(c *Change, p Packet, proto string, port uint16, hook Hook) bool {
 		if p.AnySource || port == 0 || reply(p) || hook != Input && hook != Output && hook != Forward {
 			return false

@@ -43,6 +43,13 @@ func FromFacts(t *fact.Tables) (*Ruleset, error) {
 		}
 		r.Tables = append(r.Tables, older.Tables...)
 	}
+	if t.Firewall != nil {
+		table, err := fromFirewall(t.Firewall)
+		if err != nil {
+			return nil, err
+		}
+		r.Tables = append(r.Tables, table)
+	}
 	r.arrange()
 	return r, nil
 }
@@ -162,7 +169,7 @@ func NewHost(f HostFacts) *Host {
 		switch {
 		case err != nil:
 			h.Unread = "the tables of " + f.Name + ": " + err.Error()
-		case f.Tables.Nftables == nil:
+		case f.Tables.Nftables == nil && f.Tables.Firewall == nil:
 			h.Unread = "the tables of " + f.Name + " were not read"
 		default:
 			h.Rules = r

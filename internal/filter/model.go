@@ -37,7 +37,12 @@ type Table struct {
 }
 
 // Title is the name that the table is known by: "inet filter".
-func (t *Table) Title() string { return t.Family.String() + " " + t.Name }
+func (t *Table) Title() string {
+	if t.Xtable == Windows {
+		return t.Name
+	}
+	return t.Family.String() + " " + t.Name
+}
 
 // Xtable says that a table is kept by iptables, and by which variant.
 type Xtable uint8
@@ -46,6 +51,7 @@ const (
 	NotXtables Xtable = iota
 	OverNft           // rules of iptables, kept by the kernel as nftables
 	Legacy            // the older tables
+	Windows           // the firewall of Windows
 )
 
 // Family is an address family of tables.

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"strings"
+	"uakari/internal/settingsfile"
 	"unicode/utf8"
 )
 
@@ -28,6 +29,13 @@ func Parse(text []byte) (*Ruleset, error) {
 	if len(text) > MostText {
 		return nil, &SyntaxError{1, 1, fmt.Sprintf("%d MiB of text; at most %d are read", len(text)>>20, MostText>>20)}
 	}
+	if settingsfile.IsRegistry(text) {
+		return fromRegistryText(text)
+	}
+	text = []byte(settingsfile.Decode(text))
+	if isListing(text) {
+		return fromListing(string(text))
+	}
 	switch trimmed := bytes.TrimLeft(text, " \t\r\n"); {
 	case len(trimmed) == 0:
 		return nil, &SyntaxError{1, 1, "the file is empty; expected nftables JSON or iptables-save text"}
@@ -42,7 +50,7 @@ func Parse(text []byte) (*Ruleset, error) {
 			"this is nft's own notation; expected its JSON (nft -j list ruleset) or iptables-save text",
 		}
 	}
-	return nil, &SyntaxError{1, 1, "expected nftables JSON (nft -j list ruleset) or iptables-save text"}
+	return nil, &SyntaxError{1, 1, "expected nftables JSON (nft -j list ruleset), iptables-save text, or an export or listing of the firewall of Windows"}
 }
 
 // xtPriorities are the priorities at which the kernel calls each of the older

@@ -49,6 +49,7 @@ var readers = map[string]func(string) ([]Value, error){
 	"colon":      lined("colon"),
 	"blocks":     inBlocks,
 	"tags":       inTags,
+	"registry":   inRegistry,
 }
 
 // Grammars is the name of every grammar, sorted.
