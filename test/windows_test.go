@@ -11,6 +11,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -20,20 +21,22 @@ import (
 
 // windows is the program as it is built for Windows, in a prefix of Wine.
 type windows struct {
-	t      *testing.T
-	prefix string
-	env    []string
+	t       *testing.T
+	prefix  string
+	env     []string
+	before  []string // words before every command: where it runs
+	overlay string
 }
 
 // newWindows boots a prefix and builds the program into it. Wine lacks what Go
 // asks of Windows at three places: a library, for which one is written that
 // leads elsewhere, and two calls, whose failure is passed over in copies of the
 // two files of the standard library.
-func newWindows(t *testing.T) *windows {
+func newWindows(t *testing.T, before ...string) *windows {
 	t.Helper()
 	wine := needs(t, "wine64", "/usr/lib/wine/wine64")[0]
 	dir := t.TempDir()
-	w := &windows{t: t, prefix: filepath.Join(dir, "p")}
+	w := &windows{t: t, prefix: filepath.Join(dir, "p"), before: before}
 	for _, each := range os.Environ() {
 		if !strings.HasPrefix(each, "SSL_CERT_") && !strings.HasPrefix(each, "HOME=") {
 			w.env = append(w.env, each)
@@ -78,12 +81,19 @@ func newWindows(t *testing.T) *windows {
 	if err != nil {
 		t.Fatal(err)
 	}
-	cmd := exec.Command("go", "build", "-overlay", write(t, filepath.Join(dir, "overlay.json"), string(text)), "-o", filepath.Join(w.prefix, "drive_c", "uakari.exe"), "../cmd/uakari")
+	w.overlay = write(t, filepath.Join(dir, "overlay.json"), string(text))
+	w.build("uakari.exe", "../cmd/uakari")
+	return w
+}
+
+// build builds a program into the prefix.
+func (w *windows) build(name, source string) {
+	w.t.Helper()
+	cmd := exec.Command("go", "build", "-overlay", w.overlay, "-o", filepath.Join(w.prefix, "drive_c", name), source)
 	cmd.Env = append(os.Environ(), "GOOS=windows", "GOARCH=amd64", "CGO_ENABLED=0")
 	if out, err := cmd.CombinedOutput(); err != nil {
-		t.Fatalf("%v: %s", err, out)
+		w.t.Fatalf("%v: %s", err, out)
 	}
-	return w
 }
 
 // wine runs a program in the prefix.
@@ -91,7 +101,8 @@ func (w *windows) wine(words ...string) (string, int) {
 	w.t.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), 90*time.Second)
 	defer cancel()
-	cmd := exec.CommandContext(ctx, "/usr/lib/wine/wine64", words...)
+	words = append(append(slices.Clone(w.before), "/usr/lib/wine/wine64"), words...)
+	cmd := exec.CommandContext(ctx, words[0], words[1:]...)
 	cmd.Env, cmd.Dir = w.env, "/"
 	out, err := cmd.Output()
 	if err != nil && cmd.ProcessState == nil {
@@ -159,5 +170,121 @@ func TestWindowsClient(t *testing.T) {
 		if c.outcome != "" && judged.Outcome != c.outcome || !strings.Contains(text, c.holds) || strings.Contains(text, "127.0.0.1:53") {
 			t.Errorf("%s: outcome %s\n%s", c.name, judged.Outcome, text)
 		}
+	}
+}
+
+// registry lays values into the registry.
+func (w *windows) registry(text string) {
+	w.t.Helper()
+	write(w.t, filepath.Join(w.prefix, "drive_c", "lay.reg"), "Windows Registry Editor Version 5.00\r\n\r\n"+strings.ReplaceAll(text, "\n", "\r\n"))
+	if out, code := w.wine("reg", "import", `C:\lay.reg`); code != 0 {
+		w.t.Fatalf("%d: %s", code, out)
+	}
+}
+
+const windowsFirewall = `[HKEY_LOCAL_MACHINE\SYSTEM\CurrentControlSet\Services\SharedAccess\Parameters\FirewallPolicy\DomainProfile]
+"EnableFirewall"=dword:00000001
+[HKEY_LOCAL_MACHINE\SYSTEM\CurrentControlSet\Services\SharedAccess\Parameters\FirewallPolicy\StandardProfile]
+"EnableFirewall"=dword:00000001
+[HKEY_LOCAL_MACHINE\SYSTEM\CurrentControlSet\Services\SharedAccess\Parameters\FirewallPolicy\PublicProfile]
+"EnableFirewall"=dword:00000001
+[HKEY_LOCAL_MACHINE\SYSTEM\CurrentControlSet\Services\SharedAccess\Parameters\FirewallPolicy\FirewallRules]
+"allow-page"=%s
+"block-page"=%s
+[HKEY_LOCAL_MACHINE\SOFTWARE\Microsoft\Windows NT\CurrentVersion\NetworkList\Profiles\{1}]
+"Category"=dword:0000000%d
+`
+
+// TestWindowsServer traces, from a client that runs Linux, a server that runs
+// Windows, by the record that was made there. What stops packets is a filter of
+// its own, for Wine has none: what the registry says is what is judged.
+func TestWindowsServer(t *testing.T) {
+	t.Parallel()
+	l := newLab(t)
+	w := newWindows(t, enter(l.server)...)
+	w.build("tidesvc.exe", "./wine/service")
+	service := func(words ...string) {
+		t.Helper()
+		if out, code := w.wine(append([]string{"sc"}, words...)...); code != 0 && words[0] != "stop" && words[0] != "start" && words[0] != "delete" {
+			t.Fatalf("sc %v: %d: %s", words, code, out)
+		}
+	}
+	const allow = `"v2.30|Action=Allow|Active=TRUE|Dir=In|Protocol=6|LPort=8080|Name=Tidebook page|"`
+	const block = `"v2.30|Action=Block|Active=TRUE|Dir=In|Protocol=6|LPort=8080|RA4=10.20.7.0/255.255.255.0|Name=Old yard|"`
+	for _, c := range []struct {
+		name     string
+		listen   string
+		more     string
+		start    bool
+		firewall [2]string
+		kind     int
+		drop     bool
+		taken    bool
+		args     []string
+		want     []string
+		holds    string
+	}{
+		{"healthy", "0.0.0.0:8080", "", true, [2]string{allow, "-"}, 2, false, false, nil, nil, "Tidebook"},
+		{"stopped", "0.0.0.0:8080", "", false, [2]string{allow, "-"}, 2, false, false, nil, []string{"service/stopped proven"}, "Start-Service Tidebook"},
+		{"loopback only", "127.0.0.1:8080", "", true, [2]string{allow, "-"}, 2, false, false, nil, []string{"ports/loopback-only proven"}, "127.0.0.1:8080"},
+		{"another port", "0.0.0.0:8081", "", true, [2]string{allow, "-"}, 2, false, false, []string{"--unit", "Tidebook"}, []string{"settings/wrong-port proven"}, "8081"},
+		{"it ends at once", "0.0.0.0:8080", " -code 1069", true, [2]string{allow, "-"}, 2, false, false, nil, []string{"service/failed proven"}, "could not log on"},
+		{"its port is taken", "0.0.0.0:8080", "", true, [2]string{allow, "-"}, 2, false, true, []string{"--unit", "Tidebook"}, []string{"service/port-taken proven"}, "other"},
+		{"a rule blocks", "0.0.0.0:8080", "", true, [2]string{allow, block}, 2, true, false, nil, []string{"rules/host-in-drop proven"}, "Set-NetFirewallRule -DisplayName 'Old yard'"},
+		{"no rule allows", "0.0.0.0:8080", "", true, [2]string{"-", "-"}, 2, true, false, nil, []string{"rules/host-in-drop proven"}, "New-NetFirewallRule"},
+		{"a rule of another profile", "0.0.0.0:8080", "", true, [2]string{strings.Replace(allow, "LPort", "Profile=Domain|LPort", 1), "-"}, 0, true, false, nil, []string{"rules/host-in-drop proven"}, "inbound"},
+		{"a rule for another program", "0.0.0.0:8080", "", true, [2]string{strings.Replace(allow, "|Name", `|App=C:\\other.exe|Name`, 1), "-"}, 2, true, false, nil, []string{"rules/host-in-drop proven"}, "inbound"},
+		{"a rule for this program", "0.0.0.0:8080", "", true, [2]string{strings.Replace(allow, "|Name", `|App=C:\\tidesvc.exe|Name`, 1), "-"}, 2, false, false, nil, nil, ""},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			w.t = t
+			w.registry(fmt.Sprintf(windowsFirewall, c.firewall[0], c.firewall[1], c.kind))
+			if c.taken {
+				other := exec.Command("/usr/lib/wine/wine64", `C:\other.exe`, "-alone", "-listen", "0.0.0.0:8080")
+				text, err := os.ReadFile(filepath.Join(w.prefix, "drive_c", "tidesvc.exe"))
+				if err != nil {
+					t.Fatal(err)
+				}
+				write(t, filepath.Join(w.prefix, "drive_c", "other.exe"), string(text))
+				other.Args = append(append(slices.Clone(w.before), other.Path), other.Args[1:]...)
+				other.Path, other.Env = other.Args[0], w.env
+				if other.Path, err = exec.LookPath(other.Args[0]); err != nil {
+					t.Fatal(err)
+				}
+				if err := other.Start(); err != nil {
+					t.Fatal(err)
+				}
+				defer func() { other.Process.Kill(); other.Wait(); w.wine("taskkill", "/f", "/im", "other.exe") }()
+				time.Sleep(2 * time.Second)
+			}
+			service("create", "Tidebook", "start=", "auto", "binPath=", `C:\tidesvc.exe -listen `+c.listen+c.more)
+			defer service("delete", "Tidebook")
+			if c.start {
+				service("start", "Tidebook")
+				defer service("stop", "Tidebook")
+				time.Sleep(time.Second)
+			}
+			if c.drop {
+				l.filter(l.server, "table inet f {\n chain in {\n type filter hook input priority 0\n tcp dport 8080 drop\n }\n}")
+				defer l.filter(l.server, "flush ruleset")
+			}
+			text, code := w.wine(`C:\uakari.exe`, "record", "--for", "http://10.20.0.14:8080", "--client", "10.20.7.31", "-o", "-")
+			if code != 0 {
+				t.Fatalf("record: %d: %s", code, text)
+			}
+			record := write(t, filepath.Join(t.TempDir(), "tidebook.json"), text)
+			judged := traced(t, enter(l.client), append([]string{"--wait", "1s", "--record", "server=" + record, "http://10.20.0.14:8080"}, c.args...)...)
+			expectButAge(t, judged, c.want...)
+			all, err := json.Marshal(judged)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if !strings.Contains(string(all), c.holds) {
+				t.Errorf("it does not say %q\n%s", c.holds, dump(judged))
+			}
+			if strings.Contains(string(all), "systemctl") || strings.Contains(string(all), "nft ") {
+				t.Errorf("commands of another system:\n%s", all)
+			}
+		})
 	}
 }

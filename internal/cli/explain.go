@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"runtime"
 	"slices"
 	"strings"
 	"uakari/internal/weigh/catalogue"
@@ -12,7 +13,7 @@ import (
 )
 
 func newExplain() *cobra.Command {
-	color := ""
+	color, system := "", runtime.GOOS
 	cmd := &cobra.Command{
 		Use:   "explain [CAUSE|WORD…]",
 		Short: "what a cause means, how it is proved and mended",
@@ -27,11 +28,14 @@ speak of some words, as in: uakari explain timed out. Without either, list all.`
 			if err != nil {
 				return err
 			}
+			if system != "linux" && system != "windows" && system != runtime.GOOS {
+				return fmt.Errorf("explain: --system %q: expected linux or windows", system)
+			}
 			if len(args) == 0 {
 				return write(cmd, "", []byte(listCauses()))
 			}
 			if e, ok := catalogue.Explain(args[0]); ok && len(args) == 1 {
-				return write(cmd, "", []byte(tell.Explain(e, on)))
+				return write(cmd, "", []byte(tell.Explain(e, system, on)))
 			}
 			if found := search(args); found != "" && !strings.Contains(args[0], "/") {
 				return write(cmd, "", []byte(found))
@@ -43,6 +47,7 @@ speak of some words, as in: uakari explain timed out. Without either, list all.`
 			)
 		},
 	}
+	cmd.Flags().StringVar(&system, "system", system, "tell the remedies for hosts that run this: linux or windows")
 	cmd.Flags().StringVar(&color, "color", "auto", "auto, always or never")
 	return cmd
 }

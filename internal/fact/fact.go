@@ -45,6 +45,8 @@ type Vantage struct {
 	Implied bool `json:"implied,omitempty"`
 	// Ended is when a record was made, by its own host's clock.
 	Ended time.Time `json:"ended,omitzero"`
+	// System is what it runs: "linux", "windows"; "" if it was not told.
+	System string `json:"system,omitempty"`
 }
 
 // Kind is the sort of look that leaves facts.

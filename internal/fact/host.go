@@ -44,15 +44,18 @@ type Listener struct {
 	V6Only    *bool      `json:"v6_only,omitempty"` // of an IPv6 wildcard; nil: not known
 	Queue     uint32     `json:"queue"`             // connections that wait to be accepted; UDP: bytes that wait to be read
 	Limit     uint32     `json:"limit"`             // the backlog asked for; Limit+1 may wait
-	Inode     uint32     `json:"inode,omitempty"`
-	UID       uint32     `json:"uid"`
-	User      string     `json:"user,omitempty"`
-	PID       int        `json:"pid,omitempty"` // 0: the owner could not be seen
-	Program   string     `json:"program,omitempty"`
-	Args      string     `json:"args,omitempty"` // without what may be a secret
-	Unit      string     `json:"unit,omitempty"`
-	Space     string     `json:"space,omitempty"` // another network namespace: "pid 4121"
-	Since     time.Time  `json:"since,omitzero"`  // start of the owner
+	// Unqueued is that the system shows no queue: Queue and Limit say nothing.
+	Unqueued bool      `json:"unqueued,omitempty"`
+	Inode    uint32    `json:"inode,omitempty"`
+	UID      uint32    `json:"uid"`
+	User     string    `json:"user,omitempty"`
+	PID      int       `json:"pid,omitempty"` // 0: the owner could not be seen
+	Program  string    `json:"program,omitempty"`
+	Path     string    `json:"path,omitempty"` // of the program, where a filter may ask for it
+	Args     string    `json:"args,omitempty"` // without what may be a secret
+	Unit     string    `json:"unit,omitempty"`
+	Space    string    `json:"space,omitempty"` // another network namespace: "pid 4121"
+	Since    time.Time `json:"since,omitzero"`  // start of the owner
 }
 
 // Takes reports whether a connection to addr would reach this listener, and

@@ -8,8 +8,8 @@ type Tables struct {
 	Saved  []SavedTables `json:"saved,omitempty"`
 	IPSets []IPSet       `json:"ip_sets,omitempty"`
 	// Firewall is the filter of a host that runs Windows.
-	Firewall *Firewall `json:"firewall,omitempty"`
-	Links  []LinkIndex   `json:"links,omitempty"`
+	Firewall *Firewall   `json:"firewall,omitempty"`
+	Links    []LinkIndex `json:"links,omitempty"`
 	// Unread says what may be in force and was not read, and why.
 	Unread []string `json:"unread,omitempty"`
 	// Count is how many rules there are, for people.

@@ -89,12 +89,34 @@ var place = regexp.MustCompile(`\{([^} ]+)\}`)
 // ofCause is the examples of one cause that differ.
 var ofCause = map[string]string{"login/no-right level": "table tides.levels"}
 
+// onWindows is the examples that differ where the host runs Windows.
+var onWindows = map[string]string{
+	"=fix":   `New-NetFirewallRule -DisplayName Tidebook -Action Allow -Protocol TCP -LocalPort 443 -RemoteAddress 10.20.7.31`,
+	"=unfix": `Remove-NetFirewallRule -DisplayName Tidebook`,
+	"cert":   `C:\ProgramData\tidebook\tide.crt`,
+	"file":   `C:\ProgramData\tidebook\tidebook.yaml`,
+	"key":    `C:\ProgramData\tidebook\tide.key`,
+	"lasts":  `it lasts`,
+	"level":  `C:\tides`,
+	"link":   `Ethernet`,
+	"masked": `Tidebook`,
+	"needed": `Ledger`,
+	"path":   `C:\tides\levels`,
+	"place":  `C:\ProgramData\tidebook\tidebook.yaml:12`,
+	"store":  `the store ROOT`,
+	"unit":   `Tidebook`,
+	"user":   `NETWORK SERVICE`,
+}
+
 // placesOf fills the places of a remedy of a cause with the made-up world.
-func placesOf(cause string) func(string) string {
+func placesOf(cause, system string) func(string) string {
 	return func(s string) string {
 		return place.ReplaceAllStringFunc(s, func(at string) string {
 			name := at[1 : len(at)-1]
 			if example, ok := ofCause[cause+" "+name]; ok {
+				return example
+			}
+			if example, ok := onWindows[name]; ok && system == "windows" {
 				return example
 			}
 			if example, ok := examples[name]; ok {

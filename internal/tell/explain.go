@@ -5,9 +5,11 @@ import (
 	"uakari/internal/weigh/catalogue"
 )
 
-// Explain tells one cause of the catalogue.
-func Explain(e catalogue.Entry, colour bool) string {
-	p, places := paint{colour}, placesOf(e.ID)
+// Explain tells one cause of the catalogue, with its remedies for hosts of a
+// system.
+func Explain(e catalogue.Entry, system string, colour bool) string {
+	e = e.On(system)
+	p, places := paint{colour}, placesOf(e.ID, system)
 	var b strings.Builder
 	b.WriteString(p.as(bold, e.ID+": "+e.Title) + "\n\n")
 	for _, part := range []struct{ head, text string }{

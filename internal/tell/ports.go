@@ -98,6 +98,8 @@ func address(l fact.Listener) string {
 
 func queue(l fact.Listener) string {
 	switch {
+	case l.Unqueued:
+		return "-"
 	case l.Transport == "udp":
 		return fmt.Sprintf("%d bytes", l.Queue)
 	case l.Limit == 1<<32-1:

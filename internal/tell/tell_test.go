@@ -5,6 +5,7 @@ import (
 	"flag"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -115,11 +116,26 @@ func TestWrap(t *testing.T) {
 	}
 }
 
+// TestExplainOnWindows sees that nothing is told to a reader of Windows that
+// only a reader of Linux can type.
+func TestExplainOnWindows(t *testing.T) {
+	linux := regexp.MustCompile(`systemctl|journalctl|\bnft\b|sysctl|/etc/|\bip (route|link)\b|\bsed -i|\bchmod\b|\bexport |timedatectl|\bss -|as root`)
+	for _, id := range catalogue.CauseIDs() {
+		e, _ := catalogue.Explain(id)
+		if id == "rules/wrapper-deny" {
+			continue // such wrappers are Linux's alone
+		}
+		if found := linux.FindString(Explain(e, "windows", false)); found != "" {
+			t.Errorf("%s tells of %q", id, found)
+		}
+	}
+}
+
 // TestExplain sees that every cause can be told in 80 columns.
 func TestExplain(t *testing.T) {
 	for _, id := range catalogue.CauseIDs() {
 		e, _ := catalogue.Explain(id)
-		text := Explain(e, false)
+		text := Explain(e, "linux", false)
 		if !strings.HasPrefix(text, id+": ") || strings.Contains(text, "{") {
 			t.Errorf("%s: %s", id, text)
 		}

@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"runtime"
 
 	"uakari/internal/fact"
 	"uakari/internal/look"
@@ -50,6 +51,7 @@ type Here struct {
 // NewHere looks from this host, in the role that info gives it.
 func NewHere(info fact.Vantage, env look.Env) *Here {
 	env.Vantage, env.Probes = info.ID, &look.Probes{}
+	info.System = runtime.GOOS
 	return &Here{info, env}
 }
 

@@ -17,9 +17,19 @@ type Carried struct {
 // NewCarried looks at a record in a role.
 func NewCarried(id string, role fact.Role, record fact.HostRecord) *Carried {
 	return &Carried{
-		fact.Vantage{ID: id, Role: role, Host: record.Host, Means: fact.Record, Ended: record.Ended},
+		fact.Vantage{ID: id, Role: role, Host: record.Host, Means: fact.Record, Ended: record.Ended, System: systemOf(record)},
 		record,
 	}
+}
+
+// systemOf is what a host runs, by its own word.
+func systemOf(record fact.HostRecord) string {
+	for _, f := range record.Facts {
+		if f.Identity != nil {
+			return f.Identity.System
+		}
+	}
+	return ""
 }
 
 // Info says which vantage this is.

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"net/netip"
+	"runtime"
 	"sync"
 	"time"
 
@@ -23,6 +24,7 @@ import (
 type hello struct {
 	Version   int                `json:"version"`
 	Host      string             `json:"host,omitempty"`
+	System    string             `json:"system,omitempty"`
 	WaitMS    float64            `json:"wait_ms,omitempty"`
 	Resolvers []netip.AddrPort   `json:"resolvers,omitempty"`
 	HostsFile string             `json:"hosts,omitempty"`
@@ -83,7 +85,7 @@ func Serve(ctx context.Context, host string, in io.Reader, out io.Writer) error 
 	if err != nil {
 		return fmt.Errorf("look: %w", err)
 	}
-	say(hello{Version: talkVersion, Host: host})
+	say(hello{Version: talkVersion, Host: host, System: runtime.GOOS})
 	env := look.Env{
 		Wait:      time.Duration(h.WaitMS * float64(time.Millisecond)),
 		Resolvers: h.Resolvers,

@@ -215,6 +215,7 @@ func (s *SSH) start(ctx context.Context, env look.Env, first []fact.Order) (host
 		if !ok || h.Version != talkVersion {
 			return "", fmt.Errorf("--at %s: %s", s.login.To, s.why())
 		}
+		s.info.System = plain.Clean(h.System)
 		return plain.Clean(h.Host), nil
 	case <-ctx.Done():
 		return "", s.fail("waiting for the program there", ctx.Err())

@@ -252,7 +252,7 @@ func remediesOf(v *scene.Scene, j *gate.Judged) []trail.Remedy {
 	if j.Certainty.Guess() {
 		return []trail.Remedy{}
 	}
-	list := catalogue.Remedies(j.Cause, j.Values)
+	list := catalogue.Remedies(j.Cause, j.Values, v.SystemOf)
 	if c := v.Ask.Card; c != nil {
 		for i := range list {
 			for _, person := range c.Call {

@@ -133,12 +133,17 @@ func (v Values) fill(text string, quote func(string) string) (string, bool) {
 
 func asIs(s string) string { return s }
 
-// Remedies is the remedies of a cause that apply to what was found.
-func Remedies(id string, v Values) []trail.Remedy {
+// Remedies is the remedies of a cause that apply to what was found, in the
+// words of the system of the host that each is for: systemOf says which that is
+// ("windows"), by the host's name; nil or "" is Linux.
+func Remedies(id string, v Values, systemOf func(host string) string) []trail.Remedy {
 	list := []trail.Remedy{}
 	for _, r := range catalogue(RungOf(id))[id].Remedies {
 		if r.Else && len(list) > 0 {
 			continue
+		}
+		if host, ok := v.fill(r.Host, asIs); ok && systemOf != nil {
+			r = r.On(systemOf(host))
 		}
 		if filled, ok := r.fill(v); ok {
 			list = append(list, filled)

@@ -183,6 +183,7 @@ func openPort(v *scene.Scene, t *scene.Try, f *fact.Fact, l fact.Listener) []gat
 				catalogue.Values{"program": scene.Owner(l), "pid": plain.NonZero(l.PID), "unit": l.Unit},
 			),
 		})
+	case l.Unqueued: // its system does not tell
 	case l.Transport == "udp": // whether it reads what comes is seen by a second look
 	case t.Symptom == gate.SilentTCP || !gate.Symptoms[t.Symptom].May.Has(gate.Room):
 		readings = append(readings, gate.Reading{Gate: gate.Room, Because: scene.FactIDs(f), Vantage: t.Server,
@@ -229,7 +230,7 @@ func heldBy(v *scene.Scene, t *scene.Try, l fact.Listener) string {
 		by = scene.Owner(l)
 	}
 	text := fmt.Sprintf("%s held by %s", endpoint.HostPort(t.Target.Addr.String(), t.Target.Port), by)
-	if l.Transport == "udp" {
+	if l.Transport == "udp" || l.Unqueued {
 		return text
 	}
 	return text + fmt.Sprintf(", queue %d of %d", l.Queue, max(l.Limit, 1))

@@ -149,6 +149,17 @@ func (v *Scene) skew(t *Try) (time.Duration, bool) {
 	return ahead, true
 }
 
+// SystemOf is the system that a host runs, by the name that the trail calls it;
+// "" if it was not told.
+func (v *Scene) SystemOf(host string) string {
+	for _, at := range v.Set.Vantages {
+		if v.Host(at.ID) == host {
+			return at.System
+		}
+	}
+	return ""
+}
+
 // Vantage finds a vantage by its id.
 func (v *Scene) Vantage(id string) fact.Vantage {
 	for _, at := range v.Set.Vantages {

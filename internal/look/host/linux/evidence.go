@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -19,6 +18,7 @@ import (
 	"uakari/internal/keep"
 	"uakari/internal/look"
 	"uakari/internal/look/file"
+	"uakari/internal/look/host/common"
 )
 
 // Bounds on how many units are looked through for a port, and on how much is
@@ -111,21 +111,21 @@ func claims(ctx context.Context, conn *dbus.Conn, name, state string, port uint1
 		Units: []fact.Unit{{Name: name}},
 	}
 	for _, word := range append(slices.Clone(command[1:]), p.list("Environment")...) {
-		if namesPort(word, port) {
+		if common.NamesPort(word, port) {
 			found.Settings = name
 			return found, true
 		}
 	}
 	for _, socket := range p.list("TriggeredBy") {
 		if more, err := conn.GetAllPropertiesContext(ctx, socket); err == nil &&
-			slices.ContainsFunc(properties(more).pairs("Listen"), func(l string) bool { return namesPort(l, port) }) {
+			slices.ContainsFunc(properties(more).pairs("Listen"), func(l string) bool { return common.NamesPort(l, port) }) {
 			found.Settings = socket
 			return found, true
 		}
 	}
 	for _, path := range ownSettings(name, command) {
 		text, err := file.Head(path, mostSettingsText)
-		if err == nil && settingNamesPort(string(text), port) {
+		if err == nil && common.SettingNamesPort(string(text), port) {
 			found.Settings = path
 			return found, true
 		}
@@ -135,40 +135,11 @@ func claims(ctx context.Context, conn *dbus.Conn, name, state string, port uint1
 		return fact.Program{}, false
 	}
 	for _, l := range lines {
-		if saidPort(l.Text, port) {
+		if common.SaidPort(l.Text, port) {
 			return found, true
 		}
 	}
 	return fact.Program{}, false
-}
-
-// namesPort reports whether a word of a command or of a socket unit is about a
-// port: the number stands alone, or behind a colon or an equals sign.
-func namesPort(word string, port uint16) bool {
-	return regexp.MustCompile(`(?:^|[:=\s\]])` + strconv.Itoa(int(port)) + `(?:$|[/\s,;])`).MatchString(word)
-}
-
-// settingNamesPort reports whether a settings file has a line that gives the
-// port to something that listens.
-func settingNamesPort(text string, port uint16) bool {
-	number := regexp.MustCompile(`(?:^|[^\d.])` + strconv.Itoa(int(port)) + `(?:$|[^\d.])`)
-	about := regexp.MustCompile(`(?i)port|listen|bind|addr|endpoint|interface|:` + strconv.Itoa(int(port)))
-	for line := range strings.Lines(text) {
-		line = strings.TrimSpace(line)
-		if line == "" || strings.ContainsAny(line[:1], "#;/!") {
-			continue
-		}
-		if number.MatchString(line) && about.MatchString(line) {
-			return true
-		}
-	}
-	return false
-}
-
-// saidPort reports whether a line of a log is about a port.
-func saidPort(line string, port uint16) bool {
-	return regexp.MustCompile(`(?i)(?:\d{1,3}(?:\.\d{1,3}){3}:|\]:|\*:|::|port[ :=#"]+)` + strconv.Itoa(int(port)) + `\b`).
-		MatchString(line)
 }
 
 // settingsEnds is how files of settings are called.
@@ -237,8 +208,8 @@ func ownSettings(unit string, command []string) []string {
 
 // openLogs is the log files that processes hold open to write to, and which
 // nobody else said to be theirs.
-func openLogs(processes []fact.Process) []logName {
-	var list []logName
+func openLogs(processes []fact.Process) []common.LogName {
+	var list []common.LogName
 	for _, proc := range processes {
 		entries, err := os.ReadDir(procFile(proc.PID, "fd"))
 		if err != nil {
@@ -250,9 +221,9 @@ func openLogs(processes []fact.Process) []logName {
 			if err != nil || !filepath.IsAbs(path) || !keep.LogFile(path) || !writes(proc.PID, e.Name()) {
 				continue
 			}
-			if !slices.ContainsFunc(list, func(n logName) bool { return n.pattern == path }) &&
+			if !slices.ContainsFunc(list, func(n common.LogName) bool { return n.Pattern == path }) &&
 				!strings.ContainsAny(path, "*?[\\") {
-				list = append(list, logName{path, accountOf(proc.PID)})
+				list = append(list, common.LogName{path, accountOf(proc.PID)})
 			}
 		}
 	}
@@ -275,7 +246,7 @@ func writes(pid int, fd string) bool {
 }
 
 // usualLogs is where programs of a name write their logs.
-func usualLogs(p fact.Program) []logName {
+func usualLogs(p fact.Program) []common.LogName {
 	names := []string{p.Name}
 	for _, u := range p.Units {
 		base, _, _ := strings.Cut(strings.TrimSuffix(u.Name, ".service"), "@")
@@ -283,13 +254,13 @@ func usualLogs(p fact.Program) []logName {
 			names = append(names, base)
 		}
 	}
-	var list []logName
+	var list []common.LogName
 	for _, name := range names {
 		if name != "" && !strings.ContainsAny(name, "*?[\\/") {
 			list = append(
 				list,
-				logName{pattern: "/var/log/" + name + ".log"},
-				logName{pattern: "/var/log/" + name + "/*.log"},
+				common.LogName{Pattern: "/var/log/" + name + ".log"},
+				common.LogName{Pattern: "/var/log/" + name + "/*.log"},
 			)
 		}
 	}

@@ -100,24 +100,24 @@ func Service(ctx context.Context, env look.Env, order fact.Order, emit look.Emit
 func logsOf(p fact.Program, env look.Env, held map[string]int) []fact.LogFile {
 	var logs []fact.LogFile
 	if p.Why == "card" && env.Card.Log != "" {
-		logs = logFiles([]logName{{env.Card.Log, env.CardBy}})
+		logs = common.LogFiles([]common.LogName{{env.Card.Log, env.CardBy}})
 		for i := range logs {
 			logs[i].Stale = env.Card.Fresh
 		}
 	}
 	if p.Why == "holder" || p.Why == "evidence" || p.Why == "unit" {
 		if open := openLogs(p.Processes); len(open) > 0 {
-			logs = append(logs, logFiles(open)...)
+			logs = append(logs, common.LogFiles(open)...)
 		} else {
-			logs = append(logs, logFiles(usualLogs(p))...)
+			logs = append(logs, common.LogFiles(usualLogs(p))...)
 		}
 	}
 	if row, ok := env.Registry().Of(p.Name); ok && p.Path != "" {
 		named := settingsLogs(row, held[row.Name])
 		for _, pattern := range row.Logs {
-			named = append(named, logName{pattern: pattern})
+			named = append(named, common.LogName{Pattern: pattern})
 		}
-		for _, l := range logFiles(named) {
+		for _, l := range common.LogFiles(named) {
 			if !slices.ContainsFunc(logs, func(have fact.LogFile) bool { return have.Path == l.Path }) {
 				logs = append(logs, l)
 			}
@@ -128,21 +128,21 @@ func logsOf(p fact.Program, env look.Env, held map[string]int) []fact.LogFile {
 
 // settingsLogs is the log files that a program's settings name: those of the
 // process that holds the port or, where none does, of the oldest.
-func settingsLogs(p program.Program, pid int) []logName {
+func settingsLogs(p program.Program, pid int) []common.LogName {
 	if len(p.Settings.Log) == 0 {
 		return nil
 	}
 	if pid == 0 {
 		pid = pidOf(p)
 	}
-	var files []logName
+	var files []common.LogName
 	for _, from := range settingsOf(p, pid) { // one that is for others' eyes has no text; the usual places remain
 		for _, v := range from.found(p, p.Settings.Log) {
 			path := firstWord(v.Text)
 			if filepath.IsAbs(path) && !strings.ContainsAny(path, "*?[\\%") &&
-				!slices.ContainsFunc(files, func(n logName) bool { return n.pattern == path }) &&
+				!slices.ContainsFunc(files, func(n common.LogName) bool { return n.Pattern == path }) &&
 				!slices.Contains(p.Logs, path) {
-				files = append(files, logName{path, from.by})
+				files = append(files, common.LogName{path, from.by})
 			}
 		}
 	}

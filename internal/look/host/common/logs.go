@@ -1,6 +1,4 @@
-//go:build linux
-
-package linux
+package common
 
 import (
 	"os"
@@ -11,6 +9,7 @@ import (
 	"uakari/internal/keep"
 	"uakari/internal/look/file"
 	"uakari/internal/plain"
+	"uakari/internal/settingsfile"
 )
 
 // Bounds on what is kept of a log file.
@@ -22,19 +21,19 @@ const (
 // mostLogLine is how much is kept of one line, in characters.
 const mostLogLine = 500
 
-// logName is what somebody calls a log: a pattern, and who named it.
-type logName struct {
-	pattern string
-	by      file.Account
+// LogName is what somebody calls a log: a pattern, and who named it.
+type LogName struct {
+	Pattern string
+	By      file.Account
 }
 
-// logFiles is the ends of the newest files of some patterns. One that cannot
+// LogFiles is the ends of the newest files of some patterns. One that cannot
 // be read is left out, since the journal may have it all the same; so is one
 // that is no log, whoever calls it that.
-func logFiles(names []logName) []fact.LogFile {
+func LogFiles(names []LogName) []fact.LogFile {
 	var list []fact.LogFile
 	for _, name := range names {
-		matches, err := filepath.Glob(name.pattern)
+		matches, err := filepath.Glob(name.Pattern)
 		if err != nil {
 			continue
 		}
@@ -50,10 +49,10 @@ func logFiles(names []logName) []fact.LogFile {
 			continue
 		}
 		f := fact.LogFile{Path: path, Changed: newest.ModTime().UTC(), Lines: []string{}}
-		if text, err := name.by.Tail(path, mostTail); err == nil {
-			lines := strings.Split(strings.TrimRight(string(text), "\n"), "\n")
+		if text, err := name.By.Tail(path, mostTail); err == nil {
+			lines := strings.Split(strings.TrimRight(settingsfile.Decode(text), "\r\n"), "\n")
 			for _, line := range lines[max(0, len(lines)-mostLogLines):] {
-				f.Lines = append(f.Lines, plain.CleanTo(keep.LogLine(line), mostLogLine))
+				f.Lines = append(f.Lines, plain.CleanTo(keep.LogLine(strings.TrimRight(line, "\r")), mostLogLine))
 			}
 		}
 		list = append(list, f)

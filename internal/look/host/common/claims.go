@@ -1,0 +1,38 @@
+package common
+
+import (
+	"regexp"
+	"strconv"
+	"strings"
+)
+
+// How commands, settings and logs say which port is a program's.
+
+// NamesPort reports whether a word of a command or of a socket unit is about a
+// port: the number stands alone, or behind a colon or an equals sign.
+func NamesPort(word string, port uint16) bool {
+	return regexp.MustCompile(`(?:^|[:=\s\]])` + strconv.Itoa(int(port)) + `(?:$|[/\s,;])`).MatchString(word)
+}
+
+// SettingNamesPort reports whether a settings file has a line that gives the
+// port to something that listens.
+func SettingNamesPort(text string, port uint16) bool {
+	number := regexp.MustCompile(`(?:^|[^\d.])` + strconv.Itoa(int(port)) + `(?:$|[^\d.])`)
+	about := regexp.MustCompile(`(?i)port|listen|bind|addr|endpoint|interface|:` + strconv.Itoa(int(port)))
+	for line := range strings.Lines(text) {
+		line = strings.TrimSpace(line)
+		if line == "" || strings.ContainsAny(line[:1], "#;/!") {
+			continue
+		}
+		if number.MatchString(line) && about.MatchString(line) {
+			return true
+		}
+	}
+	return false
+}
+
+// SaidPort reports whether a line of a log is about a port.
+func SaidPort(line string, port uint16) bool {
+	return regexp.MustCompile(`(?i)(?:\d{1,3}(?:\.\d{1,3}){3}:|\]:|\*:|::|port[ :=#"]+)` + strconv.Itoa(int(port)) + `\b`).
+		MatchString(line)
+}

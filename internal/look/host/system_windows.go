@@ -1,0 +1,5 @@
+package host
+
+import "uakari/internal/look/host/windows"
+
+var system = windows.Looks
