@@ -32,21 +32,29 @@ var labRoot = sync.OnceValues(func() (string, error) {
 
 // serverRoot is the same with many servers beside, none of which starts by
 // itself.
-var serverRoot = sync.OnceValues(func() (string, error) {
+var serverRoot = sync.OnceValues(func() (string, error) { return rootWith("uakari-server-root", serverPackages) })
+
+// containerRoot is the same with an engine of containers.
+var containerRoot = sync.OnceValues(func() (string, error) { return rootWith("uakari-container-root", containerPackages) })
+
+const containerPackages = "podman netavark aardvark-dns crun busybox-static"
+
+// rootWith is the full host's folder with packages beside, made once.
+func rootWith(name, packages string) (string, error) {
 	below, err := labRoot()
 	if err != nil {
 		return below, err
 	}
-	root := filepath.Join("/var/tmp", "uakari-server-root")
-	if made, err := os.ReadFile(filepath.Join(root, "complete")); err == nil && string(made) == serverPackages {
+	root := filepath.Join("/var/tmp", name)
+	if made, err := os.ReadFile(filepath.Join(root, "complete")); err == nil && string(made) == packages {
 		return root, nil
 	}
-	out, err := exec.Command("unshare", "--mount", "bash", "-c", serverScript, "servers", below, root, serverPackages).CombinedOutput()
+	out, err := exec.Command("unshare", "--mount", "bash", "-c", serverScript, "servers", below, root, packages).CombinedOutput()
 	if err != nil {
 		return string(out[max(0, len(out)-2000):]), err
 	}
-	return root, os.WriteFile(filepath.Join(root, "complete"), []byte(serverPackages), 0o600)
-})
+	return root, os.WriteFile(filepath.Join(root, "complete"), []byte(packages), 0o600)
+}
 
 // serverScript installs packages in a copy of a root, and turns what they
 // bring off.

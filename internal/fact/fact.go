@@ -79,6 +79,7 @@ const (
 	LookBarriers   Kind = "barriers"   // what stops packets beside filters and routes
 	LookResources  Kind = "resources"  // what a service may run out of
 	LookTables     Kind = "tables"     // the packet filters
+	LookContainers Kind = "containers" // what runs in containers, and which ports lead there
 	LookUpstreams  Kind = "upstreams"  // the backends that a gateway passes requests to
 	LookProxy      Kind = "proxy"      // the proxies that the client's environment names
 	LookAccess     Kind = "access"     // the files by which a service lets addresses in
@@ -179,6 +180,7 @@ type Fact struct {
 	Resources  *Resources  `json:"resources,omitempty"`
 	Tables     *Tables     `json:"tables,omitempty"`
 	Access     *Access     `json:"access,omitempty"`
+	Containers *Containers `json:"containers,omitempty"`
 	Upstreams  *Upstreams  `json:"upstreams,omitempty"`
 	CertFiles  *CertFiles  `json:"cert_files,omitempty"`
 	Account    *Account    `json:"account,omitempty"`
@@ -274,6 +276,8 @@ func (f Fact) Payload() any {
 		return f.Resources
 	case f.Access != nil:
 		return f.Access
+	case f.Containers != nil:
+		return f.Containers
 	case f.Upstreams != nil:
 		return f.Upstreams
 	case f.CertFiles != nil:

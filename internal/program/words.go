@@ -80,6 +80,8 @@ var ofAccount = sync.OnceValue(func() *regexp.Regexp {
 // the reason outranks what is said about the end.
 var starts = []phrase{
 	{`address (?:is )?(?:already )?in use|eaddrinuse|failed \(98:|cannot bind .*in use|port .*(?:already|in use)|only one usage of each socket address`, Meaning{"service/port-taken", "its port is taken", true}},
+	{`image not known|no such image|manifest (?:for \S+ )?(?:unknown|not found)|unable to find image|pull access denied|(?:error|failed).{0,60}(?:pulling|copying system) image|initializing source docker://|imagepullbackoff|errimagepull|image .{0,80}(?:not found|does not exist)`,
+		Meaning{"service/image-missing", "its image cannot be had", true}},
 	{`no space left on device|cannot allocate memory|too many open files|out of memory|disk quota exceeded|insufficient (?:disk|space|memory)|disk (?:is )?full`, Meaning{"service/starved", "something has run out", true}},
 	{`apparmor="denied"|avc:\s+denied|selinux is preventing`, Meaning{"service/policy-denied", "the system's policy denies it", true}},
 	{`\[emerg\]|bad configuration option|configuration error|invalid configuration|fatal config file error|fatal error in defaults handling|syntax error(?:,|:| in\b| on\b| at line| near line|$)|parse error|parsing \S* ?(?:failed|error)|failed to (?:parse|load|read) (?:the )?(?:config|settings)|bad (?:configuration|config|directive|option|line)|config\w* .{0,40}(?:invalid|error|bad)|(?:error|failed) (?:in|reading|loading|parsing) (?:the )?(?:config|settings)`,

@@ -6,6 +6,11 @@ import "regexp"
 // in: the made-up world, so that a page reads as one that was traced.
 var examples = map[string]string{
 	"=fix":        `nft insert rule inet filter input ip saddr 10.20.7.31 tcp dport 443 accept`,
+	"container":   `web`,
+	"engine":      `podman`,
+	"inside":      `8080`,
+	"network":     `harbour`,
+	"gone":        `web`,
 	"=unfix":      `nft delete rule inet filter input handle 12`,
 	"account":     `gauge`,
 	"addr":        `10.20.0.14`,

@@ -48,6 +48,7 @@ func Record(ctx context.Context, host Vantage, ask *fact.Ask, more []fact.Order,
 			fact.Order{Look: fact.LookListeners, Target: at},
 			fact.Order{Look: fact.LookAccess, Target: fact.Target{Port: ask.Endpoint.Port}},
 			fact.Order{Look: fact.LookUpstreams, Target: fact.Target{Port: ask.Endpoint.Port}},
+			fact.Order{Look: fact.LookContainers, Target: fact.Target{Port: ask.Endpoint.Port}},
 			fact.Order{Look: fact.LookCertFiles, Target: fact.Target{Port: ask.Endpoint.Port}},
 		)
 		if ask.Card != nil {

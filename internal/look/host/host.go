@@ -29,6 +29,7 @@ var asked = map[fact.Kind]struct{ source, failed string }{
 	fact.LookResources:  {"resources", "could not look at disks and memory"},
 	fact.LookTables:     {"packet filters", "could not read the packet filters"},
 	fact.LookAccess:     {"access lists", "could not read the access lists"},
+	fact.LookContainers: {"containers", "could not look at the containers"},
 	fact.LookUpstreams:  {"backends", "could not read the gateway's settings"},
 	fact.LookCertFiles:  {"certificate files", "could not read the certificate files"},
 	fact.LookAccount:    {"accounts", "could not read the state of the account"},

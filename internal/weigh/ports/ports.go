@@ -26,6 +26,9 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 	if list == nil {
 		return nil
 	}
+	if readings, ok := containerReadings(v, w, t, f, list); ok {
+		return readings
+	}
 	if taking := v.Taking(t); len(taking) > 0 {
 		var readings []gate.Reading
 		if r, ok := missingPorts(v, t, f, list); ok {

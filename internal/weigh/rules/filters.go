@@ -350,6 +350,9 @@ func stopped(v *scene.Scene, t *scene.Try, at standing, g gate.Gate, trip filter
 	if r, ok := redirected(v, t, at, trip.Request); ok {
 		list = append(list, r)
 	}
+	if r, ok := translationsGone(v, t, at, trip.Request); ok {
+		list = append(list, r)
+	}
 	return list
 }
 
@@ -546,6 +549,12 @@ func redirected(v *scene.Scene, t *scene.Try, at standing, walk filter.Walk) (ga
 			}
 			r.Summary += ", where nothing listens"
 		default:
+			f, c := v.HeldBy(at.vantage, walk.Last.To)
+			if c != nil {
+				inside := v.Inside(t, f, c, walk.Last.ToPort)
+				_, told, _ := v.PublishedAt(t)
+				return inside, inside.Cause != "" && told == nil // an engine's word is told with the port
+			}
 			r.Lacks = []gate.Lack{{Guard: gate.AllRead, Why: "what answers there was not seen"}}
 		}
 		return r, true

@@ -46,8 +46,8 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 	}
 	f, s := v.Service(t.Server)
 	_, list := v.Listeners(t.Server)
-	if s == nil || list == nil {
-		return readings
+	if _, c, _ := v.PublishedAt(t); s == nil || list == nil || c != nil {
+		return readings // what is in a container is told with its port
 	}
 	for _, u := range s.Needs {
 		if u.Active != "active" {
@@ -157,6 +157,12 @@ var portNamed = sync.OnceValue(func() *regexp.Regexp {
 // running says that the endpoint's service runs, as far as that was seen: by
 // who holds its port, on whatever address, or by its processes.
 func running(v *scene.Scene, t *scene.Try) string {
+	if _, c, _ := v.PublishedAt(t); c != nil {
+		if c.State != "running" {
+			return ""
+		}
+		return strings.TrimRight(fmt.Sprintf("container %s runs (%s) %s", c.Called(), c.Engine, plain.Since(v.Ask.Began, c.Started)), " ")
+	}
 	if _, list := v.Listeners(t.Server); list != nil {
 		for _, l := range v.Ours(t, list.On(v.Ask.Endpoint.Transport, t.Target.Port)) {
 			if l.PID != 0 {

@@ -28,7 +28,7 @@ func (p page) Execute(_ []string, orders <-chan svc.ChangeRequest, states chan<-
 	if p.code != 0 {
 		return false, uint32(p.code)
 	}
-	l, err := net.Listen("tcp", p.listen)
+	l, err := net.Listen("tcp4", p.listen)
 	if err != nil {
 		var code syscall.Errno
 		errors.As(err, &code)
@@ -79,7 +79,7 @@ func main() {
 	alone := flag.Bool("alone", false, "run without the service manager")
 	flag.Parse()
 	if *alone {
-		l, err := net.Listen("tcp", p.listen)
+		l, err := net.Listen("tcp4", p.listen)
 		if err != nil {
 			fmt.Println(err)
 			os.Exit(1)

@@ -25,6 +25,7 @@ var Looks = map[fact.Kind]look.Func{
 	fact.LookTables:     Tables,
 	fact.LookAccess:     Access,
 	fact.LookUpstreams:  Upstreams,
+	fact.LookContainers: Containers,
 	fact.LookCertFiles:  CertFiles,
 	fact.LookAccount:    Account,
 	fact.LookAccounts:   Accounts,

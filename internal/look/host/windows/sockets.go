@@ -151,10 +151,6 @@ func Listeners(_ context.Context, env look.Env, order fact.Order, emit look.Emit
 		if s.datagrams {
 			l.Transport = "udp"
 		}
-		if l.Addr == netip.IPv6Unspecified() {
-			only := true // what takes both has a row of each family
-			l.V6Only = &only
-		}
 		if p, ok := running[s.pid]; ok {
 			l.Program, l.Path, l.User, l.Since = p.name, p.path, p.user(), p.since
 			l.Unit = services[s.pid]

@@ -1,0 +1,116 @@
+package test
+
+import (
+	"encoding/json"
+	"fmt"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"uakari/internal/trail"
+)
+
+// engineSettings lets an engine run within a host of the lab, which has no
+// control groups to give away and no file system to lay over.
+const engineSettings = `[containers]
+default_ulimits = ["nofile=1024:4096", "nproc=1000:1000"]
+cgroups = "disabled"
+log_driver = "k8s-file"
+[engine]
+cgroup_manager = "cgroupfs"
+events_logger = "file"
+[network]
+network_backend = "netavark"
+`
+
+// engineHost is a full host with an engine of containers, and an image with a
+// small web server.
+func engineHost(t *testing.T) *fullHost {
+	t.Helper()
+	h := bootOver(t, containerRoot)
+	h.install()
+	h.put("/etc/containers/containers.conf", engineSettings)
+	h.put("/etc/containers/storage.conf", "[storage]\ndriver = \"vfs\"\nrunroot = \"/run/containers/storage\"\ngraphroot = \"/var/lib/containers/storage\"\n")
+	h.do("rm -f /etc/cni/net.d/*; mkdir -p /tmp/i/bin /tmp/i/www /tmp/i/etc /tmp/i/tmp; cp /bin/busybox /tmp/i/bin/; ln -s busybox /tmp/i/bin/sh; echo tides > /tmp/i/www/index.html; tar -C /tmp/i -c . | podman import - tides:1; podman network create --internal harbour; podman network create yard")
+	return h
+}
+
+// engineUp lets the engine be asked.
+func (h *fullHost) engineUp() {
+	h.do("mkdir -p /run/podman; (podman system service --time=0 unix:///run/podman/podman.sock >/dev/null 2>&1 &); for i in $(seq 50); do [ -S /run/podman/podman.sock ] && exit; sleep 0.1; done; exit 1")
+}
+
+// looked traces an endpoint from the client by a record of the host.
+func (h *fullHost) looked(t *testing.T, endpoint string, args ...string) trail.Trail {
+	t.Helper()
+	r := runWords(t, append(h.enter(), "/usr/local/bin/uakari", "record", "--for", endpoint, "--client", "10.20.7.31", "-o", "-"))
+	if r.status != 0 {
+		t.Fatalf("%+v", r)
+	}
+	record := write(t, filepath.Join(t.TempDir(), "tidebook.json"), r.stdout)
+	return traced(t, enter(h.client), append([]string{"--wait", "1s", "--record", "server=" + record, endpoint}, args...)...)
+}
+
+// TestContainers breaks what runs in containers in the ways of everyday, and
+// looks with the engine's own word and, where its kernel shows enough, without.
+func TestContainers(t *testing.T) {
+	t.Parallel()
+	h := engineHost(t)
+	const web = "tides:1 /bin/busybox httpd -f -h /www -p "
+	for _, c := range []struct {
+		name, run string
+		port      int
+		then      string // after it runs
+		want      string
+		holds     string
+		// alone is what is told without the engine; "-": not tried.
+		alone string
+		mend  string
+	}{
+		{"healthy", "-p 18080:80 " + web + "80", 18080, "", "", "container web holds port 80", "", ""},
+		{"stopped", "-p 18080:80 " + web + "80", 18080, "podman stop -t 0 web", "service/stopped proven", "podman start web", "-", ""},
+		{"killed", "-p 18080:80 " + web + "80", 18080, "podman kill web; sleep 1", "service/stopped proven", "with 137 (killed)", "-", ""},
+		{"ended with an error", "-p 18080:80 tides:1 /bin/sh -c 'echo tide table is missing; exit 3'", 18080, "", "service/failed proven", "tide table is missing", "-", ""},
+		{"starts again and again", "--restart always -p 18080:80 tides:1 /bin/sh -c 'sleep 0.2; exit 4'", 18080, "sleep 4", "service/restarting likely", "again and again", "-", ""},
+		{"unhealthy", "-p 18080:80 --health-cmd 'echo the gauge is stuck; exit 1' --health-retries 1 " + web + "80", 18080, "podman healthcheck run web; podman healthcheck run web; true", "", "unhealthy by its own check", "", ""},
+		{"loopback inside", "-p 18080:80 " + web + "127.0.0.1:80", 18080, "", "ports/loopback-only proven", "listens on 127.0.0.1:80 only; port 18080 of it is published to 10.88.0.", "ports/loopback-only proven", ""},
+		{"another port inside", "-p 18080:80 " + web + "8080", 18080, "", "settings/wrong-port proven", "listens there on 8080", "settings/wrong-port proven", ""},
+		{"published on loopback", "-p 127.0.0.1:18080:80 " + web + "80", 18080, "", "rules/published-on-loopback proven", "published on 127.0.0.1", "rules/published-on-loopback proven", ""},
+		{"not published", web + "18080", 18080, "", "ports/not-published proven", "listens on port 18080 in container web", "ports/not-published proven", ""},
+		{"the forward chain drops", "-p 18080:80 " + web + "80", 18080, "nft add table inet f; nft add chain inet f fw '{ type filter hook forward priority -5; }'; nft add rule inet f fw tcp dport 80 drop", "rules/server-drop proven", "chain fw", "rules/server-drop proven", "nft delete table inet f"},
+		{"an internal network", "--network harbour -p 18080:80 " + web + "80", 18080, "", "rules/network-isolated proven", "the network harbour alone", "-", ""},
+		{"two networks", "--network podman,yard -p 18080:80 " + web + "80", 18080, "", "", "container web holds port 80", "", ""},
+		{"a range", "-p 18080-18082:80-82 " + web + "82", 18082, "", "", "container web holds port 82", "", ""},
+		{"the engine's rules are gone", "-p 18080:80 " + web + "80", 18080, "nft flush ruleset", "ports/not-published proven", "podman network reload web", "-", ""},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			h.t = t
+			h.do("pkill -f '[p]odman system service' || true; rm -f /run/podman/podman.sock; podman rm -f -t 0 web >/dev/null 2>&1; nft flush ruleset; podman run -d --name web " + c.run + " >/dev/null; sleep 0.5; " + c.then)
+			if c.mend != "" {
+				defer h.do(c.mend)
+			}
+			endpoint := fmt.Sprintf("http://10.20.0.14:%d", c.port)
+			check := func(how, want string) {
+				t.Helper()
+				judged := h.looked(t, endpoint)
+				var list []string
+				if want != "" {
+					list = []string{want}
+				}
+				expectButAge(t, judged, list...)
+				text, err := json.Marshal(judged)
+				if err != nil {
+					t.Fatal(err)
+				}
+				if how == "with the engine" && !strings.Contains(string(text), c.holds) {
+					t.Errorf("%s: it does not say %q\n%s", how, c.holds, dump(judged))
+				}
+			}
+			if c.alone != "-" {
+				check("without the engine", c.alone)
+			}
+			h.engineUp()
+			check("with the engine", c.want)
+		})
+	}
+}
