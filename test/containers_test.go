@@ -71,7 +71,7 @@ func TestContainers(t *testing.T) {
 		{"stopped", "-p 18080:80 " + web + "80", 18080, "podman stop -t 0 web", "service/stopped proven", "podman start web", "-", ""},
 		{"killed", "-p 18080:80 " + web + "80", 18080, "podman kill web; sleep 1", "service/stopped proven", "with 137 (killed)", "-", ""},
 		{"ended with an error", "-p 18080:80 tides:1 /bin/sh -c 'echo tide table is missing; exit 3'", 18080, "", "service/failed proven", "tide table is missing", "-", ""},
-		{"starts again and again", "--restart always -p 18080:80 tides:1 /bin/sh -c 'sleep 0.2; exit 4'", 18080, "sleep 4", "service/restarting likely", "again and again", "-", ""},
+		{"starts again and again", "--restart always -p 18080:80 tides:1 /bin/sh -c 'sleep 0.2; exit 4'", 18080, "sleep 4", "service/restarting proven", "again and again", "-", ""},
 		{"unhealthy", "-p 18080:80 --health-cmd 'echo the gauge is stuck; exit 1' --health-retries 1 " + web + "80", 18080, "podman healthcheck run web; podman healthcheck run web; true", "", "unhealthy by its own check", "", ""},
 		{"loopback inside", "-p 18080:80 " + web + "127.0.0.1:80", 18080, "", "ports/loopback-only proven", "listens on 127.0.0.1:80 only; port 18080 of it is published to 10.88.0.", "ports/loopback-only proven", ""},
 		{"another port inside", "-p 18080:80 " + web + "8080", 18080, "", "settings/wrong-port proven", "listens there on 8080", "settings/wrong-port proven", ""},
@@ -112,5 +112,42 @@ func TestContainers(t *testing.T) {
 			h.engineUp()
 			check("with the engine", c.want)
 		})
+	}
+}
+
+// TestFromWithin traces from within a container: by its own files and its own
+// network, with nothing in its image.
+func TestFromWithin(t *testing.T) {
+	t.Parallel()
+	h := engineHost(t)
+	h.do("podman run -d --name upload --dns 10.88.0.250 --add-host soundings.varzea.example:10.88.0.77 -e http_proxy=http://10.88.0.99:3128 -e no_proxy=10.20.0.14,tidebook.varzea.example,soundings.varzea.example tides:1 /bin/busybox sleep 600; " +
+		"podman run -d --name rogue tides:1 /bin/busybox httpd -f -h /www -p 127.0.0.1:8080; sleep 0.5")
+	inside := func(place string, args ...string) trail.Trail {
+		t.Helper()
+		r := runWords(t, append(append(h.enter(), "/usr/local/bin/uakari", "trace", "--json", "--wait", "1s", "--in", place), args...))
+		return readTrail(t, r.stdout+r.stderr)
+	}
+	if judged := inside("upload", "http://10.20.0.14/"); judged.Reached != trail.Yes {
+		t.Error(dump(judged))
+	}
+	dead := inside("upload", "http://tidebook.varzea.example/")
+	if rung(dead, trail.Names).State != trail.Fault || !strings.Contains(dump(dead), "10.88.0.250") {
+		t.Errorf("the container's own resolver: %s", dump(dead))
+	}
+	hosts := inside("upload", "http://soundings.varzea.example/")
+	if !strings.Contains(dump(hosts), "10.88.0.77") {
+		t.Errorf("the container's own hosts file: %s", dump(hosts))
+	}
+	if judged := inside("upload", "http://10.20.0.15/"); !strings.Contains(dump(judged), "10.88.0.99") {
+		t.Errorf("the container's own proxy: %s", dump(judged))
+	}
+	if judged := inside("rogue", "http://127.0.0.1:8080/"); judged.Reached != trail.Yes {
+		t.Errorf("its own loopback: %s", dump(judged))
+	}
+	for place, want := range map[string]string{"nobody": "known here: ", "999999": "no such process", "/run/nothing": "no such file"} {
+		r := runWords(t, append(h.enter(), "/usr/local/bin/uakari", "trace", "--in", place, "http://10.20.0.14/"))
+		if r.status != 2 || !strings.Contains(r.stderr, want) || strings.Count(r.stderr, "\n") != 1 {
+			t.Errorf("%s: %+v", place, r)
+		}
 	}
 }

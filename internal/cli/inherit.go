@@ -14,6 +14,7 @@ import (
 // whose trust, as whom. What is given anew goes first.
 var inherited = []string{
 	"at",
+	"in",
 	"record",
 	"lend",
 	"as-root",

@@ -75,7 +75,7 @@ func (f *portsFlags) run(cmd *cobra.Command, port uint16) error {
 	}
 	ctx, stop := interruptible(cmd)
 	defer stop()
-	orders := []fact.Order{{Look: fact.LookListeners}}
+	orders := []fact.Order{{Look: fact.LookListeners}, {Look: fact.LookContainers, Target: fact.Target{Port: port}}}
 	if port != 0 {
 		orders = append(orders, fact.Order{Look: fact.LookKernel})
 	}
@@ -97,11 +97,14 @@ func (f *portsFlags) run(cmd *cobra.Command, port uint16) error {
 	var text []byte
 	switch {
 	case f.json:
-		text, err = plain.JSON(portList{"uakari.ports/1", hostname(), list.All, list.Hidden}, "")
+		text, err = plain.JSON(portList{"uakari.ports/1", hostname(), list.All, list.Hidden, containersOf(facts, port)}, "")
 	case port != 0:
 		text = []byte(tell.Port(port, list.All, usualFor(port), localRange(facts)))
 	default:
 		text = []byte(tell.Ports(list, on))
+	}
+	if err == nil && !f.json {
+		text = append(text, tell.Containers(containersOf(facts, port), on)...)
 	}
 	if err == nil {
 		err = write(cmd, "", text)
@@ -110,6 +113,25 @@ func (f *portsFlags) run(cmd *cobra.Command, port uint16) error {
 		err = exit(exitFault)
 	}
 	return err
+}
+
+// containersOf is the containers that were seen; those alone that have to do
+// with a port, if it is one.
+func containersOf(facts []fact.Fact, port uint16) []fact.Container {
+	list := []fact.Container{}
+	for _, f := range facts {
+		if f.Containers == nil {
+			continue
+		}
+		for _, c := range f.Containers.List {
+			about := slices.ContainsFunc(c.Published, func(p fact.Published) bool { return p.Port == port || p.Inside == port }) ||
+				slices.ContainsFunc(c.Listeners, func(l fact.Listener) bool { return l.Port == port })
+			if (port == 0 || about) && (c.ID != "" || len(c.Listeners) > 0) {
+				list = append(list, c)
+			}
+		}
+	}
+	return list
 }
 
 // mapped lists what is registered at a port mapper.
@@ -163,10 +185,11 @@ func (f *portsFlags) mapped(cmd *cobra.Command) error {
 
 // portList is what --json writes (docs/schema/ports.schema.json).
 type portList struct {
-	Format    string          `json:"format"`
-	Host      string          `json:"host"`
-	Listeners []fact.Listener `json:"listeners"`
-	Hidden    string          `json:"hidden,omitempty"`
+	Format     string           `json:"format"`
+	Host       string           `json:"host"`
+	Listeners  []fact.Listener  `json:"listeners"`
+	Hidden     string           `json:"hidden,omitempty"`
+	Containers []fact.Container `json:"containers,omitempty"`
 }
 
 // lookHere takes looks at this host and returns their facts.

@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"uakari/internal/fact"
+	"uakari/internal/look/host"
 	"uakari/internal/plain"
 	"uakari/internal/trace"
 	"uakari/internal/vantage"
@@ -136,10 +137,14 @@ func recorded(r fact.HostRecord, file string) string {
 }
 
 func newLook() *cobra.Command {
-	return &cobra.Command{
+	inside := ""
+	cmd := &cobra.Command{
 		Use: "look", Hidden: true, Args: takes(0, 1, "one word"),
 		Short: "look from here for a program at the other end of standard input",
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if inside != "" {
+				return host.Inside(cmd.Context(), inside, []string{"look"}, cmd.InOrStdin(), cmd.OutOrStdout(), cmd.ErrOrStderr())
+			}
 			if len(args) == 1 && args[0] == "lent" {
 				if self, err := os.Executable(); err == nil {
 					os.Remove(self) // it runs on; the shell that started it removes the rest
@@ -148,4 +153,6 @@ func newLook() *cobra.Command {
 			return vantage.Serve(cmd.Context(), hostname(), cmd.InOrStdin(), cmd.OutOrStdout())
 		},
 	}
+	cmd.Flags().StringVar(&inside, "in", "", "look from this container or namespace")
+	return cmd
 }

@@ -25,10 +25,10 @@ import (
 // rulesFlags is what the flags of rules say.
 type rulesFlags struct {
 	traceFlags
-	from, to, transport string
-	tables              string
-	hook, in, through   string
-	suppose             []string
+	from, to, transport   string
+	tables                string
+	hook, arrives, leaves string
+	suppose               []string
 }
 
 func newRules() *cobra.Command {
@@ -72,8 +72,8 @@ cannot be told, 2 wrong usage or unreadable input.`,
 	flags.StringVar(&f.transport, "transport", "tcp", "tcp, udp or icmp")
 	flags.StringVar(&f.tables, "tables", "", "judge the saved tables in this `file`")
 	flags.StringVar(&f.hook, "hook", "in", "how the packet meets the saved tables' host: in, out or through")
-	flags.StringVar(&f.in, "in", "", "the `link` by which it comes")
-	flags.StringVar(&f.through, "out", "", "the `link` by which it leaves")
+	flags.StringVar(&f.arrives, "arrives", "", "the `link` by which it comes")
+	flags.StringVar(&f.leaves, "leaves", "", "the `link` by which it leaves")
 	flags.StringArrayVar(
 		&f.suppose,
 		"suppose",
@@ -220,7 +220,7 @@ func (f *rulesFlags) saved(ctx context.Context, p filter.Packet) ([]filter.Hop, 
 	}
 	h := &filter.Host{Name: "the host", Rules: tables, Alone: true, Forwards: [2]filter.Tri{filter.Yes, filter.Yes}}
 	own := func(a netip.Addr) filter.Held { return filter.Held{Prefix: netip.PrefixFrom(a, a.BitLen())} }
-	hop := filter.Hop{Host: h, In: f.in, Out: f.through}
+	hop := filter.Hop{Host: h, In: f.arrives, Out: f.leaves}
 	switch f.hook {
 	case "in":
 		h.Held = append(h.Held, own(p.To))
@@ -302,7 +302,7 @@ func (f *rulesFlags) hops(ctx context.Context, p filter.Packet) ([]filter.Hop, e
 	if len(hops) == 0 {
 		return nil, nil
 	}
-	hops[0].Out, hops[len(hops)-1].In = f.through, f.in
+	hops[0].Out, hops[len(hops)-1].In = f.leaves, f.arrives
 	return hops, nil
 }
 

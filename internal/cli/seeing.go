@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net/netip"
 	"os"
 	"path/filepath"
@@ -30,19 +31,19 @@ import (
 
 // seeing is what the flags say of how to look, and from where.
 type seeing struct {
-	resolvers      []string
-	trust, hosts   string
-	card, unit     string
-	sheets         []string
-	programs       []string
-	deadline, wait time.Duration
-	at, records    []string
-	identity       string
-	presented      string
-	secret         string
-	lend, asRoot   bool
-	inTheClear     bool
-	user           string
+	resolvers       []string
+	trust, hosts    string
+	card, unit      string
+	sheets          []string
+	programs        []string
+	deadline, wait  time.Duration
+	at, in, records []string
+	identity        string
+	presented       string
+	secret          string
+	lend, asRoot    bool
+	inTheClear      bool
+	user            string
 
 	known *fact.Card // of --card, where it was read before
 }
@@ -82,6 +83,12 @@ func (s *seeing) addFar(cmd *cobra.Command) {
 		"at",
 		nil,
 		"look from there too, over SSH: `[ROLE=]USER@HOST[:PORT]`, the role being server if not given; repeats",
+	)
+	flags.StringArrayVar(
+		&s.in,
+		"in",
+		nil,
+		"look from within a container, a process or a network namespace there: `[ROLE=]PLACE`, the role being client if not given; repeats",
 	)
 	flags.StringArrayVar(
 		&s.records,
@@ -360,6 +367,17 @@ func (s *seeing) vantages(
 		client = client || role == fact.Client
 		at = append(at, vantage.NewCarried(fmt.Sprintf("r%d", i+1), role, record))
 	}
+	inside := map[fact.Role]string{}
+	for _, text := range s.in {
+		if !strings.Contains(text, "=") {
+			text = string(fact.Client) + "=" + text
+		}
+		role, place, err := roleOf("--in", text)
+		if err != nil {
+			return nil, done, err
+		}
+		inside[role] = place
+	}
 	for i, text := range s.at {
 		role, login, err := roleOf("--at", text)
 		if err != nil {
@@ -374,11 +392,22 @@ func (s *seeing) vantages(
 				Lend:     s.lend,
 				AsRoot:   s.asRoot,
 				Wait:     s.wait,
+				In:       inside[role],
 			},
 			fact.Vantage{ID: fmt.Sprintf("s%d", i+1), Role: role, Means: fact.SSH},
 			env,
 			first,
 		)
+		if err != nil {
+			return nil, done, err
+		}
+		delete(inside, role)
+		far = append(far, v)
+		client = client || role == fact.Client
+		at = append(at, v)
+	}
+	for _, role := range slices.Sorted(maps.Keys(inside)) {
+		v, err := vantage.Within(ctx, inside[role], fact.Vantage{ID: fmt.Sprintf("n%d", len(far)+1), Role: role, Means: fact.Inside}, env, first)
 		if err != nil {
 			return nil, done, err
 		}

@@ -31,6 +31,7 @@ type Means string
 const (
 	Here   Means = "here"
 	SSH    Means = "ssh"
+	Inside Means = "inside" // from within a container or a namespace of this host
 	Record Means = "record"
 )
 

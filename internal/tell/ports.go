@@ -2,6 +2,8 @@ package tell
 
 import (
 	"fmt"
+	"net/netip"
+	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -40,18 +42,28 @@ func Ports(list fact.Listeners, colour bool) string {
 			},
 		)
 	}
+	var b strings.Builder
+	table(&b, p, rows, []int{1, 4}, full)
+	if list.Hidden != "" {
+		b.WriteString("\nA dash: not seen; " + plain.Printable(list.Hidden) + ".\n")
+	}
+	return b.String()
+}
+
+// table writes rows, the first of which is the head. Numbers stand to the
+// right, and rows that are marked are red.
+func table(b *strings.Builder, p paint, rows [][]string, numbers []int, marked map[int]bool) {
 	widths := make([]int, len(rows[0]))
 	for _, row := range rows {
 		for i, cell := range row {
 			widths[i] = max(widths[i], utf8.RuneCountInString(cell))
 		}
 	}
-	var b strings.Builder
 	for n, row := range rows {
 		var line strings.Builder
 		for i, cell := range row {
 			gap := strings.Repeat(" ", widths[i]-utf8.RuneCountInString(cell))
-			if i == 1 || i == 4 { // numbers stand to the right
+			if slices.Contains(numbers, i) {
 				line.WriteString(gap + cell + "  ")
 			} else {
 				line.WriteString(cell + gap + "  ")
@@ -61,14 +73,64 @@ func Ports(list fact.Listeners, colour bool) string {
 		switch {
 		case n == 0:
 			text = p.as(grey, text)
-		case full[n]:
+		case marked[n]:
 			text = p.as(red, text)
 		}
 		b.WriteString(text + "\n")
 	}
-	if list.Hidden != "" {
-		b.WriteString("\nA dash: not seen; " + plain.Printable(list.Hidden) + ".\n")
+}
+
+// Containers is what runs in containers as a table, a row for each port that is
+// published or listened on; "" for none.
+func Containers(list []fact.Container, colour bool) string {
+	if len(list) == 0 {
+		return ""
 	}
+	rows, marked := [][]string{{"CONTAINER", "STATE", "PUBLISHED", "INSIDE", "HELD THERE BY"}}, map[int]bool{}
+	for _, c := range list {
+		state := c.State
+		if c.State == "exited" {
+			state = fmt.Sprintf("exited with %d", c.ExitCode)
+		}
+		if c.Health != "" && c.Health != "healthy" {
+			state += ", " + c.Health
+		}
+		add := func(published, inside, by string, wrong bool) {
+			marked[len(rows)] = wrong
+			rows = append(rows, []string{plain.Printable(c.Called()), orDash(state), orDash(published), orDash(inside), orDash(by)})
+		}
+		shown := map[uint16]bool{}
+		for _, p := range c.Published {
+			at := fmt.Sprint(p.Port)
+			if p.Addr.IsValid() {
+				at = netip.AddrPortFrom(p.Addr, p.Port).String()
+			}
+			by, wrong := "", c.Seen || c.State != "running"
+			for _, l := range c.On(p.Transport, p.Inside) {
+				by, wrong, shown[p.Inside] = plain.Printable(l.Program), l.Addr.IsLoopback(), true
+				if wrong {
+					by += ", on loopback only"
+				}
+			}
+			add(at, fmt.Sprint(p.Inside), by, wrong)
+		}
+		for _, l := range c.Listeners {
+			if !shown[l.Port] && l.Transport != "udp" {
+				shown[l.Port] = true
+				by := plain.Printable(l.Program)
+				if l.Addr.IsLoopback() {
+					by += ", on loopback only"
+				}
+				add("", fmt.Sprint(l.Port), by, false)
+			}
+		}
+		if len(c.Published) == 0 && len(c.Listeners) == 0 {
+			add("", "", "", false)
+		}
+	}
+	var b strings.Builder
+	b.WriteString("\nIn containers:\n")
+	table(&b, paint{colour}, rows, []int{3}, marked)
 	return b.String()
 }
 

@@ -30,6 +30,7 @@ type Login struct {
 	Lend     bool   // copy this program over for the run
 	AsRoot   bool   // run it by sudo
 	Wait     time.Duration
+	In       string // the container or namespace there to look from; "": the host itself
 }
 
 // SSH is a host that is looked at by a program over there.
@@ -37,7 +38,8 @@ type SSH struct {
 	info   fact.Vantage
 	login  Login
 	hops   []*ssh.Client // the way there, the last being the host
-	in     ssh.Channel
+	out    io.Writer     // to the program there
+	hangUp func()        // ends its input
 	early  map[fact.Order]*early
 	stderr *tail
 	ended  chan struct{}
@@ -181,11 +183,16 @@ func (s *SSH) start(ctx context.Context, env look.Env, first []fact.Order) (host
 		return "", s.fail("session", err)
 	}
 	go ssh.DiscardRequests(requests) // how it ended shows in what it said
-	s.in = channel
+	s.out, s.hangUp = channel, func() { channel.CloseWrite() }
 	exec := ssh.Marshal(struct{ Command string }{command}) // RFC 4254 section 6.5
 	if _, err := channel.SendRequest("exec", false, exec); err != nil {
 		return "", s.fail("starting the program there", err)
 	}
+	return s.greet(ctx, channel, channel.Stderr(), binary, env, first)
+}
+
+// greet exchanges hellos with the program there, after what it is lent.
+func (s *SSH) greet(ctx context.Context, from, stderr io.Reader, binary []byte, env look.Env, first []fact.Order) (host string, err error) {
 	for n, order := range first {
 		e := &early{done: make(chan struct{})}
 		s.early[order], s.looks[n] = e, &pending{emit: e.keep, done: e.done}
@@ -193,7 +200,7 @@ func (s *SSH) start(ctx context.Context, env look.Env, first []fact.Order) (host
 	s.next = len(first)
 	go func() {
 		// An error shows in that no hello comes back.
-		if _, err := channel.Write(binary); err == nil {
+		if _, err := s.out.Write(binary); err == nil {
 			s.say(hello{Version: talkVersion, WaitMS: float64(env.Wait.Milliseconds()), Resolvers: env.Resolvers,
 				HostsFile: env.HostsFile, Unit: env.Unit, Card: env.Card, Programs: env.Registry().Own})
 			for n, order := range first {
@@ -203,10 +210,10 @@ func (s *SSH) start(ctx context.Context, env look.Env, first []fact.Order) (host
 	}()
 	complaints := make(chan struct{})
 	go func() {
-		io.Copy(s.stderr, channel.Stderr())
+		io.Copy(s.stderr, stderr)
 		close(complaints)
 	}()
-	lines := bufio.NewScanner(&limited{channel, mostTalk})
+	lines := bufio.NewScanner(&limited{from, mostTalk})
 	lines.Buffer(nil, mostSaid)
 	greeted := make(chan hello, 1)
 	go s.listen(lines, complaints, greeted)
@@ -245,7 +252,7 @@ var machines = map[string]string{"amd64": "x86_64", "arm64": "aarch64"}
 // read. The shell removes it when it ends, however it ends, and the program
 // removes itself as soon as it runs.
 func (s *SSH) command() (string, []byte, error) {
-	run := "uakari look"
+	run := "uakari look" + s.inside()
 	if !s.login.Lend {
 		if s.login.AsRoot {
 			run = "sudo -n " + run
@@ -260,7 +267,7 @@ func (s *SSH) command() (string, []byte, error) {
 	if err != nil {
 		return "", nil, err
 	}
-	run = `"$d/uakari" look lent`
+	run = `"$d/uakari" look lent` + s.inside()
 	if s.login.AsRoot {
 		run = "sudo -n " + run
 	}
@@ -272,6 +279,14 @@ func (s *SSH) command() (string, []byte, error) {
 		run,
 	)
 	return "sh -c " + quote(script), binary, nil
+}
+
+// inside is the words that make the program there look from a container.
+func (s *SSH) inside() string {
+	if s.login.In == "" {
+		return ""
+	}
+	return " --in " + quote(s.login.In)
 }
 
 func quote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
@@ -296,7 +311,7 @@ func (s *SSH) say(v any) error {
 	if err != nil {
 		return err
 	}
-	_, err = s.in.Write(append(text, '\n'))
+	_, err = s.out.Write(append(text, '\n'))
 	return err
 }
 
@@ -410,8 +425,8 @@ const closeWait = 2 * time.Second
 
 // Close ends the program over there and the connections.
 func (s *SSH) Close() {
-	if s.in != nil {
-		s.in.CloseWrite() // its input ends, and it with it
+	if s.hangUp != nil {
+		s.hangUp()        // its input ends, and it with it
 		if s.login.Lend { // what was lent is seen off
 			select {
 			case <-s.ended:

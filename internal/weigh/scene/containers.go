@@ -111,7 +111,11 @@ func (v *Scene) NotRunning(t *Try, f *fact.Fact, c *fact.Container) gate.Reading
 	case c.Starved:
 		return v.container(t, f, c, "service/starved", ended+": it was killed for want of memory")
 	case c.State == "restarting" || c.Restarts > 1 && v.Ask.Began.Sub(c.Started) < 2*time.Minute:
-		r := v.container(t, f, c, "service/restarting", fmt.Sprintf("%s ends and is started again and again: %d times, last with %d%s", which, c.Restarts, c.ExitCode, how))
+		text := fmt.Sprintf("%s ends and is started again and again, %d times", which, c.Restarts)
+		if c.State != "running" {
+			text += fmt.Sprintf(", the last time with %d%s", c.ExitCode, how)
+		}
+		r := v.container(t, f, c, "service/restarting", text)
 		r.Rests.Changing = true
 		return r
 	case ok && (!told || c.Error != ""):

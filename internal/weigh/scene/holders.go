@@ -78,7 +78,7 @@ func (v *Scene) OnSame(t *Try) bool {
 	return slices.ContainsFunc(v.Set.Vantages, func(at fact.Vantage) bool {
 		// Names alone say little: many hosts are called alike.
 		return at.ID == t.Server &&
-			(at.Implied || at.Host == v.Host(v.Client) && (own == nil || own.Holds(t.Target.Addr)))
+			(at.Implied && v.clientHere() || at.Host == v.Host(v.Client) && (own == nil || own.Holds(t.Target.Addr)))
 	})
 }
 

@@ -204,7 +204,7 @@ func (v *Scene) ServerOf(addr netip.Addr) string {
 		if _, a := v.Addresses(at.ID); a == nil || !a.Holds(addr) {
 			continue
 		}
-		if everyHosts[addr.Unmap()] && !at.Implied && at.Host != v.Host(v.Client) {
+		if (everyHosts[addr.Unmap()] && !at.Implied || addr.IsLoopback() && !v.clientHere()) && at.Host != v.Host(v.Client) {
 			continue // the client comes to itself there, not to the server
 		}
 		if !at.Implied {
@@ -216,6 +216,12 @@ func (v *Scene) ServerOf(addr netip.Addr) string {
 		return v.frontOf(addr)
 	}
 	return holder
+}
+
+// clientHere reports whether the client is the host that the program ran on.
+func (v *Scene) clientHere() bool {
+	means := v.Vantage(v.Client).Means
+	return means == fact.Here || means == ""
 }
 
 // frontOf is a gateway that was given, holds the address that clients come to,
