@@ -48,6 +48,9 @@ type ruin struct {
 	name, do string
 	want     string
 	args     []string
+	// at is the endpoint that is asked for, if it is another, or a name of the
+	// client's hosts file, which is hosts.
+	at, hosts string
 }
 
 // conf is the lines that keep a settings file, and put a line into it.
@@ -77,6 +80,18 @@ func unreadable(file string) ruin {
 	return ruin{name: "unreadable settings", do: fmt.Sprintf("cp -a %[1]s /root/kept; chown root:root %[1]s; chmod 600 %[1]s", file), want: "service/settings-rejected"}
 }
 
+// otherFamily is a server that listens on IPv4 alone, asked for by IPv6.
+func otherFamily(file, change, at string) ruin {
+	return ruin{name: "IPv6 asked of IPv4", do: fmt.Sprintf("cp -a %[1]s /root/kept; sed -i %[2]s %[1]s", file, change), want: "ports/family-gap", at: at}
+}
+
+// oldAddress is a name with two addresses, of which the first is a server's
+// that nobody runs any more.
+func oldAddress(file, scheme string, port int) ruin {
+	return ruin{name: "an old address beside the right one", do: "cp -a " + file + " /root/kept", want: "names/one-bad-address",
+		at: fmt.Sprintf("%s://tidebook.varzea.example:%d", scheme, port), hosts: "10.20.0.77 tidebook.varzea.example\n10.20.0.14 tidebook.varzea.example\n"}
+}
+
 // list puts a line in a settings file by which the client is kept out.
 func list(file, change string) ruin {
 	return ruin{name: "a list", do: fmt.Sprintf("cp -a %[1]s /root/kept; sed -i '%[2]s' %[1]s", file, change), want: "rules/not-on-list"}
@@ -88,10 +103,12 @@ func loopback(file, change string) ruin {
 }
 
 var servers = []tried{
-	at("apache2", "apache2", "http", 8001, "sed -i s/80/8001/ /etc/apache2/ports.conf", "/etc/apache2/ports.conf", "Tides on", "s/8001/8101/"),
+	at("apache2", "apache2", "http", 8001, "sed -i s/80/8001/ /etc/apache2/ports.conf", "/etc/apache2/ports.conf", "Tides on", "s/8001/8101/").and(
+		otherFamily("/etc/apache2/ports.conf", "'s/^Listen 8001/Listen 0.0.0.0:8001/'", "http://[fd20::14]:8001"), oldAddress("/etc/apache2/ports.conf", "http", 8001)),
 	at("lighttpd", "lighttpd", "http", 8002, "sed -i 's/server.port .*/server.port = 8002/' /etc/lighttpd/lighttpd.conf", "/etc/lighttpd/lighttpd.conf", "tides on", "s/8002/8102/"),
 	at("nginx", "nginx", "http", 8010, "printf '<?php echo 1;' > /srv/x.php; systemctl start php8.2-fpm; printf 'server { listen 8010; location / { include fastcgi_params; fastcgi_param SCRIPT_FILENAME /srv/x.php; fastcgi_pass unix:/run/php/php8.2-fpm.sock; } }\n' > /etc/nginx/conf.d/x.conf",
 		"/etc/nginx/conf.d/x.conf", "tides on;", "s/8010/8110/").and(
+		otherFamily("/etc/nginx/conf.d/x.conf", "'s/listen 8010/listen 0.0.0.0:8010/'", "http://[fd20::14]:8010"),
 		ruin{name: "a backend's socket", do: "cp -a /etc/nginx/conf.d/x.conf /root/kept; systemctl stop php8.2-fpm", want: "answer/hop-fails"},
 		ruin{name: "a backend's port", do: "cp -a /etc/nginx/conf.d/x.conf /root/kept; sed -i s#unix:/run/php/php8.2-fpm.sock#127.0.0.1:9009# /etc/nginx/conf.d/x.conf", want: "answer/hop-fails"}),
 	at("caddy", "caddy", "http", 8003, "printf ':8003 {\\n respond ok\\n}\\n' > /etc/caddy/Caddyfile", "/etc/caddy/Caddyfile", "tides {", "s/8003/8103/"),
@@ -104,7 +121,7 @@ var servers = []tried{
 	at("pgbouncer", "pgbouncer", "postgres", 6432, "sed -i 's/^listen_addr = .*/listen_addr = */' /etc/pgbouncer/pgbouncer.ini; sed -i 's/^\\[databases\\]/[databases]\\npostgres = host=127.0.0.1/' /etc/pgbouncer/pgbouncer.ini",
 		"/etc/pgbouncer/pgbouncer.ini", "tides = on", "s/^listen_port = 6432/listen_port = 6433/"),
 	at("mariadb", "mariadb", "mysql", 3306, "sed -i 's/^bind-address.*/bind-address = 0.0.0.0/' /etc/mysql/mariadb.conf.d/50-server.cnf; systemctl start mariadb; mariadb -e \"create user gauge@'%' identified by 'tide7'\"; systemctl stop mariadb", "/etc/mysql/mariadb.conf.d/50-server.cnf", "[mysqld]\\ntides = on", "s/^bind-address.*/bind-address = 0.0.0.0\\nport = 3307/").and(loopback("/etc/mysql/mariadb.conf.d/50-server.cnf", "'s/^bind-address.*/bind-address = 127.0.0.1/'")),
-	at("redis", "redis-server", "redis", 6379, "sed -i 's/^bind .*/bind 0.0.0.0/; s/^protected-mode .*/protected-mode no/' /etc/redis/redis.conf", "/etc/redis/redis.conf", "tides on", "s/^port 6379/port 6380/").and(unreadable("/etc/redis/redis.conf"), list("/etc/redis/redis.conf", "s/^protected-mode no/protected-mode yes/")),
+	at("redis", "redis-server", "redis", 6379, "sed -i 's/^bind .*/bind 0.0.0.0/; s/^protected-mode .*/protected-mode no/' /etc/redis/redis.conf", "/etc/redis/redis.conf", "tides on", "s/^port 6379/port 6380/").and(otherFamily("/etc/redis/redis.conf", "'s/^bind .*/bind 0.0.0.0/'", "redis://[fd20::14]:6379"), oldAddress("/etc/redis/redis.conf", "redis", 6379), unreadable("/etc/redis/redis.conf"), list("/etc/redis/redis.conf", "s/^protected-mode no/protected-mode yes/")),
 	at("memcached", "memcached", "memcached", 11211, "sed -i 's/^-l .*/-l 0.0.0.0/' /etc/memcached.conf", "/etc/memcached.conf", "--tides", "s/^-p 11211/-p 11212/").and(loopback("/etc/memcached.conf", "'s/^-l .*/-l 127.0.0.1/'")),
 	at("etcd", "etcd", "etcd", 2379, "printf 'ETCD_LISTEN_CLIENT_URLS=http://0.0.0.0:2379\\nETCD_ADVERTISE_CLIENT_URLS=http://10.20.0.14:2379\\n' >> /etc/default/etcd", "/etc/default/etcd", "ETCD_MAX_SNAPSHOTS=tides", "s#//0.0.0.0:2379#//0.0.0.0:2389#"),
 	at("slapd", "slapd", "ldap", 389, "true", "/etc/default/slapd", "", "s#ldap:///#ldap://:1389/#"),
@@ -118,7 +135,7 @@ var servers = []tried{
 	at("knot", "knot", "dns", 53, "printf 'server:\\n    listen: 0.0.0.0@53\\nzone:\\n  - domain: varzea.example\\n    file: /var/lib/knot/z\\n' > /etc/knot/knot.conf; printf '@ IN SOA n. h. 1 60 60 60 60\\n@ NS n\\nn A 10.20.0.14\\ntidebook A 10.20.0.14\\n' > /var/lib/knot/z", "/etc/knot/knot.conf", "tides: on", "s/@53/@5353/"),
 	at("dnsmasq", "dnsmasq", "dns", 53, "printf 'listen-address=10.20.0.14\\nno-resolv\\nno-hosts\\naddress=/varzea.example/10.20.0.14\\n' > /etc/dnsmasq.d/x.conf", "/etc/dnsmasq.d/x.conf", "tides=on", "s/^no-resolv/no-resolv\\nport=5353/").and(list("/etc/dnsmasq.d/x.conf", "s/^listen-address.*//")),
 	at("chrony", "chrony", "ntp", 123, "printf 'allow 10.20.0.0/16\\nlocal stratum 10\\n' >> /etc/chrony/chrony.conf; mkdir -p /etc/systemd/system/chrony.service.d; printf '[Service]\\nExecStart=\\nUser=root\\nType=simple\\nPIDFile=\\nExecStart=/usr/sbin/chronyd -x -d -F 0 -u root\\n' > /etc/systemd/system/chrony.service.d/x.conf; systemctl daemon-reload", "/etc/chrony/chrony.conf", "tides on", ""),
-	at("mosquitto", "mosquitto", "mqtt", 1883, "printf 'listener 1883\\nallow_anonymous true\\n' > /etc/mosquitto/conf.d/x.conf", "/etc/mosquitto/conf.d/x.conf", "tides on", "s/1883/1884/"),
+	at("mosquitto", "mosquitto", "mqtt", 1883, "printf 'listener 1883\\nallow_anonymous true\\n' > /etc/mosquitto/conf.d/x.conf", "/etc/mosquitto/conf.d/x.conf", "tides on", "s/1883/1884/").and(otherFamily("/etc/mosquitto/conf.d/x.conf", "'s/listener 1883/listener 1883 0.0.0.0/'", "mqtt://[fd20::14]:1883"), oldAddress("/etc/mosquitto/conf.d/x.conf", "mqtt", 1883)),
 	at("nats-server", "nats-server", "nats", 4222, "sed -i 's/^host:.*/host: 0.0.0.0/; s/^listen:.*/listen: 0.0.0.0:4222/' /etc/nats-server.conf", "/etc/nats-server.conf", "tides {", "s/4222/4223/").and(unreadable("/etc/nats-server.conf")),
 	at("prosody", "prosody", "xmpp", 5222, "openssl req -x509 -newkey rsa:2048 -nodes -days 30 -subj /CN=varzea.example -addext subjectAltName=DNS:varzea.example -keyout /etc/prosody/certs/varzea.example.key -out /etc/prosody/certs/varzea.example.crt; chown -R prosody /etc/prosody/certs; sed -i 's/localhost/varzea.example/' /etc/prosody/prosody.cfg.lua",
 		"/etc/prosody/prosody.cfg.lua", "tides = = on", "").named("varzea.example", "/etc/prosody/certs/varzea.example.crt"),
@@ -203,6 +220,10 @@ func (s tried) measure(t *testing.T, h *fullHost, key string, count map[string]i
 		switch {
 		case falsely:
 			verdict = "false"
+		case slices.ContainsFunc(judged.Causes, func(c trail.Cause) bool {
+			return !c.Blocking && c.Certainty != trail.Possible && slices.Contains(want, c.ID)
+		}):
+			verdict = "right" // it slows, and does not block
 		case judged.Outcome == trail.OutcomeClear:
 			verdict = "yes"
 		case len(judged.Blocking()) > 0 && slices.Contains(want, judged.Blocking()[0].ID):
@@ -263,7 +284,14 @@ func (s tried) measure(t *testing.T, h *fullHost, key string, count map[string]i
 	for _, r := range s.more {
 		quiet(r.do + "; " + restart)
 		time.Sleep(700 * time.Millisecond)
-		judge(r.name, trace(r.args...), r.want)
+		args := slices.Clone(r.args)
+		if r.hosts != "" {
+			args = append(args, "--hosts", write(t, filepath.Join(t.TempDir(), "hosts"), r.hosts))
+		}
+		own := endpoint
+		endpoint = cmp.Or(r.at, endpoint)
+		judge(r.name, trace(args...), r.want)
+		endpoint = own
 		quiet(s.mend)
 	}
 }

@@ -105,6 +105,7 @@ func (w *windows) wine(words ...string) (string, int) {
 	words = append(append(slices.Clone(w.before), "/usr/lib/wine/wine64"), words...)
 	cmd := exec.CommandContext(ctx, words[0], words[1:]...)
 	cmd.Env, cmd.Dir = w.env, "/"
+	cmd.WaitDelay = time.Second // what it started may keep its output open
 	out, err := cmd.Output()
 	if err != nil && cmd.ProcessState == nil {
 		w.t.Fatalf("%v: %v", words, err)
@@ -250,7 +251,7 @@ func TestWindowsServer(t *testing.T) {
 		{"healthy", "0.0.0.0:8080", "", true, [2]string{allow, "-"}, 2, false, false, nil, nil, "Tidebook"},
 		{"stopped", "0.0.0.0:8080", "", true, [2]string{allow, "-"}, 2, false, false, nil, []string{"service/stopped proven"}, "Start-Service Tidebook"},
 		{"loopback only", "127.0.0.1:8080", "", true, [2]string{allow, "-"}, 2, false, false, nil, []string{"ports/loopback-only proven"}, "127.0.0.1:8080"},
-		{"another port", "0.0.0.0:8081", "", true, [2]string{allow, "-"}, 2, false, false, nil, []string{"settings/wrong-port proven"}, "8081"},
+		{"another port", "0.0.0.0:8081", "", true, [2]string{allow, "-"}, 2, false, false, []string{"--unit", "Tidebook"}, []string{"ports/moved proven"}, "8081"},
 		{"it ends at once", "0.0.0.0:8080", " -code 1069", true, [2]string{allow, "-"}, 2, false, false, nil, []string{"service/failed proven"}, "could not log on"},
 		{"its port is taken", "0.0.0.0:8080", "", true, [2]string{allow, "-"}, 2, false, true, nil, []string{"service/port-taken proven"}, "other"},
 		{"a rule blocks", "0.0.0.0:8080", "", true, [2]string{allow, block}, 2, true, false, nil, []string{"rules/server-drop proven"}, "Set-NetFirewallRule -DisplayName 'Old yard'"},
@@ -285,7 +286,7 @@ func TestWindowsServer(t *testing.T) {
 				l.filter(l.server, "table inet f {\n chain in {\n type filter hook input priority 0\n tcp dport 8080 drop\n }\n}")
 				defer l.filter(l.server, "flush ruleset")
 			}
-			text, code := w.wine(`C:\uakari.exe`, "record", "--for", "http://10.20.0.14:8080", "--client", "10.20.7.31", "-o", "-")
+			text, code := w.wine(append([]string{`C:\uakari.exe`, "record", "--for", "http://10.20.0.14:8080", "--client", "10.20.7.31", "-o", "-"}, c.args...)...)
 			if code != 0 {
 				t.Fatalf("record: %d: %s", code, text)
 			}

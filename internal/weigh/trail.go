@@ -252,7 +252,12 @@ func remediesOf(v *scene.Scene, j *gate.Judged) []trail.Remedy {
 	if j.Certainty.Guess() {
 		return []trail.Remedy{}
 	}
-	list := catalogue.Remedies(j.Cause, j.Values, v.SystemOf)
+	list := catalogue.Remedies(j.Cause, j.Values, func(host string) string {
+		if j.Vantage != "" && v.Host(j.Vantage) == host { // others may be called alike
+			return v.Vantage(j.Vantage).System
+		}
+		return v.SystemOf(host)
+	})
 	if c := v.Ask.Card; c != nil {
 		for i := range list {
 			for _, person := range c.Call {
