@@ -171,7 +171,7 @@ func TestFirewallOfWindows(t *testing.T) {
 		want   []string
 	}{
 		{export, []string{"--from", "10.20.7.31", "--to", "10.20.0.14:443"}, 0, []string{"Yes: "}},
-		{export, []string{"--from", "10.20.9.31", "--to", "10.20.0.14:443"}, 1, []string{"is stopped on the host by rule 3 of Windows firewall, chain inbound", "Old yard", "Set-NetFirewallRule -DisplayName 'Old yard' -Enabled False"}},
+		{export, []string{"--from", "10.20.9.31", "--to", "10.20.0.14:443"}, 1, []string{"is stopped on the host by rule 3 of Windows firewall, chain inbound", "Old yard", "Set-NetFirewallRule -DisplayName 'Old yard' -RemoteAddress 10.20.9.0-10.20.9.30,10.20.9.32-10.20.9.255", "undo: Set-NetFirewallRule -DisplayName 'Old yard' -RemoteAddress 10.20.9.0/255.255.255.0"}},
 		{export, []string{"--from", "10.20.7.31", "--to", "10.20.0.14:22"}, 1, []string{"by the policy of Windows firewall, chain inbound", "New-NetFirewallRule", "-RemoteAddress 10.20.7.31 -Direction Inbound -LocalPort 22", "Remove-NetFirewallRule"}},
 		{export, []string{"--from", "10.20.7.31", "--to", "10.20.0.14:5432"}, 3, []string{"which is in force is not known"}},
 		{export, []string{"--from", "10.20.7.31", "--to", "10.20.0.14:8005"}, 3, []string{`C:\tides\tidebook.exe`}},

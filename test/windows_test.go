@@ -254,7 +254,7 @@ func TestWindowsServer(t *testing.T) {
 		{"another port", "0.0.0.0:8081", "", true, [2]string{allow, "-"}, 2, false, false, []string{"--unit", "Tidebook"}, []string{"ports/moved proven"}, "8081"},
 		{"it ends at once", "0.0.0.0:8080", " -code 1069", true, [2]string{allow, "-"}, 2, false, false, nil, []string{"service/failed proven"}, "could not log on"},
 		{"its port is taken", "0.0.0.0:8080", "", true, [2]string{allow, "-"}, 2, false, true, nil, []string{"service/port-taken proven"}, "other"},
-		{"a rule blocks", "0.0.0.0:8080", "", true, [2]string{allow, block}, 2, true, false, nil, []string{"rules/server-drop proven"}, "Set-NetFirewallRule -DisplayName 'Old yard'"},
+		{"a rule blocks", "0.0.0.0:8080", "", true, [2]string{allow, block}, 2, true, false, nil, []string{"rules/server-drop likely"}, "Set-NetFirewallRule -DisplayName 'Old yard'"},
 		{"no rule allows", "0.0.0.0:8080", "", true, [2]string{"-", "-"}, 2, true, false, nil, []string{"rules/server-drop proven"}, "New-NetFirewallRule"},
 		{"a rule of another profile", "0.0.0.0:8080", "", true, [2]string{strings.Replace(allow, "LPort", "Profile=Domain|LPort", 1), "-"}, 0, true, false, nil, []string{"rules/server-drop proven"}, "inbound"},
 		{"a rule for another program", "0.0.0.0:8080", "", true, [2]string{strings.Replace(allow, "|Name", `|App=C:\\other.exe|Name`, 1), "-"}, 2, true, false, nil, []string{"rules/server-drop proven"}, "inbound"},

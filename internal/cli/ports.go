@@ -101,7 +101,7 @@ func (f *portsFlags) run(cmd *cobra.Command, port uint16) error {
 	case port != 0:
 		text = []byte(tell.Port(port, list.All, usualFor(port), localRange(facts)))
 	default:
-		text = []byte(tell.Ports(list, on))
+		text = []byte(tell.Ports(list, containersOf(facts, 0), on))
 	}
 	if err == nil && !f.json {
 		text = append(text, tell.Containers(containersOf(facts, port), on)...)

@@ -135,6 +135,7 @@ type Rule struct {
 	Text    string // as its keeper would write it; "": rendered when asked for
 	Comment string
 	Body    []Op
+	peers   []string // of a rule of Windows, as it has them
 }
 
 // Op is one part of a rule: either a condition or something done.

@@ -92,7 +92,7 @@ func (b *windowsBuilder) fill(c *Chain, in bool) {
 				doing = Drop
 			}
 			add(r.words(), r.name, append(ops, act(doing))...)
-			c.Rules[len(c.Rules)-1].Handle = 0
+			c.Rules[len(c.Rules)-1].peers = r.remoteAddrs
 		}
 	}
 	blocks, mixed := b.state(func(p fact.FirewallProfile) *bool {
@@ -317,15 +317,8 @@ func windowsChange(c *Change, p Packet, proto string, port uint16, hook Hook) bo
 	if p.AnySource || port == 0 || reply(p) || hook != Input && hook != Output {
 		return false
 	}
-	if c.at < len(c.chain.Rules) {
-		if id := c.chain.Rules[c.at].Comment; id != "" {
-			name := "'" + strings.ReplaceAll(id, "'", "''") + "'"
-			c.Do = "Set-NetFirewallRule -DisplayName " + name + " -Enabled False"
-			c.Undo = "Set-NetFirewallRule -DisplayName " + name + " -Enabled True"
-			c.Opens = "all that the rule kept out, unless other rules do"
-			c.Lasts = "it lasts, unless a group policy brings the rule again"
-			return true
-		}
+	if c.at < len(c.chain.Rules) && c.chain.Rules[c.at].Comment != "" {
+		return c.narrowBlock(c.chain.Rules[c.at], p, hook)
 	}
 	name := fmt.Sprintf("'Uakari %d %s %s'", port, proto, p.From)
 	way, peer := "Inbound -LocalPort ", p.From
@@ -337,6 +330,69 @@ func windowsChange(c *Change, p Packet, proto string, port uint16, hook Hook) bo
 	c.Undo = "Remove-NetFirewallRule -DisplayName " + name
 	c.Lasts = "it lasts"
 	return true
+}
+
+// narrowBlock takes one peer out of those that a rule blocks: no other rule lets
+// anything past it.
+func (c *Change) narrowBlock(r *Rule, p Packet, hook Hook) bool {
+	peer := p.From
+	if hook == Output {
+		peer = p.To
+	}
+	set := "Set-NetFirewallRule -DisplayName '" + strings.ReplaceAll(r.Comment, "'", "''") + "' "
+	c.Lasts = "it lasts, unless a group policy brings the rule again"
+	before := "Any"
+	if len(r.peers) > 0 {
+		before = strings.Join(r.peers, ",")
+	}
+	if rest, ok := withoutPeer(r.peers, peer); ok {
+		c.Do, c.Undo = set+"-RemoteAddress "+strings.Join(rest, ","), set+"-RemoteAddress "+before
+		c.Opens = "what other rules allow to " + peer.String() + " and to nobody else"
+		return true
+	}
+	c.Do, c.Undo = set+"-Enabled False", set+"-Enabled True"
+	c.Opens = "all that the rule kept out, unless other rules do"
+	return true
+}
+
+// withoutPeer is the addresses of a rule without one, as ranges; false where a
+// word among them may hold it.
+func withoutPeer(words []string, peer netip.Addr) (list []string, ok bool) {
+	if len(words) == 0 {
+		words = []string{"0.0.0.0/0", "::/0"}
+	}
+	for _, word := range words {
+		low, high, ranged := strings.Cut(word, "-")
+		from, err := netip.ParseAddr(low)
+		to, err2 := netip.ParseAddr(high)
+		if net, ok := windowsNet(word); ok {
+			from, to, ranged, err, err2 = net.Masked().Addr(), lastOf(net), true, nil, nil
+		}
+		switch {
+		case !ranged || err != nil || err2 != nil:
+			return nil, false
+		case from.Is4() != peer.Is4() || peer.Less(from) || to.Less(peer):
+			list = append(list, word)
+			continue
+		}
+		if from.Less(peer) {
+			list = append(list, from.String()+"-"+peer.Prev().String())
+		}
+		if peer.Less(to) {
+			list = append(list, peer.Next().String()+"-"+to.String())
+		}
+	}
+	return list, len(list) > 0
+}
+
+// lastOf is the last address of a net of either family.
+func lastOf(net netip.Prefix) netip.Addr {
+	b := net.Masked().Addr().AsSlice()
+	for i := net.Bits(); i < len(b)*8; i++ {
+		b[i/8] |= 0x80 >> (i % 8)
+	}
+	addr, _ := netip.AddrFromSlice(b)
+	return addr
 }
 
 // number is a decimal number of at most so many; -1 if it is none.

@@ -12,8 +12,9 @@ import (
 	"uakari/internal/plain"
 )
 
-// Ports is a host's listeners as a table.
-func Ports(list fact.Listeners, colour bool) string {
+// Ports is a host's listeners as a table, with the containers that some are held
+// for.
+func Ports(list fact.Listeners, containers []fact.Container, colour bool) string {
 	p := paint{colour}
 	if len(list.All) == 0 {
 		return "Nobody listens" + because(list.Hidden) + ".\n"
@@ -34,7 +35,7 @@ func Ports(list fact.Listeners, colour bool) string {
 				address(l),
 				fmt.Sprint(l.Port),
 				queue(l),
-				orDash(plain.Printable(l.Program)),
+				orDash(plain.Printable(l.Program) + heldFor(l, containers)),
 				pid(l),
 				plain.Printable(l.User),
 				orDash(plain.Printable(l.Unit)),
@@ -48,6 +49,16 @@ func Ports(list fact.Listeners, colour bool) string {
 		b.WriteString("\nA dash: not seen; " + plain.Printable(list.Hidden) + ".\n")
 	}
 	return b.String()
+}
+
+// heldFor is the container that a listener is held for, by whoever keeps it.
+func heldFor(l fact.Listener, containers []fact.Container) string {
+	for _, c := range containers {
+		if c.Keeper != 0 && c.Keeper == l.PID {
+			return " for " + plain.Printable(c.Called())
+		}
+	}
+	return ""
 }
 
 // table writes rows, the first of which is the head. Numbers stand to the
