@@ -90,7 +90,7 @@ func TestForeignText(t *testing.T) {
 		"certs":     Certs(certs, false), "no certs": Certs(unseen, false), "certs that fit": Certs(fits, false),
 		"a journey": Journey(journey, false), "a journey that ends": Journey(passes, false),
 		"names": Names(views, false), "a name without addresses": Names(bare, false),
-		"ports": Ports(listeners, false), "a port": Port(1, listeners.All, []string{hostile}, hostile),
+		"containers": Containers([]fact.Container{{Name: hostile, State: hostile, Health: hostile, Published: []fact.Published{{Port: 1, Inside: 1}}, Listeners: []fact.Listener{{Program: hostile, Port: 1}}}}, false), "ports": Ports(listeners, nil, false), "a port": Port(1, listeners.All, []string{hostile}, hostile),
 		"a report": report.Markdown(), "its page": page, "a case": Case(kept, nil, false), "cases": Cases([]casebook.Case{kept}, false),
 		"closing": Closed(Closing{Case: 1, Standing: kept.Entries, Differs: []string{hostile}}, false),
 		"a card":  CardShown(card, false), "its draft": CardDraft(card), "checked": CardChecked(hostile, card),
@@ -118,7 +118,7 @@ func TestEmpty(t *testing.T) {
 	Certs(trail.CertList{}, true)
 	Journey(trail.Journey{}, true)
 	Names(NameViews{}, true)
-	Ports(fact.Listeners{}, true)
+	Ports(fact.Listeners{}, nil, true)
 	Port(1, nil, nil, "")
 	Unit("", "", fact.Program{}, "", time.Unix(0, 0), true)
 	Cases(nil, true)

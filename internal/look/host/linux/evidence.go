@@ -223,7 +223,7 @@ func openLogs(processes []fact.Process) []common.LogName {
 			}
 			if !slices.ContainsFunc(list, func(n common.LogName) bool { return n.Pattern == path }) &&
 				!strings.ContainsAny(path, "*?[\\") {
-				list = append(list, common.LogName{path, accountOf(proc.PID)})
+				list = append(list, common.LogName{Pattern: path, By: accountOf(proc.PID)})
 			}
 		}
 	}

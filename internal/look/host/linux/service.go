@@ -100,7 +100,7 @@ func Service(ctx context.Context, env look.Env, order fact.Order, emit look.Emit
 func logsOf(p fact.Program, env look.Env, held map[string]int) []fact.LogFile {
 	var logs []fact.LogFile
 	if p.Why == "card" && env.Card.Log != "" {
-		logs = common.LogFiles([]common.LogName{{env.Card.Log, env.CardBy}})
+		logs = common.LogFiles([]common.LogName{{Pattern: env.Card.Log, By: env.CardBy}})
 		for i := range logs {
 			logs[i].Stale = env.Card.Fresh
 		}
@@ -142,7 +142,7 @@ func settingsLogs(p program.Program, pid int) []common.LogName {
 			if filepath.IsAbs(path) && !strings.ContainsAny(path, "*?[\\%") &&
 				!slices.ContainsFunc(files, func(n common.LogName) bool { return n.Pattern == path }) &&
 				!slices.Contains(p.Logs, path) {
-				files = append(files, common.LogName{path, from.by})
+				files = append(files, common.LogName{Pattern: path, By: from.by})
 			}
 		}
 	}
