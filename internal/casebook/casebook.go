@@ -36,6 +36,10 @@ type Store interface {
 	// which add says.
 	Import(ctx context.Context, work func(add func(Case) (Case, bool, error)) error) error
 	Remove(ctx context.Context, id int64) error
+	// Reached keeps the run in which a client reached an endpoint, in place of
+	// the one before; Baseline is that run, nil if there is none.
+	Reached(ctx context.Context, endpoint, client string, set fact.Set) error
+	Baseline(ctx context.Context, endpoint, client string) (*fact.Set, error)
 	Done() error
 }
 
@@ -138,6 +142,8 @@ var migrations = []string{
 	DROP TRIGGER entries_remain;
 	CREATE TRIGGER entries_remain BEFORE DELETE ON entries WHEN (SELECT removed FROM cases WHERE id = OLD.case_id) = 0
 		BEGIN SELECT RAISE(ABORT, 'what was kept is never removed'); END;`,
+	// The last run in which an endpoint was reached, by endpoint and client.
+	`CREATE TABLE baselines (endpoint TEXT NOT NULL, client TEXT NOT NULL, at INTEGER NOT NULL, facts BLOB NOT NULL, PRIMARY KEY (endpoint, client));`,
 }
 
 // Book is a casebook in a file.
@@ -373,6 +379,38 @@ func scanCase(row interface{ Scan(...any) error }) (c Case, err error) {
 	err = row.Scan(&c.ID, &c.UID, &c.Title, &c.Endpoint, &c.First, &opened, &closed, &c.Foreign)
 	c.Opened, c.Closed = moment(opened), moment(closed)
 	return c, err
+}
+
+// Reached keeps the last run in which a client reached an endpoint.
+func (b *Book) Reached(ctx context.Context, endpoint, client string, set fact.Set) error {
+	facts, err := json.Marshal(set)
+	if err != nil {
+		return err
+	}
+	return b.within(ctx, func(tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx,
+			"INSERT INTO baselines (endpoint, client, at, facts) VALUES (?, ?, ?, ?) ON CONFLICT (endpoint, client) DO UPDATE SET at = excluded.at, facts = excluded.facts WHERE excluded.at >= at",
+			endpoint, client, stamp(set.Ended), facts)
+		return err
+	})
+}
+
+// Baseline is the last run in which a client reached an endpoint; nil if none is
+// kept.
+func (b *Book) Baseline(ctx context.Context, endpoint, client string) (*fact.Set, error) {
+	var facts []byte
+	err := b.within(ctx, func(tx *sql.Tx) error {
+		err := tx.QueryRowContext(ctx, "SELECT facts FROM baselines WHERE endpoint = ? AND client = ?", endpoint, client).Scan(&facts)
+		if errors.Is(err, sql.ErrNoRows) {
+			return nil
+		}
+		return err
+	})
+	if err != nil || facts == nil {
+		return nil, err
+	}
+	set, err := fact.DecodeSet("the last run in which "+endpoint+" was reached", facts)
+	return &set, err
 }
 
 // Get is a case with all its entries.

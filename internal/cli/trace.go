@@ -31,6 +31,7 @@ type traceFlags struct {
 	color         string
 	facts, replay string
 	kept          string // in which case
+	since         string // the run that worked
 	from          string // of an account that is judged on paper
 	then          string // the command that confirms a change
 	idle, each    time.Duration
@@ -94,6 +95,7 @@ whether, 2 wrong usage, 130 interrupted.`,
 		"",
 		"look at nothing; weigh the facts in this `file`, or the last of this case, again",
 	)
+	flags.StringVar(&f.since, "since", "", "say what changed since this run, which worked: a case, facts or a record")
 	flags.StringVar(&f.kept, "case", "", "keep it in the casebook: as a `new` case, or in the one with this number")
 	return cmd
 }
@@ -146,6 +148,12 @@ func (f *traceFlags) run(ctx context.Context, cmd *cobra.Command, input string) 
 		if err := writeFacts(cmd, f.facts, set); err != nil {
 			return err
 		}
+	}
+	if err := f.sinceWorked(cmd.Context(), cmd, set, &judged); err != nil {
+		if f.since != "" {
+			return err
+		}
+		fmt.Fprintf(cmd.ErrOrStderr(), "uakari: what changed since it worked is not told: %s\n", plain.Printable(err.Error()))
 	}
 	f.then, err = f.next(cmd, ask, set, judged)
 	return errors.Join(f.tell(cmd, set, judged), err)

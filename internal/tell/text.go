@@ -19,6 +19,7 @@ func Text(t trail.Trail, colour bool) string {
 	w := writer{t: t, p: paint{colour}}
 	w.answer()
 	w.causes()
+	w.since()
 	w.behind()
 	w.ladder()
 	w.mend()

@@ -92,9 +92,29 @@ type Trail struct {
 	Rungs      []Finding  `json:"rungs"`
 	Causes     []Cause    `json:"causes"`
 	Tell       *Tell      `json:"tell_apart,omitempty"`
+	Since      *Since     `json:"since,omitempty"` // what changed since it worked
 	Evidence   []Evidence `json:"evidence"`
 	Behind     []Behind   `json:"behind"`
 	Command    string     `json:"command,omitempty"` // to trace the same again
+}
+
+// Since is what changed since a run in which the endpoint was reached.
+type Since struct {
+	When    time.Time `json:"when"`
+	From    string    `json:"from,omitempty"` // where that run was kept: a file, a case
+	Changed []Changed `json:"changed"`
+}
+
+// Changed is one thing that differs. What is new has no Was, what is gone no
+// Now.
+type Changed struct {
+	Host string    `json:"host"`
+	What string    `json:"what"` // "packet filters", "who holds the port", …
+	Was  string    `json:"was,omitempty"`
+	Now  string    `json:"now,omitempty"`
+	At   time.Time `json:"at,omitzero"` // as the host itself dates it
+	// Explains is the cause that it bears on.
+	Explains string `json:"explains,omitempty"`
 }
 
 // Endpoint is what was to be reached.

@@ -1,0 +1,208 @@
+package weigh
+
+import (
+	"cmp"
+	"crypto/x509"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"uakari/internal/fact"
+	"uakari/internal/trail"
+)
+
+// mostChanged bounds how many changes are told.
+const mostChanged = 30
+
+// noted is one line of what a host was like, with when it came to be, as far as
+// the host itself dates it.
+type noted struct {
+	line string
+	at   time.Time
+}
+
+// notes is what a set says of each host: by the host's name and what is noted.
+type notes struct {
+	order []string
+	lines map[string][]noted
+	facts map[string][]string // that were looked at for it
+}
+
+// Since is what changed between a run in which an endpoint was reached, and
+// another: what bears on a connection and differs, on the hosts that both saw,
+// what explains a cause of the second first. Numbers of processes, counters and
+// ages are no changes.
+func Since(before, now fact.Set, causes []trail.Cause) []trail.Changed {
+	was, is := noteAll(before), noteAll(now)
+	var list []trail.Changed
+	for _, place := range is.order {
+		old, seen := was.lines[place]
+		if !seen {
+			continue // nobody looked there then
+		}
+		host, what, _ := strings.Cut(place, "\x00")
+		added, gone := apart(is.lines[place], old), apart(old, is.lines[place])
+		for i := range max(len(added), len(gone)) {
+			c := trail.Changed{Host: host, What: what}
+			if i < len(added) {
+				c.Now, c.At = added[i].line, added[i].at
+			}
+			if i < len(gone) {
+				c.Was = gone[i].line
+			}
+			c.Explains = explains(causes, what, is.facts[place])
+			list = append(list, c)
+		}
+	}
+	slices.SortStableFunc(list, func(a, b trail.Changed) int {
+		return cmp.Compare(order(a), order(b))
+	})
+	return list[:min(len(list), mostChanged)]
+}
+
+// order puts what explains a cause before what does not.
+func order(c trail.Changed) int {
+	if c.Explains != "" {
+		return 0
+	}
+	return 1
+}
+
+// apart is the lines of one list that the other lacks.
+func apart(list, other []noted) []noted {
+	return slices.DeleteFunc(slices.Clone(list), func(n noted) bool {
+		return slices.ContainsFunc(other, func(o noted) bool { return o.line == n.line })
+	})
+}
+
+// explains is the cause that a change bears on: one that rests on a fact that
+// shows the change, and of whose rung it is.
+func explains(causes []trail.Cause, what string, facts []string) string {
+	for _, cause := range causes {
+		rests := slices.ContainsFunc(cause.Because, func(id string) bool { return slices.Contains(facts, id) })
+		if cause.Blocking && rests && slices.Contains(bears[string(cause.Rung)], what) {
+			return cause.ID
+		}
+	}
+	return ""
+}
+
+// bears is which notes can explain a cause of a rung.
+var bears = map[string][]string{
+	"settings": {"settings of the client", "proxy", "who holds the port"},
+	"service":  {"the service", "the program", "containers", "settings of the server", "who holds the port"},
+	"ports":    {"who holds the port", "the program", "containers", "the service"},
+	"rules":    {"packet filters", "routes", "kernel settings", "access lists"},
+	"names":    {"addresses of the name", "hosts file", "resolvers"},
+	"certs":    {"the certificate", "trust", "TLS library"},
+	"login":    {"the account", "access lists"},
+	"answer":   {"the service", "containers", "the program", "who holds the port"},
+}
+
+func noteAll(set fact.Set) notes {
+	n := notes{lines: map[string][]noted{}, facts: map[string][]string{}}
+	hosts := map[string]string{}
+	for _, v := range set.Vantages {
+		hosts[v.ID] = v.Host
+	}
+	for i := range set.Facts {
+		f := &set.Facts[i]
+		if f.Order.Target.Again != 0 {
+			continue // a second look of the same run
+		}
+		noteOf(f, set.Ask.Endpoint, func(what, line string, at time.Time) {
+			place := hosts[f.Vantage] + "\x00" + what
+			if _, seen := n.lines[place]; !seen {
+				n.order = append(n.order, place)
+				n.lines[place] = nil
+			}
+			if !slices.Contains(n.facts[place], f.ID) {
+				n.facts[place] = append(n.facts[place], f.ID)
+			}
+			if line != "" && !slices.ContainsFunc(n.lines[place], func(have noted) bool { return have.line == line }) {
+				n.lines[place] = append(n.lines[place], noted{line, at})
+			}
+		})
+	}
+	return n
+}
+
+// noteOf gives what one fact says. What was looked at and found empty is noted
+// by an empty line.
+func noteOf(f *fact.Fact, e fact.Endpoint, note func(what, line string, at time.Time)) {
+	plain := func(what string, lines ...string) {
+		note(what, "", time.Time{})
+		for _, line := range lines {
+			note(what, line, time.Time{})
+		}
+	}
+	switch {
+	case f.Identity != nil:
+		note("the host's start", "it was started "+stampOf(f.Identity.Boot), f.Identity.Boot)
+		plain("the system", strings.TrimSpace(f.Identity.Name+" "+f.Identity.Kernel))
+	case f.Listeners != nil:
+		note("who holds the port", "", time.Time{})
+		for _, l := range f.Listeners.On(e.Transport, e.Port) {
+			at := l.Addr.String()
+			note("who holds the port", strings.TrimSpace(fmt.Sprintf("%s on %s %s", cmp.Or(l.Program, "a process"), at, l.Unit)), l.Since)
+		}
+	case f.Service != nil:
+		for _, p := range f.Service.Programs {
+			note("the program", strings.TrimSpace(p.Name+" "+p.Path), time.Time{})
+			for _, u := range p.Units {
+				note("the service", strings.TrimSpace(fmt.Sprintf("%s is %s", u.Name, cmp.Or(u.Active, u.Load))), u.Since)
+			}
+		}
+	case f.Containers != nil:
+		note("containers", "", time.Time{})
+		for _, c := range f.Containers.List {
+			if c.ID == "" {
+				continue
+			}
+			note("containers", fmt.Sprintf("%s is %s, of the image %s", c.Called(), cmp.Or(c.State, "running"), cmp.Or(c.Image, "that is not known")), c.Started)
+		}
+	case f.Answer != nil:
+		var addrs []string
+		for _, a := range f.Answer.Addrs {
+			addrs = append(addrs, strings.TrimSuffix(f.Answer.Asked, ".")+" is "+a.String())
+		}
+		plain("addresses of the name", addrs...)
+	case f.Handshake != nil && len(f.Handshake.Chain) > 0:
+		if cert, err := x509.ParseCertificate(f.Handshake.Chain[0]); err == nil {
+			note("the certificate", fmt.Sprintf("%s of %s, valid until %s", cmp.Or(cert.Subject.CommonName, "one without a name"), cmp.Or(cert.Issuer.CommonName, "itself"), cert.NotAfter.UTC().Format(time.DateOnly)), cert.NotBefore)
+		}
+	case f.Library != nil:
+		plain("TLS library", f.Saw)
+	case f.Account != nil:
+		plain("the account", f.Saw)
+	default:
+		standOf(f, func(f *fact.Fact, what string, lines ...string) { plain(kindOf(f, what), lines...) })
+	}
+}
+
+// kindOf is how a change of what settings say is called.
+func kindOf(f *fact.Fact, what string) string {
+	switch {
+	case f.HostsFile != nil:
+		return "hosts file"
+	case f.Setup != nil:
+		return "resolvers"
+	case f.Access != nil:
+		return "access lists"
+	case f.Proxy != nil:
+		return "proxy"
+	case f.Settings != nil && f.Order.Target.Name == "server":
+		return "settings of the server"
+	case f.Settings != nil:
+		return "settings of the client"
+	}
+	return what
+}
+
+func stampOf(t time.Time) string {
+	if t.IsZero() {
+		return "at a time that it does not tell"
+	}
+	return t.UTC().Truncate(time.Minute).Format("2006-01-02 15:04")
+}
