@@ -16,12 +16,12 @@ import (
 // floors is who stands on whom: a package imports only those of lower floors.
 var floors = map[string]int{
 	"plain": 0, "keep": 0, "fact": 0, "written": 0, "protocol": 1, "endpoint": 2, "trail": 2, "sheet": 2, "wire": 3,
-	"filter": 2, "settingsfile": 1, "program": 3, "card": 3, "casebook": 3,
-	"look": 4, "weigh": 4, "vantage": 5, "tell": 5, "trace": 6, "demo": 6, "cli": 7,
+	"filter": 2, "settingsfile": 1, "program": 3, "card": 3, "casebook": 3, "plan": 3,
+	"look": 4, "weigh": 4, "vantage": 5, "tell": 5, "trace": 6, "demo": 6, "sweep": 6, "cli": 7,
 }
 
 // pure packages do no input or output and read no clock.
-var pure = []string{"plain", "keep", "fact", "trail", "protocol", "endpoint", "filter", "settingsfile", "program", "sheet", "weigh", "tell"}
+var pure = []string{"plain", "keep", "fact", "trail", "protocol", "endpoint", "filter", "settingsfile", "program", "sheet", "plan", "weigh", "tell"}
 
 // forbidden is what they must not import.
 var forbidden = []string{"os", "os/exec", "net", "net/http", "syscall", "crypto/tls", "golang.org/x/sys/unix", "log"}

@@ -1,0 +1,426 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"uakari/internal/endpoint"
+	"uakari/internal/fact"
+	"uakari/internal/look"
+	"uakari/internal/look/file"
+	"uakari/internal/look/sshclient"
+	"uakari/internal/plain"
+	"uakari/internal/plan"
+	"uakari/internal/sweep"
+	"uakari/internal/tell"
+	"uakari/internal/trace"
+	"uakari/internal/trail"
+	"uakari/internal/vantage"
+	"uakari/internal/weigh"
+)
+
+// sweepFlags is what the flags of sweep say.
+type sweepFlags struct {
+	seeing
+	out, file, color, resume string
+	json                     bool
+	wide                     int
+}
+
+func newSweep() *cobra.Command {
+	var f sweepFlags
+	cmd := &cobra.Command{
+		Use:   "sweep PLAN",
+		Short: "many endpoints from many hosts: which causes, and what their hosts have in common",
+		Long: `Trace every endpoint of a plan (uakari.plan/1) from every client of it, side by
+side, and tell the result by cause: how many clients, and what they have in common
+that those that work do not have. No account is tried.
+
+Clients are this host, hosts over SSH (one session each), records, containers,
+files of hosts with tags, and patterns of hosts in ~/.ssh/config. A host that
+cannot be looked at is told, and no failure of the sweep.
+
+Exit status: 0 everything is reached, 1 something is not, 2 wrong usage, 3 unsure.`,
+		Args: takes(1, 1, "a PLAN"),
+		RunE: func(cmd *cobra.Command, args []string) error { return f.run(cmd, args[0]) },
+	}
+	flags := cmd.Flags()
+	flags.StringVar(&f.out, "out", "text", "`format` of the output: text, json or html")
+	flags.BoolVar(&f.json, "json", false, "the same as --out json (uakari.sweep/1)")
+	flags.StringVarP(&f.file, "output", "o", "", "write to this `file` instead of standard output")
+	flags.StringVar(&f.color, "color", "auto", "auto, always or never")
+	flags.StringVar(&f.resume, "resume", "", "keep each row in this `file`, and go on where it ends")
+	flags.IntVar(&f.wide, "wide", 0, "how many traces run side by side; as the plan says, or 32")
+	flags.StringVar(&f.identity, "identity", "", "log in with the private key in this `file`")
+	flags.BoolVar(&f.lend, "lend", false, "copy this program over for the run, where it is not installed")
+	flags.BoolVar(&f.asRoot, "as-root", false, "run it there by sudo")
+	flags.StringVar(&f.trust, "trust", "", "trust the certificates in this `file`, not the system's")
+	flags.StringVar(&f.hosts, "hosts", "", "read this hosts `file` instead of the system's")
+	flags.DurationVar(&f.deadline, "deadline", 30*time.Second, "the longest one trace may take")
+	flags.DurationVar(&f.wait, "wait", 4*time.Second, "the longest wait for one connect or one resolver")
+	return cmd
+}
+
+// seat is one client of a sweep: the hosts to look from, opened once.
+type seat struct {
+	name string
+	tags []string
+	open func(ctx context.Context, env look.Env) ([]trace.Vantage, func(), error)
+
+	once sync.Once
+	at   []trace.Vantage
+	shut func()
+	err  error
+}
+
+func (s *seat) vantages(ctx context.Context, env look.Env) ([]trace.Vantage, error) {
+	s.once.Do(func() { s.at, s.shut, s.err = s.open(ctx, env) })
+	return s.at, s.err
+}
+
+func (f *sweepFlags) run(cmd *cobra.Command, path string) error {
+	if f.json {
+		f.out = "json"
+	}
+	if !slices.Contains([]string{"text", "json", "html"}, f.out) {
+		return fmt.Errorf("--out %q: expected text, json or html", f.out)
+	}
+	if f.wide < 0 || f.wide > 256 {
+		return fmt.Errorf("--wide %d: expected a number from 1 to 256", f.wide)
+	}
+	on, err := colour(f.color, cmd.OutOrStdout())
+	if err != nil {
+		return err
+	}
+	ctx, stop := interruptible(cmd)
+	defer stop()
+	text, err := f.read(ctx, path, plan.MostBytes)
+	if err != nil {
+		return err
+	}
+	p, err := plan.Parse(path, text)
+	if err != nil {
+		return err
+	}
+	seats, err := f.seats(ctx, p)
+	if err != nil {
+		return err
+	}
+	servers := f.servers(p.Servers)
+	have, keepRow, err := f.resumed()
+	if err != nil {
+		return err
+	}
+	env, err := f.env(ctx)
+	if err != nil {
+		return err
+	}
+	s := trail.Sweep{Format: trail.SweepFormat, Plan: orPath(p.Name, path), Began: time.Now().UTC(), Endpoints: p.Endpoints}
+	var jobs []sweep.Job
+	byName := map[string]*seat{}
+	for _, each := range seats {
+		s.Clients, byName[each.name] = append(s.Clients, each.name), each
+		for _, e := range p.Endpoints {
+			jobs = append(jobs, sweep.Job{Client: each.name, Endpoint: e})
+		}
+	}
+	wide := p.Wide
+	if f.wide > 0 {
+		wide = f.wide
+	}
+	progress := newSweepProgress(cmd, len(jobs))
+	s.Rows = sweep.Run(ctx, jobs, wide, have, func(ctx context.Context, j sweep.Job) trail.SweepRow {
+		return f.one(ctx, byName[j.Client], servers, j, env)
+	}, func(r trail.SweepRow) { keepRow(r); progress.row(r) })
+	progress.end()
+	for _, each := range append(seats, servers) {
+		if each.shut != nil {
+			each.shut()
+		}
+	}
+	if len(s.Rows) < len(jobs) {
+		s.Incomplete = fmt.Sprintf("%d of %d were done", len(s.Rows), len(jobs))
+	}
+	s.Ended, s.Groups = time.Now().UTC(), weigh.GroupSweep(s.Rows)
+	out := []byte(tell.Sweep(s, on))
+	switch f.out {
+	case "json":
+		if out, err = plain.JSON(s, ""); err != nil {
+			return err
+		}
+	case "html":
+		out = []byte(tell.Matrix(s))
+	}
+	if err := write(cmd, f.file, out); err != nil {
+		return err
+	}
+	return sweepStatus(s)
+}
+
+func orPath(name, path string) string {
+	if name != "" {
+		return name
+	}
+	return filepath.Base(path)
+}
+
+// sweepStatus is the exit status of a sweep.
+func sweepStatus(s trail.Sweep) error {
+	unsure := s.Incomplete != ""
+	for _, r := range s.Rows {
+		switch {
+		case r.Unseen != "":
+		case r.Outcome == trail.OutcomeFault:
+			return exit(exitFault)
+		case r.Outcome != trail.OutcomeClear:
+			unsure = true
+		}
+	}
+	if unsure || len(s.Rows) == 0 {
+		return exit(exitUnsure)
+	}
+	return nil
+}
+
+// one is one trace of a sweep.
+func (f *sweepFlags) one(ctx context.Context, s, servers *seat, j sweep.Job, env look.Env) trail.SweepRow {
+	row := trail.SweepRow{Client: j.Client, Endpoint: j.Endpoint, Features: s.tags}
+	at, err := s.vantages(ctx, env)
+	if err != nil {
+		row.Unseen = plain.Clean(err.Error())
+		return row
+	}
+	beside, err := servers.vantages(ctx, env)
+	if err != nil {
+		row.Unseen = "a server that the plan names could not be looked at: " + plain.Clean(err.Error())
+		return row
+	}
+	at = append(slices.Clone(at), beside...)
+	e, err := endpoint.Parse(j.Endpoint)
+	if err != nil {
+		row.Unseen = err.Error() // the plan was checked
+		return row
+	}
+	ctx, cancel := context.WithTimeout(ctx, f.deadline)
+	defer cancel()
+	ask := fact.Ask{Endpoint: e, Began: time.Now().UTC(), WaitMS: float64(f.wait.Milliseconds()), Resolvers: env.Resolvers}
+	set, judged := trace.Run(ctx, ask, at, nil)
+	row.Outcome = bothWays(judged)
+	row.Features = append(slices.Clone(s.tags), weigh.Features(set)...)
+	if blocking := judged.Blocking(); len(blocking) > 0 {
+		c := blocking[0]
+		row.Cause, row.Certainty, row.Summary = c.ID, c.Certainty, c.Summary
+	} else if row.Outcome != trail.OutcomeClear {
+		row.Summary = tell.Short(judged)
+	}
+	return row
+}
+
+// servers is the hosts that are looked at beside every client, one session each.
+func (f *sweepFlags) servers(logins []string) *seat {
+	return &seat{name: "servers", open: func(ctx context.Context, env look.Env) (at []trace.Vantage, shut func(), err error) {
+		var open []*vantage.SSH
+		shut = func() {
+			for _, v := range open {
+				v.Close()
+			}
+		}
+		for i, login := range logins {
+			v, err := vantage.DialSSH(ctx, vantage.Login{To: login, Identity: f.identity, Lend: f.lend, AsRoot: f.asRoot, Wait: f.wait},
+				fact.Vantage{ID: fmt.Sprintf("p%d", i+1), Role: fact.Server, Means: fact.SSH}, env, nil)
+			if err != nil {
+				return nil, shut, err
+			}
+			open, at = append(open, v), append(at, v)
+		}
+		return at, shut, nil
+	}}
+}
+
+// seats is the clients of a plan, each by its name; what stands for several is
+// spread out.
+func (f *sweepFlags) seats(ctx context.Context, p *plan.Plan) ([]*seat, error) {
+	var list []*seat
+	add := func(s *seat) error {
+		if slices.ContainsFunc(list, func(have *seat) bool { return have.name == s.name }) {
+			return fmt.Errorf("the plan has %s twice among its clients", s.name)
+		}
+		list = append(list, s)
+		return nil
+	}
+	var spread func(c plan.Client) error
+	spread = func(c plan.Client) error {
+		tags := plan.TagList(c.Tags)
+		switch {
+		case c.Here:
+			return add(&seat{name: hostname(), tags: tags, open: func(_ context.Context, env look.Env) ([]trace.Vantage, func(), error) {
+				return here(env, true), func() {}, nil
+			}})
+		case c.At != "":
+			return add(f.overSSH(c.At, tags))
+		case c.In != "":
+			return add(&seat{name: c.In, tags: tags, open: func(ctx context.Context, env look.Env) ([]trace.Vantage, func(), error) {
+				v, err := vantage.Within(ctx, c.In, fact.Vantage{ID: "n1", Role: fact.Client, Means: fact.Inside}, env, nil)
+				if err != nil {
+					return nil, func() {}, err
+				}
+				return append(here(env, false), v), v.Close, nil
+			}})
+		case c.Hosts != "":
+			text, err := f.read(ctx, c.Hosts, plan.MostBytes)
+			if err != nil {
+				return err
+			}
+			hosts, err := plan.Inventory(c.Hosts, string(text))
+			if err != nil {
+				return err
+			}
+			return each(hosts, c.Tags, spread)
+		case c.Known != "":
+			var hosts []plan.Client
+			for _, name := range sshclient.Hosts(c.Known) {
+				hosts = append(hosts, plan.Client{At: name})
+			}
+			if len(hosts) == 0 {
+				return fmt.Errorf("known: %q: no host of your SSH settings is called so", c.Known)
+			}
+			return each(hosts, c.Tags, spread)
+		}
+		return f.recorded(ctx, c, tags, add)
+	}
+	return list, each(p.Clients, nil, spread)
+}
+
+// each spreads clients out, with more tags.
+func each(list []plan.Client, tags map[string]string, spread func(plan.Client) error) error {
+	for _, c := range list {
+		for name, value := range tags {
+			if c.Tags == nil {
+				c.Tags = map[string]string{}
+			}
+			if c.Tags[name] == "" {
+				c.Tags[name] = value
+			}
+		}
+		if err := spread(c); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (f *sweepFlags) overSSH(login string, tags []string) *seat {
+	return &seat{name: login, tags: tags, open: func(ctx context.Context, env look.Env) ([]trace.Vantage, func(), error) {
+		v, err := vantage.DialSSH(ctx, vantage.Login{To: login, Identity: f.identity, Lend: f.lend, AsRoot: f.asRoot, Wait: f.wait},
+			fact.Vantage{ID: "s1", Role: fact.Client, Means: fact.SSH}, env, nil)
+		if err != nil {
+			return nil, func() {}, err
+		}
+		return append(here(env, false), v), v.Close, nil
+	}}
+}
+
+// recorded is the clients whose records a pattern finds.
+func (f *sweepFlags) recorded(ctx context.Context, c plan.Client, tags []string, add func(*seat) error) error {
+	paths, err := filepath.Glob(c.Record)
+	if err != nil || len(paths) == 0 {
+		return fmt.Errorf("record: %q: there is no such file; expected a host's record, made by uakari record", c.Record)
+	}
+	for _, path := range paths {
+		text, err := f.read(ctx, path, file.MostKept)
+		if err != nil {
+			return err
+		}
+		record, err := fact.DecodeRecord(path, text)
+		if err != nil {
+			return err
+		}
+		s := &seat{name: record.Host, tags: tags, open: func(_ context.Context, env look.Env) ([]trace.Vantage, func(), error) {
+			return append(here(env, false), vantage.NewCarried("r1", fact.Client, record)), func() {}, nil
+		}}
+		if err := add(s); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// resumed is the rows that a file of an earlier run has, and how one more is
+// kept there.
+func (f *sweepFlags) resumed() (have map[sweep.Job]trail.SweepRow, keepRow func(trail.SweepRow), err error) {
+	have = map[sweep.Job]trail.SweepRow{}
+	if f.resume == "" {
+		return have, func(trail.SweepRow) {}, nil
+	}
+	kept, err := os.Open(f.resume)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, nil, err
+	}
+	if err == nil {
+		defer kept.Close()
+		lines := bufio.NewScanner(kept)
+		lines.Buffer(nil, 1<<20)
+		for n := 1; lines.Scan(); n++ {
+			var r trail.SweepRow
+			if err := json.Unmarshal(lines.Bytes(), &r); err != nil || r.Client == "" || r.Endpoint == "" {
+				return nil, nil, fmt.Errorf("--resume %s:%d: no row of a sweep; expected a file that --resume wrote", f.resume, n)
+			}
+			if r.Unseen == "" { // a host that could not be looked at is tried again
+				have[sweep.Job{Client: r.Client, Endpoint: r.Endpoint}] = r
+			}
+		}
+		if err := lines.Err(); err != nil {
+			return nil, nil, fmt.Errorf("--resume %s: %w", f.resume, err)
+		}
+	}
+	out, err := os.OpenFile(f.resume, os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o600)
+	if err != nil {
+		return nil, nil, err
+	}
+	encoder := json.NewEncoder(out)
+	return have, func(r trail.SweepRow) { encoder.Encode(r) }, nil
+}
+
+// sweepProgress shows on a terminal how a sweep fares.
+type sweepProgress struct {
+	cmd           *cobra.Command
+	all           int
+	done, failing int
+	began         time.Time
+	shown         bool
+}
+
+func newSweepProgress(cmd *cobra.Command, all int) *sweepProgress {
+	return &sweepProgress{cmd: cmd, all: all, began: time.Now(), shown: isTerminal(cmd.ErrOrStderr())}
+}
+
+func (p *sweepProgress) row(r trail.SweepRow) {
+	p.done++
+	if r.Unseen == "" && r.Outcome != trail.OutcomeClear {
+		p.failing++
+	}
+	if !p.shown {
+		return
+	}
+	rate := float64(p.done) / max(time.Since(p.began).Seconds(), 0.001)
+	left := time.Duration(float64(p.all-p.done)/rate) * time.Second
+	fmt.Fprintf(p.cmd.ErrOrStderr(), "\r%d of %d done, %d failing, %.0f a second, %s left   ", p.done, p.all, p.failing, rate, left.Round(time.Second))
+}
+
+func (p *sweepProgress) end() {
+	if p.shown {
+		fmt.Fprint(p.cmd.ErrOrStderr(), "\r"+strings.Repeat(" ", 78)+"\r")
+	}
+}
