@@ -85,7 +85,7 @@ func TestContainers(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			h.t = t
-			h.do("pkill -f '[p]odman system service' || true; rm -f /run/podman/podman.sock; podman rm -f -t 0 web >/dev/null 2>&1; nft flush ruleset; podman run -d --name web " + c.run + " >/dev/null; sleep 0.5; " + c.then)
+			h.do("pkill -f '[p]odman system service' || true; rm -f /run/podman/podman.sock; for i in 1 2 3 4 5; do podman rm -f -t 0 web >/dev/null 2>&1; podman container exists web || break; sleep 0.5; done; nft flush ruleset; podman run -d --name web " + c.run + " >/dev/null; sleep 0.5; " + c.then)
 			if c.mend != "" {
 				defer h.do(c.mend)
 			}

@@ -126,12 +126,12 @@ func TestPlans(t *testing.T) {
 	dir := t.TempDir()
 	for text, want := range map[string]string{
 		"format: uakari.plan/2\n": `plan.yaml:1:9: format "uakari.plan/2"; expected "uakari.plan/1"`,
-		"format: uakari.plan/1\nendpoints: [\"https://tidebook.varzea.example/\"]\n":                                                       "the plan has no clients",
-		"format: uakari.plan/1\nendpoints: [\"gopher://x\"]\nclients:\n  - here: true\n":                                                   `unknown scheme "gopher"`,
-		"format: uakari.plan/1\nendpoints: [\"https://tidebook.varzea.example/\"]\nclients:\n  - {here: true, at: root@gauge-07}\n":        "expected one of here, at, record, in, hosts and known",
+		"format: uakari.plan/1\nendpoints: [\"https://tidebook.varzea.example/\"]\n":                                                         "the plan has no clients",
+		"format: uakari.plan/1\nendpoints: [\"gopher://x\"]\nclients:\n  - here: true\n":                                                     `unknown scheme "gopher"`,
+		"format: uakari.plan/1\nendpoints: [\"https://tidebook.varzea.example/\"]\nclients:\n  - {here: true, at: root@gauge-07}\n":          "expected one of here, at, record, in, hosts and known",
 		"format: uakari.plan/1\nendpoints: [\"https://tidebook.varzea.example/\"]\nclients:\n  - {hosts: " + filepath.Join(dir, "h") + "}\n": "h:2: \"image\"; expected NAME=VALUE",
-		"format: uakari.plan/1\nendpoints: [\"https://tidebook.varzea.example/\"]\nclients:\n  - here: true\n  - here: true\n":             "twice among its clients",
-		"format: uakari.plan/1\nendpoints: [\"https://tidebook.varzea.example/\"]\nclients:\n  - record: /nowhere/*.json\n":                "there is no such file",
+		"format: uakari.plan/1\nendpoints: [\"https://tidebook.varzea.example/\"]\nclients:\n  - here: true\n  - here: true\n":               "twice among its clients",
+		"format: uakari.plan/1\nendpoints: [\"https://tidebook.varzea.example/\"]\nclients:\n  - record: /nowhere/*.json\n":                  "there is no such file",
 	} {
 		write(t, filepath.Join(dir, "h"), "# stations\nroot@gauge-07 image\n")
 		file := write(t, filepath.Join(dir, "plan.yaml"), text)

@@ -104,9 +104,10 @@ func search(words []string) string {
 	return tell.Found(seen, named)
 }
 
-// near suggests causes that share a word with what was typed.
+// near suggests causes that share a word with what was typed: those of the same
+// rung, if there are any.
 func near(typed string) string {
-	_, want, ok := strings.Cut(typed, "/")
+	rung, want, ok := strings.Cut(typed, "/")
 	if !ok {
 		return ""
 	}
@@ -119,6 +120,9 @@ func near(typed string) string {
 	}
 	if len(list) == 0 {
 		return ""
+	}
+	if own := slices.DeleteFunc(slices.Clone(list), func(id string) bool { return !strings.HasPrefix(id, rung+"/") }); len(own) > 0 {
+		list = own
 	}
 	return "; is it " + strings.Join(list, " or ") + "?"
 }

@@ -30,13 +30,13 @@ func (w *writer) since() {
 // Changes writes changes, a block each: what explains a cause is marked.
 func Changes(b *strings.Builder, list []trail.Changed, p paint) {
 	for _, c := range list[:min(len(list), mostSince)] {
-		text := fmt.Sprintf("%s, %s: %s", plain.Printable(c.Host), c.What, plain.Printable(changeOf(c)))
+		text := fmt.Sprintf("%s, %s: %s", plain.Printable(c.Host), plain.Printable(c.What), plain.Printable(changeOf(c)))
 		if !c.At.IsZero() {
 			text += ", since " + c.At.UTC().Format("2006-01-02 15:04")
 		}
 		lead := "  "
 		if c.Explains != "" {
-			lead, text = "! ", text+" ("+c.Explains+")"
+			lead, text = "! ", text+" ("+plain.Printable(c.Explains)+")"
 		}
 		var one strings.Builder
 		block(&one, lead, "    ", text, width)
