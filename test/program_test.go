@@ -26,7 +26,7 @@ import (
 var program string
 
 func TestMain(m *testing.M) {
-	if os.Getenv("WEB") != "" || os.Getenv("FAR") != "" {
+	if os.Getenv("WEB") != "" || os.Getenv("FAR") != "" || os.Getenv("UAKARI_SERVE_PAGE") != "" {
 		os.Exit(m.Run()) // only a helper's process
 	}
 	dir, err := os.MkdirTemp("", "uakari-test-")
@@ -40,6 +40,7 @@ func TestMain(m *testing.M) {
 		fmt.Fprintf(os.Stderr, "building the program: %v\n%s", err, out)
 		os.Exit(1)
 	}
+	os.Setenv("XDG_STATE_HOME", dir) // no casebook of whoever runs the tests
 	code := m.Run()
 	os.RemoveAll(dir)
 	os.Exit(code)
