@@ -44,7 +44,11 @@ func Sweep(s trail.Sweep, colour bool) string {
 		block(&b, "   endpoints: ", "              ", plain.Printable(some(g.Endpoints)), width)
 		o := g.Origin
 		if o == nil {
-			block(&b, "   origin:    ", "              ", "no one thing that was seen sets them apart from those that work", width)
+			says := "no one thing that was seen sets them apart from those that work"
+			if g.Everybody {
+				says = "not the clients': nobody reaches it"
+			}
+			block(&b, "   origin:    ", "              ", says, width)
 			continue
 		}
 		block(&b, "   origin:    ", "              ", fmt.Sprintf("%d of %d failing hosts and %d of %d working ones have %s (%s)",

@@ -40,6 +40,8 @@ type SweepGroup struct {
 	Endpoints []string `json:"endpoints"`
 	Summary   string   `json:"summary"`
 	Origin    *Origin  `json:"origin,omitempty"` // nil: no one thing separates them
+	// Everybody is that no client reaches any of its endpoints.
+	Everybody bool `json:"everybody,omitempty"`
 }
 
 // Origin is what the hosts of a cause have in common, and the others do not.

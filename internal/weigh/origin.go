@@ -89,6 +89,9 @@ func GroupSweep(rows []trail.SweepRow) []trail.SweepGroup {
 	}
 	for i := range groups {
 		groups[i].Origin = originOf(groups[i], rows)
+		groups[i].Everybody = !slices.ContainsFunc(rows, func(r trail.SweepRow) bool {
+			return r.Outcome == trail.OutcomeClear && slices.Contains(groups[i].Endpoints, r.Endpoint)
+		})
 	}
 	slices.SortStableFunc(groups, func(a, b trail.SweepGroup) int { return len(b.Clients) - len(a.Clients) })
 	return groups
