@@ -4,6 +4,7 @@
 # make bench   ratios to bare programs, in one run
 # make referee 200,000 random packets judged by the kernel and by us, with a fixed and a fresh seed
 # make acceptance  servers from Debian's packages, broken in the ways of everyday, and how often the cause is named
+# make dist    what is handed out, in the folder OUT (build/dist): programs, packages, checksums
 # make man     the manual pages, from the commands themselves
 # make fuzz    every fuzz target for FUZZTIME each (30s)
 
@@ -11,7 +12,7 @@ export CGO_ENABLED = 0
 
 FUZZTIME ?= 30s
 
-.PHONY: build demo test bench referee fuzz acceptance man clean
+.PHONY: build demo test bench referee fuzz acceptance dist man clean
 
 build:
 	go build -trimpath -ldflags="-s -w" -o bin/uakari ./cmd/uakari
@@ -39,8 +40,13 @@ fuzz:
 acceptance:
 	UAKARI_ACCEPTANCE=all UAKARI_LIVE=all go test -count=1 -timeout 60m ./test -run TestAcceptance -v | grep -v '^          '
 
+OUT ?= build/dist
+
+dist:
+	cd dist && go run . .. $(abspath $(OUT))
+
 man:
 	go test ./internal/cli -run 'TestManual|TestProgramsPage' -update
 
 clean:
-	rm -rf bin
+	rm -rf bin build
