@@ -22,6 +22,10 @@ type Card struct {
 
 	Needs         []string `json:"needs,omitempty" yaml:"needs"`                   // units that it cannot do without
 	ClientProgram string   `json:"client_program,omitempty" yaml:"client-program"` // that makes the connection on the client
+	// ClientUnit is the client's own service (an agent), which makes the
+	// connection; ClientLog is its log, which is fresh as the card says.
+	ClientUnit    string   `json:"client_unit,omitempty" yaml:"client-unit"`
+	ClientLog     string   `json:"client_log,omitempty" yaml:"client-log"`
 	ServiceRecord string   `json:"service_record,omitempty" yaml:"service-record"` // by which clients find the server
 	// ClientCertificate is a file on the client, CERT or CERT,KEY, with the
 	// certificate that it presents.
@@ -48,6 +52,12 @@ type Card struct {
 	Notes []string `json:"notes,omitempty" yaml:"notes"`
 	Links []Page   `json:"links,omitempty" yaml:"links"` // the organisation's own pages
 	Call  []Person `json:"call,omitempty" yaml:"call"`
+}
+
+// OfClient is what a card says of the client's own service, as the card of that
+// service would say it.
+func (c Card) OfClient() *Card {
+	return &Card{Name: c.Name, Program: c.ClientProgram, Unit: c.ClientUnit, Log: c.ClientLog, Fresh: c.Fresh}
 }
 
 // PortUse is what one port, or a range of them, is for.

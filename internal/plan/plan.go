@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"uakari/internal/endpoint"
 	"uakari/internal/written"
@@ -91,7 +92,7 @@ func Parse(path string, text []byte) (*Plan, error) {
 			return nil, places.Wrong(at, "expected one of here, at, record, in, hosts and known")
 		}
 		for name := range c.Tags {
-			if !tagName.MatchString(name) {
+			if !tagName().MatchString(name) {
 				return nil, places.Wrong(at+".tags", "tag %q; expected letters, digits, - and _", name)
 			}
 		}
@@ -102,7 +103,7 @@ func Parse(path string, text []byte) (*Plan, error) {
 	return &p, nil
 }
 
-var tagName = regexp.MustCompile(`^[A-Za-z0-9_-]{1,40}$`)
+var tagName = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[A-Za-z0-9_-]{1,40}$`) })
 
 // TagList is tags as features, sorted: "image: kiosk-3".
 func TagList(tags map[string]string) []string {
@@ -127,7 +128,7 @@ func Inventory(path, text string) ([]Client, error) {
 		c := Client{At: fields[0], Tags: map[string]string{}}
 		for _, each := range fields[1:] {
 			name, value, ok := strings.Cut(each, "=")
-			if !ok || !tagName.MatchString(name) || value == "" {
+			if !ok || !tagName().MatchString(name) || value == "" {
 				return nil, fmt.Errorf("%s:%d: %q; expected NAME=VALUE behind the host", path, i+1, each)
 			}
 			c.Tags[name] = value

@@ -37,6 +37,8 @@ func CardDraft(c fact.Card) string {
 	off("fresh: 10m", "how fresh that log must be")
 	off("limit: 10s", "how long clients wait for an answer")
 	off("client-program: tidebook-upload", "what makes the connection on the client")
+	off("client-unit: gauge-agent.service", "the service there that does")
+	off("client-log: /var/log/gauge-agent.log", "and its log")
 	off("from: [10.20.0.0/16]", "who may use it")
 	off("answer: {status: [200]}", "the answer that is right")
 	b.WriteString(`#

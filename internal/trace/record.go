@@ -51,6 +51,9 @@ func Record(ctx context.Context, host Vantage, ask *fact.Ask, more []fact.Order,
 			fact.Order{Look: fact.LookContainers, Target: fact.Target{Port: ask.Endpoint.Port}},
 			fact.Order{Look: fact.LookCertFiles, Target: fact.Target{Port: ask.Endpoint.Port}},
 		)
+		if ask.Card != nil && ask.Card.ClientUnit != "" {
+			orders = append(orders, fact.Order{Look: fact.LookService, Target: fact.Target{Name: "client"}})
+		}
 		if ask.Card != nil {
 			for _, side := range []string{"client", "server"} {
 				orders = append(

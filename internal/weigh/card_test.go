@@ -112,6 +112,30 @@ func TestCardRest(t *testing.T) {
 	}
 	absent := carded(t, fact.Card{ClientProgram: "upload"}).add("v1", fact.LookSettings, fact.Target{Name: "client"}, func(f *fact.Fact) { f.Settings = &fact.Settings{Side: "client", Program: "upload"} })
 	expect(t, absent.weigh(), "settings/client-missing proven")
+	agent := fact.Card{ClientUnit: "gauge-agent.service", ClientLog: "/var/log/agent.log", Fresh: "10m"}
+	for name, c := range map[string]struct {
+		unit fact.Unit
+		proc []fact.Process
+		log  time.Duration
+		want []string
+	}{
+		"its agent runs":         {fact.Unit{Load: "loaded", Active: "active"}, []fact.Process{{PID: 7, State: "S"}}, time.Minute, nil},
+		"its agent is stopped":   {fact.Unit{Load: "loaded", Active: "inactive"}, nil, time.Minute, []string{"settings/client-stopped proven"}},
+		"its agent failed":       {fact.Unit{Load: "loaded", Active: "failed", Log: []fact.LogLine{{Text: "no table of tides"}}}, nil, time.Minute, []string{"settings/client-stopped proven"}},
+		"there is no agent":      {fact.Unit{Load: "not-found"}, nil, 0, []string{"settings/client-stopped proven"}},
+		"its agent is halted":    {fact.Unit{Load: "loaded", Active: "active"}, []fact.Process{{PID: 7, State: "T"}}, time.Minute, []string{"settings/client-stopped proven"}},
+		"its agent stands still": {fact.Unit{Load: "loaded", Active: "active"}, []fact.Process{{PID: 7, State: "S"}}, time.Hour, nil},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := carded(t, agent, connected, replied(200))
+			c.unit.Name = agent.ClientUnit
+			s.add("v1", fact.LookService, fact.Target{Name: "client"}, func(f *fact.Fact) {
+				f.Service = &fact.Service{Manager: "systemd", Programs: []fact.Program{{Name: "gauge-agent", Why: "card", Units: []fact.Unit{c.unit}, Processes: c.proc,
+					Logs: []fact.LogFile{{Path: agent.ClientLog, Changed: s.ask.Began.Add(-c.log), Stale: "10m"}}}}}
+			})
+			expect(t, s.weigh(), c.want...)
+		})
+	}
 	from := fact.Card{From: []string{"10.99.0.0/16"}}
 	expect(t, carded(t, from).weigh()) // it works: whatever the card says
 	needs := carded(t, fact.Card{Needs: []string{"ledger"}}, connected, replied(500))

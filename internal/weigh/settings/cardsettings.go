@@ -35,6 +35,9 @@ func CardReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 		return nil
 	}
 	var readings []gate.Reading
+	if r, ok := clientService(v, w); ok {
+		readings = append(readings, r)
+	}
 	if len(c.Settings) > 0 || c.ClientProgram != "" {
 		w.Add(
 			scene.Want{

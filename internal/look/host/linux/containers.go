@@ -16,6 +16,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"uakari/internal/fact"
@@ -167,14 +168,16 @@ func processStart(pid int) time.Time {
 
 // groupID is the number of a container in the name of a control group, as
 // engines write it: "libpod-HEX.scope", "docker-HEX.scope", "/docker/HEX".
-var groupID = regexp.MustCompile(`(?:libpod-|docker-|cri-containerd-|crio-|/docker/|/)([0-9a-f]{64})(?:\.scope)?(?:/|$)`)
+var groupID = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`(?:libpod-|docker-|cri-containerd-|crio-|/docker/|/)([0-9a-f]{64})(?:\.scope)?(?:/|$)`)
+})
 
 // namedBy is the number and name of the container that a process is in, and the
 // process that keeps it: by its control group, or by the words with which its
 // keeper was started.
 func namedBy(pid int) (id, name string, keeper int) {
 	if text, err := os.ReadFile(procFile(pid, "cgroup")); err == nil {
-		if m := groupID.FindSubmatch(bytes.TrimSpace(text)); m != nil {
+		if m := groupID().FindSubmatch(bytes.TrimSpace(text)); m != nil {
 			id = string(m[1])
 		}
 	}

@@ -33,6 +33,9 @@ const logLag = time.Second
 // the endpoint: those that the card or the unit names, and those of the
 // scheme's table.
 func Service(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
+	if order.Target.Name == "client" && env.Card != nil {
+		env.Card, env.Unit = env.Card.OfClient(), "" // its own service, not the endpoint's
+	}
 	if order.Target.Again > 0 {
 		env.Deep = true // a second look is for what its log says by now
 		select {

@@ -33,6 +33,9 @@ var rank = map[string]int{"card": 0, "unit": 1, "holder": 2, "settings": 3, "evi
 // the port, those whose own command, settings or log say that it is theirs, and
 // those that are known to speak the scheme.
 func Service(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
+	if order.Target.Name == "client" && env.Card != nil {
+		env.Card, env.Unit = env.Card.OfClient(), "" // its own service, not the endpoint's
+	}
 	all, err := services()
 	if err != nil {
 		emit(env.Failed(order, "services", "could not list the services", err, "an administrator's prompt"))

@@ -1,0 +1,101 @@
+package settings
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"uakari/internal/fact"
+	"uakari/internal/plain"
+	"uakari/internal/weigh/catalogue"
+	"uakari/internal/weigh/gate"
+	"uakari/internal/weigh/scene"
+)
+
+// clientService reads the client's own service that the card names. A try by
+// hand may get through all the same: nothing is sent while it does not run.
+func clientService(v *scene.Scene, w *scene.Wants) (gate.Reading, bool) {
+	if v.Ask.Card == nil || v.Ask.Card.ClientUnit == "" {
+		return gate.Reading{}, false
+	}
+	target := fact.Target{Name: "client"}
+	w.Add(scene.Want{Look: fact.LookService, At: fact.Client, Target: target, Gate: gate.Intent})
+	for _, f := range v.Facts(v.Client, fact.LookService) {
+		if f.Service == nil || f.Order.Target != target || len(f.Service.Programs) == 0 {
+			continue
+		}
+		p := &f.Service.Programs[0]
+		r := gate.Reading{
+			Gate: gate.Intent, Cause: "settings/client-stopped", Reach: gate.Elsewhere, Because: scene.FactIDs(f), Vantage: v.Client,
+			Values: catalogue.Values{"client": v.Host(v.Client)},
+		}
+		u := scene.MainUnit(p)
+		if u == nil && len(p.Units) > 0 {
+			u = &p.Units[0] // one that is not there
+		}
+		if f.Service.Manager == "" || u == nil {
+			return gate.Reading{}, false // nobody there knows of services
+		}
+		name := v.Ask.Card.ClientUnit
+		ago := plain.Since(v.Ask.Began, u.Since)
+		switch {
+		case u.Load == "not-found" || u.Load == "" && u.Active == "":
+			r.Summary = fmt.Sprintf("%s, which makes the connection, is not on %s", name, v.Host(v.Client))
+			r.Values["missing"] = name
+		case u.Active == "failed":
+			r.Summary = strings.TrimSpace(fmt.Sprintf("%s, which makes the connection, failed %s", name, ago))
+			if line := lastLine(u); line != "" {
+				r.Summary += fmt.Sprintf(": %q", line)
+			}
+			r.Values["failed"] = name
+		case u.Active == "inactive":
+			r.Summary = strings.TrimSpace(fmt.Sprintf("%s, which makes the connection, is stopped %s", name, ago))
+			r.Values["unit"] = name
+		case u.Active == "activating" && u.Restarts > 1:
+			r.Summary = fmt.Sprintf("%s, which makes the connection, ends and is started again and again", name)
+			r.Values["failed"] = name
+		case stopped(p):
+			r.Summary = fmt.Sprintf("%s, which makes the connection, was halted by a signal", name)
+			r.Values["unit"] = name
+		default:
+			return staleLog(v, p, r, name)
+		}
+		return r, true
+	}
+	return gate.Reading{}, false
+}
+
+// stopped reports whether every process of a program is halted (proc(5), state
+// T).
+func stopped(p *fact.Program) bool {
+	for _, r := range p.Processes {
+		if r.State != "T" {
+			return false
+		}
+	}
+	return len(p.Processes) > 0
+}
+
+func lastLine(u *fact.Unit) string {
+	if len(u.Log) == 0 {
+		return ""
+	}
+	return plain.Shortened(u.Log[len(u.Log)-1].Text)
+}
+
+// staleLog doubts a service that runs, and whose log has stood still for longer
+// than the card allows.
+func staleLog(v *scene.Scene, p *fact.Program, r gate.Reading, name string) (gate.Reading, bool) {
+	fresh, err := time.ParseDuration(v.Ask.Card.Fresh)
+	if err != nil {
+		return r, false
+	}
+	for _, l := range p.Logs {
+		if age := v.Ask.Began.Sub(l.Changed); l.Path == v.Ask.Card.ClientLog && age > fresh {
+			r.Summary = fmt.Sprintf("%s runs, and its log %s is %s old; the card allows %s", name, l.Path, plain.Span(age), v.Ask.Card.Fresh)
+			r.Values["stale"], r.Harmless, r.Strength = name, true, gate.Told
+			return r, true
+		}
+	}
+	return r, false
+}
