@@ -273,3 +273,26 @@ func TestIdle(t *testing.T) {
 		served.Close()
 	}
 }
+
+// TestClientUnit is an agent on the client that is stopped while a try by hand
+// gets through.
+func TestClientUnit(t *testing.T) {
+	t.Parallel()
+	h := boot(t)
+	h.install()
+	h.put("/etc/systemd/system/gauge-agent.service", "[Service]\nExecStart=/bin/sleep 600\n[Install]\nWantedBy=multi-user.target\n")
+	h.put("/root/card.yaml", "format: uakari.card/1\nname: tidebook\nendpoint: http://10.20.0.14/\nclient-unit: gauge-agent.service\n")
+	h.do("systemctl daemon-reload; systemctl start gauge-agent")
+	trace := func() trail.Trail {
+		t.Helper()
+		r := runWords(t, append(h.enter(), "/usr/local/bin/uakari", "trace", "--json", "--card", "/root/card.yaml"))
+		return readTrail(t, r.stdout+r.stderr)
+	}
+	if judged := trace(); judged.Outcome != trail.OutcomeClear {
+		t.Errorf("it runs: %s", dump(judged))
+	}
+	h.do("systemctl stop gauge-agent")
+	expect(t, trace(), "settings/client-stopped proven")
+	h.do("rm /etc/systemd/system/gauge-agent.service; systemctl daemon-reload")
+	expect(t, trace(), "settings/client-stopped proven")
+}
