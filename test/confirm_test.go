@@ -37,3 +37,30 @@ func TestConfirm(t *testing.T) {
 		}
 	}
 }
+
+// TestFilterOff mends by switching a filter off: it works, that it was the filter
+// is said, and the case stays open until the narrow rule is in.
+func TestFilterOff(t *testing.T) {
+	l := newLab(t)
+	l.web(l.server, "10.20.0.14:8080")
+	const rules = "table inet f { chain c { type filter hook output priority 0; ip daddr 10.20.9.9 accept; tcp dport 8080 drop; }\n}"
+	l.filter(l.client, rules)
+	env := append(enter(l.client), "env", "UAKARI_CASEBOOK="+filepath.Join(t.TempDir(), "book.db"))
+	if r := runIn(t, env, "trace", "--case", "new", "--wait", "1s", "http://10.20.0.14:8080/"); r.status != 1 {
+		t.Fatalf("%+v", r)
+	}
+	l.in(l.client, "nft flush ruleset")
+	r := runIn(t, env, "confirm", "1", "--wait", "1s")
+	for _, want := range []string{"Works again:", "so it was the filter.", "inet f c: tcp dport 8080 drop", "nft -e -a", "10.20.0.14", "Case 1 stays open: the filter is wider than it was."} {
+		if !strings.Contains(oneLine(r.stdout), want) {
+			t.Errorf("it does not say %q: %s%s", want, r.stdout, r.stderr)
+		}
+	}
+	if r.status != 1 {
+		t.Errorf("status %d", r.status)
+	}
+	l.filter(l.client, strings.Replace(rules, "tcp dport 8080 drop", "ip daddr 10.20.0.14 tcp dport 8080 accept; tcp dport 8080 drop", 1))
+	if r := runIn(t, env, "confirm", "1", "--wait", "1s"); r.status != 0 || !strings.Contains(r.stdout, "Case 1 is closed") {
+		t.Errorf("%+v", r)
+	}
+}

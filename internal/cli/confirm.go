@@ -94,7 +94,7 @@ func (f *confirmFlags) confirm(cmd *cobra.Command, path string) error {
 		if tries > 1 {
 			ask.Account = "" // accounts lock: one try is enough
 		}
-		if seen, now, err = f.once(ctx, cmd, ask, env); err != nil {
+		if seen, now, err = f.once(ctx, cmd, was.set, ask, env); err != nil {
 			return err
 		}
 		if now.Incomplete == "interrupted" {
@@ -118,6 +118,9 @@ func (f *confirmFlags) confirm(cmd *cobra.Command, path string) error {
 		}
 	}
 	closing := tell.Closing{Differs: weigh.Differences(was.set, seen)}
+	if good == f.times {
+		closing.Wider, closing.Narrow = weigh.Wider(was.set, seen), narrowOf(before)
+	}
 	if id, err := caseID(path); err == nil && !isFile(path) {
 		if closing, err = concluded(cmd, id, seen, now, good == f.times, closing); err != nil {
 			return err
@@ -127,7 +130,7 @@ func (f *confirmFlags) confirm(cmd *cobra.Command, path string) error {
 		return err
 	}
 	switch {
-	case good == f.times && len(closing.Standing) > 0:
+	case good == f.times && (len(closing.Standing) > 0 || closing.Case != 0 && len(closing.Wider) > 0):
 		return exit(exitFault)
 	case now.Incomplete == "interrupted":
 		return exit(exitInterrupted)
@@ -182,7 +185,7 @@ func concluded(
 			return err
 		}
 		closing.Standing = c.Standing()
-		if !works || len(closing.Standing) > 0 {
+		if !works || len(closing.Standing) > 0 || len(closing.Wider) > 0 {
 			return nil
 		}
 		closing.After = time.Since(c.Opened)
@@ -191,10 +194,11 @@ func concluded(
 	return closing, err
 }
 
-// once traces once more.
+// once traces once more, and looks at the filters that were seen before.
 func (f *confirmFlags) once(
 	ctx context.Context,
 	cmd *cobra.Command,
+	before fact.Set,
 	ask fact.Ask,
 	env look.Env,
 ) (fact.Set, trail.Trail, error) {
@@ -208,9 +212,22 @@ func (f *confirmFlags) once(
 	p := newProgress(cmd.ErrOrStderr())
 	set, _ := trace.Run(ctx, ask, at, p.watch)
 	set = trace.Follow(ctx, set, at, p.watch)
+	set = trace.Filters(ctx, set, before, at)
 	p.stop()
 	judged, _ := weigh.Weigh(set)
 	return set, judged, nil
+}
+
+// narrowOf is the remedy of a filter that was found to stop the client.
+func narrowOf(before trail.Trail) trail.Remedy {
+	for _, c := range before.Blocking() {
+		for _, r := range c.Remedies {
+			if c.Rung == trail.Rules && r.Command != "" && r.Undo != "" {
+				return r
+			}
+		}
+	}
+	return trail.Remedy{}
 }
 
 // sleep reports false if the context ended first.

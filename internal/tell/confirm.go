@@ -121,6 +121,10 @@ type Closing struct {
 	After    time.Duration
 	Standing []casebook.Entry // temporary changes that were not undone
 	Differs  []string         // from before
+	// Wider is what stopped packets before and does not now; Narrow, the rule
+	// that lets this client through and nobody else, if one was known.
+	Wider  []string
+	Narrow trail.Remedy
 }
 
 // Closed tells whether a case is closed, what keeps it open, and what differs.
@@ -131,6 +135,18 @@ func Closed(c Closing, colour bool) string {
 		b.WriteString("\nWhat differs from before, of what was seen both times:\n")
 		for _, line := range c.Differs {
 			block(&b, "  ", "    ", plain.Printable(line), width)
+		}
+	}
+	if len(c.Wider) > 0 {
+		b.WriteString("\n" + p.as(bold, p.as(yellow, "It works with the filter wider than before: so it was the filter.")) + "\n")
+		for _, line := range c.Wider {
+			block(&b, "  ", "    ", plain.Printable(line), width)
+		}
+		if c.Narrow.Command != "" {
+			block(&b, "", "  ", fmt.Sprintf("Before it is put back, let this client through alone, on %s:", plain.Printable(c.Narrow.Host)), width)
+			b.WriteString("    " + p.as(blue, plain.Printable(c.Narrow.Command)) + "\n")
+		} else {
+			block(&b, "", "  ", "Put back what stopped it, and let this client through alone; uakari rules names the narrowest rule.", width)
 		}
 	}
 	switch {
@@ -158,6 +174,9 @@ func Closed(c Closing, colour bool) string {
 			)
 			block(&b, "    then: ", "      ", fmt.Sprintf("uakari case change %d --undone %d", c.Case, e.Number), width)
 		}
+	case len(c.Wider) > 0:
+		fmt.Fprintf(&b, "\n%s\n", p.as(bold, fmt.Sprintf("Case %d stays open: the filter is wider than it was.", c.Case)))
+		block(&b, "  ", "    ", fmt.Sprintf("if that is meant to stay: uakari case close %d", c.Case), width)
 	default:
 		fmt.Fprintf(&b, "\nCase %d stays open.\n", c.Case)
 	}
