@@ -48,13 +48,13 @@ func (ev *evaluator) verdict(r *Rule, a *Act, s *state) (control, *Act, string) 
 	if a.Set == nil {
 		return puzzled, nil, "the map " + a.Name + " was not read"
 	}
-	may, surely, why := ev.m.elements(a.Set, a.Parts)
+	may, certain, why := ev.m.elements(a.Set, a.Parts)
 	switch {
 	case why == broken || why == "" && len(may) == 0:
 		return goOn, nil, ""
 	case why != "":
 		return puzzled, nil, why
-	case len(may) == 1 && surely && may[0].State == "" && may[0].Verdict != nil:
+	case len(may) == 1 && certain && may[0].State == "" && may[0].Verdict != nil:
 		return ev.do(r, may[0].Verdict, s)
 	}
 	return puzzled, nil, "which verdict of the map " + a.Set.Name + " it gets is not known"

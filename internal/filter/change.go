@@ -226,9 +226,9 @@ func (c *Change) xtCommands(p Packet, from, to bool, proto, word string, service
 	}
 }
 
-// keepers are programs that write chains of their own, by what those are
+// managers are programs that write chains of their own, by what those are
 // called. A rule typed by hand beside them is overwritten.
-var keepers = []struct {
+var managers = []struct {
 	name  string
 	is    func(*Chain) bool
 	about string
@@ -267,7 +267,7 @@ func (t *Table) has(chains ...string) bool {
 
 // keeperOf is the program that keeps a chain; "" if nothing tells of one.
 func keeperOf(c *Chain) string {
-	for _, k := range keepers {
+	for _, k := range managers {
 		if k.is(c) {
 			return k.name
 		}
@@ -354,7 +354,7 @@ var keeperCommands = map[string]func(c *Change, p Packet, proto string, port uin
 
 // Kept says who keeps a chain, in words; "" for nobody in particular.
 func (c *Chain) Kept() string {
-	for _, k := range keepers {
+	for _, k := range managers {
 		if k.is(c) {
 			return k.about
 		}

@@ -396,7 +396,7 @@ func (m *machine) lookUp(p *Part, r *reading) {
 		r.unknown(int(p.Len), "the map "+p.Name+" was not read")
 		return
 	}
-	may, surely, why := m.elements(p.Map, p.From)
+	may, certain, why := m.elements(p.Map, p.From)
 	switch {
 	case why == broken:
 		r.broken = true
@@ -404,7 +404,7 @@ func (m *machine) lookUp(p *Part, r *reading) {
 		r.unknown(int(p.Len), why)
 	case len(may) == 0:
 		r.broken = true
-	case len(may) == 1 && surely:
+	case len(may) == 1 && certain:
 		r.bytes(may[0].Data)
 	default:
 		r.unknown(int(p.Len), "which element of "+p.Map.Name+" it gets is not known")

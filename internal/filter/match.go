@@ -59,8 +59,8 @@ type machine struct {
 }
 
 // elements is the elements of a set that a key may be in, and whether it is
-// surely in one; why says what prevents an answer.
-func (m *machine) elements(s *Set, parts []Part) (may []*Elem, surely bool, why string) {
+// certain in one; why says what prevents an answer.
+func (m *machine) elements(s *Set, parts []Part) (may []*Elem, certain bool, why string) {
 	var low, high [64]byte
 	at, exact, reason := 0, true, ""
 	for i := range parts {
@@ -97,15 +97,15 @@ func (m *machine) elements(s *Set, parts []Part) (may []*Elem, surely bool, why 
 		}
 		return []*Elem{e}, true, ""
 	}
-	may, surely = s.about(low[:n], high[:n])
+	may, certain = s.about(low[:n], high[:n])
 	if len(may) == 0 {
 		return nil, false, ""
 	}
-	if surely && len(may) == 1 {
+	if certain && len(may) == 1 {
 		return may, true, ""
 	}
 	_ = reason
-	return may, surely, ""
+	return may, certain, ""
 }
 
 // member reports whether a key is in a set.
@@ -128,7 +128,7 @@ func (m *machine) member(c *Cond) (Tri, string) {
 			return c.Set.holds(c.Set.find(r.low[:n]))
 		}
 	}
-	may, surely, why := m.elements(c.Set, c.Parts)
+	may, certain, why := m.elements(c.Set, c.Parts)
 	switch {
 	case why == broken:
 		return No, broken
@@ -136,9 +136,9 @@ func (m *machine) member(c *Cond) (Tri, string) {
 		return Unknown, why
 	case len(may) == 0:
 		return c.Set.holds(nil)
-	case len(may) == 1 && surely:
+	case len(may) == 1 && certain:
 		return c.Set.holds(may[0])
-	case surely && c.Set.Opaque == "" && !anyPeculiar(may):
+	case certain && c.Set.Opaque == "" && !anyPeculiar(may):
 		return Yes, ""
 	}
 	return Unknown, "whether the packet is in the set " + c.Set.Name + " is not known"
@@ -221,7 +221,7 @@ func (m *machine) match(c *Cond) (Tri, string) {
 }
 
 // awayFromLoopback reports whether a condition asks for the loopback link of
-// a packet whose link is not known, but is surely another.
+// a packet whose link is not known, but is certain another.
 func (m *machine) awayFromLoopback(p *Part, want []byte) bool {
 	at := m.in
 	switch p.Key {

@@ -135,8 +135,8 @@ func (s *Set) inBox(e *Elem, key []byte) bool {
 
 // about is how a key of which only some is known, given by its lowest and
 // highest value byte by byte and field by field, meets the set: the elements
-// that it may be, and whether it is surely one of them.
-func (s *Set) about(low, high []byte) (may []*Elem, surely bool) {
+// that it may be, and whether it is certain one of them.
+func (s *Set) about(low, high []byte) (may []*Elem, certain bool) {
 	fields := s.Fields
 	if fields == nil {
 		fields = []int{len(low)}
@@ -164,11 +164,11 @@ func (s *Set) about(low, high []byte) (may []*Elem, surely bool) {
 		}
 		if overlaps {
 			may = append(may, e)
-			surely = surely || covers
+			certain = certain || covers
 		}
 	}
 	if s.Other != nil {
-		may, surely = append(may, s.Other), true
+		may, certain = append(may, s.Other), true
 	}
-	return may, surely
+	return may, certain
 }

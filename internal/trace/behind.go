@@ -48,25 +48,25 @@ func seats(at []Vantage, client string) []Vantage {
 		if info.ID == client {
 			inner := info
 			inner.ID, inner.Role, inner.Implied = info.ID+"-client", fact.Client, false
-			list = append([]Vantage{recast{v, inner}}, list...)
+			list = append([]Vantage{inRole{v, inner}}, list...)
 			info.Implied = true
 		}
 		if info.Role == fact.Server {
-			list = append(list, recast{v, info})
+			list = append(list, inRole{v, info})
 		}
 	}
 	return list
 }
 
-// recast is a vantage in another role.
-type recast struct {
+// inRole is a vantage in another role.
+type inRole struct {
 	Vantage
 	info fact.Vantage
 }
 
-func (r recast) Info() fact.Vantage { return r.info }
+func (r inRole) Info() fact.Vantage { return r.info }
 
-func (r recast) Look(ctx context.Context, order fact.Order, emit func(fact.Fact)) {
+func (r inRole) Look(ctx context.Context, order fact.Order, emit func(fact.Fact)) {
 	order.Target.Apart = true // the card speaks of another endpoint
 	r.Vantage.Look(ctx, order, func(f fact.Fact) {
 		f.Vantage, f.Order.Target.Apart = r.info.ID, false

@@ -184,7 +184,7 @@ func (c *climber) keysToOffer(ctx context.Context, l *fact.Login) (keys []ssh.Si
 		for i, key := range keys {
 			l.Keys = append(l.Keys, ssh.FingerprintSHA256(key.PublicKey()))
 			if signer, ok := key.(ssh.AlgorithmSigner); ok {
-				keys[i] = noticed{signer, &l.Key}
+				keys[i] = watchedKey{signer, &l.Key}
 			}
 		}
 		return keys, done, ""
@@ -212,19 +212,19 @@ func tooOpen(path string) string {
 	return fmt.Sprintf("%s has mode %04o", path, info.Mode().Perm())
 }
 
-// noticed is a key that says when it is the one that signs: the server has
+// watchedKey is a key that says when it is the one that signs: the server has
 // taken it then.
-type noticed struct {
+type watchedKey struct {
 	ssh.AlgorithmSigner
 	key *string
 }
 
-func (n noticed) Sign(r io.Reader, data []byte) (*ssh.Signature, error) {
+func (n watchedKey) Sign(r io.Reader, data []byte) (*ssh.Signature, error) {
 	*n.key = ssh.FingerprintSHA256(n.PublicKey())
 	return n.AlgorithmSigner.Sign(r, data)
 }
 
-func (n noticed) SignWithAlgorithm(r io.Reader, data []byte, algorithm string) (*ssh.Signature, error) {
+func (n watchedKey) SignWithAlgorithm(r io.Reader, data []byte, algorithm string) (*ssh.Signature, error) {
 	*n.key = ssh.FingerprintSHA256(n.PublicKey())
 	return n.AlgorithmSigner.SignWithAlgorithm(r, data, algorithm)
 }

@@ -120,7 +120,7 @@ type Judged struct {
 // Verdict is the judgement of one try.
 type Verdict struct {
 	Causes []*Judged
-	Open   Gates             // read open, or surely open by the symptom
+	Open   Gates             // read open, or certainly open by the symptom
 	Drop   map[Gate]*Judged  // gates that are shut only as a consequence, and of what
 	left   []Gate            // not read while the symptom is unexplained
 	Opened map[Gate]*Reading // the reading that says so

@@ -89,10 +89,10 @@ func FilterReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading
 	p := firstPacket(v, t, source)
 	sure := true // the packet that reaches a host is the one that it is judged by
 	g := gate.Way
-	posts := posts(v, t, seats)
-	for i, at := range posts {
+	hosts := hostsOnWay(v, t, seats)
+	for i, at := range hosts {
 		if at.role == fact.Server {
-			sure = sure && noneBetween(v, t, posts[:i]) || v.SeenFrom(t, source)
+			sure = sure && noneBetween(v, t, hosts[:i]) || v.SeenFrom(t, source)
 		}
 		g = gateOf(at.role)
 		if !at.read {
@@ -145,11 +145,11 @@ func FilterReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading
 			sure = false
 		}
 	}
-	if last := posts[len(posts)-1]; last.role != fact.Server || !noneBetween(v, t, posts) {
+	if last := hosts[len(hosts)-1]; last.role != fact.Server || !noneBetween(v, t, hosts) {
 		// A router that was not read may be the one that stops it.
 		readings = slices.DeleteFunc(readings, func(r gate.Reading) bool { return r.Cause == "" && r.Gate == gate.Way })
 	}
-	return append(readings, wayBackOpen(v, t, posts, readings)...)
+	return append(readings, wayBackOpen(v, t, hosts, readings)...)
 }
 
 // firstPacket is the client's first packet, from a source.
@@ -169,12 +169,12 @@ func firstPacket(v *scene.Scene, t *scene.Try, source netip.Addr) filter.Packet 
 
 // wayBackOpen reads the way back open where both ends let the reply pass:
 // what may stop it then is on the way.
-func wayBackOpen(v *scene.Scene, t *scene.Try, posts []standing, readings []gate.Reading) []gate.Reading {
-	last := posts[len(posts)-1]
+func wayBackOpen(v *scene.Scene, t *scene.Try, hosts []standing, readings []gate.Reading) []gate.Reading {
+	last := hosts[len(hosts)-1]
 	if last.role != fact.Server || len(readings) == 0 {
 		return nil
 	}
-	for _, p := range posts {
+	for _, p := range hosts {
 		if !p.read || p.why != "" {
 			return nil
 		}
@@ -219,8 +219,8 @@ func gateOf(role fact.Role) gate.Gate {
 	return map[fact.Role]gate.Gate{fact.Client: gate.WayOut, fact.Gateway: gate.Way, fact.Server: gate.WayIn}[role]
 }
 
-// posts is the models of the hosts on the way.
-func posts(v *scene.Scene, t *scene.Try, seats []fact.Vantage) []standing {
+// hostsOnWay is the models of the hosts on the way.
+func hostsOnWay(v *scene.Scene, t *scene.Try, seats []fact.Vantage) []standing {
 	var list []standing
 	for _, at := range seats {
 		p := standing{vantage: at.ID, role: at.Role, host: FilterHost(v, at.ID)}

@@ -158,8 +158,8 @@ func noneBetween(v *scene.Scene, t *scene.Try, before []standing) bool {
 	return heldByRead(v, before, nextHop(v, v.Client, t.Target.Addr)) && heldByRead(v, before, nextHopBack(v, t))
 }
 
-func heldByRead(v *scene.Scene, posts []standing, addr netip.Addr) bool {
-	return addr.IsValid() && slices.ContainsFunc(posts, func(p standing) bool {
+func heldByRead(v *scene.Scene, hosts []standing, addr netip.Addr) bool {
+	return addr.IsValid() && slices.ContainsFunc(hosts, func(p standing) bool {
 		_, held := v.Addresses(p.vantage)
 		return p.role == fact.Gateway && p.read && held != nil && held.Holds(addr)
 	})

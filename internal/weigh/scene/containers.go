@@ -15,14 +15,14 @@ import (
 	"uakari/internal/weigh/gate"
 )
 
-// keepers is those that only keep the port: what leads on is a translation.
-var keepers = []string{"conmon"}
+// reserving is those that only keep the port: what leads on is a translation.
+var reserving = []string{"conmon"}
 
 // Relay reports whether a listener holds its port for a container.
 func Relay(l fact.Listener) bool { return slices.Contains(publishers, l.Program) }
 
 // Keeps reports whether it only keeps the port, and answers nobody.
-func Keeps(l fact.Listener) bool { return slices.Contains(keepers, l.Program) }
+func Keeps(l fact.Listener) bool { return slices.Contains(reserving, l.Program) }
 
 // Containers is the containers of a host; nil if nobody looked.
 func (v *Scene) Containers(vantage string) (*fact.Fact, *fact.Containers) {

@@ -45,7 +45,7 @@ var stamped = sync.OnceValue(func() *regexp.Regexp {
 // restarts to be about now.
 const flappingTime = 10 * time.Minute
 
-// reading begins a reading of the servant.
+// reading begins a reading of the service.
 func (s serving) reading(g gate.Gate, cause, summary string) gate.Reading {
 	r := gate.Reading{
 		Gate: g, Cause: cause, Because: scene.FactIDs(s.f), Vantage: s.t.Server, Lacks: slices.Clone(s.short),
@@ -174,7 +174,7 @@ func (s serving) denied() (gate.Reading, bool) {
 	return other, other.Cause != ""
 }
 
-// isNamed reports whether a line of the kernel's log is about the servant: it
+// isNamed reports whether a line of the kernel's log is about the service: it
 // names its program, one that its unit starts, its process or its control
 // group.
 func (s serving) isNamed(line string) bool {
@@ -632,7 +632,7 @@ func (s serving) muteToItself() (gate.Reading, bool) {
 	return r, true
 }
 
-// unaccepted is the servant's listener if connections wait in its queue, by a
+// unaccepted is the service's listener if connections wait in its queue, by a
 // second look that was taken while ours went without an answer.
 func (s serving) unaccepted() (fact.Listener, bool) {
 	for _, l := range s.v.ListenersLater(s.t) {

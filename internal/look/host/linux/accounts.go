@@ -21,9 +21,9 @@ import (
 	"uakari/internal/look/host/common"
 )
 
-// keepers are the programs that keep accounts themselves, and how each is asked
+// accountsOf are the programs that keep accounts themselves, and how each is asked
 // for one of them, or for all where none is named.
-var keepers = map[string]func(ctx context.Context, pid int, t fact.Target) (fact.Accounts, error){
+var accountsOf = map[string]func(ctx context.Context, pid int, t fact.Target) (fact.Accounts, error){
 	"postgres": postgresRoles, "slapd": directoryEntries, "redis-server": storeUsers,
 }
 
@@ -33,7 +33,7 @@ var keepers = map[string]func(ctx context.Context, pid int, t fact.Target) (fact
 func Accounts(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	left := false
 	for name, pid := range programsOn(ctx, env, order.Target.Port) {
-		ask := keepers[name]
+		ask := accountsOf[name]
 		if ask == nil || !sameRoot(pid) {
 			continue
 		}
