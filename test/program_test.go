@@ -40,7 +40,7 @@ func TestMain(m *testing.M) {
 		fmt.Fprintf(os.Stderr, "building the program: %v\n%s", err, out)
 		os.Exit(1)
 	}
-	os.Setenv("XDG_STATE_HOME", dir) // no casebook of whoever runs the tests
+	os.Setenv("XDG_STATE_HOME", filepath.Join(dir, "state")) // no casebook of whoever runs the tests
 	code := m.Run()
 	os.RemoveAll(dir)
 	os.Exit(code)

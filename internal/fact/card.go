@@ -24,9 +24,9 @@ type Card struct {
 	ClientProgram string   `json:"client_program,omitempty" yaml:"client-program"` // that makes the connection on the client
 	// ClientUnit is the client's own service (an agent), which makes the
 	// connection; ClientLog is its log, which is fresh as the card says.
-	ClientUnit    string   `json:"client_unit,omitempty" yaml:"client-unit"`
-	ClientLog     string   `json:"client_log,omitempty" yaml:"client-log"`
-	ServiceRecord string   `json:"service_record,omitempty" yaml:"service-record"` // by which clients find the server
+	ClientUnit    string `json:"client_unit,omitempty" yaml:"client-unit"`
+	ClientLog     string `json:"client_log,omitempty" yaml:"client-log"`
+	ServiceRecord string `json:"service_record,omitempty" yaml:"service-record"` // by which clients find the server
 	// ClientCertificate is a file on the client, CERT or CERT,KEY, with the
 	// certificate that it presents.
 	ClientCertificate string `json:"client_certificate,omitempty" yaml:"client-certificate"`

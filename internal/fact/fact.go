@@ -80,6 +80,7 @@ const (
 	LookBarriers   Kind = "barriers"   // what stops packets beside filters and routes
 	LookResources  Kind = "resources"  // what a service may run out of
 	LookTables     Kind = "tables"     // the packet filters
+	LookPackets    Kind = "packets"    // one flow on the links of a host
 	LookContainers Kind = "containers" // what runs in containers, and which ports lead there
 	LookUpstreams  Kind = "upstreams"  // the backends that a gateway passes requests to
 	LookProxy      Kind = "proxy"      // the proxies that the client's environment names
@@ -181,6 +182,7 @@ type Fact struct {
 	Resources  *Resources  `json:"resources,omitempty"`
 	Tables     *Tables     `json:"tables,omitempty"`
 	Access     *Access     `json:"access,omitempty"`
+	Packets    *Packets    `json:"packets,omitempty"`
 	Containers *Containers `json:"containers,omitempty"`
 	Upstreams  *Upstreams  `json:"upstreams,omitempty"`
 	CertFiles  *CertFiles  `json:"cert_files,omitempty"`
@@ -277,6 +279,8 @@ func (f Fact) Payload() any {
 		return f.Resources
 	case f.Access != nil:
 		return f.Access
+	case f.Packets != nil:
+		return f.Packets
 	case f.Containers != nil:
 		return f.Containers
 	case f.Upstreams != nil:

@@ -33,6 +33,7 @@ var looks = map[fact.Kind]func(context.Context, look.Env, fact.Order, look.Emit)
 	fact.LookLink:     path.Link,
 	fact.LookHops:     path.Hops,
 	fact.LookReset:    path.Reset,
+	fact.LookPackets:  path.Packets,
 	fact.LookClock:    path.Clock,
 	fact.LookOffers:   session.Offers,
 	fact.LookLibrary:  session.Library,

@@ -57,6 +57,7 @@ var rungReaders = []func(*scene.Scene, *scene.Wants, *scene.Try) []gate.Reading{
 	rules.Readings,
 	rules.WayInReadings,
 	rules.FilterReadings,
+	rules.PacketReadings,
 	rules.SheetReadings,
 	rules.AccessReadings,
 	certs.Readings,

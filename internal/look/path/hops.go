@@ -15,9 +15,10 @@ import (
 	"uakari/internal/protocol"
 )
 
-// Bounds on hop probing: each hop is one connect to the endpoint's port.
+// Bounds on hop probing: each hop is one connect to the endpoint's port. One of
+// those that a port gets is left for the try that links are watched by.
 const (
-	mostHops = 6
+	mostHops = 5
 	hopWait  = 1500 * time.Millisecond
 )
 

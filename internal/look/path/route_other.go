@@ -11,6 +11,11 @@ import (
 	"uakari/internal/look"
 )
 
+// Packets cannot be watched here.
+func Packets(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
+	emit(env.Failed(order, "packets", "could not watch the links", errors.New("not looked at on "+runtime.GOOS), ""))
+}
+
 // Route cannot be asked for here.
 func Route(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	emit(env.Failed(order, "route to "+order.Target.Addr.String(), "could not ask for the route",

@@ -1,0 +1,104 @@
+package path
+
+import (
+	"encoding/binary"
+	"net/netip"
+	"testing"
+
+	"golang.org/x/net/bpf"
+	"golang.org/x/sys/unix"
+)
+
+// segment is a packet as it comes from a link: from port 40001 or to it, with
+// options in the header of IPv4.
+func segment(six bool, from, to uint16, flags, protocol byte) []byte {
+	b := make([]byte, 40)
+	if six {
+		b[0], b[6], b[7] = 6<<4, protocol, 63
+		b[23], b[39] = 1, 2
+	} else {
+		b = b[:24]
+		b[0], b[8], b[9] = 4<<4|6, 63, protocol
+		copy(b[12:], []byte{10, 20, 7, 31, 10, 20, 0, 14})
+	}
+	if protocol != unix.IPPROTO_TCP {
+		return append(b, byte(flags), 0, 0, 0)
+	}
+	tcp := make([]byte, 20)
+	binary.BigEndian.PutUint16(tcp, from)
+	binary.BigEndian.PutUint16(tcp[2:], to)
+	binary.BigEndian.PutUint32(tcp[4:], 7)
+	binary.BigEndian.PutUint32(tcp[8:], 9)
+	tcp[12], tcp[13] = 5<<4, flags
+	return append(b, tcp...)
+}
+
+// TestFlowFilter runs the kernel's filter over packets, and takes what it lets
+// through.
+func TestFlowFilter(t *testing.T) {
+	vm, err := bpf.NewVM(flowFilter(8080))
+	if err != nil {
+		t.Fatal(err)
+	}
+	const tcp = unix.IPPROTO_TCP
+	for _, c := range []struct {
+		name   string
+		packet []byte
+		flags  string // "" : not let through, or no segment
+		echo   bool
+	}{
+		{"an opening", segment(false, 40001, 8080, 2, tcp), "SYN", false},
+		{"its answer", segment(false, 8080, 40001, 18, tcp), "SYN ACK", false},
+		{"a reset", segment(false, 8080, 40001, 20, tcp), "RST ACK", false},
+		{"data", segment(false, 40001, 8080, 24, tcp), "", false},
+		{"another port", segment(false, 40001, 8081, 2, tcp), "", false},
+		{"another protocol", segment(false, 40001, 8080, 8, unix.IPPROTO_UDP), "", false},
+		{"an echo request", segment(false, 0, 0, 8, unix.IPPROTO_ICMP), "", true},
+		{"an echo reply", segment(false, 0, 0, 0, unix.IPPROTO_ICMP), "", false},
+		{"an opening over IPv6", segment(true, 40001, 8080, 2, tcp), "SYN", false},
+		{"its answer over IPv6", segment(true, 8080, 40001, 18, tcp), "SYN ACK", false},
+		{"data over IPv6", segment(true, 8080, 40001, 16, tcp), "", false},
+		{"another port over IPv6", segment(true, 40001, 8081, 2, tcp), "", false},
+		{"an echo request over IPv6", segment(true, 0, 0, 128, unix.IPPROTO_ICMPV6), "", true},
+		{"a neighbour's question over IPv6", segment(true, 0, 0, 135, unix.IPPROTO_ICMPV6), "", false},
+		{"another protocol over IPv6", segment(true, 0, 0, 8, unix.IPPROTO_UDP), "", false},
+	} {
+		n, err := vm.Run(c.packet)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if passes := c.flags != "" || c.echo; passes != (n > 0) {
+			t.Errorf("%s: let through %d bytes", c.name, n)
+		}
+		if n == 0 {
+			continue
+		}
+		var p seenPackets
+		p.take(c.packet, &unix.SockaddrLinklayer{}, "eth0", 1)
+		switch {
+		case c.echo:
+			if len(p.Echoes) != 1 || len(p.Segments) != 0 {
+				t.Errorf("%s: %+v", c.name, p)
+			}
+		case len(p.Segments) != 1 || p.Segments[0].Flags != c.flags || p.Segments[0].Sequence != 7 || p.Segments[0].Acknowledged != 9 || p.Segments[0].Hops != 63:
+			t.Errorf("%s: %+v", c.name, p)
+		}
+		for short := range c.packet { // a packet that is cut anywhere leaves nothing, and breaks nothing
+			cut := seenPackets{}
+			if cut.take(c.packet[:short], &unix.SockaddrLinklayer{}, "eth0", 1); len(cut.Segments) > 0 {
+				t.Errorf("%s, cut to %d bytes: %+v", c.name, short, cut)
+			}
+		}
+	}
+	var p seenPackets
+	p.take(segment(false, 40001, 8080, 2, tcp), &unix.SockaddrLinklayer{Hatype: unix.ARPHRD_LOOPBACK}, "lo", 1)
+	for range mostSegments + 1 {
+		p.take(segment(false, 40001, 8080, 2, tcp), &unix.SockaddrLinklayer{}, "eth0", 1)
+	}
+	if len(p.Segments) != mostSegments || !p.More || p.Segments[0].From != netip.MustParseAddrPort("10.20.7.31:40001") {
+		t.Errorf("%d segments, more %v, %+v", len(p.Segments), p.More, p.Segments[0])
+	}
+	if got, want := p.saw(), "120 SYN in by eth0, and more than are kept"; got != want {
+		t.Errorf("it says %q, want %q", got, want)
+	}
+}

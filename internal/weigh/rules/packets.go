@@ -1,0 +1,256 @@
+package rules
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"uakari/internal/fact"
+	"uakari/internal/weigh/catalogue"
+	"uakari/internal/weigh/gate"
+	"uakari/internal/weigh/scene"
+)
+
+// watched is one host that saw the flow on its links.
+type watched struct {
+	at fact.Vantage
+	f  *fact.Fact
+	p  *fact.Packets
+}
+
+// first is the first segment that some condition holds for; nil for none.
+func (w watched) first(out bool, holds func(fact.Segment) bool) *fact.Segment {
+	at := slices.IndexFunc(w.p.Segments, func(s fact.Segment) bool { return s.Out == out && holds(s) })
+	if at < 0 {
+		return nil
+	}
+	return &w.p.Segments[at]
+}
+
+// PacketReadings reads where a packet ends, by what the links of both ends and
+// of the gateways showed while the client tried. It is for what no table tells.
+func PacketReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
+	silent, reset := t.Symptom == gate.SilentTCP, t.Symptom == gate.RefusedByReset
+	if !silent && !(reset && len(v.Taking(t)) > 0) || t.Server == "" || v.OnSame(t) {
+		return nil
+	}
+	for _, at := range v.Set.Vantages {
+		if at.Means == fact.Record && (at.ID == v.Client || at.ID == t.Server) {
+			return nil // nobody can watch there now
+		}
+	}
+	if len(v.Facts(v.Client, fact.LookTables)) == 0 || len(v.Facts(t.Server, fact.LookTables)) == 0 || told(v, t) {
+		return nil // what is written comes first: it costs no try
+	}
+	try := fact.Target{Addr: t.Target.Addr, Port: t.Target.Port, Name: "try"}
+	watch := fact.Target{Addr: t.Target.Addr, Port: t.Target.Port, Name: "watch"}
+	w.Add(
+		scene.Want{Look: fact.LookPackets, At: fact.Client, Target: try, Gate: gate.Way},
+		scene.Want{Look: fact.LookPackets, At: fact.Server, On: t.Server, Target: watch, Gate: gate.Way},
+	)
+	var gateways []watched
+	for _, at := range v.Set.Vantages {
+		if at.Role == fact.Gateway && at.Means != fact.Record && at.ID != t.Server {
+			w.Add(scene.Want{Look: fact.LookPackets, At: fact.Gateway, On: at.ID, Target: watch, Gate: gate.Way})
+			if seen, ok := watchedAt(v, at.ID, watch); ok {
+				gateways = append(gateways, seen)
+			}
+		}
+	}
+	client, ok := watchedAt(v, v.Client, try)
+	server, ok2 := watchedAt(v, t.Server, watch)
+	if !ok || !ok2 {
+		return nil
+	}
+	f := newFlow(v, t, client, server, gateways)
+	if silent {
+		return f.silent()
+	}
+	return f.reset()
+}
+
+func watchedAt(v *scene.Scene, id string, target fact.Target) (watched, bool) {
+	for _, f := range v.Facts(id, fact.LookPackets) {
+		if f.Packets != nil && f.Order.Target == target {
+			return watched{v.Vantage(id), f, f.Packets}, true
+		}
+	}
+	return watched{}, false
+}
+
+// flow is the client's tries at one target as they were seen on links. It is
+// known by the numbers that its openings begin with, whatever addresses and ports
+// a translation gives it.
+type flow struct {
+	v              *scene.Scene
+	t              *scene.Try
+	client, server watched
+	gateways       []watched
+	left           *fact.Segment    // the first opening that left the client
+	begins         []uint32         // the sequence numbers of its openings
+	from           []netip.AddrPort // and where they came from
+}
+
+func newFlow(v *scene.Scene, t *scene.Try, client, server watched, gateways []watched) flow {
+	f := flow{v: v, t: t, client: client, server: server, gateways: gateways}
+	for i, s := range client.p.Segments {
+		if !s.Out || !s.Opens() || s.To != netip.AddrPortFrom(t.Target.Addr, t.Target.Port) {
+			continue
+		}
+		if f.left == nil {
+			f.left = &client.p.Segments[i]
+		}
+		f.begins, f.from = append(f.begins, s.Sequence), append(f.from, s.From)
+	}
+	return f
+}
+
+// opens, answers and resets report whether a segment belongs to the flow.
+func (f flow) opens(s fact.Segment) bool {
+	return s.Opens() && (slices.Contains(f.begins, s.Sequence) || slices.Contains(f.from, s.From))
+}
+
+func (f flow) answers(s fact.Segment) bool {
+	return s.Answers() && (slices.Contains(f.begins, s.Acknowledged-1) || slices.Contains(f.from, s.To))
+}
+
+func (f flow) resets(s fact.Segment) bool {
+	return s.Resets() && (slices.Contains(f.begins, s.Acknowledged-1) || slices.Contains(f.from, s.To))
+}
+
+// told reports whether a rule or a route that was read tells what stops it: it
+// names what is to be changed, which no packet does.
+func told(v *scene.Scene, t *scene.Try) bool {
+	read := append(FilterReadings(v, &scene.Wants{}, t), WayInReadings(v, &scene.Wants{}, t)...)
+	return slices.ContainsFunc(read, func(r gate.Reading) bool {
+		return r.Cause != "" && r.Strength == gate.Read && len(r.Lacks) == 0
+	})
+}
+
+// reading begins a reading of the flow.
+func (f flow) reading(g gate.Gate, cause, summary string) gate.Reading {
+	because := scene.FactIDs(f.client.f, f.server.f)
+	for _, each := range f.gateways {
+		because = gate.Union(because, scene.FactIDs(each.f))
+	}
+	return gate.Reading{
+		Gate: g, Cause: cause, Because: because, Vantage: f.v.Client, Summary: summary,
+		Shows:  []gate.Symptom{gate.SilentTCP, gate.RefusedByReset},
+		Values: f.v.Place(f.t, catalogue.Values{"at": f.v.Host(f.v.Client)}),
+	}
+}
+
+// missed is what keeps from being proof that something did not come to a host
+// that watched for it: it may have watched at another time, or not have seen all.
+func (f flow) missed(at watched, sameTime bool) (lacks []gate.Lack) {
+	host := f.v.Host(at.at.ID)
+	if !sameTime {
+		lacks = append(lacks, gate.Lack{Guard: gate.SameTime,
+			Why: "no echo of the client's came to " + host + " either while it watched: whether it watched at that time is not known"})
+	}
+	if at.p.More {
+		lacks = append(lacks, gate.Lack{Guard: gate.SamePacket, Why: host + " did not see all packets of this port: there were too many"})
+	}
+	return lacks
+}
+
+// hidden reports whether programs on a host's links may take packets before they
+// can be watched: then that none came tells nothing.
+func (f flow) hidden(at watched) bool {
+	return slices.ContainsFunc(f.v.Facts(at.at.ID, fact.LookBarriers), func(b *fact.Fact) bool {
+		return b.Barriers != nil && len(b.Barriers.Programs) > 0
+	})
+}
+
+// together reports whether the server watched while the client tried: an echo
+// that went out beside the try came to it.
+func (f flow) together() bool {
+	return slices.ContainsFunc(f.server.p.Echoes, func(from netip.Addr) bool {
+		return slices.ContainsFunc(f.from, func(own netip.AddrPort) bool { return own.Addr() == from })
+	})
+}
+
+// silent reads where a packet ends that nobody answers.
+func (f flow) silent() []gate.Reading {
+	if f.left == nil {
+		return nil // it waits for a neighbour, or never left: the client's own tables tell
+	}
+	client, server := f.v.Host(f.v.Client), f.v.Host(f.t.Server)
+	came := f.server.first(false, f.opens)
+	if came == nil && f.hidden(f.server) {
+		return nil
+	}
+	if came == nil {
+		r := f.reading(gate.Way, "rules/transit-silent", fmt.Sprintf("it left %s by %s and did not come to %s%s",
+			client, f.left.Link, server, f.where(f.opens)))
+		r.Lacks = f.missed(f.server, f.together())
+		return []gate.Reading{r}
+	}
+	way := f.reading(gate.Way, "", fmt.Sprintf("it left %s by %s and came to %s by %s", client, f.left.Link, server, came.Link))
+	answered, back := f.server.first(true, f.answers), f.client.first(false, f.answers)
+	switch {
+	case answered == nil:
+		return []gate.Reading{way}
+	case back == nil && f.hidden(f.client):
+		return []gate.Reading{way}
+	case back == nil:
+		r := f.reading(gate.WayBack, "rules/return-drop", fmt.Sprintf("the answer left %s by %s and did not come to %s%s",
+			server, answered.Link, client, f.where(f.answers)))
+		r.Lacks = f.missed(f.client, true)
+		return []gate.Reading{way, r}
+	}
+	r := f.reading(gate.WayBack, "rules/return-drop", fmt.Sprintf("the answer came to %s by %s, which does not take it", client, back.Link))
+	r.Strength = gate.Inferred
+	return []gate.Reading{way, r}
+}
+
+// where narrows the place by the gateways that watched too: which it passed, came
+// to, or did not come to.
+func (f flow) where(holds func(fact.Segment) bool) string {
+	var parts []string
+	for _, g := range f.gateways {
+		host := f.v.Host(g.at.ID)
+		in, out := g.first(false, holds), g.first(true, holds)
+		switch {
+		case in != nil && out != nil:
+			parts = append(parts, fmt.Sprintf("it passed %s from %s to %s", host, in.Link, out.Link))
+		case in != nil:
+			parts = append(parts, fmt.Sprintf("it came to %s by %s and did not leave it", host, in.Link))
+		default:
+			parts = append(parts, "it was not seen at "+host)
+		}
+	}
+	if len(parts) == 0 {
+		return ", while both were watched"
+	}
+	return "; " + strings.Join(parts, ", ")
+}
+
+// reset reads who sent a reset.
+func (f flow) reset() []gate.Reading {
+	got := f.client.first(false, f.resets)
+	if f.left == nil || got == nil {
+		return nil
+	}
+	client, server := f.v.Host(f.v.Client), f.v.Host(f.t.Server)
+	came := f.server.first(false, f.opens)
+	sent := f.server.first(true, func(s fact.Segment) bool {
+		return f.resets(s) || s.Resets() && came != nil && s.To == came.From
+	})
+	switch {
+	case sent != nil:
+		return []gate.Reading{f.reading(gate.Way, "", "the reset left "+server+" itself")}
+	case came == nil && f.hidden(f.server):
+		return nil
+	case came == nil:
+		r := f.reading(gate.Way, "rules/transit-reject", fmt.Sprintf(
+			"it left %s and did not come to %s: the reset, with %d hops left, is of something between%s", client, server, got.Hops, f.where(f.opens)))
+		r.Lacks = f.missed(f.server, f.together())
+		return []gate.Reading{r}
+	}
+	r := f.reading(gate.Way, "rules/reset-injected", fmt.Sprintf(
+		"it came to %s, which sent no reset, and one with %d hops left came to %s: something between sent it", server, got.Hops, client))
+	r.Lacks = f.missed(f.server, true)
+	return []gate.Reading{r}
+}
