@@ -137,8 +137,8 @@ func pack(root, out, work, kind, arch, version string) (string, error) {
 	add(filepath.Join(work, "zsh"), "/usr/share/zsh/vendor-completions/_uakari", 0o644)
 	add(filepath.Join(work, "fish"), "/usr/share/fish/vendor_completions.d/uakari.fish", 0o644)
 	for pattern, folder := range map[string]string{
-		"docs/man/*.1": "/usr/share/man/man1", "docs/schema/*.json": "/usr/share/doc/uakari/schema", "docs/examples/*": "/usr/share/doc/uakari/examples",
-		"README.md": "/usr/share/doc/uakari", "CHANGELOG.md": "/usr/share/doc/uakari", "LICENSE": "/usr/share/doc/uakari", "docs/programs.md": "/usr/share/doc/uakari",
+		"docs/man/*.1": "/usr/share/man/man1", "docs/schema/*.json": "/usr/share/doc/uakari/docs/schema", "docs/examples/*": "/usr/share/doc/uakari/docs/examples",
+		"README.md": "/usr/share/doc/uakari", "CHANGELOG.md": "/usr/share/doc/uakari", "LICENSE": "/usr/share/doc/uakari", "docs/*.md": "/usr/share/doc/uakari/docs",
 	} {
 		found, err := filepath.Glob(filepath.Join(root, pattern))
 		if err != nil {
