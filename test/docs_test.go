@@ -83,11 +83,7 @@ func TestWrittenCommands(t *testing.T) {
 			line, _, _ := strings.Cut(strings.ReplaceAll(m[1]+m[2], "\\|", "|"), " #")
 			line, _, _ = strings.Cut(line, " | ")
 			words := strings.Fields(line)[1:]
-			var command []string // with the parts of "case list|show", each by itself
 			for _, name := range strings.Split(words[0], "|") {
-				command = append(command, name)
-			}
-			for _, name := range command {
 				if strings.ToUpper(name) == name { // "uakari COMMAND"
 					continue
 				}

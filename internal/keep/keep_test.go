@@ -37,7 +37,7 @@ func TestValue(t *testing.T) {
 			t.Errorf("%s = %q: %q, want %q", c.name, c.value, got, c.kept)
 		}
 	}
-	if Mark("a") == Mark("b") || Mark("a") != Mark("a") || len(Mark("a")) != 4 {
+	if a := Mark("a"); a == Mark("b") || a != Mark("a") || len(a) != 4 {
 		t.Error("marks do not tell apart")
 	}
 }

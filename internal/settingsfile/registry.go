@@ -115,7 +115,7 @@ func registryValue(line string) (v RegistryValue, gone bool, err error) {
 	}
 	kind, number, ok := strings.Cut(data, ":")
 	if !ok {
-		return v, false, errors.New("expected a string, dword: or hex:")
+		return v, false, errors.New("expected a string, dword:… or hex:…")
 	}
 	if kind == "dword" {
 		n, err := strconv.ParseUint(strings.TrimSpace(number), 16, 32)

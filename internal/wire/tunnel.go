@@ -19,7 +19,9 @@ import (
 func tunnelTo(path, host, more string) (method, place, request string) {
 	method = "CONNECT"
 	place, _, _ = strings.Cut(strings.Trim(path, "/"), "?")
-	if host = place; place == "" {
+	if place != "" {
+		host = place
+	} else {
 		method, place = "OPTIONS", "*"
 	}
 	return method, place, fmt.Sprintf("%s %s HTTP/1.1\r\nHost: %s\r\nUser-Agent: uakari\r\n%s\r\n", method, place, host, more)
