@@ -100,6 +100,29 @@ func TestCase(t *testing.T) {
 		t.Errorf("%s", r.stdout)
 	}
 	must(0, "trace", "--replay", "1")
+	broken.Store(true)
+	write(t, hosts, "127.0.0.1 tidebook.varzea.example\n")
+	must(1, "trace", "--hosts", hosts, "--case", "new", url)
+	broken.Store(false)
+	if r := must(0, "case", "similar", "2"); !strings.Contains(r.stdout, "1 other case with answer/error-status.\n") || strings.Contains(r.stdout, "done:") || !strings.Contains(r.stdout, "   1  closed") {
+		t.Errorf("what was undone is no mend: %s", r.stdout)
+	}
+	must(0, "case", "change", "1", "put the second server back")
+	if r := must(0, "case", "similar", "2"); !strings.Contains(r.stdout, "  done: put the second server back\n") {
+		t.Errorf("%s", r.stdout)
+	}
+	if r := must(0, "case", "similar", "2", "--json"); strings.Contains(r.stdout, `"set"`) || !strings.Contains(r.stdout, `"put the second server back"`) {
+		t.Errorf("%s", r.stdout)
+	}
+	for _, c := range []struct{ flag, value, want string }{
+		{"--cause", "answer/", "   1  closed"}, {"--cause", "rules/", "No case is like that.\n"},
+		{"--endpoint", "tidebook", "   2  open"}, {"--endpoint", "ledger", "No case is like that.\n"},
+	} {
+		if r := must(0, "case", "list", c.flag, c.value); !strings.Contains(r.stdout, c.want) {
+			t.Errorf("%s %s: %s", c.flag, c.value, r.stdout)
+		}
+	}
+	must(2, "case", "similar", "77")
 	page := filepath.Join(dir, "page.html")
 	must(0, "report", "1", "-o", page)
 	text := readFile(t, page)
@@ -109,7 +132,7 @@ func TestCase(t *testing.T) {
 	must(0, "report", "1", "-o", filepath.Join(dir, "page.md"))
 	var report tell.Report
 	must(0, "report", "1", "-o", filepath.Join(dir, "page.json"))
-	if err := json.Unmarshal([]byte(readFile(t, filepath.Join(dir, "page.json"))), &report); err != nil || len(report.Ladder) != 8 || len(report.Changes) != 1 {
+	if err := json.Unmarshal([]byte(readFile(t, filepath.Join(dir, "page.json"))), &report); err != nil || len(report.Ladder) != 8 || len(report.Changes) != 2 {
 		t.Errorf("%v %+v", err, report)
 	}
 	validate(t, "report", []byte(readFile(t, filepath.Join(dir, "page.json"))))

@@ -34,6 +34,7 @@ that is set, every trace is kept.`,
 	cmd.AddCommand(
 		newCaseList(),
 		newCaseShow(),
+		newCaseSimilar(),
 		newCaseNote(),
 		newCaseChange(),
 		newCaseClose(),
@@ -113,7 +114,7 @@ func tracedCase(cmd *cobra.Command, number string) (c casebook.Case, err error) 
 
 func newCaseList() *cobra.Command {
 	var asJSON, open bool
-	var color string
+	var color, endpoint, cause string
 	cmd := &cobra.Command{
 		Use: "list", Short: "every case, the newest first", Args: takes(0, 0, "flags alone"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -128,15 +129,22 @@ func newCaseList() *cobra.Command {
 				}
 				kept := []casebook.Case{}
 				for _, c := range list {
-					if !open || c.Closed.IsZero() {
+					if (!open || c.Closed.IsZero()) && strings.Contains(c.Endpoint, endpoint) && strings.Contains(c.First, cause) {
 						kept = append(kept, c)
 					}
 				}
-				return told(cmd, asJSON, kept, func() string { return tell.Cases(kept, on) })
+				return told(cmd, asJSON, kept, func() string {
+					if len(kept) == 0 && len(list) > 0 {
+						return "No case is like that.\n"
+					}
+					return tell.Cases(kept, on)
+				})
 			})
 		},
 	}
 	cmd.Flags().BoolVar(&open, "open", false, "those that are not closed only")
+	cmd.Flags().StringVar(&endpoint, "endpoint", "", "those whose endpoint has this `part` only")
+	cmd.Flags().StringVar(&cause, "cause", "", "those whose first cause has this `part` only: rules/, certs/expired")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "write JSON")
 	cmd.Flags().StringVar(&color, "color", "auto", "auto, always or never")
 	return cmd

@@ -30,19 +30,57 @@ func Cases(list []casebook.Case, colour bool) string {
 	if len(list) == 0 {
 		return "No cases. One is opened with: uakari trace --case new ENDPOINT\n"
 	}
-	fmt.Fprintf(&b, "%4s  %-6s  %-16s  %s\n", "case", "", "opened (UTC)", "what")
+	b.WriteString(caseHead)
 	for _, c := range list {
-		state := p.as(yellow, "open  ")
-		if !c.Closed.IsZero() {
-			state = p.as(green, "closed")
+		caseLine(&b, p, c)
+	}
+	return b.String()
+}
+
+// caseHead stands over lines of cases.
+var caseHead = fmt.Sprintf("%4s  %-6s  %-16s  %s\n", "case", "", "opened (UTC)", "what")
+
+// caseLine is a case in a table.
+func caseLine(b *strings.Builder, p paint, c casebook.Case) {
+	state := p.as(yellow, "open  ")
+	if !c.Closed.IsZero() {
+		state = p.as(green, "closed")
+	}
+	block(
+		b,
+		fmt.Sprintf("%4d  %s  %s  ", c.ID, state, c.Opened.UTC().Format("2006-01-02 15:04")),
+		strings.Repeat(" ", 32),
+		plain.Printable(c.Title)+firstOf(c),
+		width,
+	)
+}
+
+// Similar tells which other cases had the cause of one, and what mended them: the
+// changes that were not taken back.
+func Similar(c casebook.Case, list []casebook.Case, colour bool) string {
+	p := paint{colour}
+	cause := plain.Printable(c.First)
+	if !strings.Contains(c.First, "/") {
+		return fmt.Sprintf("Case %d has no cause that others may share: it is %s.\n", c.ID, cause)
+	}
+	if len(list) == 0 {
+		return fmt.Sprintf("No other case had %s.\n", cause)
+	}
+	var b strings.Builder
+	fmt.Fprintln(&b, p.as(bold, fmt.Sprintf("%s with %s.", counted(len(list), "other case"), cause)))
+	b.WriteString("\n" + caseHead)
+	for _, other := range list {
+		caseLine(&b, p, other)
+		done := 0
+		for _, e := range other.Entries {
+			if e.Kind == casebook.Change && e.Undone.IsZero() {
+				done++
+				block(&b, strings.Repeat(" ", 32)+"done: ", strings.Repeat(" ", 38), plain.Printable(e.Text), width)
+			}
 		}
-		block(
-			&b,
-			fmt.Sprintf("%4d  %s  %s  ", c.ID, state, c.Opened.UTC().Format("2006-01-02 15:04")),
-			strings.Repeat(" ", 32),
-			plain.Printable(c.Title)+firstOf(c),
-			width,
-		)
+		if done == 0 {
+			b.WriteString(strings.Repeat(" ", 32) + "no change was noted\n")
+		}
 	}
 	return b.String()
 }
