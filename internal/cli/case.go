@@ -145,7 +145,7 @@ func newCaseList() *cobra.Command {
 	cmd.Flags().BoolVar(&open, "open", false, "those that are not closed only")
 	cmd.Flags().StringVar(&endpoint, "endpoint", "", "those whose endpoint has this `part` only")
 	cmd.Flags().StringVar(&cause, "cause", "", "those whose first cause has this `part` only: rules/, certs/expired")
-	cmd.Flags().BoolVar(&asJSON, "json", false, "write JSON")
+	asData(cmd, &asJSON, "")
 	cmd.Flags().StringVar(&color, "color", "auto", "auto, always or never")
 	return cmd
 }
@@ -172,7 +172,7 @@ func newCaseShow() *cobra.Command {
 			})
 		},
 	}
-	cmd.Flags().BoolVar(&asJSON, "json", false, "write JSON, with all that was seen")
+	asData(cmd, &asJSON, ", with all that was seen")
 	cmd.Flags().StringVar(&color, "color", "auto", "auto, always or never")
 	return cmd
 }

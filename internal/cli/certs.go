@@ -41,7 +41,7 @@ or unreadable input.`,
 	f.addFar(cmd)
 	flags := cmd.Flags()
 	flags.StringSliceVar(&names, "names", nil, "`names` that the certificate must cover, besides the endpoint's own")
-	flags.BoolVar(&f.json, "json", false, "write JSON (uakari.certs/1)")
+	asData(cmd, &f.json, " (uakari.certs/1)")
 	flags.StringVar(&f.color, "color", "auto", "auto, always or never")
 	return cmd
 }

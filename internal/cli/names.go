@@ -40,7 +40,7 @@ gives none, 3 the views differ or nobody knows, 2 wrong usage.`,
 	f.addFar(cmd)
 	flags := cmd.Flags()
 	flags.BoolVar(&authority, "from-authority", false, "ask the authoritative servers alone")
-	flags.BoolVar(&f.json, "json", false, "write JSON (uakari.names/1)")
+	asData(cmd, &f.json, " (uakari.names/1)")
 	flags.StringVar(&f.color, "color", "auto", "auto, always or never")
 	return cmd
 }

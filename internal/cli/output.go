@@ -12,6 +12,35 @@ import (
 	"uakari/internal/plain"
 )
 
+// asData gives a command the flags that make its output JSON: --json, and --out
+// as trace has it.
+func asData(cmd *cobra.Command, asJSON *bool, more string) {
+	cmd.Flags().BoolVar(asJSON, "json", false, "the same as --out json")
+	cmd.Flags().Var(format{asJSON}, "out", "format of the output: text or json"+more)
+}
+
+// format is the value of --out of a command that writes text or JSON.
+type format struct{ json *bool }
+
+// Type is how the help calls it.
+func (format) Type() string { return "format" }
+
+func (f format) String() string {
+	if f.json != nil && *f.json {
+		return "json"
+	}
+	return "text"
+}
+
+// Set takes "text" or "json".
+func (f format) Set(text string) error {
+	if text != "text" && text != "json" {
+		return errors.New("expected text or json")
+	}
+	*f.json = text == "json"
+	return nil
+}
+
 // told writes a judgement as JSON, or as text.
 func told(cmd *cobra.Command, asJSON bool, judged any, text func() string) error {
 	if !asJSON {

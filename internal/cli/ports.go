@@ -63,7 +63,7 @@ Exit status: 0 somebody listens, 1 nobody does, 2 wrong usage.`,
 	flags.StringVar(&f.program, "program", "", "those of this `program` only")
 	flags.StringVar(&f.unit, "unit", "", "those of this `unit` only")
 	flags.BoolVar(&f.udp, "udp", false, "bound UDP sockets too")
-	flags.BoolVar(&f.json, "json", false, "write JSON (uakari.ports/1)")
+	asData(cmd, &f.json, " (uakari.ports/1)")
 	flags.StringVar(&f.color, "color", "auto", "auto, always or never")
 	return cmd
 }
@@ -259,7 +259,7 @@ Exit status: 0 it runs, 1 it does not, 3 that could not be seen.`,
 	}
 	f.addFlags(cmd)
 	f.addFar(cmd)
-	cmd.Flags().BoolVar(&f.json, "json", false, "write JSON")
+	asData(cmd, &f.json, "")
 	cmd.Flags().StringVar(&f.color, "color", "auto", "auto, always or never")
 	return cmd
 }

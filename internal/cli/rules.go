@@ -80,7 +80,7 @@ cannot be told, 2 wrong usage or unreadable input.`,
 		nil,
 		"suppose this change, a command of nft or iptables or a `file` of them: what does it open?",
 	)
-	flags.BoolVar(&f.json, "json", false, "write JSON (uakari.journey/1)")
+	asData(cmd, &f.json, " (uakari.journey/1)")
 	flags.StringVar(&f.color, "color", "auto", "auto, always or never")
 	return cmd
 }

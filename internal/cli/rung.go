@@ -69,7 +69,7 @@ func newRungs() []*cobra.Command {
 		}
 		f.addFlags(cmd)
 		f.addFar(cmd)
-		cmd.Flags().BoolVar(&f.json, "json", false, "write JSON")
+		asData(cmd, &f.json, "")
 		cmd.Flags().StringVar(&f.color, "color", "auto", "auto, always or never")
 		list = append(list, cmd)
 	}

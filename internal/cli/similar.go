@@ -36,7 +36,7 @@ func newCaseSimilar() *cobra.Command {
 			})
 		},
 	}
-	cmd.Flags().BoolVar(&asJSON, "json", false, "write JSON, without what was seen")
+	asData(cmd, &asJSON, ", without what was seen")
 	cmd.Flags().StringVar(&color, "color", "auto", "auto, always or never")
 	return cmd
 }
