@@ -14,6 +14,7 @@ import (
 	"os/exec"
 	"os/user"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -246,7 +247,7 @@ func TestPostgreSQL(t *testing.T) {
 	t.Run("stopped", func(t *testing.T) {
 		expect(t, traced(t, nil, "--card", card, url("127.0.0.1", port, "prefer")), "service/stopped proven")
 	})
-	run := func(t *testing.T, port int, addrs, ssl string) {
+	run := func(t *testing.T, port int, addrs, ssl string, more ...string) {
 		dir := filepath.Join(t.TempDir(), "data")
 		if out, err := exec.Command("cp", "-a", data, dir).CombinedOutput(); err != nil {
 			t.Fatalf("%v: %s", err, out)
@@ -254,8 +255,8 @@ func TestPostgreSQL(t *testing.T) {
 		for d := filepath.Dir(dir); d != os.TempDir() && d != "/"; d = filepath.Dir(d) {
 			os.Chmod(d, 0o755)
 		}
-		start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, append(append([]string{}, as...), postgres, "-D", dir, "-k", "", "-p", fmt.Sprint(port),
-			"-c", "listen_addresses="+addrs, "-c", "ssl="+ssl, "-c", "ssl_cert_file="+cert, "-c", "ssl_key_file="+key)...)
+		start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, slices.Concat(as, []string{postgres, "-D", dir, "-k", "", "-p", fmt.Sprint(port),
+			"-c", "listen_addresses=" + addrs, "-c", "ssl=" + ssl, "-c", "ssl_cert_file=" + cert, "-c", "ssl_key_file=" + key}, more)...)
 	}
 	t.Run("without TLS", func(t *testing.T) {
 		run(t, port, "127.0.0.1", "off")
@@ -293,6 +294,42 @@ func TestPostgreSQL(t *testing.T) {
 		expect(t, judged, "login/rejected likely")
 		if strings.Contains(dump(judged), "canary-7f3a") {
 			t.Error("the secret is told")
+		}
+	})
+	t.Run("in another language", func(t *testing.T) {
+		words := filepath.Join(dir, "locale")
+		if err := os.MkdirAll(words, 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if out, err := exec.Command("localedef", "-i", "de_DE", "-f", "UTF-8", "--no-archive", filepath.Join(words, "de_DE.UTF-8")).CombinedOutput(); err != nil {
+			missing(t, "needs the sources of locales: apt-get install locales: "+string(out))
+		}
+		t.Setenv("LOCPATH", words)
+		first, _, _ := strings.Cut(readFile(t, key), "\n")
+		right := write(t, filepath.Join(t.TempDir(), "right"), first)
+		wrong := write(t, filepath.Join(t.TempDir(), "wrong"), "canary-7f3a")
+		port := freePort(t)
+		hba := write(t, filepath.Join(dir, "hba.conf"), "host postgres postgres all scram-sha-256\nhost nowhere all all scram-sha-256\nhost template1 all all reject\n")
+		if err := os.Chown(hba, uid, -1); err != nil {
+			t.Fatal(err)
+		}
+		run(t, port, "127.0.0.1", "off", "-c", "lc_messages=de_DE.UTF-8", "-c", "hba_file="+hba)
+		for _, c := range []struct{ user, secret, database, want, says string }{
+			{"postgres", right, "postgres", "", ""},
+			{"postgres", wrong, "postgres", "login/rejected likely", "fehlgeschlagen"},
+			{"postgres", right, "nowhere", "login/no-such-resource proven", "existiert nicht"},
+			{"postgres", right, "template1", "login/not-from-here likely", "pg_hba.conf"},
+			{"gauge", right, "readings", "login/not-from-here likely", "pg_hba.conf"},
+		} {
+			judged := traced(t, nil, "--card", card, "--user", c.user, "--secret", "file:"+c.secret, fmt.Sprintf("postgres://127.0.0.1:%d/%s", port, c.database))
+			if c.want == "" {
+				expect(t, judged)
+			} else {
+				expect(t, judged, c.want)
+			}
+			if !strings.Contains(dump(judged), c.says) {
+				t.Errorf("it does not speak another language: no %q in\n%s", c.says, dump(judged))
+			}
 		}
 	})
 	t.Run("with TLS", func(t *testing.T) {

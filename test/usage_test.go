@@ -93,6 +93,9 @@ func TestBadInput(t *testing.T) {
 			t.Errorf("%q: status %d, stdout %q, stderr %q; want one line with %q", c.args, r.status, r.stdout, r.stderr, c.want)
 		}
 	}
+	if _, err := os.Stat(os.Getenv("XDG_STATE_HOME")); err == nil {
+		t.Error("what was wrong usage made a casebook")
+	}
 }
 
 func TestExplain(t *testing.T) {

@@ -88,6 +88,18 @@ func caseID(text string) (int64, error) {
 	return id, nil
 }
 
+// ofCase takes arguments of which the first is a case's number: no casebook is
+// made for one that cannot be.
+func ofCase(least, most int, what string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if err := takes(least, most, what)(cmd, args); err != nil {
+			return err
+		}
+		_, err := caseID(args[0])
+		return err
+	}
+}
+
 // getCase finds a case by its number.
 func getCase(ctx context.Context, b casebook.Store, text string) (casebook.Case, error) {
 	id, err := caseID(text)
@@ -157,7 +169,7 @@ func newCaseShow() *cobra.Command {
 		Use:               "show CASE",
 		ValidArgsFunction: caseNumbers,
 		Short:             "one case: what was seen, noted and changed, in its order",
-		Args:              takes(1, 1, "the number of a CASE"),
+		Args:              ofCase(1, 1, "the number of a CASE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			on, err := colour(color, cmd.OutOrStdout())
 			if err != nil {
@@ -191,7 +203,7 @@ func newCaseNote() *cobra.Command {
 		Use:               "note CASE TEXT",
 		ValidArgsFunction: caseNumbers,
 		Short:             "add a remark",
-		Args:              takes(2, 2, "the number of a CASE, and a TEXT in quotes"),
+		Args:              ofCase(2, 2, "the number of a CASE, and a TEXT in quotes"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return withBook(cmd, func(ctx context.Context, b casebook.Store) error {
 				c, err := getCase(ctx, b, args[0])
@@ -215,7 +227,7 @@ func newCaseChange() *cobra.Command {
 		Long: `Write down what was changed: in words, or by the number of a remedy of the case's
 last trace (--remedy 1). A temporary change keeps the case open until it is
 marked as undone (--undone with its number, which uakari case show tells).`,
-		Args: takes(1, 2, "the number of a CASE, and a TEXT in quotes"),
+		Args: ofCase(1, 2, "the number of a CASE, and a TEXT in quotes"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return withBook(cmd, func(ctx context.Context, b casebook.Store) error {
 				c, err := getCase(ctx, b, args[0])
@@ -287,7 +299,7 @@ func remedyOf(c casebook.Case, number int) (text, undo string, err error) {
 func newCaseClose() *cobra.Command {
 	return &cobra.Command{
 		Use: "close CASE", ValidArgsFunction: caseNumbers, Short: "close a case without confirming it",
-		Args: takes(1, 1, "the number of a CASE"),
+		Args: ofCase(1, 1, "the number of a CASE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return withBook(cmd, func(ctx context.Context, b casebook.Store) error {
 				c, err := getCase(ctx, b, args[0])
@@ -313,7 +325,7 @@ func newCaseClose() *cobra.Command {
 func newCaseRemove() *cobra.Command {
 	return &cobra.Command{
 		Use: "remove CASE", ValidArgsFunction: caseNumbers, Short: "remove a case, with all that was kept of it",
-		Args: takes(1, 1, "the number of a CASE"),
+		Args: ofCase(1, 1, "the number of a CASE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return withBook(cmd, func(ctx context.Context, b casebook.Store) error {
 				id, err := caseID(args[0])

@@ -23,7 +23,7 @@ failed and why, the way and where it breaks, the ladder before and now, what was
 changed, the evidence, and what could not be seen. The page is one file that
 needs no other, and has no script. Look through it before you hand it on.`,
 		ValidArgsFunction: caseNumbers,
-		Args:              takes(1, 1, "the number of a CASE"),
+		Args:              ofCase(1, 1, "the number of a CASE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return withBook(cmd, func(ctx context.Context, b casebook.Store) error {
 				c, err := getCase(ctx, b, args[0])

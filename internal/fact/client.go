@@ -368,11 +368,14 @@ type Login struct {
 	Offered   []string     `json:"offered,omitempty"` // mechanisms
 	Code      string       `json:"code,omitempty"`    // the protocol's own
 	Text      string       `json:"text,omitempty"`
-	Needs     string       `json:"needs,omitempty"`   // what would let a withheld account be tried: "--in-the-clear"
-	Clock     time.Time    `json:"clock,omitzero"`    // the server's, where a refusal tells it
-	Key       string       `json:"key,omitempty"`     // the fingerprint of the key that was presented
-	Keys      []string     `json:"keys,omitempty"`    // of all that were to be offered, in this order, and where they are:
-	KeysIn    string       `json:"keys_in,omitempty"` // "the agent"
+	// Routine is where in its own source the server says so, which is the same
+	// in every language (PostgreSQL, field R of an ErrorResponse).
+	Routine string    `json:"routine,omitempty"`
+	Needs   string    `json:"needs,omitempty"`   // what would let a withheld account be tried: "--in-the-clear"
+	Clock   time.Time `json:"clock,omitzero"`    // the server's, where a refusal tells it
+	Key     string    `json:"key,omitempty"`     // the fingerprint of the key that was presented
+	Keys    []string  `json:"keys,omitempty"`    // of all that were to be offered, in this order, and where they are:
+	KeysIn  string    `json:"keys_in,omitempty"` // "the agent"
 	// KeyWrong is why SSH clients use no such key file: others may read it.
 	KeyWrong string  `json:"key_wrong,omitempty"`
 	Ticket   *Ticket `json:"ticket,omitempty"`

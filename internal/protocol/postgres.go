@@ -26,6 +26,7 @@ var postgres = Protocol{
 		{"28000", "requires a valid client certificate", "login/mechanism-off", Coded},
 		{"28000", "Peer authentication failed", "login/mechanism-off", Coded},
 		{"28000", "Ident authentication failed", "login/mechanism-off", Coded},
+		{"28000", "ClientAuthentication", "login/not-from-here", Told}, // in whatever language
 		{"mechanism", "", "login/mechanism-off", Coded},
 		{"28P01", "", "login/rejected", Vague},
 		{"28000", "", "login/rejected", Vague},

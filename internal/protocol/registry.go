@@ -82,7 +82,7 @@ const (
 // Code is what a refusal means.
 type Code struct {
 	Code  string // as the protocol has it; a part of it where it ends in "*"; "": any
-	Text  string // that must be in the server's words; "": any
+	Text  string // that must be in the server's words, or be its routine; "": any
 	Cause string
 	Sure  Sure
 }

@@ -331,6 +331,7 @@ func loginPostgres(c *Conn, with Credentials) (fact.Login, error) {
 		case kind == 'E':
 			fields := postgresFields(message)
 			l.Code, l.Text, l.Outcome = plain.Clean(fields['C']), fields['M'], fact.LoginRefused
+			l.Routine = plain.Clean(fields['R'])
 			return l, nil
 		case kind == 'Z':
 			l.Outcome = fact.LoginAccepted

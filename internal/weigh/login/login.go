@@ -192,7 +192,7 @@ func codeReading(v *scene.Scene, w *scene.Wants, t *scene.Try, f *fact.Fact) gat
 		if l.Outcome == fact.LoginCut {
 			break // it said nothing
 		}
-		if codeIs(c.Code, l.Code) && strings.Contains(l.Text, c.Text) {
+		if codeIs(c.Code, l.Code) && (strings.Contains(l.Text, c.Text) || c.Text == l.Routine) {
 			r.Cause, r.Strength = c.Cause, strengths[c.Sure]
 			break
 		}

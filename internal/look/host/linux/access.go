@@ -90,16 +90,21 @@ func (f accessFile) sources(held map[string]int) []source {
 			if err != nil {
 				return []source{{path: paths[0], err: err}}
 			}
-			return withIncluded([]string{listOfPostgres(paths[0], text)}, by)
+			return withIncluded([]string{listOfPostgres(pid, paths[0], text)}, by)
 		}
 		return withIncluded(paths, accountOf(pid))
 	}
 	return withIncluded(matching(f.globs), file.Account{})
 }
 
-// listOfPostgres is the access list that settings of PostgreSQL name, or the
-// one beside them.
-func listOfPostgres(path string, text []byte) string {
+// listOfPostgres is the access list that a PostgreSQL was started with, or that
+// its settings name, or the one beside them.
+func listOfPostgres(pid int, path string, text []byte) string {
+	for _, argument := range []string{"hba_file=", "--hba_file=", "--hba-file=", "-chba_file="} {
+		if named := argumentsOf(pid, argument); len(named) > 0 {
+			return named[len(named)-1]
+		}
+	}
 	if m := regexp.MustCompile(`(?m)^\s*hba_file\s*=?\s*'([^']+)'`).FindSubmatch(text); m != nil {
 		return string(m[1])
 	}

@@ -36,7 +36,7 @@ func FuzzServerSettings(f *testing.F) {
 				}
 			}
 		}
-		listOfPostgres("/etc/x", []byte(text))
+		listOfPostgres(0, "/etc/x", []byte(text))
 		includes().FindAllSubmatch([]byte(text), -1)
 	})
 }
