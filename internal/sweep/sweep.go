@@ -45,6 +45,9 @@ func Run(ctx context.Context, jobs []Job, wide int, have map[Job]trail.SweepRow,
 			case <-ctx.Done():
 				return nil
 			}
+			if ctx.Err() != nil {
+				return nil // both were ready
+			}
 			row := do(ctx, j.Job)
 			if ctx.Err() != nil {
 				return nil // it was cut off: it is done again when the sweep goes on
