@@ -1,0 +1,71 @@
+package weigh
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"testing"
+
+	"uakari/internal/fact"
+	"uakari/internal/trail"
+)
+
+// TestSince is what is told to have changed between two runs, and what is not.
+func TestSince(t *testing.T) {
+	holder := func(program string, pid int, addr string) fact.Listener {
+		l := listening()
+		l.Program, l.PID, l.Addr = program, pid, netip.MustParseAddr(addr)
+		return l
+	}
+	addrs := func(list ...string) func(*fact.Fact) {
+		return func(f *fact.Fact) {
+			f.Answer = &fact.Answer{Asked: "tidebook.varzea.example."}
+			for _, a := range list {
+				f.Answer.Addrs = append(f.Answer.Addrs, netip.MustParseAddr(a))
+			}
+		}
+	}
+	again := fact.Target{Name: "tidebook.varzea.example", Again: 2}
+	for _, c := range []struct {
+		name     string
+		was, now func(*scenario)
+		cause    trail.Cause
+		want     []string
+	}{
+		{"nothing", func(s *scenario) { s.listening(holder("nginx", 40, "0.0.0.0")) }, func(s *scenario) { s.listening(holder("nginx", 40, "0.0.0.0")) }, trail.Cause{}, nil},
+		{"a restart is a number, and no change", func(s *scenario) { s.listening(holder("nginx", 40, "0.0.0.0")) }, func(s *scenario) { s.listening(holder("nginx", 77, "0.0.0.0")) }, trail.Cause{}, nil},
+		{"another address, and the cause that it explains", func(s *scenario) { s.listening(holder("nginx", 40, "0.0.0.0")) }, func(s *scenario) { s.listening(holder("nginx", 40, "127.0.0.1")) },
+			trail.Cause{ID: "ports/loopback-only", Rung: trail.Ports, Blocking: true},
+			[]string{"tidebook who holds the port: nginx on 0.0.0.0 > nginx on 127.0.0.1 (ports/loopback-only)"}},
+		{"a cause of another rung is not explained", func(s *scenario) { s.listening(holder("nginx", 40, "0.0.0.0")) }, func(s *scenario) { s.listening(holder("rogue", 40, "0.0.0.0")) },
+			trail.Cause{ID: "rules/server-drop", Rung: trail.Rules, Blocking: true},
+			[]string{"tidebook who holds the port: nginx on 0.0.0.0 > rogue on 0.0.0.0 ()"}},
+		{"nobody holds it any more", func(s *scenario) { s.listening(holder("nginx", 40, "0.0.0.0")) }, func(s *scenario) { s.listening() }, trail.Cause{},
+			[]string{"tidebook who holds the port: nginx on 0.0.0.0 >  ()"}},
+		{"nobody looked there then", func(*scenario) {}, func(s *scenario) { s.listening(holder("nginx", 40, "0.0.0.0")) }, trail.Cause{}, nil},
+		{"nobody looked there now", func(s *scenario) { s.listening(holder("nginx", 40, "0.0.0.0")) }, func(*scenario) {}, trail.Cause{}, nil},
+		{"an address more, in another order", func(s *scenario) { s.add("v1", fact.LookNames, fact.Target{}, addrs("10.20.0.14", "10.20.0.15")) },
+			func(s *scenario) {
+				s.add("v1", fact.LookNames, fact.Target{}, addrs("10.20.0.16", "10.20.0.15", "10.20.0.14"))
+			}, trail.Cause{},
+			[]string{"gauge-07 addresses of the name:  > tidebook.varzea.example is 10.20.0.16 ()"}},
+		{"a second look of the same run", func(s *scenario) { s.add("v1", fact.LookNames, fact.Target{}, addrs("10.20.0.14")) },
+			func(s *scenario) {
+				s.add("v1", fact.LookNames, fact.Target{}, addrs("10.20.0.14")).add("v1", fact.LookNames, again, addrs("10.20.0.99"))
+			}, trail.Cause{}, nil},
+	} {
+		before, now := newScene(t, web), newScene(t, web)
+		c.was(before)
+		c.now(now)
+		for _, f := range now.set.Facts {
+			c.cause.Because = append(c.cause.Because, f.ID)
+		}
+		var got []string
+		for _, d := range Since(before.set, now.set, []trail.Cause{c.cause}) {
+			got = append(got, fmt.Sprintf("%s %s: %s > %s (%s)", d.Host, d.What, d.Was, d.Now, d.Explains))
+		}
+		if !slices.Equal(got, c.want) {
+			t.Errorf("%s: %q, want %q", c.name, got, c.want)
+		}
+	}
+}
