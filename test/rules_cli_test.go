@@ -200,7 +200,7 @@ func TestFirewallOfWindows(t *testing.T) {
 	}
 	for text, want := range map[string]string{
 		strings.Replace(firewallExport, "LPort=443|Name=Portal", "LPort=999999|Name=Portal", 1): "the firewall's rule {1}: port 999999 is not understood",
-		strings.Replace(firewallExport, `"{1}"="v2`, `"{1}"=v2`, 1):                             "line 14: expected a string, dword: or hex:",
+		strings.Replace(firewallExport, `"{1}"="v2`, `"{1}"=v2`, 1):                             "line 14: expected a string, dword:… or hex:…",
 		"Windows Registry Editor Version 5.00\n\n[HKEY_LOCAL_MACHINE\\SOFTWARE]\n":              "no rules of the firewall are in this export",
 		"Rule Name: x\nDirection:  In\nAction:  Allow\nEnabled:  Perhaps\n":                     "Enabled has a value that is not understood",
 	} {

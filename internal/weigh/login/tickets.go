@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 	"uakari/internal/fact"
 	"uakari/internal/plain"
 	"uakari/internal/weigh/catalogue"
@@ -31,7 +32,7 @@ func ticketWords(v *scene.Scene, w *scene.Wants, t *scene.Try, l *fact.Login, r 
 			r.Summary = fmt.Sprintf(
 				"the clock of %s is %s %s that of %s, and the ticket server bears no more than minutes",
 				v.Host(v.Client),
-				plain.Span(ahead),
+				plain.Span(ahead.Round(time.Minute)),
 				way,
 				v.Answering(t),
 			)
