@@ -12,7 +12,7 @@ var redis = Protocol{
 	Accounts: true,
 	List:     "redis",
 	Stored:   []string{"REDISCLI_AUTH"},
-	Alive:    "*1\r\n$4\r\nPING\r\n",
+	Alive:    "*1\r\n$4\r\n" + "PING\r\n",
 	Codes: []Code{
 		{"WRONGPASS", "", "login/rejected", Vague},
 		{"NOPERM", "", "login/no-right", Coded},
