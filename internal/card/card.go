@@ -15,6 +15,7 @@ import (
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/keep"
+	"uakari/internal/settingsfile"
 	"uakari/internal/written"
 )
 
@@ -55,13 +56,13 @@ func (k *checker) wrong(at, format string, args ...any) {
 }
 
 // Formats are the formats of settings files that can be read.
-var Formats = []string{"ini", "yaml", "json", "toml", "xml", "properties", "env", "ssh", "pg-service"}
+var Formats = settingsfile.Grammars()
 
 // Versions are the versions of TLS that a card may name.
 var Versions = []string{"TLS 1.0", "TLS 1.1", "TLS 1.2", "TLS 1.3"}
 
 // meanings are what a setting may have to be.
-var meanings = []string{"host", "port", "address", "url", "same"}
+var meanings = []string{"host", "port", "address", "url", "security", "same", "value", "one-of"}
 
 func (k *checker) check(c *fact.Card) {
 	switch {
@@ -197,35 +198,88 @@ func (k *checker) pattern(at, text string) {
 
 func (k *checker) setting(at string, s *fact.SettingRule) {
 	switch {
-	case s.Is == "" && s.Value == "":
+	case s.Is == "" && s.Value == "" && len(s.OneOf) == 0:
 		k.wrong(at, "expected is: %s, or value: …", strings.Join(meanings, ", "))
 	case s.Is != "" && !slices.Contains(meanings, s.Is):
 		k.wrong(at+".is", "%q; expected one of %s", s.Is, strings.Join(meanings, ", "))
-	case s.Client == nil && s.Server == nil:
+	case s.Is == "value" && s.Value == "":
+		k.wrong(at, "is: value, and no value; expected value: …")
+	case s.Is == "one-of" && len(s.OneOf) == 0:
+		k.wrong(at, "is: one-of, and no values; expected one-of: [TEXT, …]")
+	case s.Client == nil && s.Server == nil && len(s.Copies) == 0:
 		k.wrong(at, "expected client: or server:, with file, format and key")
-	case s.Is == "same" && (s.Client == nil || s.Server == nil) && len(s.Copies) == 0:
+	case s.Is == "same" && places(s) < 2:
 		k.wrong(at, "same: what with? Expected client: and server:, or copies:")
 	}
+	switch {
+	case s.Is == "" && s.Value != "":
+		s.Is = "value"
+	case s.Is == "":
+		s.Is = "one-of"
+	}
 	if s.Client != nil {
-		k.settingAt(at+".client", *s.Client)
+		k.settingAt(at+".client", s.Name, *s.Client)
 	}
 	if s.Server != nil {
-		k.settingAt(at+".server", *s.Server)
+		k.settingAt(at+".server", s.Name, *s.Server)
 	}
 	for i, each := range s.Copies {
-		k.settingAt(fmt.Sprintf("%s.copies[%d]", at, i), each)
+		here := fmt.Sprintf("%s.copies[%d]", at, i)
+		if each.On != "" && each.On != "client" && each.On != "server" {
+			k.wrong(here+".on", "on %q; expected client or server", each.On)
+		}
+		k.settingAt(here, s.Name, each)
 	}
 }
 
-func (k *checker) settingAt(at string, s fact.SettingAt) {
+// places is at how many places a setting stands.
+func places(s *fact.SettingRule) int {
+	n := len(s.Copies)
+	for _, at := range []*fact.SettingAt{s.Client, s.Server} {
+		if at != nil {
+			n++
+		}
+	}
+	return n
+}
+
+func (k *checker) settingAt(at, name string, s fact.SettingAt) {
+	if s.Pattern != "" {
+		k.settingPattern(at, name, s)
+		return
+	}
 	switch {
 	case s.File == "" || s.Key == "":
-		k.wrong(at, "expected file:, format: and key:")
+		k.wrong(at, "expected file:, format: and key:, or file: and pattern:")
 	case !slices.Contains(Formats, s.Format):
 		k.wrong(at+".format", "format %q; expected one of %s", s.Format, strings.Join(Formats, ", "))
 	case keep.Secretive(s.Key):
 		k.wrong(at+".key", "%q names a secret, and those are never read", s.Key)
 	}
+}
+
+// settingPattern wants an expression with a group for the value, of what is no
+// secret by its words.
+func (k *checker) settingPattern(at, name string, s fact.SettingAt) {
+	re, err := regexp.Compile(s.Pattern)
+	switch {
+	case s.File == "":
+		k.wrong(at, "expected file: beside pattern:")
+	case s.Format != "" || s.Key != "":
+		k.wrong(at, "expected either pattern:, or format: and key:")
+	case err != nil:
+		k.wrong(at+".pattern", "%q is no regular expression: %v", s.Pattern, err)
+	case re.SubexpIndex("value") < 0:
+		k.wrong(at+".pattern", `%q has no group for the value; expected one like (?P<value>\S+)`, s.Pattern)
+	case keep.Secretive(name), keep.Secretive(literalWords(s.Pattern)):
+		k.wrong(at+".pattern", "%q names a secret, and those are never read", s.Pattern)
+	}
+}
+
+// literalWords is an expression without what is no word of the lines it is for:
+// classes, escapes and the names of groups.
+func literalWords(pattern string) string {
+	return regexp.MustCompile(`\(\?P?<[^>]*>|\\.|\[[^\]]*\]`).ReplaceAllString(pattern, " ")
 }
 
 // mayOn is the privileges of SQL that can be asked for, by what they are on.

@@ -70,20 +70,51 @@ type PortUse struct {
 // SettingRule is a setting that must be right, on one side or on both.
 type SettingRule struct {
 	Name string `json:"name" yaml:"name"`
-	// Is says what the value must be: "host", "port", "address" or "url" of
-	// the endpoint, or "same", where only the two sides must agree.
-	Is     string      `json:"is,omitempty" yaml:"is"`
-	Value  string      `json:"value,omitempty" yaml:"value"` // instead: exactly this
+	// Is says what the value must be: "host", "port", "address", "url" or
+	// "security" of the endpoint; "same", where all that are named must agree;
+	// "value", of Value; "one-of", of OneOf.
+	Is    string   `json:"is,omitempty" yaml:"is"`
+	Value string   `json:"value,omitempty" yaml:"value"` // exactly this
+	OneOf []string `json:"one_of,omitempty" yaml:"one-of"`
+	// Set marks a list, of values parted by blanks or commas, whose order does
+	// not count.
+	Set    bool        `json:"set,omitempty" yaml:"set"`
 	Client *SettingAt  `json:"client,omitempty" yaml:"client"`
 	Server *SettingAt  `json:"server,omitempty" yaml:"server"`
-	Copies []SettingAt `json:"copies,omitempty" yaml:"copies"` // further ones on the client that must agree
+	Copies []SettingAt `json:"copies,omitempty" yaml:"copies"` // further ones that must agree
 }
 
-// SettingAt is where a setting stands.
+// PlacesOn is where the setting stands on one side: the side's own first
+// (nil if the card names none), and then its copies there.
+func (r SettingRule) PlacesOn(side string) []*SettingAt {
+	list := []*SettingAt{r.Client}
+	if side == "server" {
+		list[0] = r.Server
+	}
+	for i := range r.Copies {
+		if on := r.Copies[i].On; on == side || on == "" && side == "client" {
+			list = append(list, &r.Copies[i])
+		}
+	}
+	return list
+}
+
+// SettingAt is where a setting stands: by its key in a format that is read, or
+// by a pattern over lines, whose group "value" is what counts.
 type SettingAt struct {
-	File   string `json:"file" yaml:"file"`
-	Format string `json:"format" yaml:"format"` // "ini", "yaml", "json", "toml", "xml", "properties", "env", "ssh" or "pg-service"
-	Key    string `json:"key" yaml:"key"`       // "portal.port"
+	On      string `json:"on,omitempty" yaml:"on"` // of a copy: "client", if not said otherwise, or "server"
+	File    string `json:"file" yaml:"file"`
+	Format  string `json:"format,omitempty" yaml:"format"` // "ini", "yaml", "json", …: one of the grammars of package settingsfile
+	Key     string `json:"key,omitempty" yaml:"key"`       // "portal.port"
+	Pattern string `json:"pattern,omitempty" yaml:"pattern"`
+}
+
+// Named is what the place is called where it is told.
+func (a SettingAt) Named() string {
+	if a.Key == "" {
+		return "the line " + a.Pattern
+	}
+	return a.Key
 }
 
 // Sign is a mark of health.

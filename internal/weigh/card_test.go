@@ -69,7 +69,11 @@ func TestSettingRules(t *testing.T) {
 	}
 	// An endpoint that does not work may be the one that is wrong.
 	port := fact.Card{Settings: []fact.SettingRule{{Name: "portal", Is: "port", Client: &at}}}
-	expect(t, carded(t, port, reset).side("v1", "client", fact.SettingSeen{At: at, Value: "8081"}).weigh(), "settings/wrong-port likely")
+	expect(t, carded(t, port, reset).side("v1", "client", fact.SettingSeen{At: at, Value: "8081"}).weigh(), "settings/wrong-port proven") // the server was seen to listen there
+	unseen := newScene(t, web).holds("v1", gauge).named(tidebook).client(tidebook, reset)
+	unseen.set.Ask.Card = &port
+	unseen.ask = unseen.set.Ask
+	expect(t, unseen.side("v1", "client", fact.SettingSeen{At: at, Value: "8081"}).weigh(), "settings/wrong-port likely")
 	exact := fact.Card{Settings: []fact.SettingRule{{Name: "station", Value: "7", Client: &at}}}
 	expect(t, carded(t, exact).side("v1", "client", fact.SettingSeen{At: at, Value: "7"}).weigh())
 	expect(t, carded(t, exact).side("v1", "client", fact.SettingSeen{At: at, Value: "8"}).weigh(), "settings/copies-differ proven")
@@ -85,6 +89,72 @@ func TestSettingRules(t *testing.T) {
 	expect(t, missing, "settings/blank proven")
 	if !strings.Contains(missing.Causes[0].Summary, `line 4 has "portl = x": was that meant?`) {
 		t.Error(missing.Causes[0].Summary)
+	}
+}
+
+// TestWhichSide is one setting at several places, and which of them is wrong.
+func TestWhichSide(t *testing.T) {
+	at := func(on, file string) fact.SettingAt {
+		return fact.SettingAt{On: on, File: file, Format: "ini", Key: "relay"}
+	}
+	one, two, three := at("", "/etc/gauge.ini"), at("", "/etc/tidebook.ini"), at("server", "/etc/copy.ini")
+	seen := func(at fact.SettingAt, copied int, value string) fact.SettingSeen {
+		return fact.SettingSeen{At: at, Value: value, Line: 2, Copy: copied}
+	}
+	for name, c := range map[string]struct {
+		rule                   fact.SettingRule
+		client, server, copied string
+		want                   []string
+		says, remedy           string
+	}{
+		"nobody says":                  {fact.SettingRule{Is: "same"}, "north", "south", "", []string{"settings/copies-differ proven"}, `must agree`, "if gauge-07 has it right: set relay in /etc/tidebook.ini to north"},
+		"most say so":                  {fact.SettingRule{Is: "same"}, "south", "north", "north", []string{"settings/copies-differ proven"}, "2 of 3 places have it", "set relay in /etc/gauge.ini to north"},
+		"the server listens":           {fact.SettingRule{Is: "same"}, "8099", "8090", "", []string{"settings/copies-differ proven"}, "the server listens on 8090", "set relay in /etc/gauge.ini to 8090"},
+		"the server's is wrong":        {fact.SettingRule{Is: "same"}, "80", "8099", "", []string{"settings/copies-differ proven"}, "the server's setting relay in /etc/tidebook.ini", "set relay in /etc/tidebook.ini to 80"},
+		"the endpoint says":            {fact.SettingRule{Is: "same"}, "ledger.varzea.example", "tidebook.varzea.example", "", []string{"settings/copies-differ proven"}, "the endpoint, which answers, says so", "set relay in /etc/gauge.ini to tidebook.varzea.example"},
+		"a URL of another port":        {fact.SettingRule{Is: "same"}, "http://tidebook.varzea.example:8099/", "http://tidebook.varzea.example/", "", []string{"settings/copies-differ proven"}, "the server listens on 80", ""},
+		"another word for yes":         {fact.SettingRule{Is: "same"}, "on", "True", "1", nil, "", ""},
+		"a number with a nought":       {fact.SettingRule{Is: "same"}, "010", "10", "", []string{"settings/copies-differ proven"}, "", ""},
+		"a name in capitals":           {fact.SettingRule{Is: "same"}, "Tidebook.Varzea.Example", "tidebook.varzea.example.", "", nil, "", ""},
+		"a URL written otherwise":      {fact.SettingRule{Is: "same"}, "HTTP://tidebook.varzea.example:80", "http://tidebook.varzea.example/", "", nil, "", ""},
+		"a set in another order":       {fact.SettingRule{Is: "same", Set: true}, "b, a", "a b", "", nil, "", ""},
+		"a list in another order":      {fact.SettingRule{Is: "same"}, "b, a", "a b", "", []string{"settings/copies-differ proven"}, "", ""},
+		"one of several":               {fact.SettingRule{Is: "one-of", OneOf: []string{"north", "south"}}, "south", "north", "", nil, "", ""},
+		"none of several":              {fact.SettingRule{Is: "one-of", OneOf: []string{"north", "south"}}, "west", "north", "", []string{"settings/copies-differ proven"}, `should be "north or south"`, ""},
+		"not encrypted, as it is":      {fact.SettingRule{Is: "security"}, "none", "", "", nil, "", ""},
+		"encrypted, as it is not":      {fact.SettingRule{Is: "security"}, "tls", "", "", []string{"settings/wrong-security proven"}, `should be "plain"`, "set relay in /etc/gauge.ini to plain"},
+		"a word that nobody knows":     {fact.SettingRule{Is: "security"}, "level-3", "", "", nil, "", ""},
+		"both ports are served":        {fact.SettingRule{Is: "port"}, "80", "8090", "", nil, "", ""},
+		"every one that is wrong":      {fact.SettingRule{Is: "port"}, "81", "82", "83", []string{"settings/wrong-port proven", "settings/wrong-port proven", "settings/wrong-port proven"}, "", "set relay in /etc/gauge.ini to 80"},
+		"the server's own port, wrong": {fact.SettingRule{Is: "port"}, "80", "8099", "", []string{"settings/wrong-port proven"}, "the server's setting", "set relay in /etc/tidebook.ini to 80"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			c.rule.Name, c.rule.Client, c.rule.Server, c.rule.Copies = "the relay", &one, &two, []fact.SettingAt{three}
+			s := carded(t, fact.Card{Settings: []fact.SettingRule{c.rule}}).side("v1", "client", seen(one, 0, c.client))
+			var server []fact.SettingSeen
+			for i, value := range []string{c.server, c.copied} {
+				if value != "" {
+					server = append(server, seen([]fact.SettingAt{two, three}[i], i, value))
+				}
+			}
+			got := s.side("v2", "server", server...).weigh()
+			expect(t, got, c.want...)
+			if len(c.want) == 0 || len(got.Causes) == 0 {
+				return
+			}
+			if !strings.Contains(got.Causes[0].Summary, c.says) {
+				t.Errorf("%q lacks %q", got.Causes[0].Summary, c.says)
+			}
+			var remedies []string
+			for _, cause := range got.Causes {
+				for _, r := range cause.Remedies {
+					remedies = append(remedies, r.Do)
+				}
+			}
+			if !strings.Contains(strings.Join(remedies, "\n"), c.remedy) {
+				t.Errorf("%q lacks %q", remedies, c.remedy)
+			}
+		})
 	}
 }
 

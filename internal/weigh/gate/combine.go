@@ -98,6 +98,9 @@ type Reading struct {
 	// Of names the one event that several readings give a reason for: the
 	// strongest of them is the cause, and the others are its evidence.
 	Of string
+	// Which tells one fault from another of the same cause at the same
+	// vantage; "" where there can be only one.
+	Which string
 
 	Because []string // evidence
 	Vantage string

@@ -1,31 +1,18 @@
 package settings
 
 import (
-	"cmp"
 	"fmt"
-	"net/netip"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
-	"uakari/internal/endpoint"
 	"uakari/internal/fact"
-	"uakari/internal/keep"
 	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/gate"
 	"uakari/internal/weigh/scene"
 )
 
-// settingJudge judges one setting against its rule.
-type settingJudge struct {
-	v    *scene.Scene
-	w    *scene.Wants
-	t    *scene.Try
-	rule fact.SettingRule
-	seen fact.SettingSeen
-	f    *fact.Fact
-	at   string
-}
+// ofNoTry is the symptoms of what our own try did not go by: none.
+var ofNoTry = []gate.Symptom{}
 
 // CardReadings reads what the card names on both sides: settings, the client
 // program, signs, and how long clients wait.
@@ -129,6 +116,7 @@ func settingRules(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 				Gate:    gate.Intent,
 				Cause:   "settings/client-missing",
 				Reach:   gate.Elsewhere,
+				Shows:   ofNoTry,
 				Because: scene.FactIDs(cf),
 				Vantage: v.Client,
 				Summary: fmt.Sprintf(
@@ -141,317 +129,24 @@ func settingRules(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 		)
 	}
 	for i, rule := range v.Ask.Card.Settings {
-		var first *fact.SettingSeen
-		for _, from := range []struct {
-			f    *fact.Fact
-			s    *fact.Settings
-			here string
-		}{{cf, client, v.Client}, {sf, server, t.Server}} {
-			if from.s == nil {
-				continue
-			}
-			for j := range from.s.List {
-				seen := &from.s.List[j]
-				if seen.Rule != i || seen.Unread != "" {
-					continue
-				}
-				j := settingJudge{v: v, w: w, t: t, rule: rule, seen: *seen, f: from.f, at: from.here}
-				r, wrong := j.judge()
-				switch {
-				case wrong:
-					readings = append(readings, r)
-				case first != nil && !first.Same(*seen) && seen.Missing == "":
-					readings = append(readings, j.differs(*first))
-				case seen.Missing == "" && first == nil:
-					first = seen
-				}
-			}
-		}
+		readings = append(readings, judgeRule(v, w, t, rule, slices.Concat(
+			placesOf(cf, client, i, v.Client), placesOf(sf, server, i, t.Server)))...)
 	}
 	return readings
 }
 
-func (j settingJudge) reading(cause, summary string) gate.Reading {
-	return gate.Reading{
-		Gate:    gate.Intent,
-		Cause:   cause,
-		Reach:   gate.Elsewhere,
-		Because: scene.FactIDs(j.f),
-		Vantage: j.at,
-		Summary: summary,
-		Values: j.v.Place(
-			j.t,
-			catalogue.Values{
-				"file":  j.seen.At.File,
-				"key":   j.seen.At.Key,
-				"host":  j.v.Host(j.at),
-				"right": j.wanted(),
-				"clean": j.seen.Clean,
-			},
-		),
+// placesOf is the places of one rule on one side that could be read.
+func placesOf(f *fact.Fact, s *fact.Settings, rule int, at string) []settingJudge {
+	if s == nil {
+		return nil
 	}
-}
-
-// place is where the setting stands.
-func (j settingJudge) place() string {
-	if j.seen.Line == 0 {
-		return fmt.Sprintf("%s in %s", j.seen.At.Key, j.seen.At.File)
-	}
-	return fmt.Sprintf("%s in %s, line %d,", j.seen.At.Key, j.seen.At.File, j.seen.Line)
-}
-
-// wanted is what the setting must be, as it would be written; "" if that is
-// not for this side alone to say.
-func (j settingJudge) wanted() string {
-	e := j.v.Ask.Endpoint
-	switch {
-	case j.rule.Value != "":
-		return j.rule.Value
-	case j.rule.Is == "host":
-		return e.Host
-	case j.rule.Is == "port":
-		return fmt.Sprint(e.Port)
-	case j.rule.Is == "url":
-		return fmt.Sprintf("%s://%s%s", e.Scheme, endpoint.HostPort(e.Host, e.Port), e.Path)
-	case j.rule.Is == "address" && j.t.Target.Addr.IsValid():
-		return j.t.Target.Addr.String()
-	}
-	return ""
-}
-
-// judge says whether a setting is wrong by itself.
-func (j settingJudge) judge() (gate.Reading, bool) {
-	seen, side := j.seen, "the client's"
-	if j.at != j.v.Client {
-		side = "the server's"
-	}
-	if seen.Missing != "" {
-		text := fmt.Sprintf("%s setting %s is not there: %s", side, seen.At.Key, seen.Missing)
-		if seen.Near != "" {
-			text += fmt.Sprintf("; line %d has %q: was that meant?", seen.NearLine, seen.Near)
-		}
-		return j.reading("settings/blank", text), true
-	}
-	if len(seen.Stray) > 0 {
-		r := j.reading(
-			"settings/stray-characters",
-			fmt.Sprintf("%s setting %s has %s; without, it is %q", side, j.place(), StrayText(seen.Stray), seen.Clean),
-		)
-		if want := j.wanted(); want != "" && seen.Clean != want && j.wrongCause(seen.Clean) != "" {
-			r.Lacks = append(
-				r.Lacks,
-				gate.Lack{Guard: gate.AllRead, Why: "without them it is still not what it should be"},
-			)
-		}
-		return r, true
-	}
-	cause := j.wrongCause(seen.Value)
-	if want := j.wanted(); seen.Value == keep.Hidden { // what it is was not kept, only whether it is that
-		if want == "" || keep.Mark(want) == seen.Mark {
-			return gate.Reading{}, false
-		}
-		r := j.reading(
-			cmp.Or(cause, "settings/copies-differ"),
-			fmt.Sprintf("%s setting %s is not %q; what it is was not kept", side, j.place(), want),
-		)
-		r.Strength = gate.Inferred
-		r.Lacks = append(
-			r.Lacks,
-			gate.Lack{Guard: gate.AllRead, Why: "the value is not known to be no secret, and only its mark was kept"},
-		)
-		return r, true
-	}
-	if cause == "" {
-		return gate.Reading{}, false
-	}
-	text := fmt.Sprintf("%s setting %s is %q", side, j.place(), seen.Value)
-	if want := j.wanted(); want != "" {
-		text += fmt.Sprintf(", and should be %q", want)
-	}
-	r := j.reading(cause, text)
-	if j.t.Symptom != gate.Fine && !asOnCard(j.v, j.t.Target) {
-		r.Lacks = append(
-			r.Lacks,
-			gate.Lack{
-				Guard: gate.AllRead,
-				Why:   "whether the endpoint that was asked for is the right one was not seen, and the card does not say",
-			},
-		)
-	}
-	switch cause {
-	case "settings/wrong-host":
-		elsewhere, known := j.elsewhere(seen.Value)
-		if known && !elsewhere {
-			return gate.Reading{}, false // another name of the same server
-		}
-		if !known {
-			r.Strength = gate.Inferred
-			r.Lacks = append(
-				r.Lacks,
-				gate.Lack{
-					Guard: gate.AllRead,
-					Why:   "where that name leads, or whether it is the server's, was not seen",
-				},
-			)
-		}
-	case "settings/wrong-port":
-		listens, known := j.listens(seen.Value)
-		if listens {
-			return gate.Reading{}, false // the server takes connections there as well
-		}
-		if !known && j.t.Symptom != gate.Fine {
-			r.Lacks = append(
-				r.Lacks,
-				gate.Lack{Guard: gate.AllRead, Why: "whether the server listens there was not seen"},
-			)
+	var list []settingJudge
+	for _, seen := range s.List {
+		if seen.Rule == rule && seen.Unread == "" {
+			list = append(list, settingJudge{seen: seen, f: f, at: at, side: s.Side})
 		}
 	}
-	return r, true
-}
-
-// wrongCause is which cause a value is; "" for a right one.
-func (j settingJudge) wrongCause(value string) string {
-	e := j.v.Ask.Endpoint
-	if j.rule.Value != "" {
-		if sameValue(value, j.rule.Value) {
-			return ""
-		}
-		return "settings/copies-differ"
-	}
-	switch j.rule.Is {
-	case "host":
-		if j.knownHost(value) {
-			return ""
-		}
-		if addr, err := netip.ParseAddr(value); err == nil {
-			return j.addressCause(addr)
-		}
-		return "settings/wrong-host"
-	case "port":
-		if n, err := strconv.ParseUint(strings.TrimSpace(value), 10, 16); err == nil &&
-			(uint16(n) == e.Port || slices.Contains(j.v.Ask.Card.Ports, uint16(n))) {
-			return ""
-		}
-		return "settings/wrong-port"
-	case "address":
-		if addr, err := netip.ParseAddr(value); err == nil {
-			return j.addressCause(addr)
-		}
-		return "settings/wrong-host"
-	case "url":
-		u, err := endpoint.Parse(value)
-		switch {
-		case err != nil:
-			return "settings/wrong-host"
-		case !j.knownHost(u.Host):
-			if addr, ok := endpoint.Literal(u.Host); ok {
-				return j.addressCause(addr)
-			}
-			return "settings/wrong-host"
-		case u.Port != e.Port:
-			return "settings/wrong-port"
-		case u.Security != e.Security:
-			return "settings/wrong-security"
-		}
-	}
-	return ""
-}
-
-// switchWords is how settings write yes and no.
-var switchWords = map[string]bool{
-	"1": true, "true": true, "on": true, "yes": true, "enabled": true, "enable": true,
-	"0": false, "false": false, "off": false, "no": false, "disabled": false, "disable": false,
-}
-
-// sameValue reports whether two values are one, however they are written.
-func sameValue(a, b string) bool {
-	if a == b {
-		return true
-	}
-	x, isSwitch := switchWords[strings.ToLower(strings.TrimSpace(a))]
-	y, also := switchWords[strings.ToLower(strings.TrimSpace(b))]
-	return isSwitch && also && x == y
-}
-
-func (j settingJudge) knownHost(name string) bool {
-	names := append([]string{j.v.Ask.Endpoint.Host}, j.v.Ask.Card.Aliases...)
-	return slices.ContainsFunc(names, func(n string) bool {
-		return strings.EqualFold(strings.TrimSuffix(n, "."), strings.TrimSuffix(name, "."))
-	})
-}
-
-// addressCause is what an address in a setting is: right, or one that the
-// server does not have.
-func (j settingJudge) addressCause(addr netip.Addr) string {
-	for _, a := range j.t.Lookup.Addrs {
-		if a == addr {
-			return ""
-		}
-	}
-	if _, held := j.v.Addresses(j.t.Server); j.t.Server != "" && held != nil && held.Holds(addr) {
-		return ""
-	}
-	return "settings/stale-address"
-}
-
-// hostIn is the host of a setting that is a host or a URL.
-func (j settingJudge) hostIn(value string) string {
-	if u, err := endpoint.Parse(value); err == nil && j.rule.Is == "url" {
-		return u.Host
-	}
-	return value
-}
-
-// elsewhere reports whether a name leads to something else than the server, or
-// nowhere, and whether that could be seen.
-func (j settingJudge) elsewhere(value string) (elsewhere, known bool) {
-	name := j.hostIn(value)
-	if _, err := endpoint.Parse("tcp://" + endpoint.HostPort(name, 1)); err != nil {
-		return true, true // no name at all
-	}
-	l := j.v.LookUp(j.w, name)
-	if len(l.Addrs) == 0 {
-		return true, l.Settled
-	}
-	right := j.t.Lookup.Addrs
-	for _, addr := range l.Addrs {
-		if slices.Contains(right, addr) {
-			return false, true
-		}
-	}
-	_, held := j.v.Addresses(j.t.Server)
-	if j.t.Server == "" || held == nil {
-		return true, false
-	}
-	return !slices.ContainsFunc(l.Addrs, held.Holds), true
-}
-
-// listens reports whether the server's service listens on the port of a
-// setting, and whether that could be seen.
-func (j settingJudge) listens(value string) (listens, known bool) {
-	if u, err := endpoint.Parse(value); err == nil && j.rule.Is == "url" {
-		value = fmt.Sprint(u.Port)
-	}
-	n, err := strconv.ParseUint(strings.TrimSpace(value), 10, 16)
-	if err != nil {
-		return false, true
-	}
-	_, list := j.v.Listeners(j.t.Server)
-	if j.t.Server == "" || list == nil {
-		return false, false
-	}
-	return len(list.On(j.v.Ask.Endpoint.Transport, uint16(n))) > 0, true
-}
-
-// differs reads two settings that should agree.
-func (j settingJudge) differs(other fact.SettingSeen) gate.Reading {
-	where := fmt.Sprintf("%s in %s, line %d, has %q", other.At.Key, other.At.File, other.Line, other.Value)
-	r := j.reading(
-		"settings/copies-differ",
-		fmt.Sprintf("%s is %q, and %s: %s must agree", j.place(), j.seen.Value, where, j.rule.Name),
-	)
-	r.Values["other"] = where
-	return r
+	return list
 }
 
 // signReadings reads the marks of health that the card names.
@@ -474,6 +169,8 @@ func signReadings(v *scene.Scene, t *scene.Try) []gate.Reading {
 					Cause:    "settings/not-received",
 					Harmless: t.Symptom == gate.Fine,
 					Reach:    gate.Elsewhere,
+					Shows:    ofNoTry,
+					Which:    s.Wrong,
 					Because:  scene.FactIDs(f),
 					Vantage:  at,
 					Summary:  s.Wrong,

@@ -26,7 +26,7 @@ func clientService(v *scene.Scene, w *scene.Wants) (gate.Reading, bool) {
 		}
 		p := &f.Service.Programs[0]
 		r := gate.Reading{
-			Gate: gate.Intent, Cause: "settings/client-stopped", Reach: gate.Elsewhere, Because: scene.FactIDs(f), Vantage: v.Client,
+			Gate: gate.Intent, Cause: "settings/client-stopped", Reach: gate.Elsewhere, Shows: ofNoTry, Because: scene.FactIDs(f), Vantage: v.Client,
 			Values: catalogue.Values{"client": v.Host(v.Client)},
 		}
 		u := scene.MainUnit(p)

@@ -8,8 +8,10 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 
+	"uakari/internal/card"
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/keep"
@@ -45,17 +47,9 @@ func Settings(_ context.Context, env look.Env, order fact.Order, emit look.Emit)
 		}
 	}
 	for i, rule := range env.Card.Settings {
-		places := []*fact.SettingAt{rule.Client}
-		if s.Side == "server" {
-			places = []*fact.SettingAt{rule.Server}
-		} else {
-			for j := range rule.Copies {
-				places = append(places, &rule.Copies[j])
-			}
-		}
-		for j, at := range places {
+		for j, at := range rule.PlacesOn(s.Side) {
 			if at != nil {
-				seen := readSetting(*at)
+				seen := readSetting(rule, *at)
 				seen.Rule, seen.Copy = i, j
 				s.List = append(s.List, seen)
 			}
@@ -71,11 +65,11 @@ func sawSettings(s fact.Settings) string {
 	for _, seen := range s.List {
 		switch {
 		case seen.Missing != "":
-			parts = append(parts, seen.At.Key+": "+seen.Missing)
+			parts = append(parts, seen.At.Named()+": "+seen.Missing)
 		case seen.Unread != "":
-			parts = append(parts, seen.At.Key+": "+seen.Unread)
+			parts = append(parts, seen.At.Named()+": "+seen.Unread)
 		default:
-			parts = append(parts, fmt.Sprintf("%s is %q", seen.At.Key, seen.Value))
+			parts = append(parts, fmt.Sprintf("%s is %q", seen.At.Named(), seen.Value))
 		}
 	}
 	if len(parts) == 0 {
@@ -85,7 +79,7 @@ func sawSettings(s fact.Settings) string {
 }
 
 // readSetting reads one setting. The last of several counts.
-func readSetting(at fact.SettingAt) fact.SettingSeen {
+func readSetting(rule fact.SettingRule, at fact.SettingAt) fact.SettingSeen {
 	seen := fact.SettingSeen{At: at}
 	text, err := readSettingFile(at.File)
 	switch {
@@ -96,16 +90,61 @@ func readSetting(at fact.SettingAt) fact.SettingSeen {
 		seen.Unread = err.Error()
 		return seen
 	}
-	all, err := settingsfile.Read(text, at.Format)
-	if err != nil {
+	name := at.Key
+	if at.Pattern != "" {
+		name = rule.Name
+		seen.Missing = fmt.Sprintf("no line of %s matches %q", at.File, at.Pattern)
+		matchLines(&seen, text)
+	} else if err := findKey(&seen, text); err != nil {
 		seen.Unread = fmt.Sprintf("%s cannot be read as %s: %v", at.File, at.Format, err)
 		return seen
+	}
+	switch {
+	case seen.Missing == "" && strings.TrimSpace(seen.Value) == "":
+		seen.Missing = fmt.Sprintf("it is empty (%s, line %d)", at.File, seen.Line)
+	case seen.Missing == "":
+		seen.Near, seen.NearLine = "", 0
+		if clean, stray := endpoint.Clean(seen.Value); len(stray) > 0 && !rule.Set && seen.Value != rule.Value {
+			seen.Clean, seen.Stray = clean, stray
+		}
+	}
+	if kept := keep.Value(name, seen.Value); kept != seen.Value {
+		seen.Mark, seen.Value, seen.Clean = keep.Mark(card.Canonical(rule, seen.Value)), kept, keep.Value(name, seen.Clean)
+	}
+	return seen
+}
+
+// matchLines finds the last line that the pattern of a place matches.
+func matchLines(seen *fact.SettingSeen, text string) {
+	re, err := regexp.Compile(seen.At.Pattern)
+	if err != nil {
+		return // the card was checked
+	}
+	number := 0
+	for line := range strings.Lines(text) {
+		number++
+		if m := re.FindStringSubmatch(strings.TrimRight(line, "\r\n")); m != nil {
+			seen.Missing, seen.Value, seen.Line = "", m[re.SubexpIndex("value")], number
+		}
+	}
+}
+
+// anyCase is the grammars whose keys are the same in any case of letters.
+var anyCase = map[string]bool{"ssh": true, "registry": true, "tags": true}
+
+// findKey finds the last value of a place's key, or else a line that looks as
+// if it were meant.
+func findKey(seen *fact.SettingSeen, text string) error {
+	at := seen.At
+	all, err := settingsfile.Read(text, at.Format)
+	if err != nil {
+		return err
 	}
 	seen.Missing = "no such key in " + at.File
 	nearest := max(2, len(at.Key)/4) + 1
 	wanted := placed(at.Key)
 	for _, f := range all {
-		if !f.Off && (f.Key == wanted || at.Format == "ssh" && strings.EqualFold(f.Key, wanted)) {
+		if !f.Off && (f.Key == wanted || anyCase[at.Format] && strings.EqualFold(f.Key, wanted)) {
 			seen.Missing, seen.Value, seen.Line = "", f.Text, f.Line
 			continue
 		}
@@ -119,19 +158,7 @@ func readSetting(at fact.SettingAt) fact.SettingSeen {
 			}
 		}
 	}
-	switch {
-	case seen.Missing == "" && strings.TrimSpace(seen.Value) == "":
-		seen.Missing = fmt.Sprintf("it is empty (%s, line %d)", at.File, seen.Line)
-	case seen.Missing == "":
-		seen.Near, seen.NearLine = "", 0
-		if clean, stray := endpoint.Clean(seen.Value); len(stray) > 0 {
-			seen.Clean, seen.Stray = clean, stray
-		}
-	}
-	if kept := keep.Value(at.Key, seen.Value); kept != seen.Value {
-		seen.Mark, seen.Value, seen.Clean = keep.Mark(seen.Value), kept, keep.Value(at.Key, seen.Clean)
-	}
-	return seen
+	return nil
 }
 
 // placed is a key with its places in lists written as settings are read here:
@@ -142,7 +169,7 @@ func placed(key string) string {
 
 func readSettingFile(path string) (string, error) {
 	text, err := file.Read(atHome(path), MostSettingFile)
-	return string(text), err
+	return settingsfile.Decode(text), err
 }
 
 // atHome puts the user's home in place of "~/".
