@@ -103,7 +103,11 @@ func TestCardCommands(t *testing.T) {
 		"far down":            {long.String(), `:10004:1: unknown field "progam"; did you mean "program"?`},
 		"a wrong time":        {"format: uakari.card/1\nname: x\nlimit: soon\n", `:3:8: limit "soon"; expected a time like 10m`},
 		"a secret":            {"format: uakari.card/1\nname: x\nsettings:\n  - name: s\n    is: port\n    client: {file: /x, format: ini, key: db.password}\n", "names a secret"},
-		"a wrong format":      {"format: uakari.card/1\nname: x\nsettings:\n  - name: s\n    is: port\n    client: {file: /x, format: inii, key: port}\n", `:6:32: format "inii"; expected one of ini`},
+		"a wrong format":      {"format: uakari.card/1\nname: x\nsettings:\n  - name: s\n    is: port\n    client: {file: /x, format: inii, key: port}\n", `:6:32: format "inii"; expected one of add`},
+		"a pattern, no value": {"format: uakari.card/1\nname: x\nsettings:\n  - name: s\n    value: 5\n    client: {file: /x, pattern: 'port (.*)'}\n", `:6:33: "port (.*)" has no group for the value`},
+		"a pattern, a secret": {"format: uakari.card/1\nname: x\nsettings:\n  - name: s\n    value: 5\n    client: {file: /x, pattern: 'password=(?P<value>.*)'}\n", "names a secret"},
+		"same, of one alone":  {"format: uakari.card/1\nname: x\nsettings:\n  - name: s\n    is: same\n    client: {file: /x, format: ini, key: port}\n", "same: what with?"},
+		"a copy of nowhere":   {"format: uakari.card/1\nname: x\nsettings:\n  - name: s\n    is: same\n    client: {file: /x, format: ini, key: port}\n    copies: [{on: both, file: /y, format: ini, key: p}]\n", `on "both"; expected client or server`},
 		"no such cause":       {"format: uakari.card/1\nname: x\nreasons:\n  - {log: a, cause: login/nothing}\n", "there is no cause"},
 		"no expression":       {"format: uakari.card/1\nname: x\nreasons:\n  - {log: '(', cause: login/locked}\n", ":4:11:"},
 		"a sign of neither":   {"format: uakari.card/1\nname: x\nsigns:\n  - {on: server, fresh: 1m}\n", "either file: or folder:"},
@@ -140,6 +144,11 @@ func TestCardSettings(t *testing.T) {
 		"pg-service, old address": {"pg-service", "[ledger]\nhost=127.9.9.9\n", "ledger.host", "address", "", ""}, // every loopback address is this host's
 		"json, an old address":    {"json", `{"host": "10.99.0.1"}`, "host", "address", "settings/stale-address proven", "10.99.0.1"},
 		"toml, not encrypted":     {"toml", "url = \"https://tidebook.varzea.example:PORT/\"\n", "url", "url", "settings/wrong-security proven", "https"},
+		"xml, by its name":        {"xml", `<gauge><option name="other" value="1"/><option name="port" value="1"/></gauge>`, "gauge.option[port]@value", "port", "settings/wrong-port proven", `option[port]@value in`},
+		"add pairs, right":        {"add", `<a><appSettings><add key="portal" value="PORT"/></appSettings></a>`, "portal", "port", "", ""},
+		"blocks, another port":    {"blocks", "portal {\n  port 1;\n}\n", "portal.port", "port", "settings/wrong-port proven", `line 2, is "1"`},
+		"security, right":         {"ini", "tls = off\n", "tls", "security", "", ""},
+		"security, the other":     {"ini", "tls = required\n", "tls", "security", "settings/wrong-security proven", `should be "plain"`},
 		"no file":                 {"ini", "", "portal.port", "port", "settings/blank proven", "there is no file"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -181,6 +190,9 @@ func TestCardMarks(t *testing.T) {
 	}
 	for name, c := range map[string]struct{ card, want string }{
 		"both sides differ":      {fmt.Sprintf("settings:\n  - name: station\n    is: same\n    client: {file: %s, format: ini, key: station}\n    server: {file: %s, format: yaml, key: station}\n", one, two), "settings/copies-differ proven"},
+		"by a pattern":           {fmt.Sprintf("settings:\n  - name: station\n    value: 8\n    client: {file: %s, pattern: '^station = (?P<value>\\d+)'}\n", one), "settings/copies-differ proven"},
+		"one of several":         {fmt.Sprintf("settings:\n  - name: station\n    one-of: [7, 9]\n    client: {file: %s, format: ini, key: station}\n", one), ""},
+		"a copy on the server":   {fmt.Sprintf("settings:\n  - name: station\n    is: same\n    client: {file: %s, format: ini, key: station}\n    copies: [{on: server, file: %s, format: yaml, key: station}]\n", one, two), "settings/copies-differ proven"},
 		"no client program":      {"client-program: tidebook-upload-that-is-not-there\n", "settings/client-missing proven"},
 		"too slow for clients":   {"limit: 100ms\n", "answer/too-slow proven"},
 		"in time":                {"limit: 5s\nclient-program: sh\n", ""},

@@ -313,8 +313,12 @@ func (k *checker) sign(at string, s fact.Sign) {
 	switch {
 	case s.On != "client" && s.On != "server":
 		k.wrong(at+".on", "on %q; expected client or server", s.On)
-	case (s.File == "") == (s.Folder == ""):
-		k.wrong(at, "expected either file: or folder:")
+	case s.Of() == "" || s.Of() != s.File && s.Of() != s.Folder && s.Of() != s.Events:
+		k.wrong(at, "expected either file: or folder: (or events:, of Windows)")
+	case s.Events != "" && s.LastLine != "":
+		k.wrong(at+".last-line", "an event log has no last line; expected must: or must-not:")
+	case s.Folder == "" && (s.AtLeast > 0 || s.AtMost > 0):
+		k.wrong(at, "at-least and at-most count the files of a folder; expected folder: beside them")
 	}
 	k.duration(at+".fresh", s.Fresh)
 	k.duration(at+".within", s.Within)

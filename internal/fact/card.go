@@ -65,6 +65,8 @@ type PortUse struct {
 	Port  uint16 `json:"port,omitempty" yaml:"port"`
 	Range string `json:"range,omitempty" yaml:"range"` // "50000-50100", of ports chosen at run time
 	For   string `json:"for" yaml:"for"`
+	// NeededBy is the functions of the application that fail without it.
+	NeededBy []string `json:"needed_by,omitempty" yaml:"needed-by"`
 }
 
 // SettingRule is a setting that must be right, on one side or on both.
@@ -122,6 +124,7 @@ type Sign struct {
 	On       string `json:"on" yaml:"on"` // "client" or "server"
 	File     string `json:"file,omitempty" yaml:"file"`
 	Folder   string `json:"folder,omitempty" yaml:"folder"`
+	Events   string `json:"events,omitempty" yaml:"events"`       // an event log of Windows, by its name: "Application"
 	AtLeast  int    `json:"at_least,omitempty" yaml:"at-least"`   // files in the folder
 	AtMost   int    `json:"at_most,omitempty" yaml:"at-most"`     // files of today in the folder: a log for each start
 	Fresh    string `json:"fresh,omitempty" yaml:"fresh"`         // how lately it must have changed: "24h"
@@ -217,6 +220,10 @@ type Signs struct {
 
 // SignSeen is one of them. Wrong is what is not as it should be.
 type SignSeen struct {
-	Sign  Sign   `json:"sign"`
-	Wrong string `json:"wrong,omitempty"`
+	Sign   Sign   `json:"sign"`
+	Wrong  string `json:"wrong,omitempty"`
+	Unread string `json:"unread,omitempty"` // why nobody could look
 }
+
+// Of is what the sign is of: a file, a folder, an event log.
+func (s Sign) Of() string { return s.File + s.Folder + s.Events }

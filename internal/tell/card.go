@@ -209,7 +209,7 @@ func signLines(c fact.Card) []string {
 		lines = append(lines, text)
 	}
 	for _, s := range c.Signs {
-		text := s.On + ": " + s.File + s.Folder
+		text := s.On + ": " + s.Of()
 		for _, part := range []struct{ when, says string }{
 			{s.Fresh, "changed within " + s.Fresh},
 			{s.LastLine, fmt.Sprintf("ends in %q", s.LastLine)},

@@ -215,6 +215,43 @@ func TestCardRest(t *testing.T) {
 	expect(t, needs.weigh(), "service/needs-down proven", "answer/error-status proven behind service/needs-down")
 }
 
+// TestCardPorts is the other ports of a card, as the client and the server see
+// them.
+func TestCardPorts(t *testing.T) {
+	card := fact.Card{Ports: []uint16{80, 111}, PortMap: []fact.PortUse{{Port: 8091, For: "uploads", NeededBy: []string{"the night run"}}, {Range: "50000-50100", For: "readings"}}}
+	other := func(port uint16) fact.Target {
+		return fact.Target{Name: "tidebook.varzea.example", Addr: netip.MustParseAddr(tidebook), Port: port, Scheme: "tcp", Security: fact.Plain}
+	}
+	mapped := func(s *scenario, port uint16) *scenario {
+		return s.add("v1", fact.LookMapper, fact.Target{Addr: netip.MustParseAddr(tidebook), Port: 111, Scheme: "rpc"}, func(f *fact.Fact) {
+			f.Mapper = &fact.Mapper{Entries: []fact.MapperEntry{{Program: 300019, Transport: "tcp", Port: port}}}
+		})
+	}
+	base := func(steps ...step) *scenario {
+		s := carded(t, card, steps...)
+		for i, f := range s.set.Facts {
+			if f.Listeners != nil {
+				s.set.Facts[i].Listeners.All = append(f.Listeners.All, listener("0.0.0.0", 111, "rpcbind"), listener("0.0.0.0", 8091, "nginx"))
+			}
+		}
+		return s
+	}
+	expectDoubts(t, base().climb("v1", other(8091), connected).climb("v1", other(111), connected).weigh())
+	got := base().climb("v1", other(8091), silent).climb("v1", other(111), connected).weigh()
+	expectDoubts(t, got, "ports/some-missing likely")
+	if want := "port 8091 (uploads, which the night run cannot do without) is open on tidebook, and gauge-07 gets there"; !strings.Contains(got.Causes[0].Summary, want) {
+		t.Errorf("%q lacks %q", got.Causes[0].Summary, want)
+	}
+	// The endpoint's own failure tells of its neighbours too.
+	if got := base(silent).climb("v1", other(8091), silent).weigh(); strings.Contains(summaries(got.Causes), "some-missing") {
+		t.Error(summaries(got.Causes))
+	}
+	expectDoubts(t, carded(t, card).weigh(), "ports/some-missing proven") // nothing listens there
+	expectDoubts(t, mapped(base(), 50007).climb("v1", other(50007), silent).weigh(), "ports/dynamic-shut proven")
+	expectDoubts(t, mapped(base(), 50007).climb("v1", other(50007), connected).weigh())
+	expectDoubts(t, mapped(base(), 49000).climb("v1", other(49000), silent).weigh()) // not the card's
+}
+
 // TestSigns is marks of health that are not as they should be: they explain a
 // failure of the client's, and otherwise are doubts.
 func TestSigns(t *testing.T) {

@@ -19,21 +19,19 @@ const mostPorts = 3
 // Readings reads the listener and room gates from the server's own list
 // of sockets.
 func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
+	rest := cardPorts(v, w, t)
 	if t.Server == "" {
-		return nil
+		return rest
 	}
 	f, list := v.Listeners(t.Server)
 	if list == nil {
-		return nil
+		return rest
 	}
 	if readings, ok := containerReadings(v, w, t, f, list); ok {
 		return readings
 	}
 	if taking := v.Taking(t); len(taking) > 0 {
-		var readings []gate.Reading
-		if r, ok := missingPorts(v, t, f, list); ok {
-			readings = append(readings, r)
-		}
+		readings := rest
 		if ours := v.Ours(t, taking); len(ours) > 0 {
 			return append(readings, openPort(v, t, f, ours[0])...)
 		}
@@ -91,36 +89,6 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 		}
 	}
 	return []gate.Reading{none}
-}
-
-// missingPorts doubts an application whose card names ports that are not open.
-func missingPorts(v *scene.Scene, t *scene.Try, f *fact.Fact, list *fact.Listeners) (gate.Reading, bool) {
-	if v.Ask.Card == nil {
-		return gate.Reading{}, false
-	}
-	var missing []string
-	for _, port := range v.Ask.Card.Ports {
-		if len(list.On(v.Ask.Endpoint.Transport, port)) == 0 {
-			missing = append(missing, fmt.Sprint(port))
-		}
-	}
-	if len(missing) == 0 {
-		return gate.Reading{}, false
-	}
-	which := strings.Join(missing, ", ")
-	return gate.Reading{
-		Gate:     gate.Listener,
-		Cause:    "ports/some-missing",
-		Harmless: true,
-		Because:  scene.FactIDs(f),
-		Vantage:  t.Server,
-		Summary: fmt.Sprintf(
-			"of the card's %d ports, %s not open",
-			len(v.Ask.Card.Ports),
-			plain.PluralIs(which, len(missing)),
-		),
-		Values: v.Place(t, catalogue.Values{"missing": "port " + which}),
-	}, true
 }
 
 // foreignPort reads a port that is held by somebody else. Our own try may

@@ -175,7 +175,7 @@ func signReadings(v *scene.Scene, t *scene.Try) []gate.Reading {
 					Vantage:  at,
 					Summary:  s.Wrong,
 					Values: catalogue.Values{
-						"file":    s.Sign.File + s.Sign.Folder,
+						"file":    s.Sign.Of(),
 						"trouble": s.Wrong,
 						"host":    v.Host(at),
 					},
@@ -185,7 +185,7 @@ func signReadings(v *scene.Scene, t *scene.Try) []gate.Reading {
 					r.Values = v.Place(
 						t,
 						catalogue.Values{
-							"file":    s.Sign.File + s.Sign.Folder,
+							"file":    s.Sign.Of(),
 							"program": v.Ask.Card.Program,
 							"server":  v.Host(at),
 						},

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"testing"
 	"time"
@@ -27,37 +28,71 @@ func TestSigns(t *testing.T) {
 		at(10*time.Minute, time.RFC3339)+" next\n  and its second line: flood\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
+	wide := filepath.Join(dir, "wide.log")
+	if err := os.WriteFile(wide, append([]byte{0xff, 0xfe}, []byte("l\x00e\x00v\x00e\x00l\x00\r\x00\n\x00d\x00r\x00y\x00\r\x00\n\x00")...), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	other := filepath.Join(dir, "tide.dat")
+	if err := os.WriteFile(other, []byte("a secret of somebody\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
 	for name, c := range map[string]struct {
 		sign fact.Sign
 		want string
 	}{
 		"all is well":         {fact.Sign{File: log, Fresh: "1h", LastLine: "done", Must: "level [0-9.]+", MustNot: "FATAL"}, ""},
 		"no such file":        {fact.Sign{File: filepath.Join(dir, "none")}, "there is no file"},
-		"another last line":   {fact.Sign{File: log, LastLine: "finished"}, "lacks"},
+		"another last line":   {fact.Sign{File: log, LastLine: "finished"}, `is "done" and lacks "finished"`},
+		"of no log":           {fact.Sign{File: other, LastLine: "finished"}, "not kept"},
+		"in UTF-16":           {fact.Sign{File: wide, LastLine: "dry", Must: "^level$"}, ""},
+		"in UTF-16, wrong":    {fact.Sign{File: wide, LastLine: "wet"}, `is "dry" and lacks "wet"`},
+		"several at once":     {fact.Sign{File: log, LastLine: "finished", Must: "^ready$", MustNot: "^ERROR"}, `lacks "finished"; no line of ` + log + ` matches "^ready$", of 4; a line of ` + log + ` should not be there, such as "ERROR: flood"`},
 		"a line is missing":   {fact.Sign{File: log, Must: "^ready$"}, "no line of"},
 		"a line that is bad":  {fact.Sign{File: log, MustNot: "^ERROR"}, "a line of"},
 		"none of this hour":   {fact.Sign{File: stamped, Must: "level", Within: "1h"}, "no line of"},
 		"one of today":        {fact.Sign{File: stamped, Must: "level", Within: "5h"}, ""},
 		"a bad one, long ago": {fact.Sign{File: stamped, MustNot: "ERROR", Within: "5h"}, ""},
-		"a bad one, later on": {fact.Sign{File: stamped, MustNot: "flood", Within: "1h"}, "of the last 1h matches"},
-		"too few files":       {fact.Sign{Folder: dir, AtLeast: 2}, "holds 1 files, and should hold at least 2"},
-		"too many of one day": {fact.Sign{Folder: dir, AtMost: 1}, ""},
+		"a bad one, later on": {fact.Sign{File: stamped, MustNot: "flood", Within: "1h"}, "of the last 1h should not be there"},
+		"too few files":       {fact.Sign{Folder: dir, AtLeast: 4}, "holds 3 files, and should hold at least 4"},
+		"too many of one day": {fact.Sign{Folder: dir, AtMost: 1}, "has 3 files of today, and more than 1 mean restarts"},
 		"no such folder":      {fact.Sign{Folder: filepath.Join(dir, "none")}, "no such file"},
 	} {
-		got := wrongFile(c.sign, now)
+		list := wrongFile(c.sign, now)
 		if c.sign.Folder != "" {
-			got = wrongFolder(c.sign, now)
+			list = wrongFolder(c.sign, now)
 		}
+		got := strings.Join(list, "; ")
 		if c.want == "" && got != "" || !strings.Contains(got, c.want) {
 			t.Errorf("%s: %q", name, got)
 		}
 	}
-	if got := wrongFile(fact.Sign{File: log, Fresh: "10m"}, now.Add(time.Hour)); !strings.Contains(got, "was last written 1h0m0s ago, and should be within 10m") {
+	if got := wrongFile(fact.Sign{File: log, Fresh: "10m"}, now.Add(time.Hour)); len(got) != 1 || !strings.Contains(got[0], "was last written 1 hour ago, and should be within 10m") {
 		t.Errorf("stale: %q", got)
 	}
-	if got := wrongFolder(fact.Sign{Folder: dir, Fresh: "10m"}, now.Add(time.Hour)); !strings.Contains(got, "and should be within 10m") {
+	if got := wrongFolder(fact.Sign{Folder: dir, Fresh: "10m"}, now.Add(time.Hour)); len(got) != 1 || !strings.Contains(got[0], "and should be within 10m") {
 		t.Errorf("stale folder: %q", got)
 	}
+	events := []fact.LogLine{{At: now.Add(-3 * time.Hour), Text: "event 7034: the service ended unexpectedly"}, {At: now.Add(-2 * time.Hour), Text: "event 7036"}}
+	for _, c := range []struct {
+		sign fact.Sign
+		want string
+	}{
+		{fact.Sign{Events: "System", MustNot: "7034", Within: "1h"}, ""},
+		{fact.Sign{Events: "System", MustNot: "7034", Within: "5h"}, `a line of the event log System of the last 5h should not be there, such as "event 7034`},
+		{fact.Sign{Events: "System", Must: "7036", Fresh: "1h"}, "was last written 2 hours ago"},
+	} {
+		if got := strings.Join(wrongEvents(c.sign, events, now), "; "); c.want == "" && got != "" || !strings.Contains(got, c.want) {
+			t.Errorf("%+v: %q", c.sign, got)
+		}
+	}
+	// A system without an event log says so, and calls nothing right.
+	order := fact.Order{Look: fact.LookSigns, Target: fact.Target{Name: "server"}}
+	env := look.Env{Card: &fact.Card{Signs: []fact.Sign{{On: "server", Events: "System", MustNot: "7034"}}}}
+	Signs(context.Background(), env, order, func(f fact.Fact) {
+		if s := f.Signs.List[0]; runtime.GOOS != "windows" && (s.Unread == "" || !strings.HasPrefix(f.Saw, "0 of 1")) {
+			t.Errorf("%+v, %s", s, f.Saw)
+		}
+	})
 }
 
 // TestStored is where programs take secrets from by themselves, and which

@@ -42,17 +42,28 @@ func events(ctx context.Context, channel, service string) ([]fact.LogLine, error
 	if channel == "System" {
 		query = fmt.Sprintf("*[System[Provider[@Name='Service Control Manager']] and EventData[Data='%s']]", service)
 	}
+	return eventLines(ctx, channel, query, service)
+}
+
+// newestEvents is the last events of a channel, whoever wrote them.
+func newestEvents(ctx context.Context, channel string) ([]fact.LogLine, error) {
+	return eventLines(ctx, channel, "*", "")
+}
+
+// eventLines is the last events that a query finds, the oldest first, as logs
+// are.
+func eventLines(ctx context.Context, channel, query, unit string) ([]fact.LogLine, error) {
 	texts, err := eventTexts(ctx, channel, query)
 	if err != nil {
 		return nil, err
 	}
 	var lines []fact.LogLine
-	for i := len(texts) - 1; i >= 0; i-- { // the oldest first, as logs are
+	for i := len(texts) - 1; i >= 0; i-- {
 		e, err := eventlog.Parse([]byte(texts[i]))
 		if err != nil {
 			return lines, err
 		}
-		lines = append(lines, e.Line(service))
+		lines = append(lines, e.Line(unit))
 	}
 	return lines, nil
 }

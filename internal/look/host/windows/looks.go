@@ -11,6 +11,8 @@ import (
 	"uakari/internal/look/host/common"
 )
 
+func init() { common.Events = newestEvents }
+
 // Looks is every look of this system, by its kind.
 var Looks = map[fact.Kind]look.Func{
 	fact.LookIdentity:   common.Identity(identify),
