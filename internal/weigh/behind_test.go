@@ -36,6 +36,8 @@ func TestHops(t *testing.T) {
 		{"the backend is silent", tried(backends(gateway(504), one), one, "10.20.0.15", silent), []string{"answer/hop-fails proven"}, "line 3"},
 		{"the backend is well", tried(backends(gateway(502), one), one, "10.20.0.15", connected, replied(200)), []string{"answer/hop-fails likely"}, ""},
 		{"one of two refuses", tried(backends(gateway(502), one, two), two, "127.0.0.1", reset), []string{"answer/hop-fails likely"}, "localhost:8081"},
+		{"the application fails with what is behind it", tried(backends(gateway(500), one), one, "10.20.0.15", reset), []string{"answer/hop-fails likely"}, "line 3"},
+		{"the application fails by itself", tried(backends(gateway(500), one), one, "10.20.0.15", connected, replied(200)), []string{"answer/error-status proven"}, ""},
 		{"the application's own answer", gateway(500), []string{"answer/error-status proven"}, ""},
 	} {
 		var have []string

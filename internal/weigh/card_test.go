@@ -176,6 +176,8 @@ func TestCardRest(t *testing.T) {
 		"another status":       {fact.Card{Answer: &fact.CardAnswer{Status: []int{204}}}, []step{connected, body(200, "", "")}, []string{"answer/error-status proven"}},
 		"without what it has":  {fact.Card{Answer: &fact.CardAnswer{Contains: "tides"}}, []step{connected, body(200, "", "floods")}, []string{"answer/wrong-application proven"}},
 		"with what it has":     {fact.Card{Answer: &fact.CardAnswer{Contains: "tides"}}, []step{connected, body(200, "", "the tides")}, nil},
+		"a code that it knows": {fact.Card{Reasons: []fact.Reason{{Log: "TB-17", Cause: "login/locked", Says: "locked by the harbour"}}}, []step{connected, body(500, "", `{"error": "TB-17"}`)}, []string{"login/locked proven"}},
+		"another code":         {fact.Card{Reasons: []fact.Reason{{Log: "TB-17", Cause: "login/locked"}}}, []step{connected, body(500, "", `{"error": "TB-18"}`)}, []string{"answer/error-status proven"}},
 		"an error it calls so": {fact.Card{Answer: &fact.CardAnswer{Status: []int{403}}}, []step{connected, body(403, "", "")}, []string{"answer/error-status proven"}},
 	} {
 		t.Run(name, func(t *testing.T) { expect(t, carded(t, c.card, c.steps...).weigh(), c.want...) })

@@ -6,11 +6,14 @@ import (
 	"crypto/sha256"
 	"encoding/base64"
 	"encoding/hex"
+	"encoding/json"
 	"fmt"
 	"hash"
+	"net/textproto"
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"uakari/internal/fact"
 	"uakari/internal/plain"
@@ -204,7 +207,67 @@ func loginHTTP(c *Conn, with Credentials) (fact.Login, error) {
 		l.Code, l.Text = "mechanism", "it takes no account by "+mechanism
 	}
 	l.Outcome = outcome(r.Status < 400 || r.Status == 404 || r.Status == 405)
+	if code, text := refusedWith(r, challenges(header["Www-Authenticate"])); code != "" && l.Code != "mechanism" {
+		l.Code, l.Text, l.Outcome = code, text, fact.LoginRefused
+		if code == "second-factor" {
+			l.Outcome = fact.LoginMore
+		}
+	}
 	return l, nil
+}
+
+// moreWords is where an answer leads, by its parts, that asks a person for more
+// than an account: a code, or a consent.
+var moreWords = map[string]string{
+	"mfa": "second-factor", "2fa": "second-factor", "otp": "second-factor", "totp": "second-factor", "two-factor": "second-factor",
+	"second-factor": "second-factor", "second_factor": "second-factor", "twofactor": "second-factor",
+	"consent": "consent_required", "login": "sign-in-page", "signin": "sign-in-page", "sign-in": "sign-in-page", "sign_in": "sign-in-page",
+}
+
+// refusedWith is the code with which a server refuses an account beside its
+// status: the error of its challenge (RFC 6750 section 3.1, RFC 9470), that of
+// its body (RFC 6749 section 5.2), or a page that it sends people to.
+func refusedWith(r fact.Reply, list []challenge) (code, text string) {
+	if r.Status >= 300 && r.Status < 400 {
+		where, _, _ := strings.Cut(r.Location, "?")
+		for part := range strings.SplitSeq(strings.ToLower(where), "/") {
+			if code := moreWords[strings.SplitN(part, ".", 2)[0]]; code != "" {
+				return code, "it sends to " + plain.CleanTo(where, mostText)
+			}
+		}
+	}
+	if r.Status < 400 {
+		return "", ""
+	}
+	for _, c := range list {
+		if c.params["error"] != "" {
+			return plain.Clean(c.params["error"]), plain.CleanTo(c.params["error_description"], mostText)
+		}
+	}
+	var body struct {
+		Error string `json:"error"`
+		Text  string `json:"error_description"`
+	}
+	if start := strings.IndexByte(r.Text, '{'); start >= 0 {
+		// A body that was cut off, or is another one, says nothing.
+		if json.NewDecoder(strings.NewReader(r.Text[start:])).Decode(&body) != nil {
+			return "", ""
+		}
+	}
+	if !oauthErrors[body.Error] {
+		return "", ""
+	}
+	return body.Error, plain.CleanTo(body.Text, mostText)
+}
+
+// mostText bounds what is kept of a refusal's words, in characters.
+const mostText = 200
+
+// oauthErrors is the registered errors that say something of the account (RFC
+// 6749, RFC 9470, and the core of its profile for signing in).
+var oauthErrors = map[string]bool{
+	"insufficient_user_authentication": true, "interaction_required": true, "login_required": true, "consent_required": true,
+	"access_denied": true, "invalid_token": true, "insufficient_scope": true, "account_selection_required": true,
 }
 
 // getAs asks for a page, with an authorization if there is one, and reads the
@@ -221,6 +284,14 @@ func (c *Conn) getAs(host, path, authorization string) (fact.Reply, map[string][
 	header, err := c.httpHead(&r)
 	if err != nil {
 		return r, nil, reader.why(err)
+	}
+	r.Location = plain.Clean(textproto.MIMEHeader(header).Get("Location"))
+	if r.Status >= 400 {
+		if c.r.Buffered() == 0 {
+			c.SetReadDeadline(time.Now().Add(bodyWait))
+			c.r.Peek(1) // what is not there in time says nothing
+		}
+		r.Text = plain.CleanTo(string(c.unread()), mostBody)
 	}
 	return r, header, nil
 }

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"uakari/internal/fact"
 	"uakari/internal/program"
+	"uakari/internal/trail"
 	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/gate"
 	"uakari/internal/weigh/scene"
@@ -53,6 +54,13 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 		return append(readings, r)
 	}
 	r.Cause, r.Summary = "answer/error-status", problem+t.Seen()
+	words := scene.OwnWords(reply)
+	if words != "" && reply.Protocol == "http" {
+		r.Summary = fmt.Sprintf("%s: %q%s", problem, words, t.Seen())
+	}
+	if known, ok := cardWords(v, t, r, reply); ok {
+		return append(readings, known)
+	}
 	if early, ok := notReadyReading(v, t, r, reply); ok {
 		return append(readings, early)
 	}
@@ -70,6 +78,30 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 	return append(readings, r)
 }
 
+// cardWords reads an error answer in which the card's reasons find a code of
+// the application's own.
+func cardWords(v *scene.Scene, t *scene.Try, r gate.Reading, reply fact.Reply) (gate.Reading, bool) {
+	for _, rung := range trail.Ladder {
+		cause, line := v.CardReason([]string{reply.Text}, string(rung))
+		if cause == "" {
+			continue
+		}
+		says, _, named := strings.Cut(line, ": "+reply.Text)
+		if !named {
+			says = "it says what the card knows"
+		}
+		r.Cause, r.Strength, r.Gate = cause, gate.Coded, gate.Door
+		if rung == trail.Answer {
+			r.Gate = gate.Answer
+		}
+		r.Shows = []gate.Symptom{gate.ErrorAnswer}
+		r.Summary = fmt.Sprintf("%s: %s", says, r.Summary)
+		r.Values = gate.Join(r.Values, catalogue.Values{"account": cmp.Or(v.Ask.Account, "the account"), "client": v.Host(v.Client)})
+		return r, true
+	}
+	return r, false
+}
+
 // differsForServer compares a refusal with what the server's own try gets.
 func differsForServer(v *scene.Scene, w *scene.Wants, t *scene.Try) bool {
 	if t.Server == "" || v.OnSame(t) {
@@ -84,6 +116,9 @@ func replyText(r fact.Reply) string {
 	took := fmt.Sprintf(" in %.0f ms", max(1, r.FirstMS-r.SentMS))
 	switch {
 	case r.Refused:
+		if len(r.Ways) > 0 {
+			return fmt.Sprintf("it wants an account first (by %s)%s", strings.Join(r.Ways, " or "), took)
+		}
 		return "it wants an account first" + took
 	case r.Protocol == "http" && r.Location != "":
 		return fmt.Sprintf("%d to %s%s", r.Status, r.Location, took)

@@ -17,6 +17,7 @@ import (
 var gatewayStatuses = map[int]string{
 	502: "its backend answers with nothing, or with nonsense", 503: "it has no backend that is well",
 	504: "its backend does not answer in time",
+	500: "something within it fails",
 }
 
 // mostFailing bounds how many backends are tried.
@@ -29,6 +30,7 @@ func hopReading(v *scene.Scene, w *scene.Wants, t *scene.Try, r gate.Reading, re
 	if !ok || reply.Status == 503 && reply.Program == "" && !gatewayAnswers(v, t, reply) {
 		return r, false
 	}
+	own := r // a 500 is the application's own unless something behind it was seen to fail
 	r.Cause, r.Strength = "answer/hop-fails", gate.Inferred
 	r.Summary = fmt.Sprintf("%s answers %d: %s", cmp.Or(reply.Program, "a gateway"), reply.Status, says)
 	r.Values = v.Place(t, catalogue.Values{"server": v.Answering(t), "gateway": v.Answering(t)})
@@ -39,7 +41,7 @@ func hopReading(v *scene.Scene, w *scene.Wants, t *scene.Try, r gate.Reading, re
 		},
 	}
 	if t.Server == "" {
-		return r, true
+		return r, reply.Status != 500
 	}
 	w.Add(
 		scene.Want{
@@ -81,6 +83,11 @@ func hopReading(v *scene.Scene, w *scene.Wants, t *scene.Try, r gate.Reading, re
 		)
 		r.Values["backend"] = failing[0]
 		r.Lacks, r.Strength = nil, gate.Read
+		if reply.Status == 500 {
+			r.Strength = gate.Inferred
+			r.Lacks = []gate.Lack{{Guard: gate.OneMeaning, Why: "a 500 does not say that it is for what is behind it"}}
+			own = r
+		}
 		if len(backends) > 1 {
 			r.Lacks = []gate.Lack{
 				{
@@ -89,6 +96,9 @@ func hopReading(v *scene.Scene, w *scene.Wants, t *scene.Try, r gate.Reading, re
 				},
 			}
 		}
+	}
+	if reply.Status == 500 {
+		return own, own.Cause == r.Cause
 	}
 	return r, true
 }
