@@ -435,14 +435,17 @@ type Idle struct {
 
 // Load is the same question, asked from so many connections at once.
 type Load struct {
-	Width    int     `json:"width"`
-	Asked    int     `json:"asked"`
-	Failed   int     `json:"failed"`
-	Why      string  `json:"why,omitempty"` // of the last failure
-	ForMS    float64 `json:"for_ms"`
-	MedianMS float64 `json:"median_ms"` // to the first byte, of what did not fail
-	Late95MS float64 `json:"late95_ms"`
-	MostMS   float64 `json:"most_ms"`
+	Width  int    `json:"width"`
+	Asked  int    `json:"asked"`
+	Failed int    `json:"failed"`
+	Why    string `json:"why,omitempty"` // of the last failure
+	// Unfinished is how many of the failed had no answer yet when they were no
+	// longer waited for.
+	Unfinished int     `json:"unfinished,omitempty"`
+	ForMS      float64 `json:"for_ms"`
+	MedianMS   float64 `json:"median_ms"` // to the first byte, of what did not fail
+	Late95MS   float64 `json:"late95_ms"`
+	MostMS     float64 `json:"most_ms"`
 }
 
 // Through is a tunnel to the endpoint that a proxy was asked for.

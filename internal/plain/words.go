@@ -80,3 +80,11 @@ func Numbers(list []int) string {
 	list = slices.Compact(slices.Sorted(slices.Values(list)))
 	return strings.Trim(strings.Join(strings.Fields(fmt.Sprint(list)), ", "), "[]")
 }
+
+// Took is a short time in few figures: "12 ms", "1.5 s".
+func Took(d time.Duration) string {
+	if d < time.Second {
+		return fmt.Sprintf("%d ms", d.Milliseconds())
+	}
+	return fmt.Sprintf("%.3g s", d.Seconds())
+}

@@ -364,8 +364,27 @@ func TestStrain(t *testing.T) {
 	slow := base()
 	slow.set.Ask.Widths = []int{1, 8}
 	width(slow, fact.Load{Width: 1, Asked: 100, MedianMS: 10})
-	width(slow, fact.Load{Width: 8, Asked: 100, MedianMS: 40})
+	width(slow, fact.Load{Width: 8, Asked: 100, MedianMS: 40, Late95MS: 600})
 	expectDoubts(t, slow.weigh())
+	// Longer than clients wait, by the card; and what the server's queue said.
+	slow.set.Ask.Card = &fact.Card{Name: "tidebook", Limit: "500ms"}
+	slow.listening(listener("0.0.0.0", 80, "nginx"))
+	for i, again := range []int{0, 2} {
+		slow.add("v2", fact.LookKernel, fact.Target{Again: again}, func(f *fact.Fact) {
+			f.Kernel = &fact.Kernel{Counters: map[string]uint64{"ListenOverflows": uint64(7 + 5*i)}}
+		})
+	}
+	slow.holds("v2", tidebook)
+	got := slow.weigh()
+	expectDoubts(t, got, "answer/overloaded proven")
+	for _, want := range []string{"take longer than 600 ms, and clients wait 500ms", "with 1: half within 10 ms", "turned 5 connections away meanwhile"} {
+		if !strings.Contains(got.Causes[0].Summary, want) {
+			t.Errorf("%q lacks %q", got.Causes[0].Summary, want)
+		}
+	}
+	if do := got.Causes[0].Remedies[0].Do; !strings.HasPrefix(do, "let at most 1 run") {
+		t.Error(do)
+	}
 }
 
 // TestMapper is a port mapper, and the port that it names.

@@ -135,14 +135,21 @@ const (
 	mostHead     = 64 << 10
 )
 
+// lateAnswers is how long the last requests of a width are waited for, beyond
+// the time in which they are begun.
+const lateAnswers = 2 * time.Second
+
 // Load asks the same question from several connections at once, for a while,
 // and leaves how long answers took and how many failed. Target.Width is the
 // width, Env.Each how long it goes on.
 func Load(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	t := order.Target
 	l := fact.Load{Width: t.Width}
-	ctx, cancel := context.WithTimeout(ctx, cmp.Or(env.Each, 5*time.Second))
+	each := cmp.Or(env.Each, 5*time.Second)
+	begins, cancel := context.WithTimeout(ctx, each)
 	defer cancel()
+	ctx, stop := context.WithTimeout(ctx, each+lateAnswers)
+	defer stop()
 	client := &http.Client{
 		Timeout:       10 * time.Second,
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
@@ -168,19 +175,26 @@ func Load(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	)
 	for range t.Width {
 		wg.Go(func() {
-			for ctx.Err() == nil {
+			for begins.Err() == nil {
 				mu.Lock()
 				enough := l.Asked >= mostRequests
-				l.Asked++
+				if !enough {
+					l.Asked++
+				}
 				mu.Unlock()
 				if enough {
 					return
 				}
+				since := time.Now()
 				ms, failed := once(ctx, client, url)
 				mu.Lock()
 				switch {
+				case ctx.Err() != nil && failed != "" && time.Since(since) < lateAnswers:
+					l.Asked-- // the whole run ended, and it may have been about to come
 				case ctx.Err() != nil && failed != "":
-					l.Asked-- // cut off by the end, not by the server
+					l.Failed++
+					l.Unfinished++
+					l.Why = fmt.Sprintf("no answer in %s", short(wire.MS(time.Since(since))))
 				case failed != "":
 					l.Failed++
 					l.Why = failed
@@ -193,6 +207,7 @@ func Load(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	}
 	wg.Wait()
 	l.ForMS = wire.MS(time.Since(began))
+	client.CloseIdleConnections()
 	slices.Sort(took)
 	if n := len(took); n > 0 {
 		l.MedianMS, l.MostMS, l.Late95MS = took[n/2], took[n-1], took[min(n-1, n*95/100)]

@@ -61,6 +61,15 @@ func TestLoad(t *testing.T) {
 	if asked.Load() > 3*mostRequests {
 		t.Errorf("%d requests", asked.Load())
 	}
+	release := make(chan struct{})
+	hung := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { <-release }))
+	defer hung.Close()
+	defer close(release)
+	stuck := targetOf(t, hung.URL, "/")
+	stuck.Width = 3
+	if l := one(t, Load, look.Env{Each: 200 * time.Millisecond}, stuck).Load; l.Asked != 3 || l.Failed != 3 || l.Unfinished != 3 || !strings.HasPrefix(l.Why, "no answer in 2.") {
+		t.Errorf("never answered: %+v", l)
+	}
 	gone := targetOf(t, served.URL, "/")
 	gone.Port, gone.Width = 1, 1
 	if l := one(t, Load, look.Env{Each: 200 * time.Millisecond}, gone).Load; l.Failed == 0 || l.Why == "" {

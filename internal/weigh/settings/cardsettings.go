@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 	"uakari/internal/fact"
+	"uakari/internal/plain"
 	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/gate"
 	"uakari/internal/weigh/scene"
@@ -206,10 +207,10 @@ func slowReading(v *scene.Scene, t *scene.Try) []gate.Reading {
 		return nil
 	}
 	took := time.Duration((c.Reply.FirstMS - c.Reply.SentMS) * float64(time.Millisecond))
-	says := fmt.Sprintf("the answer takes %s, and clients wait %s", rounded(took), v.Ask.Card.Limit)
+	says := fmt.Sprintf("the answer takes %s, and clients wait %s", plain.Took(took), v.Ask.Card.Limit)
 	if c.Reply.Ending == fact.Stalled {
 		took = time.Duration(c.Reply.TookMS * float64(time.Millisecond))
-		says = fmt.Sprintf("there is no answer after %s, and clients wait %s", rounded(took), v.Ask.Card.Limit)
+		says = fmt.Sprintf("there is no answer after %s, and clients wait %s", plain.Took(took), v.Ask.Card.Limit)
 	}
 	if took <= limit {
 		return nil
@@ -222,14 +223,7 @@ func slowReading(v *scene.Scene, t *scene.Try) []gate.Reading {
 			Because: scene.FactIDs(c),
 			Vantage: v.Client,
 			Summary: says,
-			Values:  v.Place(t, catalogue.Values{"server": v.Answering(t), "took": rounded(took)}),
+			Values:  v.Place(t, catalogue.Values{"server": v.Answering(t), "took": plain.Took(took)}),
 		},
 	}
-}
-
-func rounded(d time.Duration) string {
-	if d < time.Second {
-		return fmt.Sprintf("%d ms", d.Milliseconds())
-	}
-	return fmt.Sprintf("%.3g s", d.Seconds())
 }
