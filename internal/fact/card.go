@@ -49,6 +49,10 @@ type Card struct {
 	Hops     []string      `json:"hops,omitempty" yaml:"hops"`   // endpoints that it needs itself
 	Pairs    []string      `json:"pairs,omitempty" yaml:"pairs"` // endpoints that must reach it, and that it must reach
 
+	// ScopeBlocks says that the application turns clients away whose address is
+	// in none of its scopes; else they get in, and are assigned nothing.
+	ScopeBlocks bool `json:"scope_blocks,omitempty" yaml:"scope-blocks"`
+
 	Notes []string `json:"notes,omitempty" yaml:"notes"`
 	Links []Page   `json:"links,omitempty" yaml:"links"` // the organisation's own pages
 	Call  []Person `json:"call,omitempty" yaml:"call"`

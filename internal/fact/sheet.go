@@ -20,6 +20,20 @@ type Sheet struct {
 	Routes []SheetRoutes       `json:"routes,omitempty" yaml:"routes"`
 	Scopes *Scopes             `json:"scopes,omitempty" yaml:"scopes"`
 	SignIn *SignIn             `json:"sign_in,omitempty" yaml:"sign-in"`
+	// Machines is how hosts stand that nobody can be asked for, by those who
+	// run them.
+	Machines []Machine `json:"machines,omitempty" yaml:"machines"`
+}
+
+// Machine is how one host stands, from outside: its power, and the checks of
+// what it runs on.
+type Machine struct {
+	Address string    `json:"address" yaml:"address"`
+	Name    string    `json:"name,omitempty" yaml:"name"`
+	Power   string    `json:"power" yaml:"power"`               // "on" or "off"
+	Checks  string    `json:"checks,omitempty" yaml:"checks"`   // "passed" or "failed"
+	Console string    `json:"console,omitempty" yaml:"console"` // where to look at its screen
+	At      time.Time `json:"at" yaml:"at"`                     // when that was so
 }
 
 // SignIn is who may sign in, from where, and what must be shown besides a
@@ -101,6 +115,8 @@ type SheetRule struct {
 	Do        string   `json:"do" yaml:"do"`                         // "allow" or "deny"
 	From      []string `json:"from,omitempty" yaml:"from"`           // addresses, nets or groups; none: any
 	To        []string `json:"to,omitempty" yaml:"to"`               //
+	NotFrom   []string `json:"not_from,omitempty" yaml:"not-from"`   // the same, that it is not for
+	NotTo     []string `json:"not_to,omitempty" yaml:"not-to"`       //
 	Transport string   `json:"transport,omitempty" yaml:"transport"` // "tcp", "udp", "icmp"; none: any
 	Ports     []string `json:"ports,omitempty" yaml:"ports"`         // destination ports: "443", "1024-65535"; none: any
 }
@@ -144,6 +160,60 @@ func Net(text string) (netip.Prefix, error) {
 	}
 	p, err := netip.ParsePrefix(text)
 	return p.Masked(), err
+}
+
+// AllAddresses is the word for every address.
+const AllAddresses = "all"
+
+// Nets reads an address, a net, a range of addresses ("10.20.7.10-10.20.7.40"),
+// or "all", as the nets that it is made of.
+func Nets(text string) ([]netip.Prefix, error) {
+	if text == AllAddresses {
+		return []netip.Prefix{netip.PrefixFrom(netip.IPv4Unspecified(), 0), netip.PrefixFrom(netip.IPv6Unspecified(), 0)}, nil
+	}
+	from, to, ranged := strings.Cut(text, "-")
+	if !ranged {
+		p, err := Net(text)
+		return []netip.Prefix{p}, err
+	}
+	low, err := netip.ParseAddr(strings.TrimSpace(from))
+	if err != nil {
+		return nil, err
+	}
+	high, err := netip.ParseAddr(strings.TrimSpace(to))
+	if err != nil {
+		return nil, err
+	}
+	if low.Is4() != high.Is4() || high.Less(low) {
+		return nil, errors.New("not a range of addresses")
+	}
+	var list []netip.Prefix
+	for {
+		// The largest net that begins at low and does not go beyond high.
+		bits := low.BitLen()
+		for bits > 0 {
+			wider := netip.PrefixFrom(low, bits-1)
+			if wider.Masked().Addr() != low || high.Less(last(wider)) {
+				break
+			}
+			bits--
+		}
+		p := netip.PrefixFrom(low, bits)
+		list = append(list, p)
+		if low = last(p).Next(); !low.IsValid() || high.Less(low) {
+			return list, nil
+		}
+	}
+}
+
+// last is the last address of a net.
+func last(p netip.Prefix) netip.Addr {
+	b := p.Addr().AsSlice()
+	for i := p.Bits(); i < len(b)*8; i++ {
+		b[i/8] |= 0x80 >> (i % 8)
+	}
+	addr, _ := netip.AddrFromSlice(b)
+	return addr
 }
 
 // Ports reads a port or a range of ports: "443", "1024-65535".

@@ -4,6 +4,8 @@ package sheet
 
 import (
 	"fmt"
+	"maps"
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -56,12 +58,17 @@ func (c *checker) check() {
 	if s.Name == "" {
 		c.wrong("$.name", "the sheet has no name; expected a line like: name: office")
 	}
-	for name, list := range s.Groups {
-		for i, text := range list {
-			if _, err := fact.Net(text); err != nil {
-				c.wrong(fmt.Sprintf("$.groups.%s[%d]", name, i), "%q: expected an address or a net", text)
-			}
+	for _, name := range slices.Sorted(maps.Keys(s.Groups)) {
+		if _, err := fact.Nets(name); err == nil {
+			c.wrong("$.groups."+name, "%q: a group may not be called as an address is", name)
 		}
+		c.addresses("$.groups."+name, s.Groups[name], false)
+		if c.circular(name, nil) {
+			c.wrong("$.groups."+name, "%q: the group names itself, by way of others", name)
+		}
+	}
+	for i, m := range s.Machines {
+		c.machine(fmt.Sprintf("$.machines[%d]", i), m)
 	}
 	for i := range s.Layers {
 		c.layer(fmt.Sprintf("$.layers[%d]", i), &s.Layers[i])
@@ -86,6 +93,45 @@ func (c *checker) check() {
 	}
 }
 
+// circular reports whether a group names itself, by way of others.
+func (c *checker) circular(name string, within []string) bool {
+	if slices.Contains(within, name) {
+		return true
+	}
+	return slices.ContainsFunc(c.sheet.Groups[name], func(each string) bool {
+		return c.sheet.Groups[each] != nil && c.circular(each, append(slices.Clone(within), name))
+	})
+}
+
+func (c *checker) machine(at string, m fact.Machine) {
+	if _, err := netip.ParseAddr(m.Address); err != nil {
+		c.wrong(at+".address", "%q: expected the machine's address", m.Address)
+	}
+	c.oneOf(at+".power", m.Power, "on", "off")
+	if m.Checks != "" {
+		c.oneOf(at+".checks", m.Checks, "passed", "failed")
+	}
+	if m.At.IsZero() {
+		c.wrong(at, "at what time was that so? Expected a line like at: 2026-11-23T10:41:07Z")
+	}
+}
+
+// whoever wants names to be those of accounts or of their groups. A sheet that
+// lists no accounts may name any.
+func (c *checker) whoever(at string, list []string) {
+	s := c.sheet.SignIn
+	for i, name := range list {
+		_, account := s.Accounts[name]
+		group := name == fact.AllAddresses || name == s.Admins || name == s.Services
+		for _, groups := range s.Accounts {
+			group = group || slices.Contains(groups, name)
+		}
+		if len(s.Accounts) > 0 && !account && !group {
+			c.wrong(fmt.Sprintf("%s[%d]", at, i), "%q: no account and no group of one is called so; expected one of them, or all", name)
+		}
+	}
+}
+
 func (c *checker) signIn(s *fact.SignIn) {
 	if s.Otherwise == "" {
 		s.Otherwise = "allow"
@@ -100,6 +146,8 @@ func (c *checker) signIn(s *fact.SignIn) {
 		if r.Do == "require" {
 			c.oneOf(at+".require", r.Require, "second-factor", "device")
 		}
+		c.whoever(at+".who", r.Who)
+		c.whoever(at+".except", r.Except)
 		c.addresses(at+".from", r.From, false)
 		c.addresses(at+".not-from", r.NotFrom, false)
 		if _, _, err := fact.SignInHours(r.Hours); r.Hours != "" && err != nil {
@@ -137,6 +185,8 @@ func (c *checker) layer(at string, l *fact.Layer) {
 			}
 			c.addresses(here+".from", r.From, false)
 			c.addresses(here+".to", r.To, false)
+			c.addresses(here+".not-from", r.NotFrom, false)
+			c.addresses(here+".not-to", r.NotTo, false)
 			for j, text := range r.Ports {
 				if _, _, err := fact.Ports(text); err != nil {
 					c.wrong(
@@ -164,8 +214,8 @@ func (c *checker) addresses(at string, list []string, needed bool) {
 		if _, group := c.sheet.Groups[text]; group {
 			continue
 		}
-		if _, err := fact.Net(text); err != nil {
-			c.wrong(fmt.Sprintf("%s[%d]", at, i), "%q: expected an address, a net, or one of the groups", text)
+		if _, err := fact.Nets(text); err != nil {
+			c.wrong(fmt.Sprintf("%s[%d]", at, i), "%q: expected an address, a net, a range such as 10.20.7.10-10.20.7.40, or one of the groups", text)
 		}
 	}
 }
@@ -173,9 +223,7 @@ func (c *checker) addresses(at string, list []string, needed bool) {
 func (c *checker) scopes(s *fact.Scopes) {
 	for i, r := range s.Ranges {
 		at := fmt.Sprintf("$.scopes.ranges[%d]", i)
-		if _, err := fact.Net(r.Range); err != nil {
-			c.wrong(at+".range", "%q: expected a net", r.Range)
-		}
+		c.addresses(at+".range", []string{r.Range}, true)
 		if !slices.ContainsFunc(s.Groups, func(g fact.ScopeGroup) bool { return g.Name == r.Group }) {
 			c.wrong(at+".group", "%q: there is no such group of scopes", r.Group)
 		}

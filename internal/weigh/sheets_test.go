@@ -1,7 +1,11 @@
 package weigh
 
 import (
+	"net/netip"
+	"strings"
 	"testing"
+	"time"
+
 	"uakari/internal/fact"
 )
 
@@ -33,6 +37,45 @@ func TestSheetSource(t *testing.T) {
 		}
 		s.check(c.name, c.want)
 	}
+}
+
+// TestSheetStands is what else a sheet says, and what a connection of the same
+// run says against it.
+func TestSheetStands(t *testing.T) {
+	const other = "10.20.0.15"
+	shut := fact.Sheet{Name: "office", Layers: []fact.Layer{{Name: "edge", Kind: "stateful", Order: "first", Otherwise: "deny", Guards: []string{tidebook, other}}}}
+	base := func(s fact.Sheet, steps ...step) *scenario {
+		sc := newScene(t, web).holds("v1", gauge).holds("v2", tidebook).named(tidebook).client(tidebook, steps...).sends("v1", tidebook, gauge, "")
+		sc.set.Ask.Sheets = []fact.Sheet{s}
+		return sc
+	}
+	base(shut, silent).check("shut by its rules", "rules/sheet-in proven")
+	there := fact.Target{Name: "tidebook.varzea.example", Addr: netip.MustParseAddr(other), Port: 80, Scheme: "tcp", Security: fact.Plain}
+	got := base(shut, silent).climb("v1", there, connected).weigh()
+	expect(t, got, "rules/sheet-in likely")
+	if s := strings.Join(got.Causes[0].Short, "; "); !strings.Contains(s, "by it 10.20.0.15:80 would be shut too, and it connects") {
+		t.Error(s)
+	}
+	routed := fact.Sheet{Name: "office", Routes: []fact.SheetRoutes{{Name: "gauges", For: []string{gauge}, Table: []fact.SheetRoute{{To: "10.20.9.0/24", Via: "heron"}}}}}
+	got = base(routed, silent).weigh()
+	expect(t, got, "rules/no-route proven")
+	if r := got.Causes[0].Remedies; len(r) != 1 || !strings.Contains(r[0].Do, "add an entry that leads to 10.20.0.14 to the routes gauges of office") {
+		t.Errorf("%+v", r)
+	}
+	scoped := fact.Sheet{Name: "office", Scopes: &fact.Scopes{Groups: []fact.ScopeGroup{{Name: "field", Serves: []string{"10.20.0.14:80"}}}, Ranges: []fact.ScopeRange{{Range: "10.20.1.1-10.20.1.9", Group: "field"}}}}
+	expectDoubts(t, base(scoped, connected, replied(200)).weigh(), "rules/out-of-scope proven") // it gets in, and is assigned nothing
+	blocks := base(scoped, connected, replied(200))
+	blocks.set.Ask.Card = &fact.Card{Name: "tidebook", ScopeBlocks: true}
+	expect(t, blocks.weigh(), "rules/out-of-scope proven")
+	machine := func(m fact.Machine) fact.Sheet {
+		m.Address = tidebook
+		return fact.Sheet{Name: "office", Machines: []fact.Machine{m}}
+	}
+	now := base(shut).set.Ask.Began
+	base(machine(fact.Machine{Power: "off", At: now.Add(-time.Minute)}), silent).check("switched off", "service/machine-off proven")
+	base(machine(fact.Machine{Power: "off", At: now.Add(-time.Hour)}), silent).check("an hour ago", "service/machine-off likely")
+	base(machine(fact.Machine{Power: "on", Checks: "failed", At: now}), silent).check("ill", "service/machine-off likely")
+	expectDoubts(t, base(machine(fact.Machine{Power: "off", At: now}), connected, replied(200)).weigh(), "service/machine-off possible") // it answers
 }
 
 func rule(do, transport string, from []string, ports ...string) fact.SheetRule {

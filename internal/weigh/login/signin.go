@@ -59,7 +59,7 @@ func JudgeSignIn(s *fact.Sheet, try SignInTry) SignInVerdict {
 // passedOver says why a rule does not apply, or what must be known to tell.
 func passedOver(s *fact.Sheet, r *fact.SignInRule, try SignInTry) (why, unsure string) {
 	member := func(list []string) bool {
-		return slices.Contains(list, try.Account) ||
+		return slices.Contains(list, try.Account) || slices.Contains(list, fact.AllAddresses) ||
 			slices.ContainsFunc(s.SignIn.Accounts[try.Account], func(g string) bool { return slices.Contains(list, g) })
 	}
 	switch {

@@ -62,6 +62,9 @@ func coversRule(s *fact.Sheet, a, b *fact.SheetRule) bool {
 	if a.Transport != "" && a.Transport != b.Transport {
 		return false
 	}
+	if len(a.NotFrom)+len(a.NotTo) > 0 {
+		return false // what it leaves out may be what b is for
+	}
 	return coversAddrs(s, a.From, b.From) && coversAddrs(s, a.To, b.To) && coversPorts(a.Ports, b.Ports)
 }
 

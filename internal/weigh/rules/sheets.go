@@ -1,6 +1,7 @@
 package rules
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -32,6 +33,7 @@ type SheetStep struct {
 	allowed   bool
 	partly    string // the ports for which it is not
 	guardsEnd string // "server" or "client": whose side the layer is on
+	packet    crossing
 }
 
 // portRange is a range of ports.
@@ -77,7 +79,7 @@ func sheetSteps(sheets []fact.Sheet, p filter.Packet) []SheetStep {
 // judgeLayer finds the rule that decides: in order, the first that matches;
 // else an allow suffices, and a deny wins over it.
 func judgeLayer(s *fact.Sheet, l *fact.Layer, side string, c crossing, back bool, end string) SheetStep {
-	step := SheetStep{sheet: s, layer: l, side: side, back: back, allowed: l.Otherwise == "allow", guardsEnd: end}
+	step := SheetStep{sheet: s, layer: l, side: side, back: back, allowed: l.Otherwise == "allow", guardsEnd: end, packet: c}
 	rules := l.In
 	if side == "out" {
 		rules = l.Out
@@ -174,7 +176,8 @@ func cutPorts(list []portRange, ports []string) (hit, left []portRange) {
 // ruleConcerns reports whether a rule names a packet's ends and transport.
 func ruleConcerns(r *fact.SheetRule, s *fact.Sheet, c crossing) bool {
 	return (r.Transport == "" || r.Transport == c.transport) &&
-		(len(r.From) == 0 || sheet.HoldsAny(s, r.From, c.from)) && (len(r.To) == 0 || sheet.HoldsAny(s, r.To, c.to))
+		(len(r.From) == 0 || sheet.HoldsAny(s, r.From, c.from)) && (len(r.To) == 0 || sheet.HoldsAny(s, r.To, c.to)) &&
+		!sheet.HoldsAny(s, r.NotFrom, c.from) && !sheet.HoldsAny(s, r.NotTo, c.to)
 }
 
 // where names the layer and its rule.
@@ -240,10 +243,21 @@ func sheetRoutes(sheets []fact.Sheet, from, to netip.Addr) (text string, of *fac
 	return "", nil
 }
 
+// routesFor names the route table of a sheet that sends an address' packets on.
+func routesFor(s *fact.Sheet, from netip.Addr) string {
+	for _, table := range s.Routes {
+		if sheet.HoldsAny(s, table.For, from) {
+			return cmp.Or(table.Name, "for "+strings.Join(table.For, ", "))
+		}
+	}
+	return ""
+}
+
 // scopeProblem is why the client's address is not served; "" if it is, or if
 // no sheet declares scopes for this endpoint.
 func scopeProblem(sheets []fact.Sheet, client netip.Addr, names []string) string {
-	for _, s := range sheets {
+	for i := range sheets {
+		s := sheets[i]
 		if s.Scopes == nil {
 			continue
 		}
@@ -259,7 +273,7 @@ func scopeProblem(sheets []fact.Sheet, client netip.Addr, names []string) string
 		}
 		in, switchedOff := "", ""
 		for _, r := range s.Scopes.Ranges {
-			if net, err := fact.Net(r.Range); err != nil || !net.Contains(client) {
+			if !sheet.HoldsAny(&s, []string{r.Range}, client) {
 				continue
 			}
 			switch {
@@ -318,10 +332,14 @@ func SheetReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading 
 		Shows:   []gate.Symptom{gate.SilentTCP, gate.UnreachableFrom, gate.ICMPFromElsewhere},
 	}
 	p := firstPacket(v, t, source)
-	var readings []gate.Reading
-	add := func(cause, summary string, values catalogue.Values, more func(*gate.Reading)) {
+	readings := machineReadings(v, t)
+	stale := disproved(v, t, source)
+	add := func(of *fact.Sheet, cause, summary string, values catalogue.Values, more func(*gate.Reading)) {
 		r := base
-		r.Cause, r.Summary, r.Values = cause, summary, v.Place(t, values)
+		r.Cause, r.Summary, r.Values, r.Which = cause, summary, v.Place(t, values), summary
+		if of != nil && stale[of.Name] != "" {
+			r.Lacks = append(r.Lacks, gate.Lack{Guard: gate.SameTime, Why: stale[of.Name]})
+		}
 		if more != nil {
 			more(&r)
 		}
@@ -340,24 +358,23 @@ func SheetReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading 
 			what = "the reply, to a port that the client chose"
 		}
 		add(
+			s.sheet,
 			cause,
 			fmt.Sprintf("%s stops %s: %s", s.where(), what, s.says()),
-			catalogue.Values{
+			gate.Join(s.mend().values(), catalogue.Values{
 				"layer":  s.layer.Name,
 				"sheet":  s.sheet.Name,
 				"side":   s.side,
 				"source": source.String(),
-				"allow":  s.wanted(p),
-			},
+			}),
 			func(r *gate.Reading) {
 				if s.back {
 					r.Gate = gate.WayBack
 				}
 				if s.partly != "" {
 					r.Strength = gate.Inferred
-					r.Lacks = []gate.Lack{
-						{Guard: gate.OneMeaning, Why: "it depends on which of its ports the client chooses"},
-					}
+					r.Lacks = append(r.Lacks,
+						gate.Lack{Guard: gate.OneMeaning, Why: "it depends on which of its ports the client chooses"})
 				}
 				if s.guardsEnd == "server" && !certain && s.namesClient(p) {
 					r.Strength = gate.Inferred
@@ -374,17 +391,19 @@ func SheetReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading 
 	}
 	if text, s := sheetRoutes(v.Ask.Sheets, source, target); s != nil {
 		add(
+			s,
 			"rules/no-route",
 			text,
-			catalogue.Values{"client": v.Host(v.Client), "addr": target.String(), "absent": "yes"},
+			catalogue.Values{"client": v.Host(v.Client), "addr": target.String(), "sheet": s.Name, "table": routesFor(s, source)},
 			nil,
 		)
 	}
 	if text, s := sheetRoutes(v.Ask.Sheets, target, source); s != nil {
 		add(
+			s,
 			"rules/no-return-route",
 			text,
-			catalogue.Values{"source": source.String()},
+			catalogue.Values{"source": source.String(), "sheet": s.Name, "table": routesFor(s, target)},
 			func(r *gate.Reading) { r.Gate = gate.WayBack },
 		)
 	}
@@ -396,7 +415,11 @@ func SheetReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading 
 		netip.AddrPortFrom(target, t.Target.Port).String(),
 	}
 	if text := scopeProblem(v.Ask.Sheets, source, names); text != "" {
-		add("rules/out-of-scope", text, catalogue.Values{"source": source.String()}, func(r *gate.Reading) {
+		add(nil, "rules/out-of-scope", text, catalogue.Values{"source": source.String()}, func(r *gate.Reading) {
+			if t.Symptom == gate.Fine { // it gets in, and is assigned nothing
+				r.Gate, r.Reach, r.Harmless = gate.Door, gate.Further, v.Ask.Card == nil || !v.Ask.Card.ScopeBlocks
+				return
+			}
 			r.Gate, r.Shows = gate.Door, []gate.Symptom{
 				gate.SilentTCP,
 				gate.ClientFirstClosed,
@@ -417,7 +440,7 @@ func SheetReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading 
 func (s SheetStep) namesClient(p filter.Packet) bool {
 	others := []netip.Addr{netip.IPv4Unspecified(), netip.IPv6Unspecified()}
 	for _, r := range slices.Concat(s.layer.In, s.layer.Out) {
-		for _, net := range slices.Concat(sheet.Nets(s.sheet, r.From), sheet.Nets(s.sheet, r.To)) {
+		for _, net := range sheet.Nets(s.sheet, slices.Concat(r.From, r.To, r.NotFrom, r.NotTo)) {
 			others = append(others, net.Addr(), after(net))
 		}
 	}
@@ -442,29 +465,6 @@ func after(p netip.Prefix) netip.Addr {
 	}
 	last, _ := netip.AddrFromSlice(b)
 	return last.Next()
-}
-
-// wanted is the rule that would let the packet pass.
-func (s SheetStep) wanted(p filter.Packet) string {
-	if s.back {
-		return fmt.Sprintf(
-			"%s: {do: allow, to: [%s], transport: %s, ports: [%d-%d]}",
-			s.side,
-			p.From,
-			transports[p.Proto],
-			filter.Ephemeral.Low,
-			filter.Ephemeral.High,
-		)
-	}
-	if s.side == "out" {
-		return fmt.Sprintf(
-			"out: {do: allow, to: [%s], transport: %s, ports: [%d]}",
-			p.To,
-			transports[p.Proto],
-			p.ToPort,
-		)
-	}
-	return fmt.Sprintf("in: {do: allow, from: [%s], transport: %s, ports: [%d]}", p.From, transports[p.Proto], p.ToPort)
 }
 
 // Layers adds the layers of sheets to a journey over hosts.
@@ -502,8 +502,8 @@ func Layers(j *trail.Journey, sheets []fact.Sheet, p filter.Packet) {
 			j.Mend = append(
 				j.Mend,
 				trail.Remedy{
-					Do:      "allow it in the layer " + s.layer.Name,
-					Command: s.wanted(p),
+					Do:      s.mend().says(s.layer.Name),
+					Command: s.mend().command(),
 					Host:    "sheet " + s.sheet.Name,
 					Owner:   "whoever keeps " + s.sheet.Name,
 					Risk:    risk,

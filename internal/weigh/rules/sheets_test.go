@@ -1,6 +1,7 @@
 package rules
 
 import (
+	"fmt"
 	"net/netip"
 	"strings"
 	"testing"
@@ -65,6 +66,44 @@ func TestLayers(t *testing.T) {
 		if request != c.request || reply != c.reply {
 			t.Errorf("%s: %q and %q, want %q and %q", c.name, request, reply, c.request, c.reply)
 		}
+	}
+}
+
+// TestMends is layers that stop a connection, and the change that each of them
+// needs under its own order.
+func TestMends(t *testing.T) {
+	desks := []string{"10.20.7.0/24"}
+	allow := "in: {do: allow, from: [10.20.7.31], transport: tcp, ports: [443]}"
+	for _, c := range []struct {
+		name, order, otherwise string
+		rules                  []fact.SheetRule
+		says, command          string
+	}{
+		{"no rule allows it", "first", "deny", []fact.SheetRule{rule("allow", "tcp", desks, "80")}, "allow it in the layer edge", allow},
+		{"a deny comes first", "first", "deny", []fact.SheetRule{rule("allow", "tcp", desks, "80"), rule("deny", "", desks), rule("allow", "", nil)}, "before rule 2 (r2)", allow},
+		{"a deny wins", "any", "deny", []fact.SheetRule{rule("allow", "tcp", nil, "443"), rule("deny", "", desks)}, "leave it out of rule 2 (r2)", "not-from: [10.20.7.31]"},
+		{"a deny wins, and nothing allows it", "any", "deny", []fact.SheetRule{rule("deny", "", desks)}, "leave it out of rule 1 (r1)", "not-from: [10.20.7.31]; " + allow},
+		{"two denies win", "any", "allow", []fact.SheetRule{rule("deny", "tcp", nil, "400-500"), rule("deny", "", desks)}, "leave it out of rule 1 (r1) and 2 (r2)", "not-from: [10.20.7.31]"},
+		{"the last deny of all", "first", "allow", []fact.SheetRule{rule("deny", "", nil)}, "before rule 1 (r1)", allow},
+	} {
+		for i := range c.rules {
+			c.rules[i].Name = fmt.Sprintf("r%d", i+1)
+		}
+		s := fact.Sheet{Name: "office", Layers: []fact.Layer{{Name: "edge", Kind: "stateful", Order: c.order, Otherwise: c.otherwise, Guards: []string{tidebook}, In: c.rules}}}
+		steps := sheetSteps([]fact.Sheet{s}, filter.Packet{Proto: filter.TCP, From: netip.MustParseAddr(gauge), To: netip.MustParseAddr(tidebook), ToPort: 443})
+		if len(steps) != 1 || steps[0].allowed {
+			t.Fatalf("%s: %+v", c.name, steps)
+		}
+		m := steps[0].mend()
+		if !strings.Contains(m.says("edge"), c.says) || m.command() != c.command {
+			t.Errorf("%s: %q, %q; want %q, %q", c.name, m.says("edge"), m.command(), c.says, c.command)
+		}
+	}
+	// What is left out of a rule is not for it.
+	r := rule("deny", "", desks)
+	r.NotFrom = []string{gauge}
+	if ruleConcerns(&r, &fact.Sheet{}, crossing{"tcp", netip.MustParseAddr(gauge), netip.MustParseAddr(tidebook), 443, 443}) {
+		t.Error("a rule concerns what it leaves out")
 	}
 }
 

@@ -87,6 +87,18 @@ func (v *Scene) ClimbAt(vantage string, target fact.Target) (Climb, bool) {
 	return c, ok
 }
 
+// ConnectedFrom is every address and port that a vantage connected to.
+func (v *Scene) ConnectedFrom(vantage string) []netip.AddrPort {
+	var list []netip.AddrPort
+	for _, f := range v.Facts(vantage, fact.LookSession) {
+		at := netip.AddrPortFrom(f.Order.Target.Addr, f.Order.Target.Port)
+		if f.Connect != nil && f.Connect.Outcome == fact.Connected && !slices.Contains(list, at) {
+			list = append(list, at)
+		}
+	}
+	return list
+}
+
 // inTime is facts in the order in which they were seen. In which order they
 // came in says nothing.
 func inTime(facts []fact.Fact) []*fact.Fact {
