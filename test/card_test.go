@@ -308,3 +308,42 @@ func TestClientUnit(t *testing.T) {
 	h.do("rm /etc/systemd/system/gauge-agent.service; systemctl daemon-reload")
 	expect(t, trace(), "settings/client-stopped proven")
 }
+
+// TestCardDraft writes a card of what a host serves, and finds where a card and
+// its host do not agree.
+func TestCardDraft(t *testing.T) {
+	t.Parallel()
+	h := boot(t)
+	h.install()
+	h.put("/etc/nginx/conf.d/tides.conf", "server {\n listen 8090;\n location / { proxy_pass http://127.0.0.1:8091; }\n}\n")
+	h.do("systemctl reload nginx || systemctl restart nginx")
+	inside := func(args ...string) result { return runWords(t, append(h.enter(), append([]string{"/usr/local/bin/uakari"}, args...)...)) }
+	drafted := inside("card", "new", "http://10.20.0.14/")
+	for _, want := range []string{"program: /usr/sbin/nginx ", "unit: nginx.service ", "ports: [80, 8090]", "log: /var/log/nginx/", "\nhops: [\"http://127.0.0.1:8091/\"]"} {
+		if !strings.Contains(drafted.stdout, want) {
+			t.Errorf("lacks %q:\n%s%s", want, drafted.stdout, drafted.stderr)
+		}
+	}
+	h.put("/root/card.yaml", drafted.stdout)
+	if r := inside("card", "check", "/root/card.yaml"); r.status != 0 {
+		t.Errorf("%+v", r)
+	}
+	if r := inside("record", "--for", "http://10.20.0.14/", "-o", "/root/host.json"); r.status != 0 {
+		t.Fatalf("%+v", r)
+	}
+	if r := inside("card", "check", "/root/card.yaml", "--record", "/root/host.json"); r.status != 0 || !strings.Contains(r.stdout, "it agrees") {
+		t.Errorf("%+v", r)
+	}
+	h.put("/root/card.yaml", "format: uakari.card/1\nname: tidebook\nendpoint: http://10.20.0.14/\nunit: tidebook.service\nports: [80, 9443]\n"+
+		"settings:\n  - name: its port\n    is: port\n    server: {file: /etc/tidebook.ini, format: ini, key: port}\nsigns:\n  - {on: server, file: /var/log/tidebook.log}\n")
+	r := inside("card", "check", "/root/card.yaml", "--record", "/root/host.json")
+	for _, want := range []string{"unit: the card says tidebook.service, and the host has nginx.service", "the card says 9443, and nothing listens there", "it listens on 8090 too"} {
+		if r.status != 1 || !strings.Contains(strings.Join(strings.Fields(r.stdout), " "), want) {
+			t.Errorf("%d, lacks %q:\n%s%s", r.status, want, r.stdout, r.stderr)
+		}
+	}
+	fromRecord := inside("card", "new", "/root/host.json")
+	if !strings.Contains(fromRecord.stdout, "unit: nginx.service ") || !strings.Contains(fromRecord.stdout, "ports: [80, 8090]") {
+		t.Errorf("%s%s", fromRecord.stdout, fromRecord.stderr)
+	}
+}

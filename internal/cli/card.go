@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"os"
 	"slices"
-	"strings"
 	"uakari/internal/program"
 	"uakari/internal/weigh/catalogue"
 
@@ -16,8 +15,11 @@ import (
 	"uakari/internal/card"
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
+	"uakari/internal/look"
 	"uakari/internal/look/file"
 	"uakari/internal/tell"
+	"uakari/internal/trace"
+	"uakari/internal/weigh"
 )
 
 func newCard() *cobra.Command {
@@ -32,145 +34,221 @@ of health, the right answer. trace and the other commands take it by --card.`,
 	return cmd
 }
 
+// cardFlags is what the flags of card new say.
+type cardFlags struct {
+	seeing
+	file string
+}
+
 func newCardNew() *cobra.Command {
-	var file string
+	var f cardFlags
 	cmd := &cobra.Command{
 		Use:   "new ENDPOINT|RECORD",
-		Short: "write a first card, with a comment at every line, to go on from",
-		Long: `Write a first card for an endpoint, or from a host record that was made with
---for: what runs there, its ports, unit, log and certificate files.`,
+		Short: "write a first card of what is seen of a healthy application, to go on from",
+		Long: `Write a first card, with a comment at every line, of what is seen: other names
+in the certificate and, where the server can be looked at (--at, --record, here,
+or a host record in place of the ENDPOINT), its program, unit, ports, log,
+certificate files, the place of its port in its settings, and what is behind it.
+Nothing is invented: what was not seen stands in a comment.`,
 		Args: takes(1, 1, "an ENDPOINT, or a host record"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ctx, stop := interruptible(cmd)
 			defer stop()
-			c, err := draft(ctx, args[0])
+			if f.file != "" {
+				if _, err := os.Stat(f.file); err == nil {
+					return fmt.Errorf("%s is there already; nothing was written", f.file)
+				}
+			}
+			d, err := f.draft(ctx, cmd, args[0])
 			if err != nil {
 				return err
 			}
-			if file != "" {
-				if _, err := os.Stat(file); err == nil {
-					return fmt.Errorf("%s is there already; nothing was written", file)
-				}
+			for _, note := range d.Notes {
+				fmt.Fprintf(cmd.ErrOrStderr(), "uakari: %s\n", note)
 			}
-			return write(cmd, file, []byte(tell.CardDraft(c)))
+			return write(cmd, f.file, []byte(tell.CardDraft(d.Card)))
 		},
 	}
+	f.addFlags(cmd)
+	f.addFar(cmd)
 	cmd.Flags().
-		StringVarP(&file, "output", "o", "", "write to this `file`, which must not be there yet, instead of standard output")
+		StringVarP(&f.file, "output", "o", "", "write to this `file`, which must not be there yet, instead of standard output")
 	return cmd
 }
 
-// draft is what is known of an application before anybody described it.
-func draft(ctx context.Context, from string) (fact.Card, error) {
-	c := fact.Card{Format: card.Format}
-	input := from
-	var programs []fact.Program
-	var listeners []fact.Listener
+// draft is what is seen of an application before anybody described it.
+func (f *cardFlags) draft(ctx context.Context, cmd *cobra.Command, from string) (card.Drafted, error) {
 	if isFile(from) {
 		text, err := file.Typed(ctx, from, file.MostKept)
 		if err != nil {
-			return c, err
+			return card.Drafted{}, err
 		}
 		r, err := fact.DecodeRecord(from, text)
 		if err != nil {
-			return c, err
+			return card.Drafted{}, err
 		}
 		if r.For == nil {
-			return c, fmt.Errorf(
+			return card.Drafted{}, fmt.Errorf(
 				"%s: it was not made for an endpoint; expected one of: uakari record --for ENDPOINT",
 				from,
 			)
 		}
-		input = r.For.Input
-		for _, f := range r.Facts {
-			if f.Service != nil {
-				programs = append(programs, f.Service.Programs...)
-			}
-			if f.Listeners != nil {
-				listeners = f.Listeners.All
-			}
+		e, err := endpoint.Parse(r.For.Input)
+		if err != nil {
+			return card.Drafted{}, err
 		}
+		return card.Draft(e, r.Facts, "", ownProgram(e)), nil
 	}
-	e, err := endpoint.Parse(input)
+	ask, env, err := f.ask(ctx, from)
 	if err != nil {
-		return c, err
+		return card.Drafted{}, err
 	}
-	c.Name, _, _ = strings.Cut(e.Host, ".")
-	if _, ok := endpoint.Literal(e.Host); ok {
-		c.Name = e.Scheme
+	set, err := f.seen(ctx, cmd, ask, env)
+	if err != nil {
+		return card.Drafted{}, err
 	}
-	c.Endpoint = fmt.Sprintf("%s://%s%s", e.Scheme, endpoint.HostPort(e.Host, e.Port), e.Path)
-	c.Ports = []uint16{e.Port}
-	if own := ownPrograms(e); len(own) == 1 {
-		c.Program = own[0].Name
+	return card.Draft(ask.Endpoint, set.Facts, serverOf(set), ownProgram(ask.Endpoint)), nil
+}
+
+// seen is all that is seen of an endpoint from both ends.
+func (s *seeing) seen(ctx context.Context, cmd *cobra.Command, ask fact.Ask, env look.Env) (fact.Set, error) {
+	ctx, cancel := until(ctx, cmd, s.deadline)
+	defer cancel()
+	at, done, err := s.vantages(ctx, env, weigh.First(ask.Endpoint))
+	defer done()
+	if err != nil {
+		return fact.Set{}, err
 	}
-	for _, p := range programs {
-		if p.Path == "" {
-			continue
-		}
-		c.Program = p.Path
-		if len(p.Units) > 0 {
-			c.Unit = p.Units[0].Name
-		}
-		if len(p.Logs) > 0 {
-			c.Log = p.Logs[0].Path
-		}
-		for _, l := range listeners {
-			if l.Program == p.Name && !l.Addr.IsLoopback() && !slices.Contains(c.Ports, l.Port) && l.Transport == "" {
-				c.Ports = append(c.Ports, l.Port)
+	p := newProgress(cmd.ErrOrStderr())
+	defer p.stop()
+	set, _ := trace.Run(ctx, ask, at, p.watch)
+	wants := []fact.Order{
+		{Look: fact.LookListeners},
+		{Look: fact.LookCertFiles, Target: fact.Target{Port: ask.Endpoint.Port}},
+		{Look: fact.LookUpstreams, Target: fact.Target{Port: ask.Endpoint.Port}},
+	}
+	for _, v := range at {
+		for _, order := range wants {
+			if v.Info().Role == fact.Server && ctx.Err() == nil {
+				v.Look(ctx, order, func(f fact.Fact) { set.Facts = append(set.Facts, f) })
 			}
 		}
-		break
 	}
-	return c, nil
+	return set, nil
+}
+
+// ownProgram is the program that alone was tried here with an endpoint's scheme.
+func ownProgram(e fact.Endpoint) string {
+	own := slices.DeleteFunc(program.Known().Serving(e.Scheme), func(p program.Program) bool { return !p.Tried })
+	if len(own) != 1 {
+		return ""
+	}
+	return own[0].Name
 }
 
 func newCardCheck() *cobra.Command {
-	return &cobra.Command{
+	var f cardFlags
+	cmd := &cobra.Command{
 		Use:   "check FILE…",
-		Short: "find what is wrong with a card, and what of it cannot be seen from here",
+		Short: "find what is wrong with a card, and where it and the hosts do not agree",
 		Long: `Check cards: every key and value, with file, line and column; and say what of
-them this host alone cannot tell.
+them this host alone cannot tell. With --at or --record a card is compared with
+the hosts: its program, unit, ports, certificate files, what is behind it, its
+settings and signs.
 
-Exit status: 0 they are well, 2 one is not.`,
+Exit status: 0 they are well, 1 one does not agree with its host, 2 one is not
+well.`,
 		ValidArgsFunction: yamlFiles,
 		Args:              takes(1, manyArgs, "card files"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ctx, stop := interruptible(cmd)
 			defer stop()
 			var b bytes.Buffer
+			agree := true
 			for _, path := range args {
 				c, err := new(seeing).readCard(ctx, path)
 				if err != nil {
 					return err
 				}
-				for i, r := range c.Reasons {
-					if _, known := catalogue.Explain(r.Cause); !known {
-						return fmt.Errorf(
-							"%s: reasons: entry %d: there is no cause %q; see: uakari explain",
-							path,
-							i+1,
-							r.Cause,
-						)
-					}
-				}
-				if c.Talk != nil {
-					for i, m := range c.Talk.Means {
-						if _, known := catalogue.Explain(m.Cause); !known {
-							return fmt.Errorf(
-								"%s: talk: means: entry %d: there is no cause %q; see: uakari explain",
-								path,
-								i+1,
-								m.Cause,
-							)
-						}
-					}
+				if err := knownCauses(path, c); err != nil {
+					return err
 				}
 				b.WriteString(tell.CardChecked(path, *c))
+				if len(f.at)+len(f.records)+len(f.in) == 0 {
+					continue
+				}
+				differ, err := f.compare(ctx, cmd, path, c)
+				if err != nil {
+					return err
+				}
+				agree = agree && len(differ) == 0
+				b.WriteString(tell.CardCompared(differ))
 			}
-			return write(cmd, "", b.Bytes())
+			if err := write(cmd, "", b.Bytes()); err != nil || agree {
+				return err
+			}
+			return exit(exitFault)
 		},
 	}
+	f.addFlags(cmd)
+	f.addFar(cmd)
+	for _, name := range []string{"card", "sheet"} { // the card is the argument
+		cmd.Flags().Lookup(name).Hidden = true
+	}
+	return cmd
+}
+
+// knownCauses wants the causes that a card names to be those of the catalogue.
+func knownCauses(path string, c *fact.Card) error {
+	known := func(part string, i int, cause string) error {
+		if _, ok := catalogue.Explain(cause); ok {
+			return nil
+		}
+		return fmt.Errorf("%s: %s: entry %d: there is no cause %q; see: uakari explain", path, part, i+1, cause)
+	}
+	for i, r := range c.Reasons {
+		if err := known("reasons", i, r.Cause); err != nil {
+			return err
+		}
+	}
+	if c.Talk != nil {
+		for i, m := range c.Talk.Means {
+			if err := known("talk: means", i, m.Cause); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// compare is where a card and its hosts do not agree.
+func (f *cardFlags) compare(ctx context.Context, cmd *cobra.Command, path string, c *fact.Card) ([]string, error) {
+	if c.Endpoint == "" {
+		return nil, fmt.Errorf("%s:1:1: the card names no endpoint, by which it could be compared with a host", path)
+	}
+	s := f.seeing
+	s.card, s.known = path, c
+	ask, env, err := s.ask(ctx, c.Endpoint)
+	if err != nil {
+		return nil, err
+	}
+	set, err := s.seen(ctx, cmd, ask, env)
+	if err != nil {
+		return nil, err
+	}
+	return card.Compare(*c, card.Draft(ask.Endpoint, set.Facts, serverOf(set), ""), set.Facts), nil
+}
+
+// serverOf is the vantage of the server; none where nobody looked there: what
+// the client's own host runs is not the application.
+func serverOf(set fact.Set) string {
+	found := "nobody"
+	for _, at := range set.Vantages {
+		if at.Role == fact.Server && (found == "nobody" || !at.Implied) { // one that was named comes before one that was not
+			found = at.ID
+		}
+	}
+	return found
 }
 
 func newCardShow() *cobra.Command {
@@ -202,9 +280,4 @@ func newCardShow() *cobra.Command {
 	}
 	cmd.Flags().StringVar(&color, "color", "auto", "auto, always or never")
 	return cmd
-}
-
-// ownPrograms is the programs that were tried here with an endpoint's scheme.
-func ownPrograms(e fact.Endpoint) []program.Program {
-	return slices.DeleteFunc(program.Known().Serving(e.Scheme), func(p program.Program) bool { return !p.Tried })
 }

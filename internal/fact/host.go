@@ -117,14 +117,17 @@ type Service struct {
 
 // Program is one server program that could serve the endpoint.
 type Program struct {
-	Name      string    `json:"name"`           // "sshd"
-	Path      string    `json:"path,omitempty"` // "": not installed
-	Why       string    `json:"why"`            // how it belongs: "card", "unit", "settings", "scheme"
-	Settings  string    `json:"settings,omitempty"`
-	Ports     []uint16  `json:"ports,omitempty"` // that its settings name
-	Processes []Process `json:"processes,omitempty"`
-	Units     []Unit    `json:"units,omitempty"`
-	Logs      []LogFile `json:"logs,omitempty"`
+	Name     string   `json:"name"`           // "sshd"
+	Path     string   `json:"path,omitempty"` // "": not installed
+	Why      string   `json:"why"`            // how it belongs: "card", "unit", "settings", "scheme"
+	Settings string   `json:"settings,omitempty"`
+	Ports    []uint16 `json:"ports,omitempty"` // that its settings name
+	// Named is where its settings name the endpoint's port, and nothing else
+	// with it.
+	Named     []SettingAt `json:"named,omitempty"`
+	Processes []Process   `json:"processes,omitempty"`
+	Units     []Unit      `json:"units,omitempty"`
+	Logs      []LogFile   `json:"logs,omitempty"`
 }
 
 // LogFile is the end of one log file.

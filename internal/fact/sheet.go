@@ -23,6 +23,16 @@ type Sheet struct {
 	// Machines is how hosts stand that nobody can be asked for, by those who
 	// run them.
 	Machines []Machine `json:"machines,omitempty" yaml:"machines"`
+	// Forwards is addresses in front of others, as a cluster's services are.
+	Forwards []Forward `json:"forwards,omitempty" yaml:"forwards"`
+}
+
+// Forward is an address and port that leads on to others.
+type Forward struct {
+	Name string   `json:"name" yaml:"name"`
+	From string   `json:"from" yaml:"from"`         // "10.96.0.10:443"
+	To   []string `json:"to,omitempty" yaml:"to"`   // "10.244.1.5:8443"; none: nobody is behind it
+	Why  string   `json:"why,omitempty" yaml:"why"` // why nobody is
 }
 
 // Machine is how one host stands, from outside: its power, and the checks of

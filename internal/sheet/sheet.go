@@ -67,6 +67,9 @@ func (c *checker) check() {
 			c.wrong("$.groups."+name, "%q: the group names itself, by way of others", name)
 		}
 	}
+	for i, f := range s.Forwards {
+		c.forward(fmt.Sprintf("$.forwards[%d]", i), f)
+	}
 	for i, m := range s.Machines {
 		c.machine(fmt.Sprintf("$.machines[%d]", i), m)
 	}
@@ -101,6 +104,20 @@ func (c *checker) circular(name string, within []string) bool {
 	return slices.ContainsFunc(c.sheet.Groups[name], func(each string) bool {
 		return c.sheet.Groups[each] != nil && c.circular(each, append(slices.Clone(within), name))
 	})
+}
+
+func (c *checker) forward(at string, f fact.Forward) {
+	if f.Name == "" {
+		c.wrong(at, "the forward has no name")
+	}
+	if _, err := netip.ParseAddrPort(f.From); err != nil {
+		c.wrong(at+".from", "%q: expected an address and a port such as 10.96.0.10:443", f.From)
+	}
+	for i, to := range f.To {
+		if _, err := netip.ParseAddrPort(to); err != nil {
+			c.wrong(fmt.Sprintf("%s.to[%d]", at, i), "%q: expected an address and a port such as 10.244.1.5:8443", to)
+		}
+	}
 }
 
 func (c *checker) machine(at string, m fact.Machine) {

@@ -25,7 +25,14 @@ func CardDraft(c fact.Card) string {
 	line("format: uakari.card/1", "always")
 	line("name: "+plain.Printable(c.Name), "short; trails name it")
 	line("endpoint: "+plain.Printable(c.Endpoint), "what clients are told")
-	off("aliases: [portal.varzea.example]", "other names that clients use")
+	list := func(key string, values []string, example, comment string) {
+		if len(values) == 0 {
+			off(key+": "+example, comment)
+			return
+		}
+		line(key+": "+listInYAML(values), comment)
+	}
+	list("aliases", c.Aliases, "[portal.varzea.example]", "other names that clients use")
 	or("program", c.Program, "/usr/sbin/nginx", "the server program, a name or a path")
 	or("unit", c.Unit, "tidebook.service", "the unit that runs it")
 	var ports []string
@@ -35,22 +42,36 @@ func CardDraft(c fact.Card) string {
 	line("ports: ["+strings.Join(ports, ", ")+"]", "every port that should be open")
 	or("log", c.Log, "/var/log/tidebook.log", "written as long as it is well")
 	off("fresh: 10m", "how fresh that log must be")
+	or("certificate", c.Certificate, "/etc/ssl/tidebook.pem", "the file of the certificate that it serves")
+	or("certificate-key", c.CertificateKey, "/etc/ssl/tidebook.key", "and of its key, if that is another")
 	off("limit: 10s", "how long clients wait for an answer")
 	off("client-program: tidebook-upload", "what makes the connection on the client")
 	off("client-unit: gauge-agent.service", "the service there that does")
 	off("client-log: /var/log/gauge-agent.log", "and its log")
 	off("from: [10.20.0.0/16]", "who may use it")
 	off("answer: {status: [200]}", "the answer that is right")
-	b.WriteString(`#
-# settings:                                  # that must be right, on one side or both
+	list("hops", c.Hops, "['postgres://ledger.varzea.example/']", "what it needs itself")
+	if len(c.Settings) > 0 {
+		line("settings:", "that must be right, on one side or both; add client: where clients have it")
+	}
+	for _, r := range c.Settings {
+		fmt.Fprintf(&b, "  - name: %s\n    is: %s\n    server: {file: %s, format: %s, key: %s}\n",
+			inYAML(r.Name), r.Is, inYAML(r.Server.File), r.Server.Format, inYAML(r.Server.Key))
+	}
+	b.WriteString("#\n")
+	if len(c.Settings) == 0 {
+		b.WriteString(`# settings:                                  # that must be right, on one side or both
 #   - name: the portal's port
-#     is: port                               # host, port, address, url, same; or value: …
+#     is: port                               # host, port, address, url, security, same, one-of; or value: …
 #     client: {file: /etc/gauge.ini, format: ini, key: portal.port}
-# signs:                                     # marks of health
+`)
+	}
+	b.WriteString(`# signs:                                     # marks of health
 #   - {on: client, file: /var/lib/gauge/sites.xml, fresh: 24h}
 # reasons:                                   # what lines of its log mean
 #   - {log: 'state code 775', cause: login/locked}
-# hops: [postgres://ledger.varzea.example/]  # what it needs itself
+# port-map:                                  # what each port is for, and who fails without it
+#   - {port: 8443, for: uploads, needed-by: [the night run]}
 # call:
 #   - {part: certs, who: the certificate desk}
 `)
@@ -94,6 +115,18 @@ func CardChecked(path string, c fact.Card) string {
 	note(len(c.Hops) > 0, "its hops are traced from the server, not from the client")
 	note(c.Endpoint == "", "it names no endpoint: whether the client was told the right one cannot be said")
 	note(c.Answer == nil, "it does not say which answer is right: any answer without an error counts")
+	return b.String()
+}
+
+// CardCompared is where a card and its hosts do not agree.
+func CardCompared(differ []string) string {
+	var b strings.Builder
+	if len(differ) == 0 {
+		b.WriteString("  it agrees with what was seen of its hosts\n")
+	}
+	for _, line := range differ {
+		block(&b, "  differs: ", "           ", plain.Printable(line), width)
+	}
 	return b.String()
 }
 

@@ -67,6 +67,19 @@ func TestSheetStands(t *testing.T) {
 	blocks := base(scoped, connected, replied(200))
 	blocks.set.Ask.Card = &fact.Card{Name: "tidebook", ScopeBlocks: true}
 	expect(t, blocks.weigh(), "rules/out-of-scope proven")
+	// An address that leads on: to nobody, and to some that a layer guards.
+	leads := func(to ...string) fact.Sheet {
+		return fact.Sheet{Name: "office", Forwards: []fact.Forward{{Name: "service portal", From: "10.20.0.14:80", To: to, Why: map[bool]string{true: "no pod has its labels"}[len(to) == 0]}},
+			Layers: []fact.Layer{{Name: "inner", Kind: "stateful", Order: "any", Otherwise: "deny", Guards: []string{"10.20.8.5"}, In: []fact.SheetRule{rule("allow", "tcp", nil, "9000")}}}}
+	}
+	nobody := base(leads(), reset).weigh()
+	expect(t, nobody, "service/nobody-behind proven")
+	if c := nobody.Causes[0]; !strings.Contains(c.Summary, "leads to nobody: no pod has its labels") || len(c.Remedies) != 1 {
+		t.Errorf("%+v", c)
+	}
+	base(leads("10.20.8.5:8443"), silent).check("all behind it are guarded", "rules/sheet-in proven")
+	base(leads("10.20.8.5:8443", "10.20.8.6:8443"), silent).check("some behind it are guarded", "rules/sheet-in likely")
+	base(leads("10.20.8.5:9000"), silent).check("those behind it are let in")
 	machine := func(m fact.Machine) fact.Sheet {
 		m.Address = tidebook
 		return fact.Sheet{Name: "office", Machines: []fact.Machine{m}}

@@ -81,15 +81,17 @@ func Decode(path string, text []byte, into any) error {
 	}
 	var y yaml.Error
 	if errors.As(err, &y) && y.GetToken() != nil {
+		return fmt.Errorf("%w%s", Placed(path, err), meant(y.GetMessage(), into))
+	}
+	return Placed(path, err)
+}
+
+// Placed is an error of the library's in one line, with the place that it is of.
+func Placed(path string, err error) error {
+	var y yaml.Error
+	if errors.As(err, &y) && y.GetToken() != nil {
 		at := y.GetToken().Position
-		return fmt.Errorf(
-			"%s:%d:%d: %s%s",
-			path,
-			at.Line,
-			at.Column,
-			strings.ReplaceAll(y.GetMessage(), "\n", " "),
-			meant(y.GetMessage(), into),
-		)
+		return fmt.Errorf("%s:%d:%d: %s", path, at.Line, at.Column, strings.ReplaceAll(y.GetMessage(), "\n", " "))
 	}
 	first, _, _ := strings.Cut(strings.TrimSpace(err.Error()), "\n")
 	return fmt.Errorf("%s:1:1: %s", path, first)

@@ -8,9 +8,9 @@ import (
 	"uakari/internal/sheet"
 )
 
-// layerDoubts is rules of a sheet that can never match, since an earlier one
+// LayerDoubts is rules of a sheet that can never match, since an earlier one
 // takes all that they name, and those that meet an opposite one.
-func layerDoubts(s *fact.Sheet) []string {
+func LayerDoubts(s *fact.Sheet) []string {
 	var list []string
 	for i := range s.Layers {
 		l := &s.Layers[i]

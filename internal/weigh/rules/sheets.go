@@ -34,6 +34,7 @@ type SheetStep struct {
 	partly    string // the ports for which it is not
 	guardsEnd string // "server" or "client": whose side the layer is on
 	packet    crossing
+	some      bool // of several behind a forward, others are let in
 }
 
 // portRange is a range of ports.
@@ -332,7 +333,7 @@ func SheetReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading 
 		Shows:   []gate.Symptom{gate.SilentTCP, gate.UnreachableFrom, gate.ICMPFromElsewhere},
 	}
 	p := firstPacket(v, t, source)
-	readings := machineReadings(v, t)
+	readings := append(machineReadings(v, t), nobodyBehind(v, t, p)...)
 	stale := disproved(v, t, source)
 	add := func(of *fact.Sheet, cause, summary string, values catalogue.Values, more func(*gate.Reading)) {
 		r := base
@@ -345,10 +346,7 @@ func SheetReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading 
 		}
 		readings = append(readings, r)
 	}
-	for _, s := range sheetSteps(v.Ask.Sheets, p) {
-		if s.allowed {
-			continue
-		}
+	for _, s := range shutSteps(v.Ask.Sheets, p) {
 		cause := map[string]string{"server": "rules/sheet-in", "client": "rules/sheet-out"}[s.guardsEnd]
 		if s.back {
 			cause = "rules/sheet-return"
@@ -370,6 +368,11 @@ func SheetReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading 
 			func(r *gate.Reading) {
 				if s.back {
 					r.Gate = gate.WayBack
+				}
+				if s.some {
+					r.Strength = gate.Inferred
+					r.Lacks = append(r.Lacks,
+						gate.Lack{Guard: gate.OneMeaning, Why: "it depends on which of those behind it the connection goes to"})
 				}
 				if s.partly != "" {
 					r.Strength = gate.Inferred
@@ -478,7 +481,14 @@ func Layers(j *trail.Journey, sheets []fact.Sheet, p filter.Packet) {
 			}
 		}
 	}
-	for _, s := range sheetSteps(sheets, p) {
+	for _, f := range forwardsOf(sheets, p) {
+		effect := "leads on to " + strings.Join(f.To, ", ")
+		if len(f.To) == 0 {
+			effect = strings.TrimSuffix("leads to nobody: "+f.Why, ": ")
+		}
+		block(&j.Leg, trail.Step{Host: f.Name, Hook: "forward", Effect: effect}, len(f.To) == 0)
+	}
+	for _, s := range allSteps(sheets, p) {
 		leg := &j.Leg
 		if s.back {
 			leg = &j.Reply
@@ -492,7 +502,7 @@ func Layers(j *trail.Journey, sheets []fact.Sheet, p filter.Packet) {
 				Rule:   s.rule,
 				Effect: s.says(),
 			},
-			!s.allowed,
+			!s.allowed && !s.some,
 		)
 		if !s.allowed {
 			risk := "opens this port to this client, and to nobody else"
@@ -525,6 +535,6 @@ func Layers(j *trail.Journey, sheets []fact.Sheet, p filter.Packet) {
 		block(&j.Leg, trail.Step{Host: "sheet", Hook: "scope", Effect: text}, true)
 	}
 	for i := range sheets {
-		j.Doubts = append(j.Doubts, layerDoubts(&sheets[i])...)
+		j.Doubts = append(j.Doubts, LayerDoubts(&sheets[i])...)
 	}
 }

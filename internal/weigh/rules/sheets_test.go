@@ -134,7 +134,7 @@ func TestOddities(t *testing.T) {
 		{"any", []fact.SheetRule{rule("allow", "", nil), rule("deny", "tcp", nil, "443")}, "rules 1 and 2 say opposite things"},
 		{"any", []fact.SheetRule{rule("allow", "", nil), rule("allow", "tcp", nil, "443")}, ""},
 	} {
-		got := strings.Join(layerDoubts(&fact.Sheet{Name: "office", Layers: []fact.Layer{{Name: "edge", Order: c.order, In: c.rules}}}), "; ")
+		got := strings.Join(LayerDoubts(&fact.Sheet{Name: "office", Layers: []fact.Layer{{Name: "edge", Order: c.order, In: c.rules}}}), "; ")
 		if (got == "") != (c.want == "") || !strings.Contains(got, c.want) {
 			t.Errorf("%s, %v: %q, want %q", c.order, c.rules, got, c.want)
 		}

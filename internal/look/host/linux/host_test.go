@@ -146,7 +146,10 @@ func TestSettingsPorts(t *testing.T) {
 	}
 	p := shipped("sshd")
 	p.Settings.Files = []string{filepath.Join(dir, "*")}
-	from, ports := settingsPorts(p, 0)
+	from, ports, alone := settingsPorts(p, 0, 2222)
+	if len(alone) != 1 || alone[0].File != file || alone[0].Key != "Port" {
+		t.Errorf("%+v", alone)
+	}
 	if from != file || len(ports) != 3 || ports[0] != 2222 || ports[1] != 2022 || ports[2] != 2023 {
 		t.Errorf("got %s %v", from, ports)
 	}
@@ -155,7 +158,7 @@ func TestSettingsPorts(t *testing.T) {
 	if err := os.WriteFile(file, []byte("server {\n  listen 443 ssl;\n  listen [::]:8443 ssl;\n # listen 99;\n listen unix:/run/x;\n}\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if _, ports := settingsPorts(nginx, 0); len(ports) != 2 || ports[0] != 443 || ports[1] != 8443 {
+	if _, ports, alone := settingsPorts(nginx, 0, 443); len(alone) != 0 || len(ports) != 2 || ports[0] != 443 || ports[1] != 8443 {
 		t.Errorf("nginx: %v", ports)
 	}
 }

@@ -269,7 +269,7 @@ func fromRegistry(p program.Program, scheme protocol.Scheme, port uint16) (fact.
 	if found.Path == "" {
 		return found, false
 	}
-	files, ports := settingsPorts(p, pidOf(p))
+	files, ports, named := settingsPorts(p, pidOf(p), port)
 	usual := p.Serves[scheme.Name]
 	if scheme.Wire == "" && p.Uses(port) {
 		usual = port
@@ -277,7 +277,7 @@ func fromRegistry(p program.Program, scheme protocol.Scheme, port uint16) (fact.
 	found.Ports = ports
 	switch {
 	case slices.Contains(ports, port):
-		found.Why, found.Settings = "settings", files
+		found.Why, found.Settings, found.Named = "settings", files, named
 	case len(ports) == 0 && usual == port && port != 0:
 		found.Why, found.Settings = "settings", "its default"
 	case usual == port && port != 0 && port != scheme.Port:
@@ -317,13 +317,17 @@ func installed(patterns []string) string {
 }
 
 // settingsPorts is the ports that a program's settings name, as a process of
-// it was told of them, and the first file that names one.
-func settingsPorts(p program.Program, pid int) (file string, ports []uint16) {
+// it was told of them, the first file that names one, and where one of them
+// stands alone.
+func settingsPorts(p program.Program, pid int, port uint16) (file string, ports []uint16, alone []fact.SettingAt) {
 	if len(p.Settings.Port) == 0 {
-		return "", nil
+		return "", nil, nil
 	}
 	for _, from := range settingsOf(p, pid) { // one that is for others' eyes has no text; then it is one of the scheme only
 		for _, v := range from.found(p, p.Settings.Port) {
+			if v.Text == strconv.Itoa(int(port)) {
+				alone = append(alone, fact.SettingAt{File: from.path, Format: p.Settings.Grammar, Key: v.Key})
+			}
 			for _, n := range program.Ports(v.Text) {
 				if slices.Contains(ports, n) {
 					continue
@@ -335,7 +339,7 @@ func settingsPorts(p program.Program, pid int) (file string, ports []uint16) {
 			}
 		}
 	}
-	return file, ports
+	return file, ports, alone
 }
 
 // findProcesses fills in the processes of each program, in one pass.
