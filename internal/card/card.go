@@ -82,8 +82,15 @@ func (k *checker) check(c *fact.Card) {
 	for i, h := range c.Hops {
 		k.endpoint(fmt.Sprintf("$.hops[%d]", i), h)
 	}
-	for i, h := range c.Pairs {
-		k.endpoint(fmt.Sprintf("$.pairs[%d]", i), h)
+	for i, p := range c.Pairs {
+		at := fmt.Sprintf("$.pairs[%d]", i)
+		if p.Endpoint == "" {
+			k.wrong(at, "expected an endpoint, or endpoint: with trust: and metadata:")
+		}
+		k.endpoint(at, p.Endpoint)
+		if kept, ok := keep.URL(p.Metadata); p.Metadata != "" && (!ok || kept != p.Metadata || !strings.HasPrefix(p.Metadata, "http")) {
+			k.wrong(at+".metadata", "expected an http or https URL without an account or a secret in it")
+		}
 	}
 	for i, net := range c.From {
 		if _, err := netip.ParsePrefix(net); err != nil {

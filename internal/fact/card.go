@@ -1,5 +1,7 @@
 package fact
 
+import "encoding/json"
+
 // Card says what a healthy application looks like ("uakari.card/1",
 // docs/schema/card.schema.json).
 type Card struct {
@@ -47,7 +49,7 @@ type Card struct {
 	Reasons  []Reason      `json:"reasons,omitempty" yaml:"reasons"`
 	From     []string      `json:"from,omitempty" yaml:"from"`   // nets that may use it
 	Hops     []string      `json:"hops,omitempty" yaml:"hops"`   // endpoints that it needs itself
-	Pairs    []string      `json:"pairs,omitempty" yaml:"pairs"` // endpoints that must reach it, and that it must reach
+	Pairs    []Pair        `json:"pairs,omitempty" yaml:"pairs"` // endpoints that must reach it, and that it must reach
 
 	// ScopeBlocks says that the application turns clients away whose address is
 	// in none of its scopes; else they get in, and are assigned nothing.
@@ -71,6 +73,39 @@ type PortUse struct {
 	For   string `json:"for" yaml:"for"`
 	// NeededBy is the functions of the application that fail without it.
 	NeededBy []string `json:"needed_by,omitempty" yaml:"needed-by"`
+}
+
+// Pair is an endpoint of a partner that must reach the application, and that it
+// must reach. It may be written as the endpoint alone.
+type Pair struct {
+	Endpoint string `json:"endpoint" yaml:"endpoint"`
+	// Trust is the file or folder of roots on the application's host by which
+	// it judges the partner, in place of the system's.
+	Trust string `json:"trust,omitempty" yaml:"trust"`
+	// Metadata is the URL of what the partner says of itself for signing in
+	// (SAML 2.0).
+	Metadata string `json:"metadata,omitempty" yaml:"metadata"`
+}
+
+// plainPair is a pair without the short form.
+type plainPair Pair
+
+// UnmarshalYAML reads both forms.
+func (p *Pair) UnmarshalYAML(unmarshal func(any) error) error {
+	if unmarshal(&p.Endpoint) == nil {
+		return nil
+	}
+	p.Endpoint = ""
+	return unmarshal((*plainPair)(p))
+}
+
+// UnmarshalJSON reads both forms: older runs kept the endpoint alone.
+func (p *Pair) UnmarshalJSON(text []byte) error {
+	if json.Unmarshal(text, &p.Endpoint) == nil {
+		return nil
+	}
+	p.Endpoint = ""
+	return json.Unmarshal(text, (*plainPair)(p))
 }
 
 // SettingRule is a setting that must be right, on one side or on both.

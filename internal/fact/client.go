@@ -448,6 +448,19 @@ type Load struct {
 	MostMS     float64 `json:"most_ms"`
 }
 
+// Metadata is what a partner says of itself for signing in, as it was fetched.
+type Metadata struct {
+	URL       string    `json:"url"`
+	Status    int       `json:"status,omitempty"`
+	Entity    string    `json:"entity,omitempty"`    // its name for itself
+	Until     time.Time `json:"until,omitzero"`      // how long it may be used
+	Locations []string  `json:"locations,omitempty"` // where it takes messages
+	Certs     [][]byte  `json:"certs,omitempty"`     // that it signs with, DER
+	// Untrusted is why the partner's own certificate is not vouched for here.
+	Untrusted string `json:"untrusted,omitempty"`
+	Wrong     string `json:"wrong,omitempty"` // why there is none, or none that can be read
+}
+
 // Through is a tunnel to the endpoint that a proxy was asked for.
 type Through struct {
 	Proxy  string `json:"proxy"`

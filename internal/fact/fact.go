@@ -94,6 +94,7 @@ const (
 	LookLoad       Kind = "load"       // the same question, from many connections at once
 	LookMapper     Kind = "mapper"     // what is registered at a port mapper
 	LookSettings   Kind = "settings"   // the settings that the card names
+	LookMetadata   Kind = "metadata"   // what a partner says of itself for signing in
 	LookTold       Kind = "told"       // where the settings of the client's own programs send them
 	LookSigns      Kind = "signs"      // the marks of health that the card names
 	LookServices   Kind = "services"   // the service records of a name
@@ -127,6 +128,7 @@ type Target struct {
 	IdleS    int        `json:"idle_s,omitempty"` // seconds that a connection is left idle
 	Width    int        `json:"width,omitempty"`  // of requests side by side
 	Hops     int        `json:"hops,omitempty"`   // that another answer had left, to be compared with
+	Trust    string     `json:"trust,omitempty"`  // the store to judge by, in place of the host's own
 	Apart    bool       `json:"apart,omitempty"`  // of another endpoint than the one that card and unit speak of
 }
 
@@ -197,6 +199,7 @@ type Fact struct {
 	Load           *Load           `json:"load,omitempty"`
 	Mapper         *Mapper         `json:"mapper,omitempty"`
 	Settings       *Settings       `json:"settings,omitempty"`
+	Metadata       *Metadata       `json:"metadata,omitempty"`
 	Signs          *Signs          `json:"signs,omitempty"`
 	Told           *Told           `json:"told,omitempty"`
 	ServiceRecords *ServiceRecords `json:"service_records,omitempty"`
@@ -305,6 +308,8 @@ func (f Fact) Payload() any {
 		return f.Settings
 	case f.Signs != nil:
 		return f.Signs
+	case f.Metadata != nil:
+		return f.Metadata
 	case f.ServiceRecords != nil:
 		return f.ServiceRecords
 	case f.Reverse != nil:

@@ -186,7 +186,17 @@ func CardShown(c fact.Card, colour bool) string {
 	section("Settings that must agree", settingLines(c))
 	section("Signs of health", signLines(c))
 	section("Behind it", c.Hops)
-	section("Both ways", c.Pairs)
+	var pairs []string
+	for _, p := range c.Pairs {
+		text := p.Endpoint
+		for _, more := range []struct{ when, says string }{{p.Trust, ", judged by " + p.Trust}, {p.Metadata, ", described at " + p.Metadata}} {
+			if more.when != "" {
+				text += more.says
+			}
+		}
+		pairs = append(pairs, text)
+	}
+	section("Both ways", pairs)
 	section("Notes", c.Notes)
 	var more []string
 	for _, person := range c.Call {

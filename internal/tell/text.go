@@ -184,10 +184,12 @@ func (w *writer) behind() {
 			inner.ladder()
 			inner.mend()
 		}
+		tellNeeds(&inner.b, w.p, b.Needs)
 		w.b.WriteString(inner.b.String())
 	}
 	if len(w.t.Behind) > 0 {
 		fmt.Fprintf(&w.b, "\nAnd %s itself:\n", w.goal())
+		tellNeeds(&w.b, w.p, w.t.Needs)
 	}
 }
 

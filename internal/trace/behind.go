@@ -32,7 +32,7 @@ func follow(ctx context.Context, set fact.Set, at []Vantage, watch func(Event), 
 			continue // of a gateway's settings, and told by the cause
 		}
 		ask := fact.Ask{Endpoint: e, Began: time.Now().UTC(), WaitMS: set.Ask.WaitMS}
-		behind, _ := Run(ctx, ask, seats(at, next.From), watch)
+		behind, _ := Run(ctx, ask, seats(at, next), watch)
 		behind = follow(ctx, behind, at, watch, append(slices.Clone(passed), next.Endpoint), deep+1)
 		set.Behind = append(set.Behind, fact.Hop{From: next.From, Pair: next.Pair, Set: behind})
 	}
@@ -41,18 +41,18 @@ func follow(ctx context.Context, set fact.Set, at []Vantage, watch func(Event), 
 
 // seats is the vantages of a hop: the host that needs it is the client, and
 // it and all others may be the server.
-func seats(at []Vantage, client string) []Vantage {
+func seats(at []Vantage, next weigh.Next) []Vantage {
 	var list []Vantage
 	for _, v := range at {
 		info := v.Info()
-		if info.ID == client {
+		if info.ID == next.From {
 			inner := info
 			inner.ID, inner.Role, inner.Implied = info.ID+"-client", fact.Client, false
-			list = append([]Vantage{inRole{v, inner}}, list...)
+			list = append([]Vantage{inRole{v, inner, next.Trust}}, list...)
 			info.Implied = true
 		}
 		if info.Role == fact.Server {
-			list = append(list, inRole{v, info})
+			list = append(list, inRole{v, info, ""})
 		}
 	}
 	return list
@@ -61,15 +61,19 @@ func seats(at []Vantage, client string) []Vantage {
 // inRole is a vantage in another role.
 type inRole struct {
 	Vantage
-	info fact.Vantage
+	info  fact.Vantage
+	trust string // by which sessions are judged; "": its own
 }
 
 func (r inRole) Info() fact.Vantage { return r.info }
 
 func (r inRole) Look(ctx context.Context, order fact.Order, emit func(fact.Fact)) {
 	order.Target.Apart = true // the card speaks of another endpoint
+	if order.Look == fact.LookSession {
+		order.Target.Trust = r.trust
+	}
 	r.Vantage.Look(ctx, order, func(f fact.Fact) {
-		f.Vantage, f.Order.Target.Apart = r.info.ID, false
+		f.Vantage, f.Order.Target.Apart, f.Order.Target.Trust = r.info.ID, false, ""
 		emit(f)
 	})
 }

@@ -91,7 +91,7 @@ func TestFollowLoop(t *testing.T) {
 // TestFollowPair traces the way back of a pair.
 func TestFollowPair(t *testing.T) {
 	ask := askFor(t, "http://10.20.0.14/")
-	ask.Card = &fact.Card{Name: "heron", Pairs: []string{"http://10.20.0.14:8090/"}}
+	ask.Card = &fact.Card{Name: "heron", Pairs: []fact.Pair{{Endpoint: "http://10.20.0.14:8090/"}}}
 	at := []Vantage{gatewayed("v1", fact.Client, 8080, false), gatewayed("v2", fact.Server, 8080, true)}
 	set, _ := Run(context.Background(), ask, at, nil)
 	set = Follow(context.Background(), set, at, nil)

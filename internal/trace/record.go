@@ -2,7 +2,9 @@ package trace
 
 import (
 	"context"
+	"net/netip"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -55,6 +57,7 @@ func Record(ctx context.Context, host Vantage, ask *fact.Ask, more []fact.Order,
 			orders = append(orders, fact.Order{Look: fact.LookService, Target: fact.Target{Name: "client"}})
 		}
 		if ask.Card != nil {
+			orders = append(orders, ofCard(ask)...)
 			for _, side := range []string{"client", "server"} {
 				orders = append(
 					orders,
@@ -138,14 +141,48 @@ func Record(ctx context.Context, host Vantage, ask *fact.Ask, more []fact.Order,
 	return r
 }
 
+// ofCard is what a card wants to know of a host beside its settings and signs:
+// the state of its account, what that may read, and what partners publish.
+func ofCard(ask *fact.Ask) []fact.Order {
+	var orders []fact.Order
+	if a := ask.Card.Account; a != nil && a.Name != "" {
+		orders = append(orders, fact.Order{Look: fact.LookAccount, Target: fact.Target{Account: a.Name, Scheme: ask.Endpoint.Scheme, Port: ask.Endpoint.Port}})
+		for _, r := range a.Rights {
+			if strings.HasPrefix(r.On, "/") {
+				orders = append(orders, fact.Order{Look: fact.LookPathRight, Target: fact.Target{Account: a.Name, Path: r.On}})
+			}
+		}
+	}
+	for _, p := range ask.Card.Pairs {
+		if p.Metadata != "" {
+			orders = append(orders, fact.Order{Look: fact.LookMetadata, Target: fact.Target{Path: p.Metadata, Trust: p.Trust}})
+		}
+	}
+	return orders
+}
+
 // mostBackends bounds how many servers behind a host are tried for its record.
 const mostBackends = 6
 
-// backends is the servers that a host's settings say it needs.
-func backends(r fact.HostRecord, ask *fact.Ask) []fact.Upstream {
-	var list []fact.Upstream
+// backends is the servers that a host's settings, or its card, say it needs,
+// without their addresses.
+func backends(r fact.HostRecord, ask *fact.Ask) []fact.Target {
+	var list []fact.Target
+	add := func(t fact.Target) {
+		if len(list) < mostBackends && !slices.Contains(list, t) {
+			list = append(list, t)
+		}
+	}
 	if ask == nil {
 		return nil
+	}
+	if ask.Card != nil {
+		for _, hop := range ask.Card.Hops {
+			add(targetOf(hop, ""))
+		}
+		for _, p := range ask.Card.Pairs {
+			add(targetOf(p.Endpoint, p.Trust))
+		}
 	}
 	for _, f := range r.Facts {
 		more := []fact.Upstream(nil)
@@ -156,21 +193,30 @@ func backends(r fact.HostRecord, ask *fact.Ask) []fact.Upstream {
 			more = program.SignInServers(f.Access, "")
 		}
 		for _, up := range more {
-			if len(list) < mostBackends && !slices.Contains(list, up) {
-				list = append(list, up)
+			if scheme, known := protocol.Lookup(up.Scheme); known {
+				add(up.At(netip.Addr{}, scheme.Security))
 			}
 		}
 	}
 	return list
 }
 
+// targetOf is an endpoint of a card as it is tried.
+func targetOf(input, trust string) fact.Target {
+	e, err := endpoint.Parse(input)
+	if err != nil {
+		return fact.Target{} // cards are checked when they are read
+	}
+	return fact.Target{Name: e.Host, Port: e.Port, Scheme: e.Scheme, Security: e.Security, Path: e.Path, Trust: trust}
+}
+
 func backendNames(r fact.HostRecord, ask *fact.Ask) []fact.Order {
 	var orders []fact.Order
-	for _, up := range backends(r, ask) {
-		order := fact.Order{Look: fact.LookNames, Target: fact.Target{Name: up.Host}}
-		_, literal := endpoint.Literal(up.Host)
+	for _, t := range backends(r, ask) {
+		order := fact.Order{Look: fact.LookNames, Target: fact.Target{Name: t.Name}}
+		_, literal := endpoint.Literal(t.Name)
 		known := slices.ContainsFunc(r.Facts, func(f fact.Fact) bool { return f.Order == order })
-		if !literal && !known && !slices.Contains(orders, order) {
+		if t.Name != "" && !literal && !known && !slices.Contains(orders, order) {
 			orders = append(orders, order)
 		}
 	}
@@ -179,20 +225,20 @@ func backendNames(r fact.HostRecord, ask *fact.Ask) []fact.Order {
 
 func backendTries(r fact.HostRecord, ask *fact.Ask) []fact.Order {
 	var orders []fact.Order
-	for _, up := range backends(r, ask) {
-		addr, ok := endpoint.Literal(up.Host)
+	for _, t := range backends(r, ask) {
+		addr, ok := endpoint.Literal(t.Name)
 		for _, f := range r.Facts {
 			switch {
-			case ok || f.Order.Target.Name != up.Host:
+			case ok || f.Order.Target.Name != t.Name:
 			case f.HostsFile != nil && len(f.HostsFile.Addrs) > 0:
 				addr, ok = f.HostsFile.Addrs[0], true
 			case f.Answer != nil && len(f.Answer.Addrs) > 0:
 				addr, ok = f.Answer.Addrs[0], true
 			}
 		}
-		scheme, known := protocol.Lookup(up.Scheme)
-		order := fact.Order{Look: fact.LookSession, Target: up.At(addr, scheme.Security)}
-		if ok && known && !slices.ContainsFunc(r.Facts, func(f fact.Fact) bool { return f.Order == order }) &&
+		t.Addr = addr
+		order := fact.Order{Look: fact.LookSession, Target: t}
+		if ok && !slices.ContainsFunc(r.Facts, func(f fact.Fact) bool { return f.Order == order }) &&
 			!slices.Contains(orders, order) {
 			orders = append(orders, order)
 		}

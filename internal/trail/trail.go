@@ -95,6 +95,7 @@ type Trail struct {
 	Since      *Since     `json:"since,omitempty"` // what changed since it worked
 	Evidence   []Evidence `json:"evidence"`
 	Behind     []Behind   `json:"behind"`
+	Needs      []CertNeed `json:"needs,omitempty"`   // of a pair: the certificates that each side needs
 	Command    string     `json:"command,omitempty"` // to trace the same again
 }
 
@@ -190,6 +191,8 @@ type Behind struct {
 	From  string `json:"from"`
 	Pair  bool   `json:"pair,omitempty"`
 	Trail Trail  `json:"trail"`
+	// Needs is, of a pair, the certificates that each side needs this way.
+	Needs []CertNeed `json:"needs,omitempty"`
 }
 
 // Blocking is the causes that keep this client out, in order.

@@ -24,6 +24,7 @@ var looks = map[fact.Kind]func(context.Context, look.Env, fact.Order, look.Emit)
 	fact.LookThrough:  session.Through,
 	fact.LookKeyFile:  session.KeyFile,
 	fact.LookLoad:     session.Load,
+	fact.LookMetadata: session.Metadata,
 	fact.LookMapper:   path.Mapper,
 	fact.LookReverse:  names.Reverse,
 	fact.LookSession:  session.Look,

@@ -102,6 +102,8 @@ func answersOrder(f fact.Fact, order fact.Order) bool {
 		return f.Order.Target.Port == order.Target.Port
 	case fact.LookAccount, fact.LookPathRight:
 		return f.Order.Target.Account == order.Target.Account && f.Order.Target.Path == order.Target.Path
+	case fact.LookMetadata:
+		return f.Order.Target.Path == order.Target.Path
 	case fact.LookStored, fact.LookServices, fact.LookReverse:
 		return f.Order.Target == order.Target
 	case fact.LookListeners:

@@ -1,10 +1,12 @@
 package weigh
 
 import (
+	"crypto/x509"
 	"net/netip"
 	"strings"
 	"testing"
 	"time"
+	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/trail"
 )
@@ -252,6 +254,49 @@ func TestCardPorts(t *testing.T) {
 	expectDoubts(t, mapped(base(), 50007).climb("v1", other(50007), silent).weigh(), "ports/dynamic-shut proven")
 	expectDoubts(t, mapped(base(), 50007).climb("v1", other(50007), connected).weigh())
 	expectDoubts(t, mapped(base(), 49000).climb("v1", other(49000), silent).weigh()) // not the card's
+}
+
+// TestMetadata is what a partner says of itself for signing in, as both sides
+// read it.
+func TestMetadata(t *testing.T) {
+	const url, host = "https://pier.varzea.example/metadata", "pier.varzea.example"
+	until := func(at time.Duration) []byte {
+		return issue(t, nil, host, false, func(c *x509.Certificate) {
+			c.NotBefore, c.NotAfter, c.DNSNames = began.Add(-2000*time.Hour), began.Add(at), []string{host}
+		}).cert.Raw
+	}
+	own, other, ended := until(1000*time.Hour), until(1000*time.Hour), until(-time.Hour)
+	good := fact.Metadata{URL: url, Status: 200, Entity: "pier", Until: began.Add(time.Hour), Locations: []string{"https://pier.varzea.example/acs"}, Certs: [][]byte{own}}
+	with := func(change func(*fact.Metadata)) fact.Metadata {
+		m := good
+		change(&m)
+		return m
+	}
+	for name, c := range map[string]struct {
+		client, server fact.Metadata
+		want           []string
+	}{
+		"as it should be":      {good, good, nil},
+		"its term has ended":   {with(func(m *fact.Metadata) { m.Until = began.Add(-time.Hour) }), good, []string{"settings/metadata-stale proven"}},
+		"a certificate ended":  {good, with(func(m *fact.Metadata) { m.Certs = [][]byte{own, ended} }), []string{"settings/metadata-stale proven", "settings/metadata-differs proven"}},
+		"another host":         {with(func(m *fact.Metadata) { m.Locations = []string{"https://old.varzea.example/acs"} }), good, []string{"settings/metadata-differs proven"}},
+		"another key":          {with(func(m *fact.Metadata) { m.Certs = [][]byte{other} }), with(func(m *fact.Metadata) { m.Certs = [][]byte{other} }), []string{"settings/metadata-differs likely", "settings/metadata-differs likely"}},
+		"not for one side":     {fact.Metadata{URL: url, Wrong: "no answer"}, good, []string{"settings/metadata-unread proven"}},
+		"gone for one side":    {good, fact.Metadata{URL: url, Status: 404}, []string{"settings/metadata-unread proven"}},
+		"another for one side": {good, with(func(m *fact.Metadata) { m.Entity = "pier-old" }), []string{"settings/metadata-differs proven"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := carded(t, fact.Card{Pairs: []fact.Pair{{Endpoint: "https://" + host + "/", Metadata: url}}})
+			s.add("v1", fact.LookMetadata, fact.Target{Path: url}, func(f *fact.Fact) { f.Metadata = &c.client })
+			s.add("v2", fact.LookMetadata, fact.Target{Path: url}, func(f *fact.Fact) { f.Metadata = &c.server })
+			e, err := endpoint.Parse("https://" + host + "/")
+			if err != nil {
+				t.Fatal(err)
+			}
+			s.set.Behind = []fact.Hop{{From: "v2", Pair: true, Set: fact.Set{Ask: fact.Ask{Endpoint: e}, Facts: []fact.Fact{{Vantage: "v2-client", Handshake: &fact.Handshake{Chain: [][]byte{own}}}}}}}
+			expect(t, s.weigh(), c.want...)
+		})
+	}
 }
 
 // TestSigns is marks of health that are not as they should be: they explain a

@@ -34,6 +34,7 @@ type Next struct {
 	From     string // the vantage
 	Endpoint string // as it would be typed
 	Pair     bool
+	Trust    string // the store by which it is judged; "": the host's own
 }
 
 // mostHops bounds how many hops behind one endpoint are traced.
@@ -78,7 +79,12 @@ func Weigh(set fact.Set) (trail.Trail, []scene.Want) {
 	t := trailOf(v, tried)
 	for _, hop := range set.Behind {
 		behind, _ := Weigh(hop.Set)
-		t.Behind = append(t.Behind, trail.Behind{From: hop.From, Pair: hop.Pair, Trail: behind})
+		b := trail.Behind{From: hop.From, Pair: hop.Pair, Trail: behind}
+		if hop.Pair { // each direction has a client and a server of its own
+			b.Needs = certs.NeedsOf(hop.Set)
+			t.Needs = certs.NeedsOf(set)
+		}
+		t.Behind = append(t.Behind, b)
 	}
 	return t, w.List
 }
@@ -99,8 +105,8 @@ func Hops(set fact.Set) []Next {
 			continue
 		}
 		if v.Ask.Card != nil {
-			for _, input := range v.Ask.Card.Pairs {
-				add(Next{last.Server, input, true})
+			for _, pair := range v.Ask.Card.Pairs {
+				add(Next{last.Server, pair.Endpoint, true, pair.Trust})
 			}
 		}
 		if !slices.ContainsFunc(
@@ -112,7 +118,7 @@ func Hops(set fact.Set) []Next {
 		for _, f := range v.Facts(last.Server, fact.LookUpstreams) {
 			for _, up := range answer.Backends(v, f) {
 				if text, _ := v.Backend(&scene.Wants{}, last, up); text != "" {
-					add(Next{last.Server, up.Scheme + "://" + endpoint.HostPort(up.Host, up.Port) + "/", false})
+					add(Next{last.Server, up.Scheme + "://" + endpoint.HostPort(up.Host, up.Port) + "/", false, ""})
 				}
 			}
 		}

@@ -264,6 +264,11 @@ func sawHandshake(h fact.Handshake) string {
 
 // trust keeps the roots of this client that could vouch for the chain.
 func (c *climber) trust(chain [][]byte) {
+	if named := c.order.Target.Trust; named != "" {
+		c.trustIn(named, chain, false)
+		c.trustIn("", chain, true)
+		return
+	}
 	if c.env.Trust == "" && c.env.Card != nil && c.env.Card.ClientTrust != "" {
 		c.trustIn(c.env.Card.ClientTrust, chain, false)
 		c.trustIn("", chain, true)

@@ -12,6 +12,34 @@ import (
 	"uakari/internal/trail"
 )
 
+// NeedsOf is the certificates that each side of a set's session needs; nil where
+// none came up.
+func NeedsOf(set fact.Set) []trail.CertNeed {
+	var chain []*x509.Certificate
+	var trust *fact.Trust
+	var shown *fact.Handshake
+	client := ""
+	for _, v := range set.Vantages {
+		if v.Role == fact.Client && client == "" {
+			client = v.ID
+		}
+	}
+	for i := range set.Facts {
+		f := &set.Facts[i]
+		switch {
+		case f.Vantage != client:
+		case f.Handshake != nil && len(f.Handshake.Chain) > 0 && shown == nil:
+			chain, shown = ParseChain(f.Handshake.Chain), f.Handshake
+		case f.Trust != nil && !f.Trust.Beside && trust == nil:
+			trust = f.Trust
+		}
+	}
+	if len(chain) == 0 {
+		return nil
+	}
+	return PairNeeds(set, shown, chain, trust)
+}
+
 // PairNeeds is what each side of a session must send, and what the other must
 // have to take it: the server's certificates, and the client's where the
 // server asks for one.

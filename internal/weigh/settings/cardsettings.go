@@ -65,6 +65,7 @@ func CardReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 	if r, ok := fromReading(v, t); ok {
 		readings = append(readings, r)
 	}
+	readings = append(readings, metadataReadings(v, w, t)...)
 	return append(append(readings, signReadings(v, t)...), slowReading(v, t)...)
 }
 
