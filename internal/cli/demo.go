@@ -200,7 +200,7 @@ func tellChapter(
 	head string,
 	colour bool,
 ) (bool, error) {
-	if err := errors.Join(world.PutFiles(c.Files), world.Set(c.Broken)); err != nil {
+	if err := errors.Join(world.PutFiles(c.Files), world.Age(c.Old), world.Set(c.Broken)); err != nil {
 		return false, err
 	}
 	defer world.StopAll()
@@ -293,7 +293,12 @@ func traceChapter(
 			return fact.Set{}, trail.Trail{}, err
 		}
 	}
+	sheets, err := world.Sheets(c)
+	if err != nil {
+		return fact.Set{}, trail.Trail{}, err
+	}
 	ask := fact.Ask{
+		Sheets:    sheets,
 		Endpoint:  e,
 		Account:   c.Account,
 		Began:     time.Now().UTC(),

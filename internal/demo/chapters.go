@@ -24,16 +24,22 @@ type Chapter struct {
 	// Files is files of the world's folder at first, and MendedFiles what is
 	// in them then.
 	Files, MendedFiles map[string]string
-	Account, Secret    string // that the client signs in with; the secret is a file of the folder
+	Old                []string // of the files, those that were not written for hours
+	Sheet              string   // the file of a sheet, in the folder
+	Account, Secret    string   // that the client signs in with; the secret is a file of the folder
 }
 
 // Flags is how the command line of a chapter's trace names its account, with
 // the world's folder.
 func (c Chapter) Flags(dir string) string {
-	if c.Account == "" {
-		return ""
+	flags := ""
+	if c.Sheet != "" {
+		flags = "--sheet " + filepath.Join(dir, c.Sheet) + " "
 	}
-	return "--user " + c.Account + " --secret file:" + filepath.Join(dir, c.Secret) + " "
+	if c.Account == "" {
+		return flags
+	}
+	return flags + "--user " + c.Account + " --secret file:" + filepath.Join(dir, c.Secret) + " "
 }
 
 // Plain is the endpoint without characters that nobody can see.
@@ -44,6 +50,13 @@ func (c Chapter) Plain() string {
 		}
 		return r
 	}, c.Endpoint)
+}
+
+// policySheet is sign-in rules that refuse programs, with more before
+// that.
+func policySheet(before string) string {
+	return "format: uakari.sheet/1\nname: accounts\nsign-in:\n  accounts: {ana: [admins], gauge: [programs]}\n  admins: admins\n  services: programs\n  rules:\n" +
+		before + "    - {name: programs, do: refuse, who: [programs]}\n    - {name: stations, do: allow, who: [gauge]}\n"
 }
 
 func web(program, listen string, names ...string) Stand {
@@ -151,6 +164,47 @@ var Chapters = []Chapter{
 		MendedFiles: map[string]string{
 			"upload.env": "# where the readings go\nPORTAL=tidebook.varzea.example\nPORTAL_PORT=8443\n",
 		},
+	},
+	{
+		Name: "agent", Title: "The client's own service is stopped",
+		Story:   "No reading has come from gauge-07 since the night. By hand, everything gets through.",
+		Service: "tidebook", Endpoint: "https://tidebook.varzea.example:8443/",
+		Broken: []Stand{tidebook},
+		Card:   "client-program: \"{dir}/bin/gauge-agent\"\nclient-log: \"{dir}/gauge-agent.log\"\nfresh: 10m\n",
+		Files:  map[string]string{"gauge-agent.log": "2026-11-23 02:14:07 sent 12 readings\n"},
+		Old:    []string{"gauge-agent.log"},
+		Finds:  []string{"settings/client-stopped"},
+		Mends:  "starts gauge-agent again",
+		Mended: []Stand{{Program: "gauge-agent", Kind: "agent"}},
+	},
+	{
+		Name: "copies", Title: "Two settings that must agree, and which of them is wrong",
+		Story:   "The portal moved to another port last week. The station's own settings were changed by hand, on a bad night.",
+		Service: "tidebook", Endpoint: "https://tidebook.varzea.example:8443/",
+		Broken: []Stand{tidebook},
+		Card: "settings:\n  - name: the portal's port\n    is: same\n    client: {file: \"{dir}/station.ini\", format: ini, key: portal.port}\n" +
+			"    server: {file: \"{dir}/tidebook.yaml\", format: yaml, key: listen.port}\n",
+		Files: map[string]string{
+			"station.ini":   "[portal]\nhost = tidebook.varzea.example\nport = 8433\n",
+			"tidebook.yaml": "listen:\n  port: 8443\n",
+		},
+		Finds: []string{"settings/copies-differ"},
+		Mends: "sets the station's port right",
+		MendedFiles: map[string]string{
+			"station.ini": "[portal]\nhost = tidebook.varzea.example\nport = 8443\n",
+		},
+	},
+	{
+		Name: "policy", Title: "A sheet whose deny comes first",
+		Story:   "The station's upload is refused since the sign-in rules were tidied up. There is a rule that lets it in; everybody can see it.",
+		Service: "registry", Endpoint: "https://registry.varzea.example:8484/",
+		Broken:  []Stand{kind(web("registry", "127.20.0.40:8484"), "door")},
+		Files:   map[string]string{"rules.sheet.yaml": policySheet(""), "gauge.secret": "tide7\n"},
+		Account: "gauge", Secret: "gauge.secret", Sheet: "rules.sheet.yaml",
+		Finds:       []string{"login/policy-blocks"},
+		Mends:       "puts the rule for the stations before the one that refuses programs",
+		Mended:      []Stand{kind(web("registry", "127.20.0.40:8484"), "open door")},
+		MendedFiles: map[string]string{"rules.sheet.yaml": policySheet("    - {name: stations, do: allow, who: [gauge]}\n")},
 	},
 	{
 		Name: "gateway", Title: "A gateway that hides what is behind it",

@@ -51,6 +51,8 @@ var kinds = map[string]func(Stand) error{
 	"door":      secure(door),
 	"open door": secure(door),
 
+	"agent": send,
+
 	"database": database, "domain database": database,
 }
 
@@ -68,6 +70,16 @@ func secure(serve func(Stand, net.Listener)) func(Stand) error {
 		go serve(s, l) // ends with the process
 		return nil
 	}
+}
+
+// send is a client's service: it writes down what it sends.
+func send(s Stand) error {
+	log, err := os.OpenFile(s.Log, os.O_APPEND|os.O_WRONLY|os.O_CREATE, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = fmt.Fprintf(log, "%s sent 12 readings\n", time.Now().UTC().Format(time.DateTime))
+	return errors.Join(err, log.Close())
 }
 
 // door asks everybody for an account. It lets them in, or refuses them without

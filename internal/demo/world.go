@@ -19,6 +19,7 @@ import (
 
 	"uakari/internal/card"
 	"uakari/internal/fact"
+	"uakari/internal/sheet"
 )
 
 // domain is the world's own.
@@ -40,7 +41,7 @@ var (
 type Stand struct {
 	Program string        `json:"program"`
 	Listen  string        `json:"listen"`
-	Kind    string        `json:"kind"`            // "https", "http", "hung", "gateway", "door", "open door", "database", "domain database"
+	Kind    string        `json:"kind"`            // "https", "http", "hung", "gateway", "door", "open door", "database", "domain database", "agent"
 	Log     string        `json:"log,omitempty"`   // of a door: whom it refused, and why
 	To      string        `json:"to,omitempty"`    // of a gateway: its backend
 	Names   []string      `json:"names,omitempty"` // that its certificate covers
@@ -118,6 +119,35 @@ func (w *World) PutFiles(files map[string]string) error {
 	return nil
 }
 
+// Age makes files of the world's folder look as if nobody had written them for
+// hours.
+func (w *World) Age(names []string) error {
+	for _, name := range names {
+		then := time.Now().Add(-8 * time.Hour)
+		if err := os.Chtimes(filepath.Join(w.Dir, name), then, then); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Sheets is the sheets of a chapter.
+func (w *World) Sheets(c Chapter) ([]fact.Sheet, error) {
+	if c.Sheet == "" {
+		return nil, nil
+	}
+	path := filepath.Join(w.Dir, c.Sheet)
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	s, err := sheet.Parse(path, text)
+	if err != nil {
+		return nil, err
+	}
+	return []fact.Sheet{*s}, nil
+}
+
 func (w *World) program(name string) string { return filepath.Join(w.Dir, "bin", name) }
 
 func (w *World) writeFiles(c Chapter) error {
@@ -138,6 +168,9 @@ func (w *World) writeFiles(c Chapter) error {
 		return err
 	}
 	if err := w.PutFiles(c.Files); err != nil {
+		return err
+	}
+	if err := w.Age(c.Old); err != nil {
 		return err
 	}
 	self, err := os.Executable()
@@ -174,10 +207,10 @@ func (w *World) Set(stands []Stand) error {
 // program does, since it then loses its standard input.
 func (w *World) start(s Stand) error {
 	s.Cert, s.Key = filepath.Join(w.Dir, "keys", s.Program+".pem"), filepath.Join(w.Dir, "keys", s.Program+".key")
-	if strings.HasSuffix(s.Kind, "door") || strings.HasSuffix(s.Kind, "database") {
+	if s.Kind == "agent" || strings.HasSuffix(s.Kind, "door") || strings.HasSuffix(s.Kind, "database") {
 		s.Log = filepath.Join(w.Dir, s.Program+".log")
 	}
-	if s.Kind == "https" || s.Log != "" {
+	if s.Kind == "https" || s.Log != "" && s.Kind != "agent" {
 		if err := w.authority.issue(s); err != nil {
 			return err
 		}

@@ -56,7 +56,7 @@ func CardDraft(c fact.Card) string {
 	}
 	for _, r := range c.Settings {
 		fmt.Fprintf(&b, "  - name: %s\n    is: %s\n    server: {file: %s, format: %s, key: %s}\n",
-			inYAML(r.Name), r.Is, inYAML(r.Server.File), r.Server.Format, inYAML(r.Server.Key))
+			inYAML(r.Name), inYAML(r.Is), inYAML(r.Server.File), inYAML(r.Server.Format), inYAML(r.Server.Key))
 	}
 	b.WriteString("#\n")
 	if len(c.Settings) == 0 {

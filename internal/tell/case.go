@@ -20,6 +20,9 @@ func Title(t trail.Trail) string {
 	if t.Reached == trail.Yes {
 		verb = "reaches"
 	}
+	if but := w.but(); but != "" && t.Reached == trail.No {
+		return fmt.Sprintf("%s reaches %s, %s", w.client(), w.goal(), but)
+	}
 	return fmt.Sprintf("%s %s %s", w.client(), verb, w.goal())
 }
 

@@ -83,7 +83,7 @@ func TestForeignText(t *testing.T) {
 	pulse.Marks = map[string]string{hostile: hostile}
 	var tally weigh.Tally
 	tally.Add(pulse)
-	card := filled[fact.Card]()
+	card, sheet := filled[fact.Card](), filled[fact.Sheet]()
 	for name, got := range map[string]string{
 		"a trail": Text(judged, false), "its answer": Answer(judged, false), "in short": Short(judged),
 		"confirmed": Confirmed(judged, judged, 1, 3, false),
@@ -94,7 +94,9 @@ func TestForeignText(t *testing.T) {
 		"a report": report.Markdown(), "its page": page, "a case": Case(kept, nil, false), "cases": Cases([]casebook.Case{kept}, false),
 		"closing": Closed(Closing{Case: 1, Standing: kept.Entries, Differs: []string{hostile}}, false),
 		"a card":  CardShown(card, false), "its draft": CardDraft(card), "checked": CardChecked(hostile, card),
-		"a watch": Watching(hostile, tally, time.Second, "", false), "its end": WatchEnded(hostile, tally, false), "its line": Watched(pulse, []string{hostile}),
+		"a sheet": SheetShown(sheet, []string{hostile}, time.Unix(0, 0), false), "a sheet's file": SheetText(sheet, []string{hostile}), "a sheet that is well": SheetChecked(hostile, sheet, []string{hostile}),
+		"compared": CardCompared([]string{hostile}),
+		"a watch":  Watching(hostile, tally, time.Second, "", false), "its end": WatchEnded(hostile, tally, false), "its line": Watched(pulse, []string{hostile}),
 		"a mapper": Mapped(hostile, filled[fact.Mapper]()), "signing in": SignedIn(hostile, login.SignInTry{Account: hostile}, login.SignInVerdict{Do: "refuse", Rule: 1, Name: hostile, Unsure: hostile, Passed: []string{hostile}}, []string{hostile}),
 		"a unit": Unit(hostile, hostile, filled[fact.Program](), hostile, time.Unix(0, 0), false),
 	} {

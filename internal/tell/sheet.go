@@ -55,6 +55,7 @@ var bare = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9_./ -]*$`)
 
 // inYAML is a text as YAML reads it back.
 func inYAML(text string) string {
+	text = plain.Printable(text)
 	word := map[string]bool{"on": true, "off": true, "yes": true, "no": true, "true": true, "false": true, "null": true}
 	if bare.MatchString(text) && !word[strings.ToLower(text)] && strings.TrimSpace(text) == text {
 		return text
@@ -81,7 +82,7 @@ func SheetText(s fact.Sheet, notes []string) string {
 	for _, note := range notes {
 		block(&b, "# ", "#   ", plain.Printable(note), width)
 	}
-	fmt.Fprintf(&b, "format: %s\nname: %s\n", s.Format, inYAML(s.Name))
+	fmt.Fprintf(&b, "format: %s\nname: %s\n", plain.Printable(s.Format), inYAML(s.Name))
 	if len(s.Groups) > 0 {
 		b.WriteString("groups:\n")
 		for _, name := range slices.Sorted(maps.Keys(s.Groups)) {
@@ -92,7 +93,7 @@ func SheetText(s fact.Sheet, notes []string) string {
 		b.WriteString("layers:\n")
 	}
 	for _, l := range s.Layers {
-		fmt.Fprintf(&b, "  - name: %s\n    kind: %s\n    order: %s\n    otherwise: %s\n    guards: %s\n", inYAML(l.Name), l.Kind, l.Order, l.Otherwise, listInYAML(l.Guards))
+		fmt.Fprintf(&b, "  - name: %s\n    kind: %s\n    order: %s\n    otherwise: %s\n    guards: %s\n", inYAML(l.Name), inYAML(l.Kind), inYAML(l.Order), inYAML(l.Otherwise), listInYAML(l.Guards))
 		for _, side := range []struct {
 			name  string
 			rules []fact.SheetRule
@@ -131,7 +132,7 @@ func ruleInYAML(r fact.SheetRule) []string {
 	if r.Name != "" {
 		parts = append(parts, "name: "+inYAML(r.Name))
 	}
-	parts = append(parts, "do: "+r.Do)
+	parts = append(parts, "do: "+inYAML(r.Do))
 	for _, each := range []struct {
 		key  string
 		list []string
@@ -141,7 +142,7 @@ func ruleInYAML(r fact.SheetRule) []string {
 		}
 	}
 	if r.Transport != "" {
-		parts = append(parts, "transport: "+r.Transport)
+		parts = append(parts, "transport: "+inYAML(r.Transport))
 	}
 	if len(r.Ports) > 0 {
 		parts = append(parts, "ports: "+listInYAML(r.Ports))

@@ -87,7 +87,7 @@ func (w *writer) answer() {
 // answer is not the right one. "" where it is not reached, or nobody knows.
 func (w *writer) but() string {
 	for _, f := range w.t.Rungs {
-		if (f.Name == trail.Ports || f.Name == trail.Rules || f.Name == trail.Service) && f.State != trail.Clear {
+		if (f.Name == trail.Ports || f.Name == trail.Rules || f.Name == trail.Service) && f.State != trail.Clear && f.Summary != trail.NotAsked {
 			return ""
 		}
 	}
@@ -95,6 +95,10 @@ func (w *writer) but() string {
 	for _, c := range w.t.Blocking() {
 		rung, _, _ := strings.Cut(c.ID, "/")
 		switch {
+		case rung == string(trail.Settings) && w.clear(trail.Answer):
+			if says == "" {
+				says = "but its own program does not get there"
+			}
 		case rung == string(trail.Login):
 			says = "but is not let in"
 		case rung == string(trail.Answer) && says == "":
@@ -104,6 +108,11 @@ func (w *writer) but() string {
 		}
 	}
 	return says
+}
+
+// clear reports whether a rung is.
+func (w *writer) clear(rung trail.Rung) bool {
+	return slices.ContainsFunc(w.t.Rungs, func(f trail.Finding) bool { return f.Name == rung && f.State == trail.Clear })
 }
 
 // onlyConnects reports whether the endpoint does not say what to ask.

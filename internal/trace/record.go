@@ -53,7 +53,7 @@ func Record(ctx context.Context, host Vantage, ask *fact.Ask, more []fact.Order,
 			fact.Order{Look: fact.LookContainers, Target: fact.Target{Port: ask.Endpoint.Port}},
 			fact.Order{Look: fact.LookCertFiles, Target: fact.Target{Port: ask.Endpoint.Port}},
 		)
-		if ask.Card != nil && ask.Card.ClientUnit != "" {
+		if ask.Card != nil && ask.Card.ClientUnit+ask.Card.ClientLog != "" {
 			orders = append(orders, fact.Order{Look: fact.LookService, Target: fact.Target{Name: "client"}})
 		}
 		if ask.Card != nil {

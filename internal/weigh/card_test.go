@@ -210,6 +210,23 @@ func TestCardRest(t *testing.T) {
 			expect(t, s.weigh(), c.want...)
 		})
 	}
+	// A program that no service manager starts: no process, and a log that stands still.
+	byHand := fact.Card{ClientProgram: "/opt/gauge/gauge-agent", ClientLog: agent.ClientLog, Fresh: "10m"}
+	for _, c := range []struct {
+		proc []fact.Process
+		log  time.Duration
+		want string
+	}{{nil, time.Hour, "settings/client-stopped proven"}, {nil, time.Minute, ""}, {[]fact.Process{{PID: 7, State: "S"}}, time.Minute, ""}} {
+		s := carded(t, byHand, connected, replied(200))
+		s.add("v1", fact.LookService, fact.Target{Name: "client"}, func(f *fact.Fact) {
+			f.Service = &fact.Service{Programs: []fact.Program{{Name: "gauge-agent", Why: "card", Processes: c.proc, Logs: []fact.LogFile{{Path: agent.ClientLog, Changed: s.ask.Began.Add(-c.log)}}}}}
+		})
+		var want []string
+		if c.want != "" {
+			want = []string{c.want}
+		}
+		expect(t, s.weigh(), want...)
+	}
 	from := fact.Card{From: []string{"10.99.0.0/16"}}
 	expect(t, carded(t, from).weigh()) // it works: whatever the card says
 	needs := carded(t, fact.Card{Needs: []string{"ledger"}}, connected, replied(500))

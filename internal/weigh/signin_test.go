@@ -37,6 +37,35 @@ func policySheet(t *testing.T, text string) *fact.Sheet {
 	return s
 }
 
+// TestPolicyMends is what lets an account in under the policies' own order.
+func TestPolicyMends(t *testing.T) {
+	for name, c := range map[string]struct{ rules, want string }{
+		"a deny comes first":    {"    - {name: programs, do: refuse, who: [programs]}\n    - {name: all, do: allow, who: [upload]}\n", "place before rule 1 (programs): {name: let upload in, do: allow, who: [upload], from: [10.20.7.31]"},
+		"left out of it":        {"    - {name: programs, do: refuse, who: [programs]}\n", "leave upload out of rule 1 (programs): except: [upload]"},
+		"every administrator":   {"    - {name: nobody, do: refuse, who: [all]}\n", "leave the administrators out of rule 1 (nobody) first (except: [admins])"},
+		"no rule lets it in":    {"  otherwise: refuse\n", "add to the sign-in rules: {name: let upload in"},
+		"two refuse one by one": {"    - {name: one, do: refuse, who: [upload]}\n    - {name: two, do: refuse, who: [programs]}\n", "place before rule 1 (one)"},
+	} {
+		rules := "  rules:\n" + c.rules
+		if strings.HasPrefix(c.rules, "  otherwise") {
+			rules = c.rules + "  rules:\n    - {name: people, do: allow, who: [admins]}\n"
+		}
+		s := carded(t, fact.Card{}, connected, replied(200))
+		s.set.Ask.Card, s.set.Ask.Account = nil, "upload"
+		s.set.Ask.Sheets = []fact.Sheet{*policySheet(t, "format: uakari.sheet/1\nname: office\nsign-in:\n  accounts: {ana: [admins], upload: [programs]}\n  admins: admins\n"+rules)}
+		got := s.sends("v1", tidebook, gauge, "").weigh()
+		var remedies []string
+		for _, cause := range got.Causes {
+			for _, r := range cause.Remedies {
+				remedies = append(remedies, r.Do)
+			}
+		}
+		if !strings.Contains(strings.Join(remedies, "\n"), c.want) {
+			t.Errorf("%s: %q lacks %q\n%s", name, remedies, c.want, summaries(got.Causes))
+		}
+	}
+}
+
 // TestSignIn is tries against ordered rules, and what decides.
 func TestSignIn(t *testing.T) {
 	s := policySheet(t, policies)

@@ -214,7 +214,7 @@ func Load(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	}
 	f := env.Seen(
 		order,
-		fmt.Sprintf("%d requests side by side", l.Width),
+		plain.Plural(l.Width, "request")+" side by side",
 		fmt.Sprintf(
 			"%d asked, %d failed, half within %s, 95 of 100 within %s",
 			l.Asked,

@@ -2,6 +2,7 @@ package login
 
 import (
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 	"strings"
@@ -144,6 +145,59 @@ func SignInDoubts(s *fact.Sheet, at time.Time) []string {
 	return doubts
 }
 
+// policyMend is what lets an account in under the policies' own order, as the
+// evaluator says: an allow before the rule that decides, or the account left out
+// of that rule. Of a rule that shuts out every administrator, that comes first.
+func policyMend(s *fact.Sheet, try SignInTry, v SignInVerdict) catalogue.Values {
+	values := catalogue.Values{}
+	if v.Do == "allow" {
+		return values
+	}
+	allow := fact.SignInRule{Name: "let " + try.Account + " in", Do: "allow", Who: []string{try.Account}}
+	text := fmt.Sprintf("{name: %s, do: allow, who: [%s]", allow.Name, try.Account)
+	if try.From.IsValid() {
+		allow.From = []string{try.From.String()}
+		text += fmt.Sprintf(", from: [%s]", try.From)
+	}
+	if try.Host != "" {
+		at := fmt.Sprintf("%s:%d", try.Host, try.Port)
+		allow.Endpoints = []string{at}
+		text += fmt.Sprintf(", endpoints: [%q]", at)
+	}
+	text += "}"
+	at := v.Rule - 1
+	if v.Rule == 0 {
+		at = len(s.SignIn.Rules)
+	}
+	passes := func(rules []fact.SignInRule) bool {
+		changed, in := *s, *s.SignIn
+		in.Rules = rules
+		changed.SignIn = &in
+		return JudgeSignIn(&changed, try).Do == "allow"
+	}
+	if passes(slices.Insert(slices.Clone(s.SignIn.Rules), at, allow)) {
+		if v.Rule > 0 {
+			values["allow"], values["before"] = text, fmt.Sprintf("%d (%s)", v.Rule, v.Name)
+		} else {
+			values["add"] = text
+		}
+	}
+	if v.Rule > 0 {
+		without := slices.Clone(s.SignIn.Rules)
+		without[at].Except = append(slices.Clone(without[at].Except), try.Account)
+		if passes(without) {
+			values["without"] = fmt.Sprintf("%d (%s)", v.Rule, v.Name)
+		}
+		if v.Do == "refuse" && slices.ContainsFunc(SignInDoubts(s, try.At), func(d string) bool {
+			return d == fmt.Sprintf("rule %d (%s) shuts out every administrator", v.Rule, v.Name)
+		}) {
+			values["admins"] = s.SignIn.Admins
+			values["shuts"] = fmt.Sprintf("%d (%s)", v.Rule, v.Name)
+		}
+	}
+	return values
+}
+
 // PolicyReadings reads the sheets' sign-in policies for the account.
 func PolicyReadings(v *scene.Scene, _ *scene.Wants, t *scene.Try) []gate.Reading {
 	if v.Ask.Account == "" {
@@ -156,10 +210,8 @@ func PolicyReadings(v *scene.Scene, _ *scene.Wants, t *scene.Try) []gate.Reading
 		if s.SignIn == nil {
 			continue
 		}
-		verdict := JudgeSignIn(
-			s,
-			SignInTry{Account: v.Ask.Account, From: source, Host: t.Target.Name, Port: t.Target.Port, At: v.Ask.Began},
-		)
+		try := SignInTry{Account: v.Ask.Account, From: source, Host: t.Target.Name, Port: t.Target.Port, At: v.Ask.Began}
+		verdict := JudgeSignIn(s, try)
 		where := fmt.Sprintf("sheet %s, sign-in rule %d (%s)", s.Name, verdict.Rule, verdict.Name)
 		if verdict.Rule == 0 {
 			where = fmt.Sprintf("sheet %s, no sign-in rule allows it", s.Name)
@@ -171,6 +223,7 @@ func PolicyReadings(v *scene.Scene, _ *scene.Wants, t *scene.Try) []gate.Reading
 			Vantage: v.Client,
 			Values:  v.Place(t, catalogue.Values{"account": v.Ask.Account, "server": "sheet " + s.Name, "rule": where}),
 		}
+		maps.Copy(r.Values, policyMend(s, try, verdict))
 		switch {
 		case verdict.Do == "refuse":
 			r.Cause, r.Summary = "login/policy-blocks", fmt.Sprintf("%s refuses %s", where, v.Ask.Account)

@@ -2,6 +2,7 @@ package settings
 
 import (
 	"fmt"
+	"path"
 	"strings"
 	"time"
 
@@ -15,7 +16,7 @@ import (
 // clientService reads the client's own service that the card names. A try by
 // hand may get through all the same: nothing is sent while it does not run.
 func clientService(v *scene.Scene, w *scene.Wants) (gate.Reading, bool) {
-	if v.Ask.Card == nil || v.Ask.Card.ClientUnit == "" {
+	if v.Ask.Card == nil || v.Ask.Card.ClientUnit == "" && v.Ask.Card.ClientLog == "" {
 		return gate.Reading{}, false
 	}
 	target := fact.Target{Name: "client"}
@@ -28,6 +29,9 @@ func clientService(v *scene.Scene, w *scene.Wants) (gate.Reading, bool) {
 		r := gate.Reading{
 			Gate: gate.Intent, Cause: "settings/client-stopped", Reach: gate.Elsewhere, Shows: ofNoTry, Because: scene.FactIDs(f), Vantage: v.Client,
 			Values: catalogue.Values{"client": v.Host(v.Client)},
+		}
+		if v.Ask.Card.ClientUnit == "" {
+			return withoutUnit(v, p, r)
 		}
 		u := scene.MainUnit(p)
 		if u == nil && len(p.Units) > 0 {
@@ -65,6 +69,22 @@ func clientService(v *scene.Scene, w *scene.Wants) (gate.Reading, bool) {
 	return gate.Reading{}, false
 }
 
+// withoutUnit reads a client program that no service manager starts: that it
+// does not run says something only beside a log that stands still.
+func withoutUnit(v *scene.Scene, p *fact.Program, r gate.Reading) (gate.Reading, bool) {
+	name := path.Base(v.Ask.Card.ClientProgram)
+	old, stale := staleLog(v, p, r, name)
+	switch {
+	case !stale:
+		return r, false
+	case len(p.Processes) > 0 || v.Ask.Card.ClientProgram == "":
+		return old, true
+	}
+	r.Summary = fmt.Sprintf("%s, which makes the connection, does not run, and its log %s is older than the %s that the card allows", name, v.Ask.Card.ClientLog, v.Ask.Card.Fresh)
+	r.Values["agent"] = name
+	return r, true
+}
+
 // stopped reports whether every process of a program is halted (proc(5), state
 // T).
 func stopped(p *fact.Program) bool {
@@ -92,9 +112,11 @@ func staleLog(v *scene.Scene, p *fact.Program, r gate.Reading, name string) (gat
 	}
 	for _, l := range p.Logs {
 		if age := v.Ask.Began.Sub(l.Changed); l.Path == v.Ask.Card.ClientLog && age > fresh {
-			r.Summary = fmt.Sprintf("%s runs, and its log %s is %s old; the card allows %s", name, l.Path, plain.Span(age), v.Ask.Card.Fresh)
-			r.Values["stale"], r.Harmless, r.Strength = name, true, gate.Told
-			return r, true
+			old := r
+			old.Summary = fmt.Sprintf("%s runs, and its log %s is %s old; the card allows %s", name, l.Path, plain.Span(age), v.Ask.Card.Fresh)
+			old.Values = gate.Join(r.Values, catalogue.Values{"stale": name})
+			old.Harmless, old.Strength = true, gate.Told
+			return old, true
 		}
 	}
 	return r, false
