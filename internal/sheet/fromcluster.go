@@ -3,12 +3,13 @@ package sheet
 import (
 	"fmt"
 	"maps"
-	"net"
+	"net/netip"
 	"slices"
 	"strings"
 
 	"github.com/goccy/go-yaml"
 
+	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 )
 
@@ -401,12 +402,12 @@ func (c *cluster) forward(s document) {
 	for _, p := range s.Spec.Ports {
 		to, why := c.behind(s, p)
 		for _, address := range addresses {
-			if net.ParseIP(address) == nil {
+			if _, err := netip.ParseAddr(address); err != nil {
 				continue // without an address of its own: its name leads to the pods
 			}
 			c.sheet.Forwards = append(c.sheet.Forwards, fact.Forward{
 				Name: fmt.Sprintf("service %s, port %s", fullName(s), or(p.Name, fmt.Sprint(p.Port))),
-				From: net.JoinHostPort(address, fmt.Sprint(p.Port)), To: to, Why: why,
+				From: endpoint.HostPort(address, uint16(p.Port)), To: to, Why: why,
 			})
 		}
 	}
@@ -432,7 +433,7 @@ func (c *cluster) behind(s document, p servicePort) (to []string, why string) {
 					continue
 				}
 				for _, address := range end.Addresses {
-					to = append(to, net.JoinHostPort(address, fmt.Sprint(port.Port)))
+					to = append(to, endpoint.HostPort(address, uint16(port.Port)))
 				}
 			}
 		}
@@ -483,7 +484,7 @@ func (c *cluster) picked(s document, p servicePort) (to []string, why string) {
 			fmt.Sscan(fmt.Sprint(target), &port)
 		}
 		for _, address := range addressesOf(pod) {
-			to = append(to, net.JoinHostPort(address, fmt.Sprint(port)))
+			to = append(to, endpoint.HostPort(address, uint16(port)))
 		}
 	}
 	switch {
