@@ -9,7 +9,6 @@ import (
 
 	"github.com/goccy/go-yaml"
 
-	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 )
 
@@ -407,7 +406,7 @@ func (c *cluster) forward(s document) {
 			}
 			c.sheet.Forwards = append(c.sheet.Forwards, fact.Forward{
 				Name: fmt.Sprintf("service %s, port %s", fullName(s), or(p.Name, fmt.Sprint(p.Port))),
-				From: endpoint.HostPort(address, uint16(p.Port)), To: to, Why: why,
+				From: at(address, p.Port), To: to, Why: why,
 			})
 		}
 	}
@@ -433,7 +432,7 @@ func (c *cluster) behind(s document, p servicePort) (to []string, why string) {
 					continue
 				}
 				for _, address := range end.Addresses {
-					to = append(to, endpoint.HostPort(address, uint16(port.Port)))
+					to = append(to, at(address, port.Port))
 				}
 			}
 		}
@@ -484,7 +483,7 @@ func (c *cluster) picked(s document, p servicePort) (to []string, why string) {
 			fmt.Sscan(fmt.Sprint(target), &port)
 		}
 		for _, address := range addressesOf(pod) {
-			to = append(to, endpoint.HostPort(address, uint16(port)))
+			to = append(to, at(address, port))
 		}
 	}
 	switch {
@@ -496,6 +495,16 @@ func (c *cluster) picked(s document, p servicePort) (to []string, why string) {
 		return nil, fmt.Sprintf("%d are picked, and none of them is ready", found)
 	}
 	return nil, why
+}
+
+// at is an address with a port; what is no address stays as it was written, and is
+// found when the sheet is read.
+func at(address string, port int) string {
+	addr, err := netip.ParseAddr(address)
+	if err != nil {
+		return fmt.Sprintf("%s:%d", address, port)
+	}
+	return netip.AddrPortFrom(addr, uint16(port)).String()
 }
 
 func isReady(pod document) bool {
