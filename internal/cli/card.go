@@ -19,6 +19,7 @@ import (
 	"uakari/internal/look/file"
 	"uakari/internal/tell"
 	"uakari/internal/trace"
+	"uakari/internal/trail"
 	"uakari/internal/weigh"
 )
 
@@ -148,6 +149,7 @@ func ownProgram(e fact.Endpoint) string {
 
 func newCardCheck() *cobra.Command {
 	var f cardFlags
+	asJSON := false
 	cmd := &cobra.Command{
 		Use:   "check FILE…",
 		Short: "find what is wrong with a card, and where it and the hosts do not agree",
@@ -164,6 +166,7 @@ well.`,
 			ctx, stop := interruptible(cmd)
 			defer stop()
 			var b bytes.Buffer
+			out := trail.Checked{Format: "uakari.checked/1", Files: []trail.CheckedFile{}}
 			agree := true
 			for _, path := range args {
 				c, err := new(seeing).readCard(ctx, path)
@@ -174,6 +177,7 @@ well.`,
 					return err
 				}
 				b.WriteString(tell.CardChecked(path, *c))
+				out.Files = append(out.Files, trail.CheckedFile{Path: path, Name: c.Name, Doubts: []string{}, Differs: []string{}})
 				if len(f.at)+len(f.records)+len(f.in) == 0 {
 					continue
 				}
@@ -182,9 +186,10 @@ well.`,
 					return err
 				}
 				agree = agree && len(differ) == 0
+				out.Files[len(out.Files)-1].Differs = append([]string{}, differ...)
 				b.WriteString(tell.CardCompared(differ))
 			}
-			if err := write(cmd, "", b.Bytes()); err != nil || agree {
+			if err := told(cmd, asJSON, out, b.String); err != nil || agree {
 				return err
 			}
 			return exit(exitFault)
@@ -192,6 +197,7 @@ well.`,
 	}
 	f.addFlags(cmd)
 	f.addFar(cmd)
+	asData(cmd, &asJSON, " (uakari.checked/1)")
 	for _, name := range []string{"card", "sheet"} { // the card is the argument
 		cmd.Flags().Lookup(name).Hidden = true
 	}
@@ -253,6 +259,7 @@ func serverOf(set fact.Set) string {
 
 func newCardShow() *cobra.Command {
 	var color string
+	asJSON := false
 	cmd := &cobra.Command{
 		Use:   "show FILE",
 		Short: "the card as a page that one can pin to the wall",
@@ -275,9 +282,17 @@ func newCardShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if asJSON {
+				text, err := new(seeing).read(ctx, inFolder(shared().Cards, args[0]), card.MostBytes)
+				if err != nil {
+					return err
+				}
+				return asWritten(cmd, args[0], text)
+			}
 			return write(cmd, "", []byte(tell.CardShown(*c, on)))
 		},
 	}
+	asData(cmd, &asJSON, " (uakari.card/1)")
 	cmd.Flags().StringVar(&color, "color", "auto", "auto, always or never")
 	return cmd
 }

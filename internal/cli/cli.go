@@ -59,6 +59,7 @@ func ended(err error, stderr io.Writer) int {
 
 // newRoot builds the command tree.
 func newRoot() *cobra.Command {
+	quiet := false
 	root := &cobra.Command{
 		Use:   "uakari",
 		Short: "why a client cannot reach a server application, and what mends it",
@@ -68,6 +69,12 @@ is the smallest safe change that mends it. It changes nothing by itself.`,
   uakari trace ledger:5432
   uakari explain ports/loopback-only
   uakari demo`,
+		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
+			if cmd.Hidden {
+				return nil // not for people
+			}
+			return configure(cmd, quiet)
+		},
 		SilenceUsage:  true,
 		SilenceErrors: true,
 		Args: func(cmd *cobra.Command, args []string) error {
@@ -78,6 +85,7 @@ is the smallest safe change that mends it. It changes nothing by itself.`,
 		},
 		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
+	root.PersistentFlags().BoolVar(&quiet, "quiet", false, "write nothing but errors: the exit status says it")
 	root.AddCommand(
 		newTrace(),
 		newConfirm(),
@@ -95,6 +103,7 @@ is the smallest safe change that mends it. It changes nothing by itself.`,
 		newReport(),
 		newWatch(),
 		newExplain(),
+		newConfig(),
 		newDemo(),
 		newLook(),
 		newStandIn(),

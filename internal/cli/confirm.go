@@ -23,6 +23,7 @@ type confirmFlags struct {
 	traceFlags
 	times  int
 	within time.Duration
+	asJSON bool
 }
 
 func newConfirm() *cobra.Command {
@@ -53,6 +54,7 @@ interrupted.`,
 	flags.IntVar(&f.times, "times", 3, "how often in a row it must work")
 	flags.DurationVar(&f.within, "within", 0, "wait for it, up to this long")
 	flags.StringVar(&f.color, "color", "auto", "auto, always or never")
+	asData(cmd, &f.asJSON, " (uakari.confirm/1)")
 	return cmd
 }
 
@@ -84,18 +86,57 @@ func (f *confirmFlags) confirm(cmd *cobra.Command, path string) error {
 	if err != nil {
 		return err
 	}
+	seen, now, good, err := f.tries(ctx, cmd, was.set, ask, env)
+	if err != nil {
+		return err
+	}
+	closing := tell.Closing{Differs: weigh.Differences(was.set, seen)}
+	if good == f.times {
+		closing.Wider, closing.Narrow = weigh.Wider(was.set, seen), narrowOf(before)
+	}
+	if id, err := caseID(path); err == nil && !isFile(path) {
+		if closing, err = concluded(cmd, id, seen, now, good == f.times, closing); err != nil {
+			return err
+		}
+	}
+	err = told(cmd, f.asJSON, confirmation(before, now, good, f.times, closing), func() string {
+		return tell.Confirmed(before, now, good, f.times, on) + tell.Closed(closing, on)
+	})
+	if err != nil {
+		return err
+	}
+	switch {
+	case good == f.times && (len(closing.Standing) > 0 || closing.Case != 0 && len(closing.Wider) > 0):
+		return exit(exitFault)
+	case now.Incomplete == "interrupted":
+		return exit(exitInterrupted)
+	case good < f.times && bothWays(now) == trail.OutcomeUnsure:
+		return exit(exitUnsure)
+	case good < f.times:
+		return exit(exitFault)
+	}
+	return nil
+}
+
+// tries traces again and again, until it worked as often in a row as is wanted,
+// or the time to wait for it is over. good is how often it did, the last times.
+func (f *confirmFlags) tries(
+	ctx context.Context,
+	cmd *cobra.Command,
+	was fact.Set,
+	ask fact.Ask,
+	env look.Env,
+) (seen fact.Set, now trail.Trail, good int, err error) {
 	until := time.Now().Add(f.within)
-	var now trail.Trail
-	var seen fact.Set
-	good, tries := 0, 0
+	tries := 0
 	for {
 		tries++
 		ask.Began = time.Now().UTC()
 		if tries > 1 {
 			ask.Account = "" // accounts lock: one try is enough
 		}
-		if seen, now, err = f.once(ctx, cmd, was.set, ask, env); err != nil {
-			return err
+		if seen, now, err = f.once(ctx, cmd, was, ask, env); err != nil {
+			return seen, now, good, err
 		}
 		if now.Incomplete == "interrupted" {
 			break
@@ -117,29 +158,22 @@ func (f *confirmFlags) confirm(cmd *cobra.Command, path string) error {
 			break
 		}
 	}
-	closing := tell.Closing{Differs: weigh.Differences(was.set, seen)}
-	if good == f.times {
-		closing.Wider, closing.Narrow = weigh.Wider(was.set, seen), narrowOf(before)
+	return seen, now, good, nil
+}
+
+// confirmation is what was found, for other programs.
+func confirmation(before, now trail.Trail, good, wanted int, c tell.Closing) trail.Confirmation {
+	out := trail.Confirmation{
+		Format: "uakari.confirm/1", Works: good == wanted, Good: good, Wanted: wanted, Before: before, Now: now,
+		Case: c.Case, Closed: c.After > 0, Standing: []string{}, Differs: append([]string{}, c.Differs...), Wider: append([]string{}, c.Wider...),
 	}
-	if id, err := caseID(path); err == nil && !isFile(path) {
-		if closing, err = concluded(cmd, id, seen, now, good == f.times, closing); err != nil {
-			return err
-		}
+	for _, each := range c.Standing {
+		out.Standing = append(out.Standing, each.Text)
 	}
-	if err := write(cmd, "", []byte(tell.Confirmed(before, now, good, f.times, on)+tell.Closed(closing, on))); err != nil {
-		return err
+	if c.Narrow.Do != "" {
+		out.Narrow = &c.Narrow
 	}
-	switch {
-	case good == f.times && (len(closing.Standing) > 0 || closing.Case != 0 && len(closing.Wider) > 0):
-		return exit(exitFault)
-	case now.Incomplete == "interrupted":
-		return exit(exitInterrupted)
-	case good < f.times && bothWays(now) == trail.OutcomeUnsure:
-		return exit(exitUnsure)
-	case good < f.times:
-		return exit(exitFault)
-	}
-	return nil
+	return out
 }
 
 // again is what was asked then, and how to look now. Of a run that came from

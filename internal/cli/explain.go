@@ -10,10 +10,11 @@ import (
 	"github.com/spf13/cobra"
 
 	"uakari/internal/tell"
+	"uakari/internal/trail"
 )
 
 func newExplain() *cobra.Command {
-	color, system := "", runtime.GOOS
+	color, system, asJSON := "", runtime.GOOS, false
 	cmd := &cobra.Command{
 		Use:   "explain [CAUSE|WORD…]",
 		Short: "what a cause means, how it is proved and mended",
@@ -32,13 +33,13 @@ speak of some words, as in: uakari explain timed out. Without either, list all.`
 				return fmt.Errorf("explain: --system %q: expected linux or windows", system)
 			}
 			if len(args) == 0 {
-				return write(cmd, "", []byte(listCauses()))
+				return told(cmd, asJSON, explained(system, catalogue.CauseIDs()...), listCauses)
 			}
 			if e, ok := catalogue.Explain(args[0]); ok && len(args) == 1 {
-				return write(cmd, "", []byte(tell.Explain(e, system, on)))
+				return told(cmd, asJSON, explained(system, e.ID), func() string { return tell.Explain(e, system, on) })
 			}
-			if found := search(args); found != "" && !strings.Contains(args[0], "/") {
-				return write(cmd, "", []byte(found))
+			if seen, named := search(args); len(seen)+len(named) > 0 && !strings.Contains(args[0], "/") {
+				return told(cmd, asJSON, explained(system, append(seen, named...)...), func() string { return tell.Found(entries(seen), entries(named)) })
 			}
 			return fmt.Errorf(
 				"explain %q: no cause is called so, and none speaks of it%s; uakari explain lists them all",
@@ -47,6 +48,7 @@ speak of some words, as in: uakari explain timed out. Without either, list all.`
 			)
 		},
 	}
+	asData(cmd, &asJSON, " (uakari.causes/1)")
 	cmd.Flags().StringVar(&system, "system", system, "tell the remedies for hosts that run this: linux or windows")
 	cmd.Flags().StringVar(&color, "color", "auto", "auto, always or never")
 	return cmd
@@ -80,7 +82,7 @@ func listCauses() string {
 
 // search is the causes that speak of all of some words, those first that a
 // client sees so.
-func search(words []string) string {
+func search(words []string) (seen, named []string) {
 	typed := strings.ToLower(strings.Join(words, " "))
 	for _, said := range []string{"timed out", "time out", "timeout", "no answer", "hangs"} {
 		if typed == said {
@@ -91,17 +93,40 @@ func search(words []string) string {
 		text = strings.ToLower(text)
 		return !slices.ContainsFunc(words, func(w string) bool { return !strings.Contains(text, strings.ToLower(w)) })
 	}
-	var seen, named []catalogue.Entry
 	for _, id := range catalogue.CauseIDs() {
 		e, _ := catalogue.Explain(id)
 		switch {
 		case holds(e.Looks):
-			seen = append(seen, e)
+			seen = append(seen, id)
 		case holds(e.ID + " " + e.Title + " " + e.Means + " " + e.Mistaken):
-			named = append(named, e)
+			named = append(named, id)
 		}
 	}
-	return tell.Found(seen, named)
+	return seen, named
+}
+
+func entries(ids []string) []catalogue.Entry {
+	var list []catalogue.Entry
+	for _, id := range ids {
+		e, _ := catalogue.Explain(id)
+		list = append(list, e)
+	}
+	return list
+}
+
+// explained is causes for other programs, with the remedies for a system.
+func explained(system string, ids ...string) trail.Explained {
+	out := trail.Explained{Format: "uakari.causes/1", Causes: []trail.ExplainedCause{}}
+	flat := func(text string) string { return strings.Join(strings.Fields(text), " ") }
+	for _, e := range entries(ids) {
+		c := trail.ExplainedCause{ID: e.ID, Title: e.Title, Means: flat(e.Means), Looks: flat(e.Looks), Proof: flat(e.Proof), Mistaken: flat(e.Mistaken), Remedies: []trail.Remedy{}}
+		for _, r := range e.Remedies {
+			r = r.On(system)
+			c.Remedies = append(c.Remedies, trail.Remedy{Do: r.Do, Command: r.Command, Host: r.Host, Owner: r.Owner, Risk: r.Risk, Undo: r.Undo})
+		}
+		out.Causes = append(out.Causes, c)
+	}
+	return out
 }
 
 // near suggests causes that share a word with what was typed: those of the same

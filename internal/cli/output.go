@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"uakari/internal/plain"
+	"uakari/internal/written"
 )
 
 // asData gives a command the flags that make its output JSON: --json, and --out
@@ -51,6 +52,15 @@ func told(cmd *cobra.Command, asJSON bool, judged any, text func() string) error
 		return err
 	}
 	return write(cmd, "", b)
+}
+
+// asWritten writes a file that people write in YAML as JSON, with the same keys.
+func asWritten(cmd *cobra.Command, path string, text []byte) error {
+	var value any
+	if err := written.Decode(path, text, &value); err != nil {
+		return err
+	}
+	return told(cmd, true, value, nil)
 }
 
 // write writes a command's output to standard output, or to the file that the

@@ -181,7 +181,9 @@ func (s *seeing) account(e fact.Endpoint) string {
 // readSheets reads every sheet that was named.
 func (s *seeing) readSheets(ctx context.Context) ([]fact.Sheet, error) {
 	var list []fact.Sheet
+	folder := shared().Sheets
 	for _, path := range s.sheets {
+		path = inFolder(folder, path)
 		text, err := s.read(ctx, path, sheet.MostBytes)
 		if err != nil {
 			return nil, err
@@ -203,6 +205,12 @@ func (s *seeing) readPrograms(ctx context.Context) (*program.Registry, error) {
 		kept, err := filepath.Glob(filepath.Join(folder, "uakari", "programs", "*.yaml"))
 		if err == nil { // a folder whose name is a pattern has no files of ours
 			paths = append(slices.Clone(paths), kept...)
+		}
+	}
+	if folder := shared().Programs; folder != "" {
+		team, err := filepath.Glob(filepath.Join(atHome(folder), "*.yaml"))
+		if err == nil {
+			paths = append(slices.Clone(paths), team...)
 		}
 	}
 	var files []fact.ProgramFile
@@ -252,7 +260,7 @@ func (s *seeing) env(ctx context.Context) (look.Env, error) {
 		if env.Card, err = s.readCard(ctx, s.card); err != nil {
 			return env, err
 		}
-		env.CardBy = file.Writer(s.card)
+		env.CardBy = file.Writer(inFolder(shared().Cards, s.card))
 	}
 	var err error
 	if env.Programs, err = s.readPrograms(ctx); err != nil {
@@ -310,6 +318,7 @@ func (s *seeing) readCard(ctx context.Context, path string) (*fact.Card, error) 
 	if s.card == path && s.known != nil {
 		return s.known, nil // it may come from a pipe
 	}
+	path = inFolder(shared().Cards, path)
 	text, err := s.read(ctx, path, card.MostBytes)
 	if err != nil {
 		return nil, err

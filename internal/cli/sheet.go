@@ -13,6 +13,7 @@ import (
 	"uakari/internal/look/file"
 	"uakari/internal/sheet"
 	"uakari/internal/tell"
+	"uakari/internal/trail"
 	"uakari/internal/weigh/login"
 	"uakari/internal/weigh/rules"
 )
@@ -87,7 +88,8 @@ error. Nothing is invented.`,
 }
 
 func newSheetCheck() *cobra.Command {
-	return &cobra.Command{
+	asJSON := false
+	cmd := &cobra.Command{
 		Use:   "check FILE…",
 		Short: "find what is wrong with a sheet, and rules that do nothing",
 		Long: `Check sheets: every key and value, with file, line and column; rules that can
@@ -101,20 +103,26 @@ Exit status: 0 they are well, 2 one is not.`,
 			ctx, stop := interruptible(cmd)
 			defer stop()
 			var b bytes.Buffer
+			out := trail.Checked{Format: "uakari.checked/1", Files: []trail.CheckedFile{}}
 			for _, path := range args {
 				s, err := readSheet(ctx, path)
 				if err != nil {
 					return err
 				}
-				b.WriteString(tell.SheetChecked(path, *s, sheetDoubts(s)))
+				doubts := sheetDoubts(s)
+				b.WriteString(tell.SheetChecked(path, *s, doubts))
+				out.Files = append(out.Files, trail.CheckedFile{Path: path, Name: s.Name, Doubts: append([]string{}, doubts...), Differs: []string{}})
 			}
-			return write(cmd, "", b.Bytes())
+			return told(cmd, asJSON, out, b.String)
 		},
 	}
+	asData(cmd, &asJSON, " (uakari.checked/1)")
+	return cmd
 }
 
 func newSheetShow() *cobra.Command {
 	var color string
+	asJSON := false
 	cmd := &cobra.Command{
 		Use:   "show FILE",
 		Short: "the sheet as a page for people, its rules numbered as remedies name them",
@@ -130,14 +138,23 @@ func newSheetShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if asJSON {
+				text, err := file.Typed(ctx, inFolder(shared().Sheets, args[0]), sheet.MostBytes)
+				if err != nil {
+					return err
+				}
+				return asWritten(cmd, args[0], text)
+			}
 			return write(cmd, "", []byte(tell.SheetShown(*s, sheetDoubts(s), time.Now(), on)))
 		},
 	}
+	asData(cmd, &asJSON, " (uakari.sheet/1)")
 	cmd.Flags().StringVar(&color, "color", "auto", "auto, always or never")
 	return cmd
 }
 
 func readSheet(ctx context.Context, path string) (*fact.Sheet, error) {
+	path = inFolder(shared().Sheets, path)
 	text, err := file.Typed(ctx, path, sheet.MostBytes)
 	if err != nil {
 		return nil, err

@@ -118,7 +118,7 @@ func setOf(record fact.HostRecord) fact.Set {
 
 func newDiffer() *cobra.Command {
 	var s seeing
-	color := ""
+	color, asJSON := "", false
 	cmd := &cobra.Command{
 		Use:   "differ A B",
 		Short: "what differs between two records, of one host or of two that should be alike",
@@ -143,7 +143,8 @@ Exit status: 0 they are alike, 1 they differ, 2 wrong usage.`,
 			}
 			alike(&sets[0], sets[1])
 			changed := weigh.Since(sets[0], sets[1], nil)
-			if err := write(cmd, "", []byte(tell.Differ(args[0], args[1], changed, on))); err != nil {
+			out := trail.Difference{Format: "uakari.differ/1", A: args[0], B: args[1], Changed: append([]trail.Changed{}, changed...)}
+			if err := told(cmd, asJSON, out, func() string { return tell.Differ(args[0], args[1], changed, on) }); err != nil {
 				return err
 			}
 			if len(changed) > 0 {
@@ -152,6 +153,7 @@ Exit status: 0 they are alike, 1 they differ, 2 wrong usage.`,
 			return nil
 		},
 	}
+	asData(cmd, &asJSON, " (uakari.differ/1)")
 	cmd.Flags().StringVar(&color, "color", "auto", "auto, always or never")
 	return cmd
 }

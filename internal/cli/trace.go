@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bufio"
 	"context"
 	"errors"
 	"fmt"
@@ -12,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/look"
 	"uakari/internal/plain"
@@ -41,13 +43,15 @@ type traceFlags struct {
 func newTrace() *cobra.Command {
 	var f traceFlags
 	cmd := &cobra.Command{
-		Use:   "trace [ENDPOINT]",
+		Use:   "trace [ENDPOINT|-]",
 		Short: "walk the whole ladder and say what to do",
 		Long: `Walk the whole ladder, from what the client was told to what the application
 answers, and say what is in the way and what to do about it.
 
 ENDPOINT is a URL (https://tidebook.varzea.example/), host:port, or a host.
 The client is this host. If this host has the address, it is the server too.
+With - endpoints are read from standard input, one a line, and traced one after
+the other; the exit status is that of the worst.
 
 --user tries an account, once. The secret goes to the endpoint that was typed and
 to no other, and only over a connection whose server proved that it is the right
@@ -76,6 +80,9 @@ whether, 2 wrong usage, 130 interrupted.`,
 					return fmt.Errorf("%s:1:1: the card names no endpoint; expected one in it, or behind trace", f.card)
 				}
 				f.known, args = c, []string{c.Endpoint}
+			}
+			if args[0] == "-" {
+				return f.every(ctx, cmd)
 			}
 			return f.run(ctx, cmd, args[0])
 		},
@@ -112,6 +119,58 @@ func (f *traceFlags) args(_ *cobra.Command, args []string) error {
 		return fmt.Errorf("trace: one ENDPOINT at a time; found %d: %s", len(args), strings.Join(args, " "))
 	}
 	return nil
+}
+
+// mostInputs bounds how many endpoints are read from standard input.
+const mostInputs = 10_000
+
+// every traces each endpoint of standard input. All are read first, so that a
+// wrong one is told before anything is looked at.
+func (f *traceFlags) every(ctx context.Context, cmd *cobra.Command) error {
+	if f.file != "" || f.facts != "" {
+		return errors.New("trace -: --output and --facts are for one endpoint")
+	}
+	var inputs []string
+	lines := bufio.NewScanner(cmd.InOrStdin())
+	for number := 1; lines.Scan(); number++ {
+		line := strings.TrimSpace(lines.Text())
+		if line == "" || strings.HasPrefix(line, "#") {
+			continue
+		}
+		if _, err := endpoint.Parse(line); err != nil {
+			return fmt.Errorf("standard input:%d:1: %w", number, err)
+		}
+		if inputs = append(inputs, line); len(inputs) > mostInputs {
+			return fmt.Errorf("standard input:%d:1: more than %d endpoints; a plan for uakari sweep takes more", number, mostInputs)
+		}
+	}
+	if err := lines.Err(); err != nil {
+		return fmt.Errorf("standard input: %w", err)
+	}
+	if len(inputs) == 0 {
+		return errors.New("trace -: standard input has no endpoint; expected one a line")
+	}
+	worst := exit(exitClear)
+	for i, input := range inputs {
+		if i > 0 && f.out == "text" && !f.json {
+			fmt.Fprintln(cmd.OutOrStdout())
+		}
+		err := f.run(ctx, cmd, input)
+		var status exit
+		if err != nil && !errors.As(err, &status) {
+			return fmt.Errorf("%s: %w", input, err)
+		}
+		if status == exitInterrupted {
+			return status
+		}
+		if status == exitFault || worst == exitClear {
+			worst = status
+		}
+	}
+	if worst == exitClear {
+		return nil
+	}
+	return worst
 }
 
 // run looks, weighs and tells.

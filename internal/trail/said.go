@@ -1,0 +1,70 @@
+package trail
+
+// Confirmation is what confirm found ("uakari.confirm/1").
+type Confirmation struct {
+	Format string `json:"format"`
+	Works  bool   `json:"works"` // so often in a row as was wanted
+	Good   int    `json:"good"`  // tries in a row that worked, of Wanted
+	Wanted int    `json:"wanted"`
+	Before Trail  `json:"before"`
+	Now    Trail  `json:"now"`
+	Case   int64  `json:"case,omitempty"`
+	Closed bool   `json:"closed"`
+	// Standing is the temporary changes of the case that were not undone.
+	Standing []string `json:"standing"`
+	Differs  []string `json:"differs"` // from before, of what was seen both times
+	// Wider is what stopped packets before and does not now; Narrow, the rule
+	// that would let this client through and nobody else.
+	Wider  []string `json:"wider"`
+	Narrow *Remedy  `json:"narrow,omitempty"`
+}
+
+// Difference is what differs between two records or runs ("uakari.differ/1").
+type Difference struct {
+	Format  string    `json:"format"`
+	A       string    `json:"a"`
+	B       string    `json:"b"`
+	Changed []Changed `json:"changed"`
+}
+
+// Explained is causes of the catalogue ("uakari.causes/1").
+type Explained struct {
+	Format string           `json:"format"`
+	Causes []ExplainedCause `json:"causes"`
+}
+
+// ExplainedCause is one of them. Places in braces in its remedies are filled by
+// what is found.
+type ExplainedCause struct {
+	ID       string   `json:"id"`
+	Title    string   `json:"title"`
+	Means    string   `json:"means"`
+	Looks    string   `json:"looks"` // from the client
+	Proof    string   `json:"proof"`
+	Mistaken string   `json:"mistaken"`
+	Remedies []Remedy `json:"remedies"`
+}
+
+// Checked is what was found wrong with files that people write
+// ("uakari.checked/1").
+type Checked struct {
+	Format string        `json:"format"`
+	Files  []CheckedFile `json:"files"`
+}
+
+// CheckedFile is one of them. A file that cannot be read as what it should be is
+// an error and not among them.
+type CheckedFile struct {
+	Path    string   `json:"path"`
+	Name    string   `json:"name"`
+	Doubts  []string `json:"doubts"`
+	Differs []string `json:"differs"` // from its hosts, where these were looked at
+}
+
+// Build is which program this is ("uakari.version/1").
+type Build struct {
+	Format  string `json:"format"`
+	Version string `json:"version"`
+	Go      string `json:"go"`
+	System  string `json:"system"` // "linux/amd64"
+}
