@@ -317,7 +317,9 @@ func TestCardDraft(t *testing.T) {
 	h.install()
 	h.put("/etc/nginx/conf.d/tides.conf", "server {\n listen 8090;\n location / { proxy_pass http://127.0.0.1:8091; }\n}\n")
 	h.do("systemctl reload nginx || systemctl restart nginx")
-	inside := func(args ...string) result { return runWords(t, append(h.enter(), append([]string{"/usr/local/bin/uakari"}, args...)...)) }
+	inside := func(args ...string) result {
+		return runWords(t, append(h.enter(), append([]string{"/usr/local/bin/uakari"}, args...)...))
+	}
 	drafted := inside("card", "new", "http://10.20.0.14/")
 	for _, want := range []string{"program: /usr/sbin/nginx ", "unit: nginx.service ", "ports: [80, 8090]", "log: /var/log/nginx/", "\nhops: [\"http://127.0.0.1:8091/\"]"} {
 		if !strings.Contains(drafted.stdout, want) {

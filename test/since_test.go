@@ -1,9 +1,14 @@
 package test
 
 import (
+	"encoding/json"
 	"fmt"
 	"net"
+	"net/http"
+	"net/http/httptest"
+	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -89,6 +94,90 @@ func TestDiffer(t *testing.T) {
 		t.Errorf("%+v", r)
 	}
 	if r := run(t, "differ", before, filepath.Join(dir, "none")); r.status != 2 || strings.Count(r.stderr, "\n") != 1 {
+		t.Errorf("%+v", r)
+	}
+}
+
+// TestTwoClients compares one client that reaches the endpoint with one that does
+// not, by their records.
+func TestTwoClients(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	served := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, "tides") }))
+	defer served.Close()
+	endpoint := "http://tidebook.varzea.example:" + strings.TrimPrefix(served.URL, "http://127.0.0.1:") + "/"
+	recorded := func(host, hosts string) string {
+		file := filepath.Join(dir, host+".json")
+		r := run(t, "record", "--for", endpoint, "--hosts", write(t, filepath.Join(dir, host+".hosts"), hosts), "--wait", "1s", "-o", file)
+		if r.status != 0 {
+			t.Fatalf("%+v", r)
+		}
+		text, err := os.ReadFile(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		named := regexp.MustCompile(`(?m)^ "host": ".*",$`).ReplaceAll(text, []byte(` "host": "`+host+`",`))
+		return write(t, file, string(named))
+	}
+	good := recorded("gauge-08", "127.0.0.1 tidebook.varzea.example\n")
+	bad := recorded("gauge-07", "127.9.9.9 tidebook.varzea.example\n127.0.0.1 localhost\n")
+	args := []string{"trace", endpoint, "--wait", "1s", "--record", "client=" + bad, "--record", "client=" + good}
+	r := run(t, args...)
+	flat := strings.Join(strings.Fields(r.stdout), " ")
+	for _, want := range []string{"No: gauge-07 cannot reach", "Yes: gauge-08 reaches", "What differs from gauge-08, where it works:", "127.9.9.9 tidebook.varzea.example"} {
+		if r.status != 1 && r.status != 3 || !strings.Contains(flat, want) {
+			t.Errorf("%d, lacks %q:\n%s%s", r.status, want, r.stdout, r.stderr)
+		}
+	}
+	decoder := json.NewDecoder(strings.NewReader(run(t, append(args, "--json")...).stdout))
+	var reached []string
+	for {
+		var judged trail.Trail
+		if decoder.Decode(&judged) != nil {
+			break
+		}
+		reached = append(reached, string(judged.Reached))
+		if judged.Since != nil && (judged.Since.Beside != "gauge-08" || len(judged.Since.Changed) == 0) {
+			t.Errorf("%+v", judged.Since)
+		}
+	}
+	if strings.Join(reached, " ") != "no yes" {
+		t.Errorf("%q", reached)
+	}
+	if r := run(t, append(args, "--case", "new")...); r.status != 2 {
+		t.Errorf("%+v", r)
+	}
+}
+
+// TestBaseline keeps what a host is like while it is well, and compares.
+func TestBaseline(t *testing.T) {
+	t.Parallel()
+	state := t.TempDir()
+	env := []string{"env", "XDG_STATE_HOME=" + state, "UAKARI_CASEBOOK="}
+	with := func(args ...string) result { return runWords(t, append(append(env, program), args...)) }
+	now := filepath.Join(state, "now.json")
+	if r := with("record", "-o", now); r.status != 0 {
+		t.Fatalf("%+v", r)
+	}
+	if r := with("differ", "baseline", now); r.status != 2 || !strings.Contains(r.stderr, "uakari record --baseline") {
+		t.Errorf("%+v", r)
+	}
+	if r := with("record", "--baseline"); r.status != 0 || !strings.HasPrefix(r.stdout, "Kept: what ") {
+		t.Fatalf("%+v", r)
+	}
+	var held net.Listener
+	for port := 20_000; held == nil && port < 30_000; port += 7 { // below what clients are given
+		held, _ = net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port)) // else it is somebody's
+	}
+	defer held.Close()
+	if r := with("record", "-o", now); r.status != 0 {
+		t.Fatalf("%+v", r)
+	}
+	_, port, _ := net.SplitHostPort(held.Addr().String())
+	if r := with("differ", "baseline", now); r.status != 1 || !strings.Contains(r.stdout, port) {
+		t.Errorf("port %s: %+v", port, r)
+	}
+	if r := with("record", "--baseline", "-o", now); r.status != 2 {
 		t.Errorf("%+v", r)
 	}
 }

@@ -219,13 +219,13 @@ func newCaseNote() *cobra.Command {
 func newCaseChange() *cobra.Command {
 	var temporary bool
 	var undo string
-	var remedy int
+	var took string
 	var undone int64
 	cmd := &cobra.Command{
 		Use: "change CASE [TEXT]", ValidArgsFunction: caseNumbers,
 		Short: "write down what was changed, and whether it must be undone",
 		Long: `Write down what was changed: in words, or by the number of a remedy of the case's
-last trace (--remedy 1). A temporary change keeps the case open until it is
+last trace, as it is told (--took 2, or --took 2.3). A temporary change keeps the case open until it is
 marked as undone (--undone with its number, which uakari case show tells).`,
 		Args: ofCase(1, 2, "the number of a CASE, and a TEXT in quotes"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -249,8 +249,8 @@ marked as undone (--undone with its number, which uakari case show tells).`,
 				}
 				e := casebook.Entry{At: time.Now(), Kind: casebook.Change, Temporary: temporary, Undo: undo}
 				switch {
-				case remedy > 0:
-					if e.Text, e.Undo, err = remedyOf(c, remedy); err != nil {
+				case took != "":
+					if e.Text, e.Undo, err = remedyOf(c, took); err != nil {
 						return err
 					}
 					if undo != "" {
@@ -259,7 +259,7 @@ marked as undone (--undone with its number, which uakari case show tells).`,
 				case len(args) == 2 && strings.TrimSpace(args[1]) != "":
 					e.Text = args[1]
 				default:
-					return errors.New("change: what was done? Expected a TEXT in quotes, --remedy N or --undone N")
+					return errors.New("change: what was done? Expected a TEXT in quotes, --took N or --undone N")
 				}
 				if temporary && e.Undo == "" {
 					return errors.New("change: a temporary change says how it is undone: --undo \"…\"")
@@ -270,30 +270,28 @@ marked as undone (--undone with its number, which uakari case show tells).`,
 	}
 	cmd.Flags().BoolVar(&temporary, "temporary", false, "it must be undone before the case is closed")
 	cmd.Flags().StringVar(&undo, "undo", "", "how it is undone, in `words` or as a command")
-	cmd.Flags().IntVar(&remedy, "remedy", 0, "take over the remedy with this `number` of the last trace")
+	cmd.Flags().StringVar(&took, "took", "", "the remedy with this `number` of the last trace was carried out")
+	cmd.Flags().StringVar(&took, "remedy", "", "the same as --took")
+	cmd.Flags().Lookup("remedy").Hidden = true
 	cmd.Flags().Int64Var(&undone, "undone", 0, "the change with this `number` was undone")
 	return cmd
 }
 
-// remedyOf is a remedy of the case's last trace, counted as it is told.
-func remedyOf(c casebook.Case, number int) (text, undo string, err error) {
+// remedyOf is a remedy of the case's last trace, by its number as it is told.
+func remedyOf(c casebook.Case, number string) (text, undo string, err error) {
 	traces := c.Traces()
 	if len(traces) == 0 {
 		return "", "", fmt.Errorf("case %d has no trace", c.ID)
 	}
 	judged, _ := weigh.Weigh(*traces[len(traces)-1].Set)
-	n := 0
-	for _, cause := range judged.Causes {
-		for _, r := range cause.Remedies {
-			if n++; n == number {
-				if text = r.Do; r.Command != "" {
-					text += ": " + r.Command
-				}
-				return text + " (on " + r.Host + ")", r.Undo, nil
-			}
-		}
+	r, err := judged.Taken(number)
+	if err != nil {
+		return "", "", fmt.Errorf("--took: %w", err)
 	}
-	return "", "", fmt.Errorf("--remedy %d: the last trace of case %d has %d", number, c.ID, n)
+	if text = r.Do; r.Command != "" {
+		text += ": " + r.Command
+	}
+	return text + " (on " + r.Host + ")", r.Undo, nil
 }
 
 func newCaseClose() *cobra.Command {

@@ -15,6 +15,7 @@ import (
 
 	"uakari/internal/look/file"
 	"uakari/internal/plain"
+	"uakari/internal/tell"
 	"uakari/internal/written"
 )
 
@@ -132,6 +133,9 @@ func configure(cmd *cobra.Command, quiet bool) error {
 			}
 		}
 	})
+	if columns := columnsOf(cmd.OutOrStdout()); columns > 0 {
+		tell.Fit(columns)
+	}
 	if quiet {
 		cmd.SetOut(io.Discard)
 		cmd.SetErr(struct{ io.Writer }{cmd.ErrOrStderr()}) // no terminal: no progress

@@ -5,10 +5,12 @@ import (
 	"fmt"
 	"net/netip"
 	"os"
+	"path/filepath"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"uakari/internal/casebook"
 	"uakari/internal/fact"
 	"uakari/internal/look/host"
 	"uakari/internal/plain"
@@ -20,6 +22,7 @@ import (
 type recordFlags struct {
 	seeing
 	endpoint, client, account, file string
+	baseline                        bool
 }
 
 func newRecord() *cobra.Command {
@@ -33,6 +36,10 @@ tries the endpoint itself. Carry the file to the other side and give it there:
 
   uakari trace ENDPOINT --record server=FILE
 
+With --baseline it is kept here, as what this host is like while it is well, in
+place of the last one: "uakari differ baseline FILE" and "--since baseline" then
+say what changed. That is cheap: logs and accounts are left out.
+
 It holds no secrets, private keys or password hashes; look through it before you
 hand it on all the same. It is readable by its owner only.`,
 		Args: takes(0, 0, "flags alone"),
@@ -44,6 +51,7 @@ hand it on all the same. It is readable by its owner only.`,
 	cmd.Flags().StringVar(&f.account, "user", "", "of the service's accounts, the state of this `account` alone")
 	cmd.Flags().
 		StringVarP(&f.file, "output", "o", "", "write to this `file`; HOST.uakari.json if not given, - for standard output")
+	cmd.Flags().BoolVar(&f.baseline, "baseline", false, "keep it as what this host is like while it is well")
 	return cmd
 }
 
@@ -78,7 +86,7 @@ func (f *recordFlags) run(cmd *cobra.Command) error {
 	if err != nil {
 		return err
 	}
-	env.Deep = true
+	env.Deep = !f.baseline
 	ctx, cancel := until(ctx, cmd, f.deadline)
 	defer cancel()
 	at := here(env, true)
@@ -88,6 +96,9 @@ func (f *recordFlags) run(cmd *cobra.Command) error {
 	text, err := plain.JSON(r, " ")
 	if err != nil {
 		return err
+	}
+	if f.baseline {
+		return f.keepBaseline(cmd, r, text)
 	}
 	if f.file == "-" {
 		return errors.Join(write(cmd, "", text), interrupted(r.Incomplete))
@@ -104,6 +115,37 @@ func (f *recordFlags) run(cmd *cobra.Command) error {
 	}
 	_, err = fmt.Fprintln(cmd.OutOrStdout(), recorded(r, file))
 	return errors.Join(err, interrupted(r.Incomplete))
+}
+
+// keepBaseline keeps a record in the folder of this user's state.
+func (f *recordFlags) keepBaseline(cmd *cobra.Command, r fact.HostRecord, text []byte) error {
+	if f.file != "" {
+		return errors.New("record: --baseline keeps it in its own place; --output is for one that is carried away")
+	}
+	if r.Incomplete != "" {
+		return fmt.Errorf("record: it was cut off (%s), and is no baseline", r.Incomplete)
+	}
+	path, err := baselinePath()
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return err
+	}
+	if err := writeWhole(cmd, path, text); err != nil {
+		return err
+	}
+	_, err = fmt.Fprintf(cmd.OutOrStdout(), "Kept: what %s is like while it is well, in %s.\nLater: uakari record -o now.json && uakari differ baseline now.json\n", plain.Printable(r.Host), plain.Printable(path))
+	return err
+}
+
+// baselinePath is where this host's own record is kept.
+func baselinePath() (string, error) {
+	book, err := casebook.Path()
+	if err != nil {
+		return "", err
+	}
+	return filepath.Join(filepath.Dir(book), "baseline.uakari.json"), nil
 }
 
 // interrupted is the exit status of what was cut off by the user.

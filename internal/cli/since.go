@@ -90,6 +90,15 @@ func (s *seeing) runBefore(ctx context.Context, cmd *cobra.Command, where string
 		}
 		return fact.Set{}, fmt.Errorf("case %s: no trace of it reached the endpoint; expected one that did", where)
 	}
+	if where == "baseline" && !isFile(where) {
+		path, err := baselinePath()
+		if err != nil {
+			return fact.Set{}, err
+		}
+		if where = path; !isFile(path) {
+			return fact.Set{}, errors.New("no baseline of this host is kept; while it is well: uakari record --baseline")
+		}
+	}
 	text, err := s.read(ctx, where, file.MostKept)
 	if err != nil {
 		if errors.Is(err, fs.ErrNotExist) {
@@ -125,6 +134,7 @@ func newDiffer() *cobra.Command {
 		Long: `Compare two records or facts: of one host at two times, or of two hosts that
 should be alike, one of which works. What bears on a connection is told: filters,
 routes, who holds the ports, services, settings, lists, names, certificates.
+"baseline" is what this host was like while it was well (record --baseline).
 
 Exit status: 0 they are alike, 1 they differ, 2 wrong usage.`,
 		Args: takes(2, 2, "two files"),

@@ -22,6 +22,19 @@ func isTerminal(w io.Writer) bool {
 	return ok && term.IsTerminal(int(f.Fd()))
 }
 
+// columnsOf is how wide a terminal is; 0 for what is none.
+func columnsOf(w io.Writer) int {
+	f, ok := w.(*os.File)
+	if !ok {
+		return 0
+	}
+	columns, _, err := term.GetSize(int(f.Fd()))
+	if err != nil {
+		return 0 // no terminal
+	}
+	return columns
+}
+
 // colour decides on colour by the flag, the environment and the writer.
 func colour(flag string, w io.Writer) (bool, error) {
 	switch flag {

@@ -186,23 +186,26 @@ func (f *traceFlags) run(ctx context.Context, cmd *cobra.Command, input string) 
 	if err := f.strain(cmd, &ask); err != nil {
 		return err
 	}
-	var set fact.Set
-	var judged trail.Trail
+	var runs []seenRun
 	err = f.look(
 		ctx,
 		cmd,
 		env,
 		weigh.First(ask.Endpoint),
 		func(ctx context.Context, at []trace.Vantage, watch func(trace.Event)) {
-			set, judged = trace.Run(ctx, ask, at, watch)
-			if set = trace.Follow(ctx, set, at, watch); len(set.Behind) > 0 {
-				judged, _ = weigh.Weigh(set)
+			for _, seats := range byClient(at) {
+				runs = append(runs, traceOnce(ctx, ask, seats, watch))
+				ask.Account = "" // accounts lock: one try in all is enough
 			}
 		},
 	)
 	if err != nil {
 		return err
 	}
+	if len(runs) > 1 {
+		return f.tellClients(cmd, runs)
+	}
+	set, judged := runs[0].set, runs[0].judged
 	if f.facts != "" {
 		if err := writeFacts(cmd, f.facts, set); err != nil {
 			return err

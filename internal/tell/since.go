@@ -19,12 +19,45 @@ func (w *writer) since() {
 	}
 	w.b.WriteByte('\n')
 	when := s.When.UTC().Format("2006-01-02 15:04")
+	if s.Beside != "" {
+		w.besides(*s)
+		return
+	}
 	if len(s.Changed) == 0 {
 		block(&w.b, "", "  ", fmt.Sprintf("Since %s, when it worked: nothing that was seen then and now has changed.", when), width)
 		return
 	}
 	w.b.WriteString(w.p.as(bold, fmt.Sprintf("Since %s, when it worked:", when)) + "\n")
 	Changes(&w.b, s.Changed, w.p)
+}
+
+// besides tells what differs from another client, which reaches the endpoint.
+func (w *writer) besides(s trail.Since) {
+	other := plain.Printable(s.Beside)
+	if len(s.Changed) == 0 {
+		block(&w.b, "", "  ", fmt.Sprintf("From %s it works, and nothing that was seen of both differs.", other), width)
+		return
+	}
+	w.b.WriteString(w.p.as(bold, fmt.Sprintf("What differs from %s, where it works:", other)) + "\n")
+	for _, c := range s.Changed[:min(len(s.Changed), mostSince)] {
+		text := fmt.Sprintf("%s, %s: ", plain.Printable(c.Host), plain.Printable(c.What))
+		switch {
+		case c.Was == "":
+			text += plain.Printable(c.Now) + ", and not on " + other
+		case c.Now == "":
+			text += "not " + plain.Printable(c.Was) + ", as on " + other
+		default:
+			text += plain.Printable(c.Now) + "; on " + other + " " + plain.Printable(c.Was)
+		}
+		lead := "  "
+		if c.Explains != "" {
+			lead, text = "! ", text+" ("+plain.Printable(c.Explains)+")"
+		}
+		block(&w.b, lead, "    ", text, width)
+	}
+	if more := len(s.Changed) - mostSince; more > 0 {
+		fmt.Fprintf(&w.b, "  and %d more\n", more)
+	}
 }
 
 // Changes writes changes, a block each: what explains a cause is marked.

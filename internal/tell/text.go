@@ -10,8 +10,18 @@ import (
 	"uakari/internal/trail"
 )
 
-// width is the columns that text is laid out for.
-const width = 80
+// Columns that text is laid out for: as many as a terminal has, within bounds.
+const (
+	narrowest = 60
+	widest    = 100
+)
+
+// width is the columns of this run.
+var width = 80
+
+// Fit lays text out for a terminal of so many columns. It is called once, before
+// anything is told; text for a file or a pipe has 80.
+func Fit(columns int) { width = min(widest, max(narrowest, columns)) }
 
 // Text tells a trail to a person: the answer in the first line, then the
 // causes, the ladder, what to do, and what it rests on.
@@ -276,17 +286,15 @@ func (w *writer) causeName(key string) string {
 // mend is what to do, for every cause that blocks, and for doubts that are
 // proven.
 func (w *writer) mend() {
-	todo := append(w.t.Blocking(), doubts(w.t.Causes, trail.Proven)...)
-	n := 0
-	for _, c := range todo {
+	todo := w.t.Mendable()
+	for n, c := range todo {
 		for i, r := range c.Remedies {
 			w.b.WriteByte('\n')
 			head := "To mend"
 			if len(todo) > 1 && i == 0 {
-				n++
-				head = fmt.Sprintf("To mend %d (%s)", n, plain.Printable(c.ID))
+				head = fmt.Sprintf("To mend %d (%s)", n+1, plain.Printable(c.ID))
 			} else if i > 0 {
-				head = "Or"
+				head = fmt.Sprintf("Or %d.%d", n+1, i+1)
 			}
 			w.heading(head, w.where(r))
 			block(&w.b, "  ", "  ", upperFirst(plain.Printable(r.Do))+".", width)

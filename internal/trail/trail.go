@@ -3,6 +3,9 @@
 package trail
 
 import (
+	"fmt"
+	"strconv"
+	"strings"
 	"time"
 
 	"uakari/internal/fact"
@@ -104,6 +107,9 @@ type Since struct {
 	When    time.Time `json:"when"`
 	From    string    `json:"from,omitempty"` // where that run was kept: a file, a case
 	Changed []Changed `json:"changed"`
+	// Beside is the other client that reaches the endpoint now, where it is that
+	// one with which this is compared; "" for an earlier run of this client.
+	Beside string `json:"beside,omitempty"`
 }
 
 // Changed is one thing that differs. What is new has no Was, what is gone no
@@ -193,6 +199,37 @@ type Behind struct {
 	Trail Trail  `json:"trail"`
 	// Needs is, of a pair, the certificates that each side needs this way.
 	Needs []CertNeed `json:"needs,omitempty"`
+}
+
+// Mendable is the causes whose remedies are told, in the order in which they are
+// counted: what blocks, and then what is proven and does not.
+func (t Trail) Mendable() []Cause {
+	list := t.Blocking()
+	for _, c := range t.Causes {
+		if !c.Blocking && c.Certainty == Proven {
+			list = append(list, c)
+		}
+	}
+	return list
+}
+
+// Taken is the remedy that a number names as it is told: "2" is the first of the
+// second cause, "2.3" its third.
+func (t Trail) Taken(number string) (Remedy, error) {
+	first, second, more := strings.Cut(number, ".")
+	cause, err := strconv.Atoi(first)
+	which, err2 := 1, error(nil)
+	if more {
+		which, err2 = strconv.Atoi(second)
+	}
+	if err != nil || err2 != nil || cause < 1 || which < 1 {
+		return Remedy{}, fmt.Errorf("%q is no number of a remedy; expected one like 2, or 2.3 for the third way to mend the second cause", number)
+	}
+	list := t.Mendable()
+	if cause > len(list) || which > len(list[cause-1].Remedies) {
+		return Remedy{}, fmt.Errorf("the last trace tells of no remedy %s", number)
+	}
+	return list[cause-1].Remedies[which-1], nil
 }
 
 // Blocking is the causes that keep this client out, in order.

@@ -4,11 +4,13 @@ import (
 	"cmp"
 	"crypto/x509"
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 	"time"
 
 	"uakari/internal/fact"
+	"uakari/internal/filter"
 	"uakari/internal/trail"
 )
 
@@ -141,6 +143,13 @@ func noteOf(f *fact.Fact, e fact.Endpoint, note func(what, line string, at time.
 	case f.Identity != nil:
 		note("the host's start", "it was started "+stampOf(f.Identity.Boot), f.Identity.Boot)
 		plain("the system", strings.TrimSpace(f.Identity.Name+" "+f.Identity.Kernel))
+	case f.Listeners != nil && e.Port == 0: // nobody asked for an endpoint: all that a client might
+		note("who listens", "", time.Time{})
+		for _, l := range f.Listeners.All {
+			if l.Port < filter.Ephemeral.Low {
+				note("who listens", strings.TrimSpace(fmt.Sprintf("%s on %s %s", cmp.Or(l.Program, "a process"), netip.AddrPortFrom(l.Addr, l.Port), l.Unit)), l.Since)
+			}
+		}
 	case f.Listeners != nil:
 		note("who holds the port", "", time.Time{})
 		for _, l := range f.Listeners.On(e.Transport, e.Port) {
