@@ -11,6 +11,8 @@ import (
 	"uakari/internal/casebook"
 	"uakari/internal/plain"
 	"uakari/internal/tell"
+	"uakari/internal/trail"
+	"uakari/internal/weigh"
 )
 
 func newReport() *cobra.Command {
@@ -30,7 +32,11 @@ needs no other, and has no script. Look through it before you hand it on.`,
 				if err != nil {
 					return err
 				}
-				text, err := reported(tell.MakeReport(c, judgedOf(c), time.Now()), file)
+				judged := judgedOf(c)
+				if err := sinceIn(ctx, b, c, judged); err != nil {
+					return err
+				}
+				text, err := reported(tell.MakeReport(c, judged, time.Now()), file)
 				if err != nil {
 					return err
 				}
@@ -41,6 +47,25 @@ needs no other, and has no script. Look through it before you hand it on.`,
 	cmd.Flags().
 		StringVarP(&file, "output", "o", "", "the `file`, by whose ending the form is chosen; Markdown to standard output if not given")
 	return cmd
+}
+
+// sinceIn says of the traces of a case that failed what had changed since the
+// endpoint was reached from the same client, where the casebook has that.
+func sinceIn(ctx context.Context, b casebook.Store, c casebook.Case, judged map[int64]trail.Trail) error {
+	for _, e := range c.Traces() {
+		t := judged[e.Number]
+		if t.Outcome == trail.OutcomeClear {
+			continue
+		}
+		before, err := b.Baseline(ctx, e.Set.Ask.Endpoint.Input, clientOf(*e.Set))
+		if err != nil || before == nil || !before.Ended.Before(e.At) {
+			return err // what worked later is no baseline of it
+		}
+		t.Since = &trail.Since{When: before.Ended, From: "the casebook", Changed: append([]trail.Changed{}, weigh.Since(*before, *e.Set, t.Causes)...)}
+		judged[e.Number] = t
+		return nil
+	}
+	return nil
 }
 
 // reported is a report in the form that a file's name asks for.

@@ -62,6 +62,8 @@ type drawn struct {
 	Label        string // the host, as much of it as has room
 	X, Mid, Next int
 	Last, Broken bool
+	Between      string // on the arrow to the next: how many routers answered there
+	NextMid      int
 }
 
 // drawing places the hosts from left to right.
@@ -74,7 +76,11 @@ func (r Report) drawing() []drawn {
 		if len(label) > most {
 			label = append(label[:most-1], '…')
 		}
-		list = append(list, drawn{p, string(label), x, x + box/2, x + box, i == len(r.Path)-1, p.Breaks != ""})
+		d := drawn{ReportPlace: p, Label: string(label), X: x, Mid: x + box/2, Next: x + box, Last: i == len(r.Path)-1, Broken: p.Breaks != "", NextMid: x + box + gap/2}
+		if !d.Last && r.Path[i+1].Hops > 1 {
+			d.Between = counted(r.Path[i+1].Hops-1, "hop")
+		}
+		list = append(list, d)
 	}
 	return list
 }
@@ -83,7 +89,8 @@ func (r Report) drawing() []drawn {
 // resource.
 func (r Report) HTML() (string, error) {
 	var b strings.Builder
-	err := page().Execute(&b, map[string]any{"R": r, "Heading": r.heading(), "Bars": r.bars(), "PlotH": 12 + 28*len(r.Times), "Way": r.drawing(), "WayW": 20 + 260*len(r.Path) - 70,
+	marks := r.marks()
+	err := page().Execute(&b, map[string]any{"Marks": marks, "MarkTall": markTall(marks), "Plot": r.plot(), "Wide": figureWide, "R": r, "Heading": r.heading(), "Bars": r.bars(), "PlotH": 12 + 28*len(r.Times), "Way": r.drawing(), "WayW": 20 + 260*len(r.Path) - 70,
 		"Sections": r.sections(), "Made": r.Made.Format(moments)})
 	return b.String(), err
 }

@@ -29,6 +29,9 @@ type Report struct {
 	Changes  []ReportChange `json:"changes"`
 	Timeline []ReportMoment `json:"timeline"`
 	Times    []ReportTime   `json:"times"`
+	Widths   []ReportWidth  `json:"widths"`             // of requests side by side
+	LimitMS  int64          `json:"limit_ms,omitempty"` // how long clients wait
+	Since    *trail.Since   `json:"since,omitempty"`    // what changed since it worked
 	Evidence []ReportSeen   `json:"evidence"`
 	Unseen   []string       `json:"unseen"`
 }
@@ -37,6 +40,8 @@ type Report struct {
 type ReportPlace struct {
 	Role   string `json:"role"`
 	Host   string `json:"host"`
+	Addr   string `json:"addr,omitempty"`   // as the client's try went
+	Hops   int    `json:"hops,omitempty"`   // routers that answered before it
 	Breaks string `json:"breaks,omitempty"` // the rung that breaks here
 }
 
@@ -60,6 +65,8 @@ type ReportMoment struct {
 	At   time.Time `json:"at"`
 	Kind string    `json:"kind"`
 	Text string    `json:"text"`
+	// Works is that of a trace that reached the endpoint.
+	Works bool `json:"works,omitempty"`
 }
 
 // ReportTime is how long one step took, in the last trace.
@@ -89,6 +96,7 @@ func MakeReport(c casebook.Case, judged map[int64]trail.Trail, made time.Time) R
 		Changes:  []ReportChange{},
 		Timeline: []ReportMoment{},
 		Times:    []ReportTime{},
+		Widths:   []ReportWidth{},
 		Evidence: []ReportSeen{},
 		Unseen:   []string{},
 		Path:     []ReportPlace{},
@@ -106,7 +114,8 @@ func MakeReport(c casebook.Case, judged map[int64]trail.Trail, made time.Time) R
 		last = t
 	}
 	for _, e := range c.Entries {
-		r.Timeline = append(r.Timeline, ReportMoment{e.At.UTC(), e.Kind, entryText(e, judged)})
+		works := e.Kind == casebook.Trace && judged[e.Number].Outcome == trail.OutcomeClear
+		r.Timeline = append(r.Timeline, ReportMoment{e.At.UTC(), e.Kind, entryText(e, judged), works})
 		if e.Kind == casebook.Change {
 			state := "stays"
 			switch {
@@ -121,7 +130,7 @@ func MakeReport(c casebook.Case, judged map[int64]trail.Trail, made time.Time) R
 	if !c.Closed.IsZero() {
 		r.Timeline = append(
 			r.Timeline,
-			ReportMoment{c.Closed.UTC(), "closed", "after " + c.Closed.Sub(c.Opened).Round(time.Second).String()},
+			ReportMoment{At: c.Closed.UTC(), Kind: "closed", Text: "after " + c.Closed.Sub(c.Opened).Round(time.Second).String()},
 		)
 	}
 	if first.Format == "" {
@@ -130,8 +139,11 @@ func MakeReport(c casebook.Case, judged map[int64]trail.Trail, made time.Time) R
 	}
 	r.Causes = allBlocking(first)
 	r.Summary = summary(c, first, last)
-	r.path(first)
+	r.path(first, firstSet(c, judged))
 	r.hops(first)
+	if r.Since = first.Since; r.Since != nil {
+		r.Timeline = append([]ReportMoment{{At: r.Since.When.UTC(), Kind: lastGood, Text: "the endpoint was reached"}}, r.Timeline...)
+	}
 	for i, rung := range first.Rungs {
 		line := ReportRung{Name: rung.Name, Before: rung.State, Now: rung.State, Says: rung.Summary}
 		if i < len(last.Rungs) {
@@ -150,7 +162,27 @@ func MakeReport(c casebook.Case, judged map[int64]trail.Trail, made time.Time) R
 		r.Evidence = append(r.Evidence, ReportSeen{e.ID, e.At.UTC(), first.Host(e.Vantage), e.Source, e.Saw})
 	}
 	r.times(c)
+	if set := c.Traces()[len(c.Traces())-1].Set; set != nil {
+		r.Widths = widths(set)
+		if set.Ask.Card != nil {
+			if limit, err := time.ParseDuration(set.Ask.Card.Limit); err == nil {
+				r.LimitMS = limit.Milliseconds()
+			}
+		}
+	}
 	return r
+}
+
+// firstSet is the facts of the trace that a report is about: the first that
+// failed, or the first.
+func firstSet(c casebook.Case, judged map[int64]trail.Trail) *fact.Set {
+	traces := c.Traces()
+	for _, e := range traces {
+		if judged[e.Number].Outcome != trail.OutcomeClear {
+			return e.Set
+		}
+	}
+	return traces[0].Set
 }
 
 // TraceReport is a report of one trace that is in no case.
@@ -227,7 +259,8 @@ func (r *Report) hops(t trail.Trail) {
 }
 
 // path is the hosts from client to server, and where it breaks.
-func (r *Report) path(t trail.Trail) {
+func (r *Report) path(t trail.Trail, set *fact.Set) {
+	source, target, hops := placesSeen(set, clientID(t))
 	breaks := map[string]string{}
 	for _, c := range t.Blocking() {
 		if breaks[c.Vantage] == "" {
@@ -238,13 +271,20 @@ func (r *Report) path(t trail.Trail) {
 	for _, role := range []string{"client", "gateway", "server"} {
 		for _, v := range t.Vantages {
 			if string(v.Role) == role {
-				r.Path = append(r.Path, ReportPlace{role, v.Host, breaks[v.ID]})
+				place := ReportPlace{Role: role, Host: v.Host, Breaks: breaks[v.ID]}
+				switch role {
+				case "client":
+					place.Addr = source
+				case "server":
+					place.Addr, place.Hops = target, hops
+				}
+				r.Path = append(r.Path, place)
 				server = server || role == "server"
 			}
 		}
 	}
 	if !server {
-		r.Path = append(r.Path, ReportPlace{"server", t.Endpoint.Host, ""})
+		r.Path = append(r.Path, ReportPlace{Role: "server", Host: t.Endpoint.Host, Addr: target, Hops: hops})
 	}
 }
 
@@ -315,7 +355,16 @@ type section struct {
 }
 
 func (r Report) sections() []section {
-	var why, ladder, changes, line, seen [][]string
+	var why, ladder, changes, line, seen, since [][]string
+	if r.Since != nil {
+		for _, c := range r.Since.Changed[:min(len(r.Since.Changed), mostSince)] {
+			at := ""
+			if !c.At.IsZero() {
+				at = c.At.UTC().Format(moments)
+			}
+			since = append(since, []string{c.Host, c.What, c.Was, c.Now, at, c.Explains})
+		}
+	}
 	for _, c := range r.Causes {
 		todo := ""
 		for _, m := range c.Remedies {
@@ -342,6 +391,7 @@ func (r Report) sections() []section {
 	}
 	return []section{
 		{"Why", []string{"cause", "certainty", "what", "what mends it"}, why},
+		{"What changed since it worked", []string{"host", "what", "was", "is", "since (UTC)", "explains"}, since},
 		{"The ladder, before and now", []string{"rung", "before", "now", "what was seen first"}, ladder},
 		{"What was changed", []string{"time (UTC)", "what", "state"}, changes},
 		{"Time line", []string{"time (UTC)", "", "what"}, line},

@@ -1,6 +1,7 @@
 package tell
 
 import (
+	"net/netip"
 	"strings"
 	"testing"
 	"time"
@@ -56,7 +57,7 @@ func TestReport(t *testing.T) {
 		}
 	}
 	page, err := r.HTML()
-	if err != nil || !strings.Contains(page, "<title>Case 7:") || strings.Count(page, "<h2>") != 8 {
+	if err != nil || !strings.Contains(page, "<title>Case 7:") || strings.Count(page, "<h2>") != 9 {
 		t.Errorf("%v, %d sections", err, strings.Count(page, "<h2>"))
 	}
 	c.Closed, c.Entries[1].Undone = time.Time{}, time.Time{}
@@ -69,6 +70,54 @@ func TestReport(t *testing.T) {
 	}
 	if empty := MakeReport(casebook.Case{ID: 8, Title: "x"}, nil, c.Opened); len(empty.Summary) != 1 {
 		t.Errorf("%+v", empty)
+	}
+}
+
+// TestFigures is what is drawn of an incident: the way with its addresses, the
+// moments in rows that do not meet, and times against width.
+func TestFigures(t *testing.T) {
+	c, judged := incident()
+	last := c.Entries[2].Set
+	last.Facts = append(last.Facts, fact.Fact{Load: &fact.Load{Width: 1, Asked: 90, MedianMS: 10, Late95MS: 20}}, fact.Fact{Load: &fact.Load{Width: 16, Asked: 64, Failed: 3, MedianMS: 80, Late95MS: 1200}})
+	last.Ask.Card = &fact.Card{Limit: "500ms"}
+	failed := judged[1]
+	failed.Since = &trail.Since{When: c.Opened.Add(-time.Hour), Changed: []trail.Changed{{Host: "tidebook", What: "packet filters", Now: "a drop", Explains: "rules/server-drop"}}}
+	judged[1] = failed
+	c.Entries[0].Set.Facts = append(c.Entries[0].Set.Facts, fact.Fact{Vantage: "v1", Route: &fact.Route{Outcome: "found", Source: netip.MustParseAddr("10.20.7.31")}},
+		fact.Fact{Vantage: "v1", Order: fact.Order{Target: fact.Target{Addr: netip.MustParseAddr("10.20.0.14")}}, Connect: &fact.Connect{}}, fact.Fact{Vantage: "v1", Hops: &fact.Hops{Routers: []netip.Addr{netip.MustParseAddr("10.20.7.1"), netip.MustParseAddr("10.20.0.14")}}})
+	r := MakeReport(c, judged, c.Closed)
+	if client, server := r.Path[0], r.Path[2]; client.Addr != "10.20.7.31" || server.Addr != "10.20.0.14" || server.Hops != 2 {
+		t.Errorf("%+v %+v", client, server)
+	}
+	if r.Timeline[0].Kind != lastGood || len(r.Widths) != 2 || r.LimitMS != 500 {
+		t.Errorf("%+v, %+v, %d", r.Timeline[0], r.Widths, r.LimitMS)
+	}
+	marks := r.marks()
+	for i, m := range marks {
+		for _, o := range marks[:i] {
+			if o.Row == m.Row && o.Anchor == "start" && m.Anchor == "start" && m.Text < o.Text+8*len([]rune(o.Says)) {
+				t.Errorf("%+v meets %+v", m, o)
+			}
+		}
+		if m.X < 0 || m.X > figureWide {
+			t.Errorf("outside: %+v", m)
+		}
+	}
+	p := r.plot()
+	if len(p.Dots) != 2 || p.Dots[1].Failed != "3 of 64 fail" || p.Limit <= p.Dots[1].Late || p.Limit >= p.Dots[0].Late {
+		t.Errorf("%+v", p)
+	}
+	page, err := r.HTML()
+	for _, want := range []string{"clients wait 500 ms", "3 of 64 fail", "10.20.7.31", "1 hop<", "What changed since it worked", "last good run"} {
+		if err != nil || !strings.Contains(page, want) {
+			t.Errorf("%v: no %q", err, want)
+		}
+	}
+	if strings.Contains(page, "<script") || strings.Contains(page, "http://") || strings.Contains(page, "https://") {
+		t.Error("the page needs something else")
+	}
+	if one := (Report{Timeline: r.Timeline[:1]}).marks(); one != nil {
+		t.Errorf("a line of one moment: %+v", one)
 	}
 }
 
