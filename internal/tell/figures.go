@@ -12,7 +12,7 @@ import (
 // Sizes of the figures of a page, in their own units.
 const (
 	figureWide = 860
-	plotLeft   = 60
+	plotLeft   = 74
 	plotTall   = 180
 )
 
@@ -40,12 +40,13 @@ func (r Report) marks() []Mark {
 	for _, m := range line {
 		x := 20 + int(float64(figureWide-40)*float64(m.At.Sub(first))/float64(span))
 		says := m.Kind
-		if m.Kind != casebook.Trace {
-			says = m.Kind + ": " + m.Text
-		} else if m.class() == "good" {
+		switch {
+		case m.Kind == casebook.Trace && m.Works:
 			says = "works"
-		} else {
+		case m.Kind == casebook.Trace:
 			says = "fails"
+		case m.Kind != lastGood:
+			says = m.Kind + ": " + m.Text
 		}
 		says = shortened(says, 28)
 		wide := 8*len([]rune(says)) + 12
