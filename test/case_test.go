@@ -227,6 +227,14 @@ func TestCaseKilled(t *testing.T) {
 // TestWatch catches a fault that comes and goes.
 func TestWatch(t *testing.T) {
 	url, broken := webThat(t)
+	metrics := filepath.Join(t.TempDir(), "uakari.prom")
+	run(t, "watch", url, "--every", "1s", "--until", "clear", "--metrics", metrics)
+	text, err := os.ReadFile(metrics)
+	for _, want := range []string{"uakari_up{endpoint=", "} 1\n", `uakari_step_seconds{endpoint="` + url + `",step="connect"} `, `rung="rules"} 0`, "uakari_tries_total{", "\n# EOF\n"} {
+		if err != nil || !strings.Contains(string(text), want) {
+			t.Errorf("%v: no %q in\n%s", err, want, text)
+		}
+	}
 	go func() {
 		time.Sleep(1500 * time.Millisecond)
 		broken.Store(true)

@@ -21,6 +21,7 @@ type watchFlags struct {
 	traceFlags
 	every, lasts time.Duration
 	until        string
+	metrics      string
 	all          bool
 }
 
@@ -48,6 +49,7 @@ usage, 130 interrupted.`,
 	flags.DurationVar(&f.every, "every", 10*time.Second, "the time from one trace to the next")
 	flags.DurationVar(&f.lasts, "for", 0, "end after this long; without it, go on until Ctrl-C or --until")
 	flags.StringVar(&f.until, "until", "", "end at the first `fault` or clear")
+	flags.StringVar(&f.metrics, "metrics", "", "keep the last state in this `file` for a collector (OpenMetrics text)")
 	flags.BoolVar(&f.all, "all", false, "a line for every trace, not for every turn alone")
 	flags.StringVar(&f.color, "color", "auto", "auto, always or never")
 	return cmd
@@ -91,6 +93,11 @@ func (f *watchFlags) watch(cmd *cobra.Command, input string) error {
 		}
 		ask.Account = "" // accounts lock: one try is enough
 		turned := tally.Add(pulse)
+		if f.metrics != "" {
+			if err := writeWhole(cmd, f.metrics, []byte(tell.Metrics(input, tally))); err != nil {
+				return err
+			}
+		}
 		switch {
 		case live:
 			view.draw(tell.Watching(input, tally, f.every, f.left(began), on))

@@ -44,7 +44,76 @@ func Watching(goal string, t weigh.Tally, every time.Duration, left string, colo
 	}
 	fmt.Fprintf(&b, "%s  %s, %s in a row", p.as(bold, plain.Printable(goal)), state, counted(t.Streak, "time"))
 	fmt.Fprintf(&b, "\nevery %s%s; Ctrl-C ends it and tells the sum\n\n", every, left)
+	b.WriteString(recent(t, p))
 	b.WriteString(tallied(t, p))
+	return b.String()
+}
+
+// recent is the last tries as marks, the newest last.
+func recent(t weigh.Tally, p paint) string {
+	if len(t.Recent) < 2 {
+		return ""
+	}
+	var b strings.Builder
+	fmt.Fprintf(&b, "  the last %d  ", len(t.Recent))
+	for _, works := range t.Recent {
+		if works {
+			b.WriteString(p.as(green, "."))
+		} else {
+			b.WriteString(p.as(red, "F"))
+		}
+	}
+	b.WriteString("\n\n")
+	return b.String()
+}
+
+// Metrics is a watch for a collector, in the OpenMetrics text format (version
+// 1.0).
+func Metrics(input string, t weigh.Tally) string {
+	var b strings.Builder
+	last := t.Last
+	label := fmt.Sprintf("endpoint=%q", plain.Printable(input))
+	family := func(name, kind, unit, help string) {
+		fmt.Fprintf(&b, "# TYPE %s %s\n", name, kind)
+		if unit != "" {
+			fmt.Fprintf(&b, "# UNIT %s %s\n", name, unit)
+		}
+		fmt.Fprintf(&b, "# HELP %s %s\n", name, help)
+	}
+	up := 0
+	if last.Outcome == trail.OutcomeClear {
+		up = 1
+	}
+	family("uakari_up", "gauge", "", "Whether the last trace reached the endpoint and nothing was in the way.")
+	fmt.Fprintf(&b, "uakari_up{%s} %d\n", label, up)
+	family("uakari_rung_fails", "gauge", "", "Whether the first cause of the last trace is on that rung.")
+	for _, rung := range trail.Ladder {
+		fails := 0
+		if rung == last.Rung {
+			fails = 1
+		}
+		fmt.Fprintf(&b, "uakari_rung_fails{%s,rung=%q} %d\n", label, string(rung), fails)
+	}
+	family("uakari_step_seconds", "gauge", "seconds", "How long a step of the last trace took.")
+	for _, step := range []struct {
+		name string
+		ms   float64
+	}{{"connect", last.ConnectMS}, {"session", last.SessionMS}, {"answer", last.AnswerMS}} {
+		if step.ms > 0 {
+			fmt.Fprintf(&b, "uakari_step_seconds{%s,step=%q} %g\n", label, step.name, step.ms/1000)
+		}
+	}
+	if !last.Ends.IsZero() {
+		family("uakari_certificate_days_left", "gauge", "", "Days until the certificate that was shown ends.")
+		fmt.Fprintf(&b, "uakari_certificate_days_left{%s} %.2f\n", label, last.Ends.Sub(last.At).Hours()/24)
+	}
+	family("uakari_tries", "counter", "", "Traces of this watch.")
+	fmt.Fprintf(&b, "uakari_tries_total{%s} %d\n", label, t.Tries)
+	family("uakari_failures", "counter", "", "Traces of this watch that were not clear.")
+	fmt.Fprintf(&b, "uakari_failures_total{%s} %d\n", label, t.Failed)
+	family("uakari_last_trace_timestamp_seconds", "gauge", "seconds", "When the last trace began.")
+	fmt.Fprintf(&b, "uakari_last_trace_timestamp_seconds{%s} %d\n", label, last.At.Unix())
+	b.WriteString("# EOF\n")
 	return b.String()
 }
 

@@ -3,6 +3,7 @@ package weigh
 import (
 	"crypto/x509"
 	"net/netip"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -510,6 +511,9 @@ func TestTally(t *testing.T) {
 		if tally.Add(pulse(i, outcome, tidebook, holder)) {
 			turns++
 		}
+	}
+	if n := len(tally.Recent); n != mostRecent || tally.Recent[n-1] != true || slices.Contains(tally.Recent[3:], false) {
+		t.Errorf("%v", tally.Recent)
 	}
 	a := tally.ByAddr[tidebook]
 	if tally.Tries != 100 || tally.Failed != 3 || tally.Worst != 3 || tally.Streak != 57 || turns != 2 || len(tally.Turns) != 2 {

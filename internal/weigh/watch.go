@@ -3,6 +3,7 @@ package weigh
 import (
 	"cmp"
 	"crypto/sha256"
+	"crypto/x509"
 	"encoding/hex"
 	"fmt"
 	"math"
@@ -19,8 +20,13 @@ type Pulse struct {
 	At      time.Time
 	Outcome trail.Outcome
 	Reached trail.Reached
-	Why     string // the first blocking cause and its summary; "" for none
-	Addr    string // the address that decided
+	Why     string     // the first blocking cause and its summary; "" for none
+	Rung    trail.Rung // of that cause
+	// SessionMS is how long the secure session took, and Ends when the
+	// certificate that was shown ends; zero where there was none.
+	SessionMS float64
+	Ends      time.Time
+	Addr      string // the address that decided
 	// Took is milliseconds of the connect, and of the answer once it was
 	// asked for; zero where it did not get so far.
 	ConnectMS, AnswerMS float64
@@ -44,13 +50,15 @@ type Tally struct {
 	Worst         int // the longest row of failures
 	First, Last   Pulse
 	Turns         []Turn // the last of them
+	Recent        []bool // whether each of the last tries worked, the oldest first
 	ByAddr        map[string]*AddrTally
 }
 
 // mostTurns and mostAddrs bound what a tally keeps.
 const (
-	mostTurns = 50
-	mostAddrs = 32
+	mostTurns  = 50
+	mostRecent = 60
+	mostAddrs  = 32
 )
 
 // AddrTally is the tries of one address, with how long they took in buckets
@@ -67,7 +75,7 @@ const bucketWidth = 1.05
 func PulseOf(set fact.Set, t trail.Trail) Pulse {
 	p := Pulse{At: set.Ask.Began, Outcome: t.Outcome, Reached: t.Reached, Marks: map[string]string{}}
 	if blocking := t.Blocking(); len(blocking) > 0 {
-		p.Why = fmt.Sprintf("%s (%s, %s)", blocking[0].Summary, blocking[0].ID, blocking[0].Certainty)
+		p.Why, p.Rung = fmt.Sprintf("%s (%s, %s)", blocking[0].Summary, blocking[0].ID, blocking[0].Certainty), blocking[0].Rung
 	}
 	client := scene.New(set).Client
 	port := set.Ask.Endpoint.Port
@@ -79,6 +87,10 @@ func PulseOf(set fact.Set, t trail.Trail) Pulse {
 		case f.Reply != nil && f.Vantage == client && f.Reply.Ending == fact.Done:
 			p.AnswerMS = max(0, f.Reply.FirstMS-f.Reply.SentMS)
 		case f.Handshake != nil && f.Vantage == client && len(f.Handshake.Chain) > 0:
+			p.SessionMS = f.Handshake.TookMS
+			if leaf, err := x509.ParseCertificate(f.Handshake.Chain[0]); err == nil {
+				p.Ends = leaf.NotAfter
+			}
 			sum := sha256.Sum256(f.Handshake.Chain[0])
 			p.Marks["certificate"] = hex.EncodeToString(sum[:6])
 		case f.Route != nil && f.Vantage == client && f.Route.Outcome == "found":
@@ -138,6 +150,8 @@ func (p Pulse) Changed(from Pulse) []string {
 
 // Add adds a pulse, and says whether the outcome has changed.
 func (t *Tally) Add(p Pulse) (turned bool) {
+	t.Recent = append(t.Recent, p.Outcome == trail.OutcomeClear)
+	t.Recent = t.Recent[max(0, len(t.Recent)-mostRecent):]
 	good := p.Outcome == trail.OutcomeClear
 	turned = t.Tries > 0 && good != (t.Last.Outcome == trail.OutcomeClear)
 	if t.Tries == 0 {
