@@ -68,10 +68,7 @@ func (f *traceFlags) tellClients(cmd *cobra.Command, runs []seenRun) error {
 		}
 		if works >= 0 && i != works && r.judged.Outcome != trail.OutcomeClear {
 			good := runs[works].set
-			r.judged.Since = &trail.Since{
-				When: good.Ended, From: "the same trace", Beside: clientOf(good),
-				Changed: append([]trail.Changed{}, weigh.Since(calledAlike(good, r.set), r.set, r.judged.Causes)...),
-			}
+			r.judged.Since = sinceRun(good, r.set, r.judged, clientOf(good))
 		}
 		if f.out == "text" {
 			fmt.Fprint(cmd.OutOrStdout(), tell.Answer(r.judged, on))
@@ -95,6 +92,15 @@ func (f *traceFlags) tellClients(cmd *cobra.Command, runs []seenRun) error {
 		return nil
 	}
 	return worst
+}
+
+// sinceRun is what differs of a run from one that reached the endpoint: an earlier
+// one, or that of another client beside it.
+func sinceRun(good, now fact.Set, judged trail.Trail, beside string) *trail.Since {
+	return &trail.Since{
+		When: good.Ended, Beside: beside,
+		Changed: append([]trail.Changed{}, weigh.Since(calledAlike(good, now), now, judged.Causes)...),
+	}
 }
 
 // calledAlike is a set whose client is called as that of another, so that the two

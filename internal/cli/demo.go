@@ -200,15 +200,34 @@ func tellChapter(
 	head string,
 	colour bool,
 ) (bool, error) {
-	if err := errors.Join(world.PutFiles(c.Files), world.Age(c.Old), world.Set(c.Broken)); err != nil {
+	defer world.StopAll()
+	yesterday, err := beforeIt(ctx, world, c)
+	if err == nil {
+		err = errors.Join(world.PutFiles(c.Files), world.Age(c.Old), world.Set(c.Broken))
+	}
+	if err != nil {
 		return false, err
 	}
-	defer world.StopAll()
 	fmt.Fprint(out, tell.Heading(head, c.Story, colour))
-	fmt.Fprint(out, tell.Prompt("uakari trace "+c.Flags("")+c.Endpoint, colour))
-	seen, before, err := traceChapter(ctx, world, c, c.Endpoint, world.Hosts(c))
+	seen, before, err := traceChapter(ctx, world, c, c.Endpoint, world.Hosts(c), "gauge-07")
 	if err != nil || ctx.Err() != nil {
 		return false, err
+	}
+	command := "uakari trace "
+	if yesterday != nil {
+		before.Since = sinceRun(*yesterday, seen, before, "")
+	}
+	if c.Other != "" {
+		command += "--at client=gauge-07 --at client=" + c.Other + " "
+		good, works, err := traceChapter(ctx, world, c, c.Endpoint, healthyHosts(world), c.Other)
+		if err != nil {
+			return false, err
+		}
+		before.Since = sinceRun(good, seen, before, c.Other)
+		fmt.Fprint(out, tell.Prompt(command+c.Flags("")+c.Endpoint, colour))
+		fmt.Fprint(out, tell.Answer(before, colour)+tell.Answer(works, colour)+"\n")
+	} else {
+		fmt.Fprint(out, tell.Prompt(command+c.Flags("")+c.Endpoint, colour))
 	}
 	fmt.Fprint(out, tell.Text(before, colour))
 	found := slices.Equal(blockingIDs(before), c.Finds)
@@ -239,7 +258,7 @@ func tellChapter(
 	}
 	fmt.Fprint(out, tell.Aside("The administrator "+c.Mends+", and has it confirmed.", colour))
 	fmt.Fprint(out, tell.Prompt(fmt.Sprintf("uakari confirm %d", kept.ID), colour))
-	seen, after, err := traceChapter(ctx, world, c, c.Plain(), filepath.Join(world.Dir, "hosts-healthy"))
+	seen, after, err := traceChapter(ctx, world, c, c.Plain(), healthyHosts(world), "gauge-07")
 	if err != nil {
 		return false, err
 	}
@@ -256,6 +275,22 @@ func tellChapter(
 	return found, nil
 }
 
+// healthyHosts is a hosts file that says nothing.
+func healthyHosts(world *demo.World) string { return filepath.Join(world.Dir, "hosts-healthy") }
+
+// beforeIt is the trace of a chapter's endpoint while it still worked, where the
+// chapter has one.
+func beforeIt(ctx context.Context, world *demo.World, c demo.Chapter) (*fact.Set, error) {
+	if !c.Yesterday {
+		return nil, nil
+	}
+	if err := errors.Join(world.PutFiles(c.MendedFiles), world.Set(c.Mended)); err != nil {
+		return nil, err
+	}
+	set, _, err := traceChapter(ctx, world, c, c.Endpoint, healthyHosts(world), "gauge-07")
+	return &set, err
+}
+
 func blockingIDs(t trail.Trail) []string {
 	var ids []string
 	for _, c := range t.Blocking() {
@@ -269,7 +304,7 @@ func traceChapter(
 	ctx context.Context,
 	world *demo.World,
 	c demo.Chapter,
-	input, hosts string,
+	input, hosts, client string,
 ) (fact.Set, trail.Trail, error) {
 	e, err := endpoint.Parse(input)
 	if err != nil {
@@ -307,7 +342,7 @@ func traceChapter(
 		WaitMS:    2000,
 	}
 	at := []trace.Vantage{
-		vantage.NewHere(fact.Vantage{ID: "v1", Role: fact.Client, Host: "gauge-07", Means: fact.Here}, env),
+		vantage.NewHere(fact.Vantage{ID: "v1", Role: fact.Client, Host: client, Means: fact.Here}, env),
 		vantage.NewHere(
 			fact.Vantage{ID: "v2", Role: fact.Server, Host: c.Service, Means: fact.Here, Implied: true},
 			env,

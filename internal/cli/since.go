@@ -67,10 +67,8 @@ func (f *traceFlags) sinceWorked(ctx context.Context, cmd *cobra.Command, set fa
 		}
 		from = "the casebook"
 	}
-	judged.Since = &trail.Since{When: before.Ended, From: from, Changed: weigh.Since(*before, set, judged.Causes)}
-	if judged.Since.Changed == nil {
-		judged.Since.Changed = []trail.Changed{}
-	}
+	judged.Since = sinceRun(*before, set, *judged, "")
+	judged.Since.From = from
 	return nil
 }
 

@@ -25,6 +25,8 @@ type Chapter struct {
 	// in them then.
 	Files, MendedFiles map[string]string
 	Old                []string // of the files, those that were not written for hours
+	Yesterday          bool     // it worked, and was traced then
+	Other              string   // another client, whose hosts file is right
 	Sheet              string   // the file of a sheet, in the folder
 	Account, Secret    string   // that the client signs in with; the secret is a file of the folder
 }
@@ -205,6 +207,25 @@ var Chapters = []Chapter{
 		Mends:       "puts the rule for the stations before the one that refuses programs",
 		Mended:      []Stand{kind(web("registry", "127.20.0.40:8484"), "open door")},
 		MendedFiles: map[string]string{"rules.sheet.yaml": policySheet("    - {name: stations, do: allow, who: [gauge]}\n")},
+	},
+	{
+		Name: "yesterday", Title: "It worked yesterday",
+		Story:   "The moorings were reached until this morning, and nobody changed anything. A trace of yesterday is kept.",
+		Service: "moorings", Endpoint: "https://moorings.varzea.example:8486/",
+		Broken:    []Stand{web("moorings", "127.20.0.42:8486", "berths."+domain)},
+		Yesterday: true,
+		Finds:     []string{"certs/name-not-covered"},
+		Mends:     "installs the certificate that names the moorings", Mended: []Stand{web("moorings", "127.20.0.42:8486")},
+	},
+	{
+		Name: "two", Title: "One client of two",
+		Story:   "gauge-07 does not reach the portal, and gauge-08 beside it does. They were set up alike, everybody says.",
+		Service: "tidebook", Endpoint: "https://tidebook.varzea.example:8443/",
+		Broken: []Stand{tidebook},
+		Hosts:  "127.0.0.1 localhost\n127.20.0.67 tidebook.varzea.example\n",
+		Other:  "gauge-08",
+		Finds:  []string{"names/hosts-override"},
+		Mends:  "removes the line from the hosts file of gauge-07",
 	},
 	{
 		Name: "gateway", Title: "A gateway that hides what is behind it",

@@ -32,7 +32,7 @@ var (
 		"clock": "127.20.0.2", "tidebook": "127.20.0.14", "sluice": "127.20.0.31", "rainfall": "127.20.0.32",
 		"soundings": "127.20.0.33", "almanac": "127.20.0.34", "charts": "127.20.0.35",
 		"heron": "127.20.0.36", "gaugings": "127.20.0.37", "exchange": "127.20.0.38", "receipts": "127.20.0.39",
-		"registry": "127.20.0.40", "ledger": "127.20.0.41",
+		"registry": "127.20.0.40", "ledger": "127.20.0.41", "moorings": "127.20.0.42",
 	}
 	aliases = map[string]string{"readings": "tidebook"}
 )
