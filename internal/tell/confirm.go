@@ -138,7 +138,7 @@ func Closed(c Closing, colour bool) string {
 		}
 	}
 	if len(c.Wider) > 0 {
-		b.WriteString("\n" + p.as(bold, p.as(yellow, "It works with the filter wider than before: so it was the filter.")) + "\n")
+		b.WriteString("\n" + p.as(bold, p.as(yellow, widerSays(c.Wider))) + "\n")
 		for _, line := range c.Wider {
 			block(&b, "  ", "    ", plain.Printable(line), width)
 		}
@@ -196,4 +196,14 @@ func Keeps(set fact.Set) string {
 		return ""
 	}
 	return fmt.Sprintf("; its address is kept for %s more", time.Duration(longest)*time.Second)
+}
+
+// widerSays is what follows from that something lets more in than before.
+func widerSays(wider []string) string {
+	for _, line := range wider {
+		if !strings.Contains(line, "a line of a list") {
+			return "It works with the filter wider than before: so it was the filter."
+		}
+	}
+	return "It works with a list wider than before: so it was the list."
 }

@@ -3,7 +3,6 @@ package trace
 import (
 	"context"
 	"fmt"
-	"slices"
 	"sync"
 
 	"uakari/internal/fact"
@@ -12,28 +11,38 @@ import (
 // Filters adds what the filters of hosts are now to a set: of those whose
 // filters another set has, and this one has not, since nothing asked for them.
 func Filters(ctx context.Context, set, before fact.Set, at []Vantage) fact.Set {
-	hosts := map[string]bool{}
-	for _, f := range before.Facts {
-		if f.Tables != nil {
-			hosts[hostOf(before, f.Vantage)] = true
-		}
+	type place struct {
+		host  string
+		order fact.Order
 	}
+	looked := func(set fact.Set) map[place]bool {
+		seen := map[place]bool{}
+		for _, f := range set.Facts {
+			if f.Tables != nil || f.Access != nil {
+				seen[place{hostOf(set, f.Vantage), f.Order}] = true
+			}
+		}
+		return seen
+	}
+	then, now := looked(before), looked(set)
 	var mu sync.Mutex // guards set
 	var wg sync.WaitGroup
 	for _, v := range at {
 		info := v.Info()
-		seen := slices.ContainsFunc(set.Facts, func(f fact.Fact) bool { return f.Tables != nil && hostOf(set, f.Vantage) == info.Host })
-		if !hosts[info.Host] || seen {
-			continue
-		}
-		wg.Go(func() {
-			v.Look(ctx, fact.Order{Look: fact.LookTables}, func(f fact.Fact) {
-				mu.Lock()
-				defer mu.Unlock()
-				f.Vantage, f.ID = info.ID, fmt.Sprintf("e%d", len(set.Facts)+1)
-				set.Facts = append(set.Facts, f)
+		for each := range then {
+			if each.host != info.Host || now[each] {
+				continue
+			}
+			now[each] = true // a host may be several vantages
+			wg.Go(func() {
+				v.Look(ctx, each.order, func(f fact.Fact) {
+					mu.Lock()
+					defer mu.Unlock()
+					f.Vantage, f.ID = info.ID, fmt.Sprintf("e%d", len(set.Facts)+1)
+					set.Facts = append(set.Facts, f)
+				})
 			})
-		})
+		}
 	}
 	wg.Wait()
 	return set

@@ -39,6 +39,100 @@ func Wider(before, now fact.Set) []string {
 		}
 		list = append(list, profilesOff(host, old.Firewall, later.Firewall)...)
 	}
+	list = append(list, listsOpened(before, now)...)
+	return append(list, sheetsOpened(before.Ask.Sheets, now.Ask.Sheets)...)
+}
+
+// everybody is how lists of programs write that it is for all.
+var everybody = []string{"0.0.0.0/0", "::/0", "all", "ALL", "*", "%", "trust", "any"}
+
+// listsOpened is the lines of programs' own lists that let everybody in, or ask
+// nobody for a secret, and were not there then.
+func listsOpened(before, now fact.Set) []string {
+	lines := func(set fact.Set) (map[string][]string, []string) {
+		found, order := map[string][]string{}, []string{}
+		names := map[string]string{}
+		for _, v := range set.Vantages {
+			names[v.ID] = v.Host
+		}
+		for _, f := range set.Facts {
+			if f.Access == nil {
+				continue
+			}
+			for _, file := range f.Access.Files {
+				place := names[f.Vantage] + ": " + file.Path
+				if _, known := found[place]; !known {
+					order = append(order, place)
+					found[place] = []string{}
+				}
+				for _, line := range file.Lines {
+					found[place] = append(found[place], strings.Join(strings.Fields(line.Text), " "))
+				}
+			}
+		}
+		return found, order
+	}
+	was, _ := lines(before)
+	is, order := lines(now)
+	var list []string
+	for _, place := range order {
+		old, seen := was[place]
+		if !seen {
+			continue // nobody read it then
+		}
+		for _, line := range is[place] {
+			words := strings.FieldsFunc(line, func(r rune) bool { return r == ' ' || r == ',' || r == ';' || r == ':' })
+			if strings.HasSuffix(place, ".allow") || strings.Contains(line, "::/0") {
+				words = strings.Fields(line)
+			}
+			opens := len(words) > 1 && !slices.Contains([]string{"deny", "reject"}, words[0]) && words[len(words)-1] != "reject" &&
+				slices.ContainsFunc(words[1:], func(w string) bool { return slices.Contains(everybody, w) })
+			if opens && !slices.Contains(old, line) && (words[len(words)-1] == "trust" || !onlyNames(words)) {
+				list = append(list, fmt.Sprintf("%s: new is %q, a line of a list that lets everybody in", place, line))
+			}
+		}
+	}
+	return list
+}
+
+// onlyNames reports whether a line of an access list of PostgreSQL's shape says
+// all of databases and accounts alone, and names a net.
+func onlyNames(words []string) bool {
+	if len(words) < 4 || !strings.HasPrefix(words[0], "host") {
+		return false
+	}
+	return !slices.Contains(everybody, words[3])
+}
+
+// sheetsOpened is what of the sheets denied then and is off or allows now.
+func sheetsOpened(before, now []fact.Sheet) []string {
+	var list []string
+	for _, is := range now {
+		at := slices.IndexFunc(before, func(s fact.Sheet) bool { return s.Name == is.Name })
+		if at < 0 {
+			continue
+		}
+		was := before[at]
+		for _, l := range is.Layers {
+			i := slices.IndexFunc(was.Layers, func(o fact.Layer) bool { return o.Name == l.Name })
+			switch {
+			case i < 0:
+			case l.Off && !was.Layers[i].Off:
+				list = append(list, fmt.Sprintf("sheet %s: the layer %s is off", is.Name, l.Name))
+			case l.Otherwise == "allow" && was.Layers[i].Otherwise != "allow":
+				list = append(list, fmt.Sprintf("sheet %s: the layer %s allows what no rule names", is.Name, l.Name))
+			}
+		}
+		if is.SignIn == nil || was.SignIn == nil {
+			continue
+		}
+		for _, r := range is.SignIn.Rules {
+			i := slices.IndexFunc(was.SignIn.Rules, func(o fact.SignInRule) bool { return o.Name == r.Name })
+			if i >= 0 && r.Off && !was.SignIn.Rules[i].Off && r.Do != "allow" {
+				list = append(list, fmt.Sprintf("sheet %s: the sign-in rule %s is off", is.Name, r.Name))
+			}
+		}
+	}
 	return list
 }
 
