@@ -27,7 +27,12 @@ import (
 // says another.
 const epoch = 1_764_201_600
 
-var targets = []struct{ system, arch string }{{"linux", "amd64"}, {"linux", "arm64"}, {"windows", "amd64"}, {"darwin", "arm64"}}
+var targets = []struct{ system, arch string }{
+	{"linux", "amd64"},
+	{"linux", "arm64"},
+	{"windows", "amd64"},
+	{"darwin", "arm64"},
+}
 
 // arches is how packages call architectures.
 var arches = map[string]string{"amd64": "amd64", "arm64": "arm64"}
@@ -57,7 +62,16 @@ func build(root, out string) error {
 		if t.system == "windows" {
 			name += ".exe"
 		}
-		cmd := exec.Command("go", "build", "-trimpath", "-buildvcs=false", "-ldflags=-s -w -buildid=", "-o", filepath.Join(out, name), "./cmd/uakari")
+		cmd := exec.Command(
+			"go",
+			"build",
+			"-trimpath",
+			"-buildvcs=false",
+			"-ldflags=-s -w -buildid=",
+			"-o",
+			filepath.Join(out, name),
+			"./cmd/uakari",
+		)
 		cmd.Dir, cmd.Stderr = root, os.Stderr
 		cmd.Env = append(os.Environ(), "CGO_ENABLED=0", "GOOS="+t.system, "GOARCH="+t.arch)
 		if err := cmd.Run(); err != nil {
@@ -130,7 +144,14 @@ func stamp() time.Time {
 func pack(root, out, work, kind, arch, version string) (string, error) {
 	var list files.Contents
 	add := func(from, to string, mode os.FileMode) {
-		list = append(list, &files.Content{Source: from, Destination: to, FileInfo: &files.ContentFileInfo{Mode: mode, MTime: stamp(), Owner: "root", Group: "root"}})
+		list = append(
+			list,
+			&files.Content{
+				Source:      from,
+				Destination: to,
+				FileInfo:    &files.ContentFileInfo{Mode: mode, MTime: stamp(), Owner: "root", Group: "root"},
+			},
+		)
 	}
 	add(filepath.Join(out, "uakari-linux-"+arch), "/usr/bin/uakari", 0o755)
 	add(filepath.Join(work, "bash"), "/usr/share/bash-completion/completions/uakari", 0o644)
@@ -177,15 +198,35 @@ func contents(out, version string, made []string) (string, error) {
 		return "", err
 	}
 	type item map[string]any
-	packages := []item{{"name": "uakari", "SPDXID": "SPDXRef-uakari", "versionInfo": version, "downloadLocation": "NOASSERTION", "licenseConcluded": "Apache-2.0", "filesAnalyzed": false}}
-	relations := []item{{"spdxElementId": "SPDXRef-DOCUMENT", "relationshipType": "DESCRIBES", "relatedSpdxElement": "SPDXRef-uakari"}}
+	packages := []item{
+		{
+			"name":             "uakari",
+			"SPDXID":           "SPDXRef-uakari",
+			"versionInfo":      version,
+			"downloadLocation": "NOASSERTION",
+			"licenseConcluded": "Apache-2.0",
+			"filesAnalyzed":    false,
+		},
+	}
+	relations := []item{
+		{"spdxElementId": "SPDXRef-DOCUMENT", "relationshipType": "DESCRIBES", "relatedSpdxElement": "SPDXRef-uakari"},
+	}
 	for i, m := range built.Deps {
 		id := fmt.Sprintf("SPDXRef-module-%d", i+1)
 		packages = append(packages, item{
 			"name": m.Path, "SPDXID": id, "versionInfo": m.Version, "downloadLocation": "NOASSERTION", "licenseConcluded": "NOASSERTION", "filesAnalyzed": false,
-			"externalRefs": []item{{"referenceCategory": "PACKAGE-MANAGER", "referenceType": "purl", "referenceLocator": "pkg:golang/" + m.Path + "@" + m.Version}},
+			"externalRefs": []item{
+				{
+					"referenceCategory": "PACKAGE-MANAGER",
+					"referenceType":     "purl",
+					"referenceLocator":  "pkg:golang/" + m.Path + "@" + m.Version,
+				},
+			},
 		})
-		relations = append(relations, item{"spdxElementId": "SPDXRef-uakari", "relationshipType": "DEPENDS_ON", "relatedSpdxElement": id})
+		relations = append(
+			relations,
+			item{"spdxElementId": "SPDXRef-uakari", "relationshipType": "DEPENDS_ON", "relatedSpdxElement": id},
+		)
 	}
 	text, err := json.MarshalIndent(item{
 		"spdxVersion": "SPDX-2.3", "dataLicense": "CC0-1.0", "SPDXID": "SPDXRef-DOCUMENT", "name": "uakari-" + version,

@@ -21,7 +21,21 @@ var floors = map[string]int{
 }
 
 // pure packages do no input or output and read no clock.
-var pure = []string{"plain", "keep", "fact", "trail", "protocol", "endpoint", "filter", "settingsfile", "program", "sheet", "plan", "weigh", "tell"}
+var pure = []string{
+	"plain",
+	"keep",
+	"fact",
+	"trail",
+	"protocol",
+	"endpoint",
+	"filter",
+	"settingsfile",
+	"program",
+	"sheet",
+	"plan",
+	"weigh",
+	"tell",
+}
 
 // forbidden is what they must not import.
 var forbidden = []string{"os", "os/exec", "net", "net/http", "syscall", "crypto/tls", "golang.org/x/sys/unix", "log"}
@@ -91,7 +105,20 @@ func checkImport(t *testing.T, path, name string, own int, spec *ast.ImportSpec)
 // within is the floors inside of a package: of weighing, what gates and scenes
 // know lies below the rungs, and no rung knows another.
 var within = map[string]map[string]int{
-	"weigh": {"catalogue": 0, "gate": 1, "scene": 2, "settings": 3, "service": 3, "ports": 3, "rules": 3, "names": 3, "certs": 3, "login": 3, "answer": 3, "": 4},
+	"weigh": {
+		"catalogue": 0,
+		"gate":      1,
+		"scene":     2,
+		"settings":  3,
+		"service":   3,
+		"ports":     3,
+		"rules":     3,
+		"names":     3,
+		"certs":     3,
+		"login":     3,
+		"answer":    3,
+		"":          4,
+	},
 }
 
 func checkWithin(t *testing.T, path, name, target, below string) {
@@ -117,7 +144,8 @@ func checkWithin(t *testing.T, path, name, target, below string) {
 // TestCertainty sees that nobody but the gate decides how certain a cause is.
 func TestCertainty(t *testing.T) {
 	err := filepath.WalkDir("weigh", func(path string, d fs.DirEntry, err error) error {
-		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") || strings.HasPrefix(path, filepath.Join("weigh", "gate")) {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") ||
+			strings.HasPrefix(path, filepath.Join("weigh", "gate")) {
 			return err
 		}
 		file, err := parser.ParseFile(token.NewFileSet(), path, nil, 0)

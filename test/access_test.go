@@ -18,7 +18,11 @@ func TestSheets(t *testing.T) {
 	l.web(l.server, "10.20.0.14:8080")
 	l.filter(l.router, "table ip f { chain c { type filter hook forward priority 0;\ntcp dport 8080 drop\n}\n}")
 	sheet := func(layers string) string {
-		return write(t, filepath.Join(t.TempDir(), "office.yaml"), "format: uakari.sheet/1\nname: office\ngroups:\n  gauges: [10.20.7.0/24]\n"+layers)
+		return write(
+			t,
+			filepath.Join(t.TempDir(), "office.yaml"),
+			"format: uakari.sheet/1\nname: office\ngroups:\n  gauges: [10.20.7.0/24]\n"+layers,
+		)
 	}
 	for name, c := range map[string]struct{ layers, want, says string }{
 		"a layer without an allow": {"layers:\n  - {name: portal, kind: stateful, guards: [10.20.0.0/24], in: [{do: allow, from: [10.20.8.0/24], ports: [8080]}]}\n",
@@ -56,7 +60,8 @@ func TestSheetErrors(t *testing.T) {
 	} {
 		file := write(t, filepath.Join(t.TempDir(), "s.yaml"), c.text)
 		r := run(t, "rules", "--sheet", file, "--from", "10.20.7.31", "--to", "10.20.0.14:443")
-		if r.status != 2 || !strings.Contains(r.stderr, file+":") || !strings.Contains(r.stderr, strings.TrimPrefix(c.want, ":")) {
+		if r.status != 2 || !strings.Contains(r.stderr, file+":") ||
+			!strings.Contains(r.stderr, strings.TrimPrefix(c.want, ":")) {
 			t.Errorf("%q: status %d, %q; want %q", c.text, r.status, r.stderr, c.want)
 		}
 	}
@@ -68,8 +73,20 @@ func TestLists(t *testing.T) {
 	l := newLab(t)
 	dir := t.TempDir()
 	list := write(t, filepath.Join(dir, "gauges.txt"), "# who may report\n10.20.8.0/24\n10.20.9.7\n")
-	card := write(t, filepath.Join(dir, "card.yaml"), "format: uakari.card/1\nname: tide\nprogram: test.test\nallow-list: "+list+"\n")
-	start(t, "10.20.0.14:8080", enter(l.server), os.Args[0], "-test.run=TestHelperMute$", "-test.timeout=0", "WEB=10.20.0.14:8080")
+	card := write(
+		t,
+		filepath.Join(dir, "card.yaml"),
+		"format: uakari.card/1\nname: tide\nprogram: test.test\nallow-list: "+list+"\n",
+	)
+	start(
+		t,
+		"10.20.0.14:8080",
+		enter(l.server),
+		os.Args[0],
+		"-test.run=TestHelperMute$",
+		"-test.timeout=0",
+		"WEB=10.20.0.14:8080",
+	)
 	r := runIn(t, enter(l.server), "record", "--card", card, "--for", "http://10.20.0.14:8080/", "-o", "-")
 	record := write(t, filepath.Join(dir, "tidebook.json"), r.stdout)
 	judged := traced(t, enter(l.client), "--wait", "2s", "--card", card, "--record", record, "http://10.20.0.14:8080/")
@@ -91,16 +108,27 @@ func TestWrapper(t *testing.T) {
 	}
 	t.Cleanup(func() { os.RemoveAll(own) })
 	deny := write(t, filepath.Join(own, "hosts.deny"), "# the field\nvsftpd: 10.20.7. EXCEPT 10.20.7.32\n")
-	conf := write(t, filepath.Join(dir, "conf"), "listen=YES\nlisten_address=10.20.0.14\nbackground=NO\nanonymous_enable=YES\ntcp_wrappers=YES\nsecure_chroot_dir="+dir+"\n")
+	conf := write(
+		t,
+		filepath.Join(dir, "conf"),
+		"listen=YES\nlisten_address=10.20.0.14\nbackground=NO\nanonymous_enable=YES\ntcp_wrappers=YES\nsecure_chroot_dir="+dir+"\n",
+	)
 	start(t, "10.20.0.14:21", enter(l.server), vsftpd, conf)
 	look := func() trail.Trail {
 		r := runIn(t, enter(l.server), "record", "--deadline", "9s", "--for", "ftp://10.20.0.14", "-o", "-")
-		record := write(t, filepath.Join(dir, "tidebook.json"), strings.ReplaceAll(r.stdout, `"host": "`, `"host": "tidebook-`))
+		record := write(
+			t,
+			filepath.Join(dir, "tidebook.json"),
+			strings.ReplaceAll(r.stdout, `"host": "`, `"host": "tidebook-`),
+		)
 		return traced(t, enter(l.client), "--wait", "2s", "--record", record, "ftp://10.20.0.14")
 	}
 	judged := look()
 	expect(t, judged, "rules/wrapper-deny likely") // a record, and a router that was not read
-	if want := "/etc/hosts.deny, line 2 (vsftpd: 10.20.7. EXCEPT 10.20.7.32), keeps 10.20.7.31 from vsftpd"; !strings.Contains(dump(judged), want) {
+	if want := "/etc/hosts.deny, line 2 (vsftpd: 10.20.7. EXCEPT 10.20.7.32), keeps 10.20.7.31 from vsftpd"; !strings.Contains(
+		dump(judged),
+		want,
+	) {
 		t.Errorf("it does not say %q\n%s", want, dump(judged))
 	}
 	write(t, deny, "vsftpd: 10.20.7. EXCEPT 10.20.7.31\n")
@@ -122,8 +150,12 @@ func TestListsOfServers(t *testing.T) {
 	if err := os.MkdirAll("/run/sshd", 0o755); err != nil {
 		t.Fatal(err)
 	}
-	conf := write(t, filepath.Join(dir, "sshd_config"), "Port 2022\nHostKey "+dir+"/host\nPidFile none\nUsePAM no\nStrictModes no\nPermitRootLogin yes\nAuthorizedKeysFile "+dir+"/mine.pub\n"+
-		"AllowUsers root@10.20.9.0/24 root@127.0.0.1\n")
+	conf := write(
+		t,
+		filepath.Join(dir, "sshd_config"),
+		"Port 2022\nHostKey "+dir+"/host\nPidFile none\nUsePAM no\nStrictModes no\nPermitRootLogin yes\nAuthorizedKeysFile "+dir+"/mine.pub\n"+
+			"AllowUsers root@10.20.9.0/24 root@127.0.0.1\n",
+	)
 	start(t, "127.0.0.1:2022", enter(l.server), found[0], "-D", "-e", "-f", conf)
 	store := write(t, filepath.Join(dir, "redis.conf"), "bind 0.0.0.0\nport 6379\nsave \"\"\ndir "+dir+"\n")
 	start(t, "127.0.0.1:6379", enter(l.server), redis, store)
@@ -136,9 +168,24 @@ func TestListsOfServers(t *testing.T) {
 		{"redis://10.20.0.14", "rules/not-on-list likely", "protected mode is on (/etc/redis/redis.conf, ", nil},
 	} {
 		r := runIn(t, enter(l.server), "record", "--deadline", "9s", "--for", c.endpoint, "-o", "-")
-		record := write(t, filepath.Join(dir, "tidebook.json"), strings.ReplaceAll(r.stdout, `"host": "`, `"host": "tidebook-`))
-		gateway := write(t, filepath.Join(dir, "heron.json"), strings.ReplaceAll(runIn(t, enter(l.router), "record", "--deadline", "9s", "-o", "-").stdout, `"host": "`, `"host": "heron-`))
-		judged := traced(t, enter(l.client), append(c.args, "--wait", "2s", "--record", record, "--record", "gateway="+gateway, c.endpoint)...)
+		record := write(
+			t,
+			filepath.Join(dir, "tidebook.json"),
+			strings.ReplaceAll(r.stdout, `"host": "`, `"host": "tidebook-`),
+		)
+		gateway := write(
+			t,
+			filepath.Join(dir, "heron.json"),
+			strings.ReplaceAll(
+				runIn(t, enter(l.router), "record", "--deadline", "9s", "-o", "-").stdout,
+				`"host": "`,
+				`"host": "heron-`,
+			),
+		)
+		judged := traced(
+			t,
+			enter(l.client),
+			append(c.args, "--wait", "2s", "--record", record, "--record", "gateway="+gateway, c.endpoint)...)
 		expectButAge(t, judged, c.want)
 		if !strings.Contains(dump(judged), c.says) {
 			t.Errorf("it does not say %q\n%s", c.says, dump(judged))

@@ -49,35 +49,74 @@ type cluster struct {
 // newCluster makes one with a list of who may come in, and more settings.
 func newCluster(t *testing.T, list string, settings ...string) cluster {
 	t.Helper()
-	found := needs(t, "postgresql", "/usr/lib/postgresql/*/bin/initdb", "/usr/lib/postgresql/*/bin/postgres", "/usr/lib/postgresql/*/bin/psql", "/usr/bin/setpriv")
-	c := cluster{dir: shortDir(t), port: freePort(t), psql: found[2], as: []string{found[3], "--reuid", "postgres", "--regid", "postgres", "--clear-groups"}}
+	found := needs(
+		t,
+		"postgresql",
+		"/usr/lib/postgresql/*/bin/initdb",
+		"/usr/lib/postgresql/*/bin/postgres",
+		"/usr/lib/postgresql/*/bin/psql",
+		"/usr/bin/setpriv",
+	)
+	c := cluster{
+		dir:  shortDir(t),
+		port: freePort(t),
+		psql: found[2],
+		as:   []string{found[3], "--reuid", "postgres", "--regid", "postgres", "--clear-groups"},
+	}
 	c.data = filepath.Join(c.dir, "data")
 	must(t, "", "chown", "postgres", c.dir)
 	must(t, "", append(c.as, found[0], "-D", c.data, "--no-sync", "-A", "peer")...)
 	write(t, filepath.Join(c.data, "pg_hba.conf"), list)
 	conf := filepath.Join(c.data, "postgresql.conf")
 	write(t, conf, readFile(t, conf)+"\nlisten_addresses = '127.0.0.1'\n"+strings.Join(settings, "\n")+"\n")
-	start(t, fmt.Sprintf("127.0.0.1:%d", c.port), nil, append(c.as, found[1], "-D", c.data, "-k", c.dir, "-p", fmt.Sprint(c.port))...)
+	start(
+		t,
+		fmt.Sprintf("127.0.0.1:%d", c.port),
+		nil,
+		append(c.as, found[1], "-D", c.data, "-k", c.dir, "-p", fmt.Sprint(c.port))...)
 	return c
 }
 
 func (c cluster) sql(t *testing.T, text string) {
 	t.Helper()
-	must(t, text, append(c.as, c.psql, "-q", "-v", "ON_ERROR_STOP=1", "-h", c.dir, "-p", fmt.Sprint(c.port), "-d", "postgres")...)
+	must(
+		t,
+		text,
+		append(c.as, c.psql, "-q", "-v", "ON_ERROR_STOP=1", "-h", c.dir, "-p", fmt.Sprint(c.port), "-d", "postgres")...)
 }
 
 // TestRoles asks a real PostgreSQL, as its administrator, why it refuses.
 func TestRoles(t *testing.T) {
 	t.Parallel()
-	c := newCluster(t, "local all all peer\nhost all gauge 127.0.0.1/32 scram-sha-256\nhost all all 127.0.0.1/32 scram-sha-256\n", "logging_collector=off", "log_min_messages=panic")
-	c.sql(t, `CREATE ROLE crew; CREATE ROLE watch; CREATE ROLE gauge LOGIN PASSWORD 'tide7' IN ROLE watch; GRANT crew TO watch;
+	c := newCluster(
+		t,
+		"local all all peer\nhost all gauge 127.0.0.1/32 scram-sha-256\nhost all all 127.0.0.1/32 scram-sha-256\n",
+		"logging_collector=off",
+		"log_min_messages=panic",
+	)
+	c.sql(
+		t,
+		`CREATE ROLE crew; CREATE ROLE watch; CREATE ROLE gauge LOGIN PASSWORD 'tide7' IN ROLE watch; GRANT crew TO watch;
 CREATE ROLE ended LOGIN PASSWORD 'tide7' VALID UNTIL '2020-01-01'; CREATE ROLE bare LOGIN; CREATE ROLE "odd ' name" NOLOGIN PASSWORD 'tide7';
 SET password_encryption = md5; CREATE ROLE oldkey LOGIN PASSWORD 'tide7'; CREATE ROLE one LOGIN PASSWORD 'tide7';
-CREATE DATABASE tides; CREATE DATABASE shut; ALTER DATABASE shut ALLOW_CONNECTIONS false;`)
+CREATE DATABASE tides; CREATE DATABASE shut; ALTER DATABASE shut ALLOW_CONNECTIONS false;`,
+	)
 	c.sql(t, `REVOKE CONNECT ON DATABASE tides FROM PUBLIC; GRANT CONNECT ON DATABASE tides TO gauge;`)
-	right, wrong := write(t, filepath.Join(c.dir, "right"), "tide7"), write(t, filepath.Join(c.dir, "wrong"), "canary-7f3a")
+	right, wrong := write(
+		t,
+		filepath.Join(c.dir, "right"),
+		"tide7",
+	), write(
+		t,
+		filepath.Join(c.dir, "wrong"),
+		"canary-7f3a",
+	)
 	card := func(groups string) string {
-		return write(t, filepath.Join(t.TempDir(), "card.yaml"), "format: uakari.card/1\nname: ledger\nprogram: /usr/lib/postgresql/15/bin/postgres\naccount:\n  groups: ["+groups+"]\n")
+		return write(
+			t,
+			filepath.Join(t.TempDir(), "card.yaml"),
+			"format: uakari.card/1\nname: ledger\nprogram: /usr/lib/postgresql/15/bin/postgres\naccount:\n  groups: ["+groups+"]\n",
+		)
 	}
 	for _, a := range []struct{ user, secret, database, groups, want string }{
 		{"gauge", right, "tides", "crew", ""}, // through another role
@@ -94,7 +133,13 @@ CREATE DATABASE tides; CREATE DATABASE shut; ALTER DATABASE shut ALLOW_CONNECTIO
 		{"gauge", "", "shut", "", "login/closed-for-all proven"},
 		{"gauge", "", "floods", "", "login/no-such-resource proven"},
 	} {
-		args := []string{"--card", card(a.groups), "--user", a.user, fmt.Sprintf("postgres://127.0.0.1:%d/%s", c.port, a.database)}
+		args := []string{
+			"--card",
+			card(a.groups),
+			"--user",
+			a.user,
+			fmt.Sprintf("postgres://127.0.0.1:%d/%s", c.port, a.database),
+		}
 		if a.secret != "" {
 			args = append([]string{"--secret", "file:" + a.secret}, args...)
 		}
@@ -117,8 +162,22 @@ GRANT USAGE ON SCHEMA readings TO gauge; GRANT SELECT ON readings.levels TO gaug
 		"{may: SELECT, on: closed.book}": "login/no-right proven", "{may: SELECT, on: readings.snow}": "login/no-such-resource proven", "{may: USAGE, on: schema floods}": "login/no-such-resource proven",
 		"{may: CONNECT, on: database tides}": "", "{may: CREATE, on: database tides}": "login/no-right proven",
 	} {
-		card := write(t, filepath.Join(t.TempDir(), "card.yaml"), "format: uakari.card/1\nname: ledger\nprogram: /usr/lib/postgresql/15/bin/postgres\naccount:\n  rights:\n    - "+right+"\n")
-		judged := traced(t, nil, "--card", card, "--user", "gauge", "--secret", "file:"+secret, fmt.Sprintf("postgres://127.0.0.1:%d/tides", c.port))
+		card := write(
+			t,
+			filepath.Join(t.TempDir(), "card.yaml"),
+			"format: uakari.card/1\nname: ledger\nprogram: /usr/lib/postgresql/15/bin/postgres\naccount:\n  rights:\n    - "+right+"\n",
+		)
+		judged := traced(
+			t,
+			nil,
+			"--card",
+			card,
+			"--user",
+			"gauge",
+			"--secret",
+			"file:"+secret,
+			fmt.Sprintf("postgres://127.0.0.1:%d/tides", c.port),
+		)
 		if want == "" {
 			expect(t, judged)
 			continue
@@ -134,7 +193,8 @@ GRANT USAGE ON SCHEMA readings TO gauge; GRANT SELECT ON readings.levels TO gaug
 		t.Fatalf("%+v", r)
 	}
 	text := readFile(t, record)
-	if !strings.Contains(text, `"oldkey"`) || strings.Contains(text, "SCRAM-SHA-256$") || strings.Contains(text, "md5"+"3") {
+	if !strings.Contains(text, `"oldkey"`) || strings.Contains(text, "SCRAM-SHA-256$") ||
+		strings.Contains(text, "md5"+"3") {
 		t.Errorf("the record: %v", strings.Contains(text, `"oldkey"`))
 	}
 }
@@ -161,20 +221,53 @@ overlay ppolicy
 ppolicy_default "cn=policy,dc=varzea,dc=example"
 `, dir))
 	socket := "ldapi://" + strings.ReplaceAll(filepath.Join(dir, "ldapi"), "/", "%2F")
-	start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, found[0], "-d", "0", "-f", conf, "-h", fmt.Sprintf("ldap://127.0.0.1:%d %s", port, socket))
+	start(
+		t,
+		fmt.Sprintf("127.0.0.1:%d", port),
+		nil,
+		found[0],
+		"-d",
+		"0",
+		"-f",
+		conf,
+		"-h",
+		fmt.Sprintf("ldap://127.0.0.1:%d %s", port, socket),
+	)
 	person := func(name, more string) string {
-		return fmt.Sprintf("dn: cn=%[1]s,dc=varzea,dc=example\nobjectClass: person\ncn: %[1]s\nsn: %[1]s\n%[2]s\n", name, more)
+		return fmt.Sprintf(
+			"dn: cn=%[1]s,dc=varzea,dc=example\nobjectClass: person\ncn: %[1]s\nsn: %[1]s\n%[2]s\n",
+			name,
+			more,
+		)
 	}
 	group := func(name, member string) string {
-		return fmt.Sprintf("dn: cn=%[1]s,dc=varzea,dc=example\nobjectClass: groupOfNames\ncn: %[1]s\nmember: cn=%[2]s,dc=varzea,dc=example\n\n", name, member)
+		return fmt.Sprintf(
+			"dn: cn=%[1]s,dc=varzea,dc=example\nobjectClass: groupOfNames\ncn: %[1]s\nmember: cn=%[2]s,dc=varzea,dc=example\n\n",
+			name,
+			member,
+		)
 	}
 	must(t, "dn: dc=varzea,dc=example\nobjectClass: dcObject\nobjectClass: organization\no: Varzea\ndc: varzea\n\n"+
 		"dn: cn=policy,dc=varzea,dc=example\nobjectClass: device\nobjectClass: pwdPolicy\ncn: policy\npwdAttribute: userPassword\npwdLockout: TRUE\npwdMaxFailure: 3\n\n"+
-		person("gauge", "userPassword: tide7\n")+person("held", "userPassword: tide7\npwdAccountLockedTime: 000001010000Z\n")+person("bare", "")+
+		person(
+			"gauge",
+			"userPassword: tide7\n",
+		)+person("held", "userPassword: tide7\npwdAccountLockedTime: 000001010000Z\n")+person("bare", "")+
 		group("watch", "gauge")+group("crew", "watch"), found[1], "-Q", "-Y", "EXTERNAL", "-H", socket, "-e", "relax")
 	right, wrong := write(t, filepath.Join(dir, "right"), "tide7"), write(t, filepath.Join(dir, "wrong"), "canary-7f3a")
 	login := func(name, secret string, more ...string) trail.Trail {
-		return traced(t, nil, append(more, "--in-the-clear", "--user", "cn="+name+",dc=varzea,dc=example", "--secret", "file:"+secret, fmt.Sprintf("ldap://127.0.0.1:%d", port))...)
+		return traced(
+			t,
+			nil,
+			append(
+				more,
+				"--in-the-clear",
+				"--user",
+				"cn="+name+",dc=varzea,dc=example",
+				"--secret",
+				"file:"+secret,
+				fmt.Sprintf("ldap://127.0.0.1:%d", port),
+			)...)
 	}
 	card := write(t, filepath.Join(dir, "card.yaml"), "format: uakari.card/1\nname: roster\naccount:\n  groups: [crew]\n")
 	expect(t, login("gauge", right, "--card", card))
@@ -200,11 +293,30 @@ func TestPasswordFile(t *testing.T) {
 	nginx := needs(t, "nginx-light", "/usr/sbin/nginx")[0]
 	dir, port := shortDir(t), freePort(t)
 	must(t, "", "chmod", "0644", write(t, filepath.Join(dir, "people"), "gauge:{PLAIN}tide7\n"))
-	conf := webSettings(t, dir, fmt.Sprintf("server { listen 127.0.0.1:%[2]d; root %[1]s; auth_basic tides; auth_basic_user_file %[1]s/people; location = / { return 200; } location /people { } }", dir, port))
+	conf := webSettings(
+		t,
+		dir,
+		fmt.Sprintf(
+			"server { listen 127.0.0.1:%[2]d; root %[1]s; auth_basic tides; auth_basic_user_file %[1]s/people; location = / { return 200; } location /people { } }",
+			dir,
+			port,
+		),
+	)
 	start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, nginx, "-p", dir, "-c", conf)
 	right, wrong := write(t, filepath.Join(dir, "right"), "tide7"), write(t, filepath.Join(dir, "wrong"), "canary-7f3a")
 	for _, c := range []struct{ user, secret, want string }{{"gauge", right, ""}, {"gauge", wrong, "login/wrong-secret proven"}, {"nobody", right, "login/unknown-account proven"}} {
-		judged := traced(t, nil, "--card", cardFor(t, nginx), "--in-the-clear", "--user", c.user, "--secret", "file:"+c.secret, fmt.Sprintf("http://127.0.0.1:%d/people", port))
+		judged := traced(
+			t,
+			nil,
+			"--card",
+			cardFor(t, nginx),
+			"--in-the-clear",
+			"--user",
+			c.user,
+			"--secret",
+			"file:"+c.secret,
+			fmt.Sprintf("http://127.0.0.1:%d/people", port),
+		)
 		if c.want == "" {
 			expect(t, judged)
 		} else {
@@ -218,12 +330,29 @@ func TestStoreUsers(t *testing.T) {
 	t.Parallel()
 	redis := needs(t, "redis-server", "/usr/bin/redis-server")[0]
 	dir, port := shortDir(t), freePort(t)
-	write(t, filepath.Join(dir, "users"), "user default off\nuser gauge on >tide7 ~* +@all\nuser held off >tide7 ~* +@all\n")
-	conf := write(t, filepath.Join(dir, "conf"), fmt.Sprintf("bind 127.0.0.1\nport %d\nset-proc-title no\naclfile %s/users\nsave \"\"\ndir %s\n", port, dir, dir))
+	write(
+		t,
+		filepath.Join(dir, "users"),
+		"user default off\nuser gauge on >tide7 ~* +@all\nuser held off >tide7 ~* +@all\n",
+	)
+	conf := write(
+		t,
+		filepath.Join(dir, "conf"),
+		fmt.Sprintf("bind 127.0.0.1\nport %d\nset-proc-title no\naclfile %s/users\nsave \"\"\ndir %s\n", port, dir, dir),
+	)
 	start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, redis, conf)
 	secret := write(t, filepath.Join(dir, "secret"), "tide7")
 	login := func(user string) trail.Trail {
-		return traced(t, nil, "--in-the-clear", "--user", user, "--secret", "file:"+secret, fmt.Sprintf("redis://127.0.0.1:%d", port))
+		return traced(
+			t,
+			nil,
+			"--in-the-clear",
+			"--user",
+			user,
+			"--secret",
+			"file:"+secret,
+			fmt.Sprintf("redis://127.0.0.1:%d", port),
+		)
 	}
 	expect(t, login("gauge"))
 	expect(t, login("held"), "login/disabled likely")

@@ -136,7 +136,15 @@ func BenchmarkNames(b *testing.B) {
 		}
 		addrs = append(addrs, addr+":53")
 	}
-	servers := exec.Command("ip", "netns", "exec", far.server, os.Args[0], "-test.run=TestHelperResolvers$", "-test.timeout=0")
+	servers := exec.Command(
+		"ip",
+		"netns",
+		"exec",
+		far.server,
+		os.Args[0],
+		"-test.run=TestHelperResolvers$",
+		"-test.timeout=0",
+	)
 	servers.Env = append(os.Environ(), "RESOLVERS="+strings.Join(addrs, ","))
 	if err := servers.Start(); err != nil {
 		b.Fatal(err)
@@ -148,7 +156,11 @@ func BenchmarkNames(b *testing.B) {
 		b.Fatal(err)
 	}
 	defer os.RemoveAll(settings)
-	write(b, filepath.Join(settings, "resolv.conf"), "search river.example varzea.example harbour.example\nnameserver 10.20.0.21\nnameserver 10.20.0.22\nnameserver 10.20.0.23\nnameserver 10.20.0.24\noptions ndots:5\n")
+	write(
+		b,
+		filepath.Join(settings, "resolv.conf"),
+		"search river.example varzea.example harbour.example\nnameserver 10.20.0.21\nnameserver 10.20.0.22\nnameserver 10.20.0.23\nnameserver 10.20.0.24\noptions ndots:5\n",
+	)
 	time.Sleep(500 * time.Millisecond)
 	views := append(enter(far.client), program, "names", "--json", "tidebook.varzea.example")
 	out, err := exec.Command(views[0], views[1:]...).Output()
@@ -169,8 +181,14 @@ func TestHelperResolvers(t *testing.T) {
 	if text == "" {
 		t.Skip("only a helper")
 	}
-	zone := map[string]string{"tidebook.varzea.example. A": "10.20.0.14", "varzea.example. NS": "ns1.varzea.example.", "ns1.varzea.example. A": "10.20.0.31",
-		"ns2.varzea.example. A": "10.20.0.32", "ns3.varzea.example. A": "10.20.0.33", "varzea.example. SOA": "ns1.varzea.example. post.varzea.example. 7 3600 600 86400 60"}
+	zone := map[string]string{
+		"tidebook.varzea.example. A": "10.20.0.14",
+		"varzea.example. NS":         "ns1.varzea.example.",
+		"ns1.varzea.example. A":      "10.20.0.31",
+		"ns2.varzea.example. A":      "10.20.0.32",
+		"ns3.varzea.example. A":      "10.20.0.33",
+		"varzea.example. SOA":        "ns1.varzea.example. post.varzea.example. 7 3600 600 86400 60",
+	}
 	handler := dns.HandlerFunc(func(w dns.ResponseWriter, q *dns.Msg) {
 		m := new(dns.Msg)
 		m.SetReply(q)
@@ -308,8 +326,14 @@ func BenchmarkSSH(b *testing.B) {
 		}
 		return path
 	}
-	conf := put(filepath.Join(dir, "conf"), fmt.Sprintf("Port 2022\nHostKey %[1]s/host\nAuthorizedKeysFile %[1]s/key.pub\nStrictModes no\nUsePAM no\nPermitRootLogin yes\nPidFile none\nSetEnv PATH=%[2]s:/usr/bin:/bin\n",
-		dir, filepath.Dir(program)))
+	conf := put(
+		filepath.Join(dir, "conf"),
+		fmt.Sprintf(
+			"Port 2022\nHostKey %[1]s/host\nAuthorizedKeysFile %[1]s/key.pub\nStrictModes no\nUsePAM no\nPermitRootLogin yes\nPidFile none\nSetEnv PATH=%[2]s:/usr/bin:/bin\n",
+			dir,
+			filepath.Dir(program),
+		),
+	)
 	if err := os.MkdirAll("/run/sshd", 0o755); err != nil {
 		b.Fatal(err)
 	}
@@ -325,7 +349,16 @@ func BenchmarkSSH(b *testing.B) {
 	b.Setenv("SSH_AUTH_SOCK", "")
 	// The client's own try takes round trips of its own: connecting, the
 	// greeting, and two until the host key is known.
-	trace := append(enter(far.client), program, "trace", "--at", "root@10.20.0.14:2022", "--identity", key, "ssh://10.20.0.14:2022")
+	trace := append(
+		enter(far.client),
+		program,
+		"trace",
+		"--at",
+		"root@10.20.0.14:2022",
+		"--identity",
+		key,
+		"ssh://10.20.0.14:2022",
+	)
 	alone := append(enter(far.client), program, "trace", "ssh://10.20.0.14:2022")
 	login := append(enter(far.client), bare(b, "login"), "10.20.0.14:2022", key)
 	for b.Loop() {

@@ -35,7 +35,9 @@ var labRoot = sync.OnceValues(func() (string, error) {
 var serverRoot = sync.OnceValues(func() (string, error) { return rootWith("uakari-server-root", serverPackages) })
 
 // containerRoot is the same with an engine of containers.
-var containerRoot = sync.OnceValues(func() (string, error) { return rootWith("uakari-container-root", containerPackages) })
+var containerRoot = sync.OnceValues(
+	func() (string, error) { return rootWith("uakari-container-root", containerPackages) },
+)
 
 const containerPackages = "podman netavark aardvark-dns crun busybox-static"
 
@@ -49,7 +51,8 @@ func rootWith(name, packages string) (string, error) {
 	if made, err := os.ReadFile(filepath.Join(root, "complete")); err == nil && string(made) == packages {
 		return root, nil
 	}
-	out, err := exec.Command("unshare", "--mount", "bash", "-c", serverScript, "servers", below, root, packages).CombinedOutput()
+	out, err := exec.Command("unshare", "--mount", "bash", "-c", serverScript, "servers", below, root, packages).
+		CombinedOutput()
 	if err != nil {
 		return string(out[max(0, len(out)-2000):]), err
 	}
@@ -151,8 +154,26 @@ func bootOver(t *testing.T, below func() (string, error)) *fullHost {
 		missing(t, "debootstrap: "+err.Error()+": "+root)
 	}
 	work := t.TempDir()
-	cmd := exec.Command("ip", "netns", "exec", l.server, "unshare", "--mount", "--uts", "--ipc", "--pid", "--cgroup", "--fork", "--kill-child",
-		"sh", "-c", bootScript, "boot", root, work)
+	cmd := exec.Command(
+		"ip",
+		"netns",
+		"exec",
+		l.server,
+		"unshare",
+		"--mount",
+		"--uts",
+		"--ipc",
+		"--pid",
+		"--cgroup",
+		"--fork",
+		"--kill-child",
+		"sh",
+		"-c",
+		bootScript,
+		"boot",
+		root,
+		work,
+	)
 	log := &strings.Builder{}
 	cmd.Stdout, cmd.Stderr = log, log
 	if err := cmd.Start(); err != nil {
@@ -185,7 +206,8 @@ func bootOver(t *testing.T, below func() (string, error)) *fullHost {
 		if h.pid == 0 {
 			continue
 		}
-		if out, err := h.command("systemctl", "is-active", "nginx", "ssh").CombinedOutput(); err == nil && strings.Count(string(out), "active") == 2 {
+		if out, err := h.command("systemctl", "is-active", "nginx", "ssh").CombinedOutput(); err == nil &&
+			strings.Count(string(out), "active") == 2 {
 			return h
 		}
 	}

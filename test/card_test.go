@@ -70,13 +70,15 @@ func TestCardCommands(t *testing.T) {
 	if r := run(t, "card", "new", "https://tidebook.varzea.example/", "-o", file); r.status != 0 {
 		t.Fatalf("%+v", r)
 	}
-	if r := run(t, "card", "new", "https://tidebook.varzea.example/", "-o", file); r.status != 2 || !strings.Contains(r.stderr, "there already") {
+	if r := run(t, "card", "new", "https://tidebook.varzea.example/", "-o", file); r.status != 2 ||
+		!strings.Contains(r.stderr, "there already") {
 		t.Errorf("it overwrites: %+v", r)
 	}
 	if r := run(t, "card", "check", file); r.status != 0 || !strings.Contains(r.stdout, "well (tidebook)") {
 		t.Errorf("its own draft: %+v", r)
 	}
-	if r := run(t, "card", "show", file); r.status != 0 || !strings.Contains(r.stdout, "https://tidebook.varzea.example:443/") {
+	if r := run(t, "card", "show", file); r.status != 0 ||
+		!strings.Contains(r.stdout, "https://tidebook.varzea.example:443/") {
 		t.Errorf("%+v", r)
 	}
 	for _, text := range []string{readFile(t, file), wholeCard} {
@@ -89,7 +91,8 @@ func TestCardCommands(t *testing.T) {
 		}
 		validate(t, "card", asJSON)
 	}
-	if r := run(t, "card", "show", filepath.Join(dir, "whole.yaml")); !strings.Contains(r.stdout, "50000-50100") || !strings.Contains(r.stdout, "certs: call the certificate desk") {
+	if r := run(t, "card", "show", filepath.Join(dir, "whole.yaml")); !strings.Contains(r.stdout, "50000-50100") ||
+		!strings.Contains(r.stdout, "certs: call the certificate desk") {
 		t.Errorf("%+v", r)
 	}
 	var long strings.Builder
@@ -160,7 +163,17 @@ func TestCardSettings(t *testing.T) {
 			if c.text != "" {
 				write(t, file, here(c.text))
 			}
-			card := write(t, filepath.Join(t.TempDir(), "card.yaml"), fmt.Sprintf("format: uakari.card/1\nname: tidebook\nsettings:\n  - name: the portal\n    is: %s\n    client: {file: %q, format: %s, key: %q}\n", c.is, file, c.format, c.key))
+			card := write(
+				t,
+				filepath.Join(t.TempDir(), "card.yaml"),
+				fmt.Sprintf(
+					"format: uakari.card/1\nname: tidebook\nsettings:\n  - name: the portal\n    is: %s\n    client: {file: %q, format: %s, key: %q}\n",
+					c.is,
+					file,
+					c.format,
+					c.key,
+				),
+			)
 			judged := traced(t, nil, "--hosts", hosts, "--card", card, fmt.Sprintf("http://tidebook.varzea.example:%d/", port))
 			if c.want == "" {
 				expectHealthy(t, judged)
@@ -226,7 +239,10 @@ func TestAnswers(t *testing.T) {
 	var under atomic.Int32
 	mux := http.NewServeMux()
 	redirect := func(path, to string) {
-		mux.HandleFunc(path, func(w http.ResponseWriter, _ *http.Request) { w.Header().Set("Location", to); w.WriteHeader(302) })
+		mux.HandleFunc(
+			path,
+			func(w http.ResponseWriter, _ *http.Request) { w.Header().Set("Location", to); w.WriteHeader(302) },
+		)
 	}
 	served := httptest.NewServer(mux)
 	defer served.Close()
@@ -252,7 +268,9 @@ func TestAnswers(t *testing.T) {
 	expectHealthy(t, traced(t, nil, served.URL+"/within"))
 	r := run(t, "answer", "--parallel", "1,8", "--for", "1s", "--json", served.URL+"/narrow")
 	judged := readTrail(t, r.stdout)
-	if len(judged.Causes) != 1 || judged.Causes[0].ID != "answer/overloaded" || judged.Causes[0].Certainty != trail.Proven || !strings.Contains(judged.Causes[0].Summary, "8 requests side by side") {
+	if len(judged.Causes) != 1 || judged.Causes[0].ID != "answer/overloaded" ||
+		judged.Causes[0].Certainty != trail.Proven ||
+		!strings.Contains(judged.Causes[0].Summary, "8 requests side by side") {
 		t.Errorf("%s\n%s", r.stderr, dump(judged))
 	}
 	if r := run(t, "answer", "--parallel", "1,999", served.URL); r.status != 2 {
@@ -263,7 +281,9 @@ func TestAnswers(t *testing.T) {
 // TestIdle leaves connections idle: one that something drops, one that bears it.
 func TestIdle(t *testing.T) {
 	for _, cut := range []bool{true, false} {
-		served := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, "ok") }))
+		served := httptest.NewUnstartedServer(
+			http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, "ok") }),
+		)
 		if cut {
 			served.Config.ConnState = func(c net.Conn, s http.ConnState) {
 				if s == http.StateIdle {
@@ -292,8 +312,14 @@ func TestClientUnit(t *testing.T) {
 	t.Parallel()
 	h := boot(t)
 	h.install()
-	h.put("/etc/systemd/system/gauge-agent.service", "[Service]\nExecStart=/bin/sleep 600\n[Install]\nWantedBy=multi-user.target\n")
-	h.put("/root/card.yaml", "format: uakari.card/1\nname: tidebook\nendpoint: http://10.20.0.14/\nclient-unit: gauge-agent.service\n")
+	h.put(
+		"/etc/systemd/system/gauge-agent.service",
+		"[Service]\nExecStart=/bin/sleep 600\n[Install]\nWantedBy=multi-user.target\n",
+	)
+	h.put(
+		"/root/card.yaml",
+		"format: uakari.card/1\nname: tidebook\nendpoint: http://10.20.0.14/\nclient-unit: gauge-agent.service\n",
+	)
 	h.do("systemctl daemon-reload; systemctl start gauge-agent")
 	trace := func() trail.Trail {
 		t.Helper()
@@ -315,7 +341,10 @@ func TestCardDraft(t *testing.T) {
 	t.Parallel()
 	h := boot(t)
 	h.install()
-	h.put("/etc/nginx/conf.d/tides.conf", "server {\n listen 8090;\n location / { proxy_pass http://127.0.0.1:8091; }\n}\n")
+	h.put(
+		"/etc/nginx/conf.d/tides.conf",
+		"server {\n listen 8090;\n location / { proxy_pass http://127.0.0.1:8091; }\n}\n",
+	)
 	h.do("systemctl reload nginx || systemctl restart nginx")
 	inside := func(args ...string) result {
 		return runWords(t, append(h.enter(), append([]string{"/usr/local/bin/uakari"}, args...)...))
@@ -333,11 +362,15 @@ func TestCardDraft(t *testing.T) {
 	if r := inside("record", "--for", "http://10.20.0.14/", "-o", "/root/host.json"); r.status != 0 {
 		t.Fatalf("%+v", r)
 	}
-	if r := inside("card", "check", "/root/card.yaml", "--record", "/root/host.json"); r.status != 0 || !strings.Contains(r.stdout, "it agrees") {
+	if r := inside("card", "check", "/root/card.yaml", "--record", "/root/host.json"); r.status != 0 ||
+		!strings.Contains(r.stdout, "it agrees") {
 		t.Errorf("%+v", r)
 	}
-	h.put("/root/card.yaml", "format: uakari.card/1\nname: tidebook\nendpoint: http://10.20.0.14/\nunit: tidebook.service\nports: [80, 9443]\n"+
-		"settings:\n  - name: its port\n    is: port\n    server: {file: /etc/tidebook.ini, format: ini, key: port}\nsigns:\n  - {on: server, file: /var/log/tidebook.log}\n")
+	h.put(
+		"/root/card.yaml",
+		"format: uakari.card/1\nname: tidebook\nendpoint: http://10.20.0.14/\nunit: tidebook.service\nports: [80, 9443]\n"+
+			"settings:\n  - name: its port\n    is: port\n    server: {file: /etc/tidebook.ini, format: ini, key: port}\nsigns:\n  - {on: server, file: /var/log/tidebook.log}\n",
+	)
 	r := inside("card", "check", "/root/card.yaml", "--record", "/root/host.json")
 	for _, want := range []string{"unit: the card says tidebook.service, and the host has nginx.service", "the card says 9443, and nothing listens there", "it listens on 8090 too"} {
 		if r.status != 1 || !strings.Contains(strings.Join(strings.Fields(r.stdout), " "), want) {
@@ -345,7 +378,8 @@ func TestCardDraft(t *testing.T) {
 		}
 	}
 	fromRecord := inside("card", "new", "/root/host.json")
-	if !strings.Contains(fromRecord.stdout, "unit: nginx.service ") || !strings.Contains(fromRecord.stdout, "ports: [80, 8090]") {
+	if !strings.Contains(fromRecord.stdout, "unit: nginx.service ") ||
+		!strings.Contains(fromRecord.stdout, "ports: [80, 8090]") {
 		t.Errorf("%s%s", fromRecord.stdout, fromRecord.stderr)
 	}
 }

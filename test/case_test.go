@@ -51,7 +51,10 @@ func TestCase(t *testing.T) {
 		}
 		return r
 	}
-	if r := must(1, "trace", "--hosts", hosts, "--case", "new", url); !strings.HasSuffix(r.stdout, "Then: uakari confirm 1\n") {
+	if r := must(1, "trace", "--hosts", hosts, "--case", "new", url); !strings.HasSuffix(
+		r.stdout,
+		"Then: uakari confirm 1\n",
+	) {
 		t.Errorf("%s", r.stdout)
 	}
 	must(1, "trace", "--hosts", hosts, url) // kept in the open case without being asked
@@ -59,7 +62,8 @@ func TestCase(t *testing.T) {
 	must(0, "case", "change", "1", "--temporary", "--undo", "take the line out", "put a line into the hosts file")
 	must(2, "case", "change", "1", "--temporary", "something")
 	must(2, "case", "close", "1")
-	if r := must(1, "confirm", "1"); !strings.Contains(oneLine(r.stdout), "for the same reason as before") || !strings.Contains(r.stdout, "Case 1 stays open") {
+	if r := must(1, "confirm", "1"); !strings.Contains(oneLine(r.stdout), "for the same reason as before") ||
+		!strings.Contains(r.stdout, "Case 1 stays open") {
 		t.Errorf("%s", r.stdout)
 	}
 	broken.Store(false)
@@ -96,7 +100,8 @@ func TestCase(t *testing.T) {
 	if r := must(0, "confirm", "1"); !strings.Contains(r.stdout, "Case 1 is closed, after") {
 		t.Errorf("%s", r.stdout)
 	}
-	if r := must(0, "case", "list"); !strings.Contains(r.stdout, "closed") || !strings.Contains(r.stdout, "answer/error-status") {
+	if r := must(0, "case", "list"); !strings.Contains(r.stdout, "closed") ||
+		!strings.Contains(r.stdout, "answer/error-status") {
 		t.Errorf("%s", r.stdout)
 	}
 	must(0, "trace", "--replay", "1")
@@ -104,14 +109,17 @@ func TestCase(t *testing.T) {
 	write(t, hosts, "127.0.0.1 tidebook.varzea.example\n")
 	must(1, "trace", "--hosts", hosts, "--case", "new", url)
 	broken.Store(false)
-	if r := must(0, "case", "similar", "2"); !strings.Contains(r.stdout, "1 other case with answer/error-status.\n") || strings.Contains(r.stdout, "done:") || !strings.Contains(r.stdout, "   1  closed") {
+	if r := must(0, "case", "similar", "2"); !strings.Contains(r.stdout, "1 other case with answer/error-status.\n") ||
+		strings.Contains(r.stdout, "done:") ||
+		!strings.Contains(r.stdout, "   1  closed") {
 		t.Errorf("what was undone is no mend: %s", r.stdout)
 	}
 	must(0, "case", "change", "1", "put the second server back")
 	if r := must(0, "case", "similar", "2"); !strings.Contains(r.stdout, "  done: put the second server back\n") {
 		t.Errorf("%s", r.stdout)
 	}
-	if r := must(0, "case", "similar", "2", "--json"); strings.Contains(r.stdout, `"set"`) || !strings.Contains(r.stdout, `"put the second server back"`) {
+	if r := must(0, "case", "similar", "2", "--json"); strings.Contains(r.stdout, `"set"`) ||
+		!strings.Contains(r.stdout, `"put the second server back"`) {
 		t.Errorf("%s", r.stdout)
 	}
 	for _, c := range []struct{ flag, value, want string }{
@@ -126,13 +134,17 @@ func TestCase(t *testing.T) {
 	page := filepath.Join(dir, "page.html")
 	must(0, "report", "1", "-o", page)
 	text := readFile(t, page)
-	if strings.Contains(text, "<script") || strings.Contains(text, "http://www") || !strings.Contains(text, "default-src 'none'") || !strings.Contains(text, "It works again, confirmed") {
+	if strings.Contains(text, "<script") || strings.Contains(text, "http://www") ||
+		!strings.Contains(text, "default-src 'none'") ||
+		!strings.Contains(text, "It works again, confirmed") {
 		t.Errorf("the page:\n%s", text)
 	}
 	must(0, "report", "1", "-o", filepath.Join(dir, "page.md"))
 	var report tell.Report
 	must(0, "report", "1", "-o", filepath.Join(dir, "page.json"))
-	if err := json.Unmarshal([]byte(readFile(t, filepath.Join(dir, "page.json"))), &report); err != nil || len(report.Ladder) != 8 || len(report.Changes) != 2 {
+	if err := json.Unmarshal([]byte(readFile(t, filepath.Join(dir, "page.json"))), &report); err != nil ||
+		len(report.Ladder) != 8 ||
+		len(report.Changes) != 2 {
 		t.Errorf("%v %+v", err, report)
 	}
 	validate(t, "report", []byte(readFile(t, filepath.Join(dir, "page.json"))))
@@ -240,11 +252,13 @@ func TestWatch(t *testing.T) {
 		broken.Store(true)
 	}()
 	r := run(t, "watch", url, "--every", "1s", "--until", "fault")
-	if r.status != 1 || !strings.Contains(r.stdout, "FAULT") || !strings.Contains(r.stdout, "1 failed") || strings.Count(r.stdout, "reached 127.0.0.1") != 1 {
+	if r.status != 1 || !strings.Contains(r.stdout, "FAULT") || !strings.Contains(r.stdout, "1 failed") ||
+		strings.Count(r.stdout, "reached 127.0.0.1") != 1 {
 		t.Errorf("%+v", r)
 	}
 	broken.Store(false)
-	if r := run(t, "watch", url, "--every", "1s", "--for", "2s"); r.status != 0 || !strings.Contains(r.stdout, "0 failed") {
+	if r := run(t, "watch", url, "--every", "1s", "--for", "2s"); r.status != 0 ||
+		!strings.Contains(r.stdout, "0 failed") {
 		t.Errorf("%+v", r)
 	}
 	if r := run(t, "watch", url, "--every", "1ms"); r.status != 2 {
@@ -291,7 +305,8 @@ func TestCaseFullDisk(t *testing.T) {
 		f.Close()
 	}
 	r := run(t, "trace", "--case", "1", url)
-	if r.status != 2 || !strings.Contains(r.stderr, "casebook "+dir) || !strings.Contains(r.stderr, "full") || !strings.Contains(r.stdout, "answer/error-status") {
+	if r.status != 2 || !strings.Contains(r.stderr, "casebook "+dir) || !strings.Contains(r.stderr, "full") ||
+		!strings.Contains(r.stdout, "answer/error-status") {
 		t.Fatalf("%+v", r)
 	}
 	if err := os.Remove(filler); err != nil {
@@ -319,8 +334,20 @@ func TestReportPage(t *testing.T) {
 	}
 	for name, args := range map[string][]string{"light": {"--window-size=1280,800"}, "dark": {"--window-size=1280,800", "--force-dark-mode", "--blink-settings=preferredColorScheme=0"}, "phone": {"--window-size=420,800"}} {
 		shot := filepath.Join(dir, name+".png")
-		cmd := exec.Command(browser, append([]string{"--headless", "--no-sandbox", "--disable-gpu", "--no-first-run", "--hide-scrollbars", "--user-data-dir=" + filepath.Join(dir, "profile-"+name),
-			"--enable-logging=stderr", "--screenshot=" + shot}, append(args, "file://"+page)...)...)
+		cmd := exec.Command(
+			browser,
+			append(
+				[]string{
+					"--headless",
+					"--no-sandbox",
+					"--disable-gpu",
+					"--no-first-run",
+					"--hide-scrollbars",
+					"--user-data-dir=" + filepath.Join(dir, "profile-"+name),
+					"--enable-logging=stderr",
+					"--screenshot=" + shot,
+				},
+				append(args, "file://"+page)...)...)
 		out, err := cmd.CombinedOutput()
 		if err != nil {
 			t.Fatalf("%s: %v: %s", name, err, out)

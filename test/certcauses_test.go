@@ -82,7 +82,12 @@ func TestCertCauses(t *testing.T) {
 	}
 	rsaKey := func(bits int) crypto.Signer { return newKey[*rsa.PrivateKey](t)(rsa.GenerateKey(rand.Reader, bits)) }
 	authority := func(name string) *x509.Certificate {
-		return &x509.Certificate{Subject: pkix.Name{CommonName: name}, IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign}
+		return &x509.Certificate{
+			Subject:               pkix.Name{CommonName: name},
+			IsCA:                  true,
+			BasicConstraintsValid: true,
+			KeyUsage:              x509.KeyUsageCertSign,
+		}
 	}
 	site := func(edit func(*x509.Certificate)) *x509.Certificate {
 		c := &x509.Certificate{Subject: pkix.Name{CommonName: "tidebook"}, DNSNames: []string{"localhost"}}
@@ -142,7 +147,14 @@ func TestCertCauses(t *testing.T) {
 		write(t, filepath.Join(dir, "key.pem"), c.leaf.keyPEM(t))
 		var before []string
 		if c.level != "" {
-			before = []string{"env", "OPENSSL_CONF=" + write(t, filepath.Join(dir, "openssl.cnf"), "openssl_conf = all\n[all]\nssl_conf = ssl\n[ssl]\nsystem_default = every\n[every]\nCipherString = DEFAULT@SECLEVEL="+c.level+"\n")}
+			before = []string{
+				"env",
+				"OPENSSL_CONF=" + write(
+					t,
+					filepath.Join(dir, "openssl.cnf"),
+					"openssl_conf = all\n[all]\nssl_conf = ssl\n[ssl]\nsystem_default = every\n[every]\nCipherString = DEFAULT@SECLEVEL="+c.level+"\n",
+				),
+			}
 		}
 		secureWebAs(t, before, nginx, dir, port, "")
 		judged := traced(t, nil, "--trust", store, "--card", cardFor(t, nginx), fmt.Sprintf("https://localhost:%d/", port))
@@ -151,7 +163,8 @@ func TestCertCauses(t *testing.T) {
 		case c.want == "":
 			expectHealthy(t, judged)
 		case isDoubt:
-			if judged.Outcome != trail.OutcomeClear || len(judged.Causes) != 1 || judged.Causes[0].ID+" "+string(judged.Causes[0].Certainty) != doubt {
+			if judged.Outcome != trail.OutcomeClear || len(judged.Causes) != 1 ||
+				judged.Causes[0].ID+" "+string(judged.Causes[0].Certainty) != doubt {
 				t.Errorf("%s: %s", c.name, dump(judged))
 			}
 		default:
@@ -170,19 +183,32 @@ func TestDefaultSite(t *testing.T) {
 	nginx := needs(t, "nginx-light", "/usr/sbin/nginx")[0]
 	m := newMaker(t)
 	root := write(t, filepath.Join(m.dir, "root.pem"), pemOf(m.cert))
-	hosts := write(t, filepath.Join(m.dir, "hosts"), "127.0.0.1 localhost tidebook.varzea.example ledger.varzea.example readings.varzea.example\n")
+	hosts := write(
+		t,
+		filepath.Join(m.dir, "hosts"),
+		"127.0.0.1 localhost tidebook.varzea.example ledger.varzea.example readings.varzea.example\n",
+	)
 	serve := func(sites ...string) int {
 		dir, port := t.TempDir(), freePort(t)
 		blocks := ""
 		for i, name := range sites {
 			if name == "reject" {
-				blocks += fmt.Sprintf("server { listen 127.0.0.1:%d ssl; server_name readings.varzea.example; ssl_reject_handshake on; }\n", port)
+				blocks += fmt.Sprintf(
+					"server { listen 127.0.0.1:%d ssl; server_name readings.varzea.example; ssl_reject_handshake on; }\n",
+					port,
+				)
 				continue
 			}
 			leaf, key := m.sign(&x509.Certificate{Subject: pkix.Name{CommonName: name}, DNSNames: []string{name}}, m.cert, m.key)
 			cert := write(t, filepath.Join(dir, fmt.Sprintf("%d.pem", i)), pemOf(leaf))
 			private := write(t, filepath.Join(dir, fmt.Sprintf("%d.key", i)), keyPEM(t, key))
-			blocks += fmt.Sprintf("server { listen 127.0.0.1:%d ssl; server_name %s; ssl_certificate %s; ssl_certificate_key %s; return 200; }\n", port, name, cert, private)
+			blocks += fmt.Sprintf(
+				"server { listen 127.0.0.1:%d ssl; server_name %s; ssl_certificate %s; ssl_certificate_key %s; return 200; }\n",
+				port,
+				name,
+				cert,
+				private,
+			)
 		}
 		conf := webSettings(t, dir, blocks)
 		start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, nginx, "-p", dir, "-c", conf)
@@ -198,7 +224,17 @@ func TestDefaultSite(t *testing.T) {
 		{[]string{"tidebook.varzea.example"}, "readings", "certs/name-not-covered proven"},
 		{[]string{"tidebook.varzea.example", "reject"}, "readings", "certs/wrong-default proven"},
 	} {
-		judged := traced(t, nil, "--hosts", hosts, "--trust", root, "--card", cardFor(t, nginx), fmt.Sprintf("https://%s.varzea.example:%d/", c.name, serve(c.sites...)))
+		judged := traced(
+			t,
+			nil,
+			"--hosts",
+			hosts,
+			"--trust",
+			root,
+			"--card",
+			cardFor(t, nginx),
+			fmt.Sprintf("https://%s.varzea.example:%d/", c.name, serve(c.sites...)),
+		)
 		if c.want == "" {
 			expectHealthy(t, judged)
 		} else {
@@ -244,17 +280,58 @@ func TestClockWrong(t *testing.T) {
 	l := newLab(t)
 	var none *issued
 	ec := newKey[*ecdsa.PrivateKey](t)(ecdsa.GenerateKey(elliptic.P256(), rand.Reader))
-	root := none.issue(t, ec, &x509.Certificate{Subject: pkix.Name{CommonName: "Varzea Root"}, IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign,
-		NotBefore: time.Now().Add(-24 * time.Hour), NotAfter: time.Now().Add(900 * 24 * time.Hour)})
-	leaf := root.issue(t, newKey[*ecdsa.PrivateKey](t)(ecdsa.GenerateKey(elliptic.P256(), rand.Reader)), &x509.Certificate{DNSNames: []string{"tidebook.varzea.example"},
-		NotBefore: time.Now().Add(300 * 24 * time.Hour), NotAfter: time.Now().Add(500 * 24 * time.Hour)})
+	root := none.issue(
+		t,
+		ec,
+		&x509.Certificate{
+			Subject:               pkix.Name{CommonName: "Varzea Root"},
+			IsCA:                  true,
+			BasicConstraintsValid: true,
+			KeyUsage:              x509.KeyUsageCertSign,
+			NotBefore:             time.Now().Add(-24 * time.Hour),
+			NotAfter:              time.Now().Add(900 * 24 * time.Hour),
+		},
+	)
+	leaf := root.issue(
+		t,
+		newKey[*ecdsa.PrivateKey](t)(ecdsa.GenerateKey(elliptic.P256(), rand.Reader)),
+		&x509.Certificate{DNSNames: []string{"tidebook.varzea.example"},
+			NotBefore: time.Now().Add(300 * 24 * time.Hour), NotAfter: time.Now().Add(500 * 24 * time.Hour)},
+	)
 	dir := t.TempDir()
 	write(t, filepath.Join(dir, "cert.pem"), pemOf(leaf.cert))
 	write(t, filepath.Join(dir, "key.pem"), leaf.keyPEM(t))
-	conf := webSettings(t, dir, fmt.Sprintf("server { listen 10.20.0.14:443 ssl; ssl_certificate %[1]s/cert.pem; ssl_certificate_key %[1]s/key.pem; return 200; }", dir))
+	conf := webSettings(
+		t,
+		dir,
+		fmt.Sprintf(
+			"server { listen 10.20.0.14:443 ssl; ssl_certificate %[1]s/cert.pem; ssl_certificate_key %[1]s/key.pem; return 200; }",
+			dir,
+		),
+	)
 	start(t, "10.20.0.14:443", enter(l.server), nginx, "-p", dir, "-c", conf)
-	chrony := write(t, filepath.Join(dir, "chrony.conf"), "local stratum 3\nallow all\nbindaddress 10.20.0.14\nport 123\ncmdport 0\npidfile "+filepath.Join(dir, "chrony.pid")+"\n")
-	l.background(l.server, "env", "LD_PRELOAD="+found[1], "FAKETIME=+400d", found[0], "-x", "-d", "-U", "-u", "root", "-f", chrony)
+	chrony := write(
+		t,
+		filepath.Join(dir, "chrony.conf"),
+		"local stratum 3\nallow all\nbindaddress 10.20.0.14\nport 123\ncmdport 0\npidfile "+filepath.Join(
+			dir,
+			"chrony.pid",
+		)+"\n",
+	)
+	l.background(
+		l.server,
+		"env",
+		"LD_PRELOAD="+found[1],
+		"FAKETIME=+400d",
+		found[0],
+		"-x",
+		"-d",
+		"-U",
+		"-u",
+		"root",
+		"-f",
+		chrony,
+	)
 	// The host's own settings, as ip netns lays them over /etc.
 	settings := filepath.Join("/etc/netns", l.client)
 	if err := os.MkdirAll(settings, 0o755); err != nil {
@@ -289,26 +366,64 @@ func TestOtherOnTheWay(t *testing.T) {
 		return newKey[*ecdsa.PrivateKey](t)(ecdsa.GenerateKey(elliptic.P256(), rand.Reader))
 	}
 	ca := func(name string) *issued {
-		return none.issue(t, ec(), &x509.Certificate{Subject: pkix.Name{CommonName: name}, IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign})
+		return none.issue(
+			t,
+			ec(),
+			&x509.Certificate{
+				Subject:               pkix.Name{CommonName: name},
+				IsCA:                  true,
+				BasicConstraintsValid: true,
+				KeyUsage:              x509.KeyUsageCertSign,
+			},
+		)
 	}
 	site := func(by *issued) *issued {
-		return by.issue(t, ec(), &x509.Certificate{Subject: pkix.Name{CommonName: "tidebook"}, DNSNames: []string{"tidebook.varzea.example"}})
+		return by.issue(
+			t,
+			ec(),
+			&x509.Certificate{Subject: pkix.Name{CommonName: "tidebook"}, DNSNames: []string{"tidebook.varzea.example"}},
+		)
 	}
 	root, box := ca("Varzea Root"), ca("Inspector")
 	own, other := site(root), site(box)
 	h.put("/etc/ssl/site.pem", pemOf(own.cert))
 	h.put("/etc/ssl/site.key", own.keyPEM(t))
-	h.put("/etc/nginx/sites-enabled/tidebook", "server { listen 443 ssl; server_name tidebook.varzea.example; ssl_certificate /etc/ssl/site.pem; ssl_certificate_key /etc/ssl/site.key; return 200; }\n")
+	h.put(
+		"/etc/nginx/sites-enabled/tidebook",
+		"server { listen 443 ssl; server_name tidebook.varzea.example; ssl_certificate /etc/ssl/site.pem; ssl_certificate_key /etc/ssl/site.key; return 200; }\n",
+	)
 	h.do("systemctl restart nginx")
 	dir := t.TempDir()
 	write(t, filepath.Join(dir, "cert.pem"), pemOf(other.cert))
 	write(t, filepath.Join(dir, "key.pem"), other.keyPEM(t))
-	conf := webSettings(t, dir, fmt.Sprintf("server { listen 10.20.7.1:8443 ssl; ssl_certificate %[1]s/cert.pem; ssl_certificate_key %[1]s/key.pem; return 200; }", dir))
+	conf := webSettings(
+		t,
+		dir,
+		fmt.Sprintf(
+			"server { listen 10.20.7.1:8443 ssl; ssl_certificate %[1]s/cert.pem; ssl_certificate_key %[1]s/key.pem; return 200; }",
+			dir,
+		),
+	)
 	start(t, "10.20.7.1:8443", enter(h.router), nginx, "-p", dir, "-c", conf)
-	h.filter(h.router, "table ip n {\n chain pre {\n type nat hook prerouting priority -100\n ip daddr 10.20.0.14 tcp dport 443 dnat to 10.20.7.1:8443\n }\n}")
+	h.filter(
+		h.router,
+		"table ip n {\n chain pre {\n type nat hook prerouting priority -100\n ip daddr 10.20.0.14 tcp dport 443 dnat to 10.20.7.1:8443\n }\n}",
+	)
 	hosts := write(t, filepath.Join(dir, "hosts"), "10.20.0.14 tidebook.varzea.example\n")
 	store := write(t, filepath.Join(dir, "root.pem"), pemOf(root.cert))
-	judged := traced(t, h.from(), "--at", "root@10.20.0.14", "--identity", key, "--hosts", hosts, "--trust", store, "https://tidebook.varzea.example/")
+	judged := traced(
+		t,
+		h.from(),
+		"--at",
+		"root@10.20.0.14",
+		"--identity",
+		key,
+		"--hosts",
+		hosts,
+		"--trust",
+		store,
+		"https://tidebook.varzea.example/",
+	)
 	if text := dump(judged); !strings.Contains(text, "certs/other-on-the-way proven true") {
 		t.Error(text)
 	}

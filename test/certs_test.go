@@ -31,7 +31,16 @@ type maker struct {
 
 func newMaker(t *testing.T) *maker {
 	m := &maker{t: t, dir: t.TempDir()}
-	m.cert, m.key = m.sign(&x509.Certificate{Subject: pkix.Name{CommonName: "Varzea Root"}, IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageCRLSign}, nil, nil)
+	m.cert, m.key = m.sign(
+		&x509.Certificate{
+			Subject:               pkix.Name{CommonName: "Varzea Root"},
+			IsCA:                  true,
+			BasicConstraintsValid: true,
+			KeyUsage:              x509.KeyUsageCertSign | x509.KeyUsageCRLSign,
+		},
+		nil,
+		nil,
+	)
 	return m
 }
 
@@ -75,7 +84,10 @@ func TestCertFiles(t *testing.T) {
 	m := newMaker(t)
 	root := write(t, filepath.Join(m.dir, "root.pem"), pemOf(m.cert))
 	leaf := func(edit func(*x509.Certificate)) string {
-		c := &x509.Certificate{Subject: pkix.Name{CommonName: "tidebook"}, DNSNames: []string{"tidebook.varzea.example", "*.gauges.varzea.example"}}
+		c := &x509.Certificate{
+			Subject:  pkix.Name{CommonName: "tidebook"},
+			DNSNames: []string{"tidebook.varzea.example", "*.gauges.varzea.example"},
+		}
 		if edit != nil {
 			edit(c)
 		}
@@ -130,7 +142,12 @@ func TestServerCertificates(t *testing.T) {
 	nginx := needs(t, "nginx-light", "/usr/sbin/nginx")[0]
 	m := newMaker(t)
 	names := func(until time.Time) *x509.Certificate {
-		return &x509.Certificate{Subject: pkix.Name{CommonName: "tidebook"}, DNSNames: []string{"localhost"}, NotAfter: until, NotBefore: time.Now().Add(-200 * 24 * time.Hour)}
+		return &x509.Certificate{
+			Subject:   pkix.Name{CommonName: "tidebook"},
+			DNSNames:  []string{"localhost"},
+			NotAfter:  until,
+			NotBefore: time.Now().Add(-200 * 24 * time.Hour),
+		}
 	}
 	old, oldKey := m.sign(names(time.Now().Add(-time.Hour)), m.cert, m.key)
 	fresh, freshKey := m.sign(names(time.Now().Add(150*24*time.Hour)), m.cert, m.key)
@@ -141,12 +158,16 @@ func TestServerCertificates(t *testing.T) {
 		port := freePort(t)
 		write(t, filepath.Join(dir, "chain.pem"), pemOf(leaf))
 		write(t, filepath.Join(dir, "key.pem"), keyPEM(t, key))
-		conf := write(t, filepath.Join(dir, "conf"), fmt.Sprintf(`daemon off; user root; pid %[1]s/pid; error_log %[1]s/error.log;
+		conf := write(
+			t,
+			filepath.Join(dir, "conf"),
+			fmt.Sprintf(`daemon off; user root; pid %[1]s/pid; error_log %[1]s/error.log;
 events {}
 http {
   access_log off; client_body_temp_path %[1]s/b; proxy_temp_path %[1]s/p; fastcgi_temp_path %[1]s/f; uwsgi_temp_path %[1]s/u; scgi_temp_path %[1]s/s;
   include sites/*;
-}`, dir))
+}`, dir),
+		)
 		if err := os.Mkdir(filepath.Join(dir, "sites"), 0o755); err != nil {
 			t.Fatal(err)
 		}
@@ -171,7 +192,8 @@ http {
 		expectHealthy(t, traced(t, nil, args...))
 		write(t, filepath.Join(dir, "key.pem"), keyPEM(t, oldKey))
 		judged := traced(t, nil, args...)
-		if judged.Outcome != trail.OutcomeClear || len(judged.Causes) != 1 || judged.Causes[0].ID != "certs/key-mismatch" || judged.Causes[0].Certainty != trail.Proven {
+		if judged.Outcome != trail.OutcomeClear || len(judged.Causes) != 1 || judged.Causes[0].ID != "certs/key-mismatch" ||
+			judged.Causes[0].Certainty != trail.Proven {
 			t.Error(dump(judged))
 		}
 		text, err := json.Marshal(judged)
@@ -181,8 +203,19 @@ http {
 	})
 	t.Run("revoked", func(t *testing.T) {
 		_, args := serve(t, fresh, freshKey)
-		list, err := x509.CreateRevocationList(rand.Reader, &x509.RevocationList{Number: big.NewInt(1), ThisUpdate: time.Now().Add(-time.Hour), NextUpdate: time.Now().Add(time.Hour),
-			RevokedCertificateEntries: []x509.RevocationListEntry{{SerialNumber: fresh.SerialNumber, RevocationTime: time.Now().Add(-time.Hour)}}}, m.cert, m.key)
+		list, err := x509.CreateRevocationList(
+			rand.Reader,
+			&x509.RevocationList{
+				Number:     big.NewInt(1),
+				ThisUpdate: time.Now().Add(-time.Hour),
+				NextUpdate: time.Now().Add(time.Hour),
+				RevokedCertificateEntries: []x509.RevocationListEntry{
+					{SerialNumber: fresh.SerialNumber, RevocationTime: time.Now().Add(-time.Hour)},
+				},
+			},
+			m.cert,
+			m.key,
+		)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -207,7 +240,16 @@ func TestCertStores(t *testing.T) {
 	}
 	t.Setenv("STORE", "pass-tide")
 	roots := write(t, filepath.Join(m.dir, "r.pem"), pemOf(m.cert))
-	r := run(t, "certs", "--trust", roots, "--json", "--secret", "env:STORE", write(t, filepath.Join(m.dir, "roots.p12"), string(p12)))
+	r := run(
+		t,
+		"certs",
+		"--trust",
+		roots,
+		"--json",
+		"--secret",
+		"env:STORE",
+		write(t, filepath.Join(m.dir, "roots.p12"), string(p12)),
+	)
 	if !strings.Contains(r.stdout, "Varzea Root") {
 		t.Errorf("%+v", r)
 	}

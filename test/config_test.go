@@ -16,7 +16,10 @@ import (
 // configured runs the program with a configuration of its own.
 func configured(t *testing.T, path string, env []string, args ...string) result {
 	t.Helper()
-	return runWords(t, append(append([]string{"env", "UAKARI_CONFIG=" + path}, env...), append([]string{program}, args...)...))
+	return runWords(
+		t,
+		append(append([]string{"env", "UAKARI_CONFIG=" + path}, env...), append([]string{program}, args...)...),
+	)
 }
 
 // TestConfig is defaults from the environment and from a file, and what is told
@@ -30,9 +33,17 @@ func TestConfig(t *testing.T) {
 	if err := os.Mkdir(team, 0o700); err != nil {
 		t.Fatal(err)
 	}
-	write(t, filepath.Join(team, "tidebook.yaml"), "format: uakari.card/1\nname: tidebook\nendpoint: "+served.URL+"/\nanswer: {contains: floods}\n")
+	write(
+		t,
+		filepath.Join(team, "tidebook.yaml"),
+		"format: uakari.card/1\nname: tidebook\nendpoint: "+served.URL+"/\nanswer: {contains: floods}\n",
+	)
 	write(t, filepath.Join(team, "office.yaml"), "format: uakari.sheet/1\nname: office\n")
-	file := write(t, filepath.Join(dir, "uakari.yaml"), "format: uakari.config/1\nflags: {wait: 1s, resolver: [127.0.0.1]}\ncommands: {trace: {wait: 2s, json: true}}\ncards: "+team+"\nsheets: "+team+"\n")
+	file := write(
+		t,
+		filepath.Join(dir, "uakari.yaml"),
+		"format: uakari.config/1\nflags: {wait: 1s, resolver: [127.0.0.1]}\ncommands: {trace: {wait: 2s, json: true}}\ncards: "+team+"\nsheets: "+team+"\n",
+	)
 	text, err := os.ReadFile(file)
 	if err != nil {
 		t.Fatal(err)
@@ -123,7 +134,14 @@ func TestTraceMany(t *testing.T) {
 		{"# nothing\n", "", 2, []string{"no endpoint"}},
 		{served.URL + "\n", "--facts x", 2, []string{"for one endpoint"}},
 	} {
-		r := runWords(t, []string{"sh", "-c", fmt.Sprintf("printf '%s' | %s trace %s -", strings.ReplaceAll(c.input, "\n", `\n`), program, c.args)})
+		r := runWords(
+			t,
+			[]string{
+				"sh",
+				"-c",
+				fmt.Sprintf("printf '%s' | %s trace %s -", strings.ReplaceAll(c.input, "\n", `\n`), program, c.args),
+			},
+		)
 		for _, want := range c.want {
 			if r.status != c.status || !strings.Contains(r.stdout+r.stderr, want) {
 				t.Errorf("%q %s: %d, lacks %q:\n%s%s", c.input, c.args, r.status, want, r.stdout, r.stderr)

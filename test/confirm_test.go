@@ -15,7 +15,8 @@ func TestConfirm(t *testing.T) {
 	l.filter(l.router, "table inet f { chain c { type filter hook forward priority 0; tcp dport 8080 reject; }\n}")
 	facts := filepath.Join(t.TempDir(), "first.json")
 	const endpoint = "http://10.20.0.14:8080/"
-	if r := runIn(t, enter(l.client), "trace", "--wait", "1s", "--facts", facts, endpoint); r.status != 1 || !strings.Contains(r.stdout, "Then: uakari confirm "+facts) {
+	if r := runIn(t, enter(l.client), "trace", "--wait", "1s", "--facts", facts, endpoint); r.status != 1 ||
+		!strings.Contains(r.stdout, "Then: uakari confirm "+facts) {
 		t.Fatalf("%d: %s%s", r.status, r.stdout, r.stderr)
 	}
 	confirm := func(status int, first string, args ...string) {
@@ -27,7 +28,10 @@ func TestConfirm(t *testing.T) {
 	}
 	confirm(1, "Not yet: http://10.20.0.14:8080/ does not work, for the same reason as before.")
 	l.in(l.client, "nft flush ruleset")
-	confirm(1, "Not yet: http://10.20.0.14:8080/ does not work; what is in the way is another thing now: rules/client-drop was, rules/transit-reject is.")
+	confirm(
+		1,
+		"Not yet: http://10.20.0.14:8080/ does not work; what is in the way is another thing now: rules/client-drop was, rules/transit-reject is.",
+	)
 	l.in(l.router, "nft flush ruleset")
 	confirm(0, "Works again: http://10.20.0.14:8080/, 2 times in a row")
 	confirm(0, "Works again:", "--within", "10s")
@@ -59,8 +63,12 @@ func TestFilterOff(t *testing.T) {
 	if r.status != 1 {
 		t.Errorf("status %d", r.status)
 	}
-	l.filter(l.client, strings.Replace(rules, "tcp dport 8080 drop", "ip daddr 10.20.0.14 tcp dport 8080 accept; tcp dport 8080 drop", 1))
-	if r := runIn(t, env, "confirm", "1", "--wait", "1s"); r.status != 0 || !strings.Contains(r.stdout, "Case 1 is closed") {
+	l.filter(
+		l.client,
+		strings.Replace(rules, "tcp dport 8080 drop", "ip daddr 10.20.0.14 tcp dport 8080 accept; tcp dport 8080 drop", 1),
+	)
+	if r := runIn(t, env, "confirm", "1", "--wait", "1s"); r.status != 0 ||
+		!strings.Contains(r.stdout, "Case 1 is closed") {
 		t.Errorf("%+v", r)
 	}
 }

@@ -30,25 +30,38 @@ func engineHost(t *testing.T) *fullHost {
 	h := bootOver(t, containerRoot)
 	h.install()
 	h.put("/etc/containers/containers.conf", engineSettings)
-	h.put("/etc/containers/storage.conf", "[storage]\ndriver = \"vfs\"\nrunroot = \"/run/containers/storage\"\ngraphroot = \"/var/lib/containers/storage\"\n")
-	h.do("rm -f /etc/cni/net.d/*; mkdir -p /tmp/i/bin /tmp/i/www /tmp/i/etc /tmp/i/tmp; cp /bin/busybox /tmp/i/bin/; ln -s busybox /tmp/i/bin/sh; echo tides > /tmp/i/www/index.html; tar -C /tmp/i -c . | podman import - tides:1; podman network create --internal harbour; podman network create yard")
+	h.put(
+		"/etc/containers/storage.conf",
+		"[storage]\ndriver = \"vfs\"\nrunroot = \"/run/containers/storage\"\ngraphroot = \"/var/lib/containers/storage\"\n",
+	)
+	h.do(
+		"rm -f /etc/cni/net.d/*; mkdir -p /tmp/i/bin /tmp/i/www /tmp/i/etc /tmp/i/tmp; cp /bin/busybox /tmp/i/bin/; ln -s busybox /tmp/i/bin/sh; echo tides > /tmp/i/www/index.html; tar -C /tmp/i -c . | podman import - tides:1; podman network create --internal harbour; podman network create yard",
+	)
 	return h
 }
 
 // engineUp lets the engine be asked.
 func (h *fullHost) engineUp() {
-	h.do("mkdir -p /run/podman; (podman system service --time=0 unix:///run/podman/podman.sock >/dev/null 2>&1 &); for i in $(seq 50); do [ -S /run/podman/podman.sock ] && exit; sleep 0.1; done; exit 1")
+	h.do(
+		"mkdir -p /run/podman; (podman system service --time=0 unix:///run/podman/podman.sock >/dev/null 2>&1 &); for i in $(seq 50); do [ -S /run/podman/podman.sock ] && exit; sleep 0.1; done; exit 1",
+	)
 }
 
 // looked traces an endpoint from the client by a record of the host.
 func (h *fullHost) looked(t *testing.T, endpoint string, args ...string) trail.Trail {
 	t.Helper()
-	r := runWords(t, append(h.enter(), "/usr/local/bin/uakari", "record", "--for", endpoint, "--client", "10.20.7.31", "-o", "-"))
+	r := runWords(
+		t,
+		append(h.enter(), "/usr/local/bin/uakari", "record", "--for", endpoint, "--client", "10.20.7.31", "-o", "-"),
+	)
 	if r.status != 0 {
 		t.Fatalf("%+v", r)
 	}
 	record := write(t, filepath.Join(t.TempDir(), "tidebook.json"), r.stdout)
-	return traced(t, enter(h.client), append([]string{"--wait", "1s", "--record", "server=" + record, endpoint}, args...)...)
+	return traced(
+		t,
+		enter(h.client),
+		append([]string{"--wait", "1s", "--record", "server=" + record, endpoint}, args...)...)
 }
 
 // TestContainers breaks what runs in containers in the ways of everyday, and
@@ -85,7 +98,9 @@ func TestContainers(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			h.t = t
-			h.do("pkill -f '[p]odman system service' || true; rm -f /run/podman/podman.sock; for i in 1 2 3 4 5; do podman rm -f -t 0 web >/dev/null 2>&1; podman container exists web || break; sleep 0.5; done; nft flush ruleset; podman run -d --name web " + c.run + " >/dev/null; sleep 0.5; " + c.then)
+			h.do(
+				"pkill -f '[p]odman system service' || true; rm -f /run/podman/podman.sock; for i in 1 2 3 4 5; do podman rm -f -t 0 web >/dev/null 2>&1; podman container exists web || break; sleep 0.5; done; nft flush ruleset; podman run -d --name web " + c.run + " >/dev/null; sleep 0.5; " + c.then,
+			)
 			if c.mend != "" {
 				defer h.do(c.mend)
 			}
@@ -120,11 +135,16 @@ func TestContainers(t *testing.T) {
 func TestFromWithin(t *testing.T) {
 	t.Parallel()
 	h := engineHost(t)
-	h.do("podman run -d --name upload --dns 10.88.0.250 --add-host soundings.varzea.example:10.88.0.77 -e http_proxy=http://10.88.0.99:3128 -e no_proxy=10.20.0.14,tidebook.varzea.example,soundings.varzea.example tides:1 /bin/busybox sleep 600; " +
-		"podman run -d --name rogue tides:1 /bin/busybox httpd -f -h /www -p 127.0.0.1:8080; sleep 0.5")
+	h.do(
+		"podman run -d --name upload --dns 10.88.0.250 --add-host soundings.varzea.example:10.88.0.77 -e http_proxy=http://10.88.0.99:3128 -e no_proxy=10.20.0.14,tidebook.varzea.example,soundings.varzea.example tides:1 /bin/busybox sleep 600; " +
+			"podman run -d --name rogue tides:1 /bin/busybox httpd -f -h /www -p 127.0.0.1:8080; sleep 0.5",
+	)
 	inside := func(place string, args ...string) trail.Trail {
 		t.Helper()
-		r := runWords(t, append(append(h.enter(), "/usr/local/bin/uakari", "trace", "--json", "--wait", "1s", "--in", place), args...))
+		r := runWords(
+			t,
+			append(append(h.enter(), "/usr/local/bin/uakari", "trace", "--json", "--wait", "1s", "--in", place), args...),
+		)
 		return readTrail(t, r.stdout+r.stderr)
 	}
 	if judged := inside("upload", "http://10.20.0.14/"); judged.Reached != trail.Yes {

@@ -19,8 +19,20 @@ func TestDatagrams(t *testing.T) {
 	}
 	dnsmasq := needs(t, "dnsmasq-base", "/usr/sbin/dnsmasq")[0]
 	serve := func(l *lab, addr string) *exec.Cmd {
-		return l.background(l.server, dnsmasq, "-d", "-C", "/dev/null", "--listen-address="+addr, "--bind-interfaces", "--no-resolv",
-			"--no-hosts", "--address=/tidebook.varzea.example/10.20.0.14", "--user=root", "--pid-file=")
+		return l.background(
+			l.server,
+			dnsmasq,
+			"-d",
+			"-C",
+			"/dev/null",
+			"--listen-address="+addr,
+			"--bind-interfaces",
+			"--no-resolv",
+			"--no-hosts",
+			"--address=/tidebook.varzea.example/10.20.0.14",
+			"--user=root",
+			"--pid-file=",
+		)
 	}
 	for _, c := range []struct {
 		name string
@@ -88,7 +100,11 @@ func (l *lab) clock() {
 	l.t.Helper()
 	chronyd := needs(l.t, "chrony", "/usr/sbin/chronyd")[0]
 	dir := l.t.TempDir()
-	conf := write(l.t, filepath.Join(dir, "chrony.conf"), "local stratum 8\nallow 10.20.0.0/16\nbindaddress 10.20.0.14\nbindcmdaddress /\ncmdport 0\npidfile "+dir+"/pid\nuser root\n")
+	conf := write(
+		l.t,
+		filepath.Join(dir, "chrony.conf"),
+		"local stratum 8\nallow 10.20.0.0/16\nbindaddress 10.20.0.14\nbindcmdaddress /\ncmdport 0\npidfile "+dir+"/pid\nuser root\n",
+	)
 	l.background(l.server, chronyd, "-d", "-x", "-f", conf)
 }
 
@@ -107,7 +123,10 @@ func TestClock(t *testing.T) {
 	if got := rung(judged, trail.Answer).Summary; !strings.HasPrefix(got, "ntp answers") {
 		t.Errorf("it says %q", got)
 	}
-	l.filter(l.server, "table inet f { chain c { type filter hook input priority 0; policy accept;\nudp dport 123 drop\n}\n}")
+	l.filter(
+		l.server,
+		"table inet f { chain c { type filter hook input priority 0; policy accept;\nudp dport 123 drop\n}\n}",
+	)
 	judged = traced(t, enter(l.client), "--wait", "1s", "ntp://10.20.0.14")
 	if judged.Reached != trail.No || !strings.Contains(dump(judged), "rules/server-drop possible") {
 		t.Errorf("one end alone: %s", dump(judged))

@@ -47,7 +47,11 @@ func (a *arena) judge(k kept) (want, saw string, trip filter.Trip, ok bool) {
 			return "", "", trip, false
 		}
 	}
-	hops := []filter.Hop{{Host: a.look("client")}, {Host: a.look("router"), In: "c", Out: "s"}, {Host: a.look("server"), In: "eth0"}}
+	hops := []filter.Hop{
+		{Host: a.look("client")},
+		{Host: a.look("router"), In: "c", Out: "s"},
+		{Host: a.look("server"), In: "eth0"},
+	}
 	for _, part := range parts {
 		a.within(part, func() { netlink.ConntrackTableFlush(netlink.ConntrackTable) })
 	}

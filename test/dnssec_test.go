@@ -39,16 +39,45 @@ func TestSignedZone(t *testing.T) {
 	}
 	key := tool(found[1], "-q", "-a", "ECDSAP256SHA256", "-f", "KSK", "varzea.example")
 	tool(found[1], "-q", "-a", "ECDSAP256SHA256", "varzea.example")
-	write(t, filepath.Join(dir, "zone"), "$TTL 5\n@ IN SOA ns1.varzea.example. post.varzea.example. ( 1 3600 600 86400 5 )\n@ IN NS ns1\nns1 IN A 10.20.7.53\ntidebook IN A 10.20.0.14\n")
+	write(
+		t,
+		filepath.Join(dir, "zone"),
+		"$TTL 5\n@ IN SOA ns1.varzea.example. post.varzea.example. ( 1 3600 600 86400 5 )\n@ IN NS ns1\nns1 IN A 10.20.7.53\ntidebook IN A 10.20.0.14\n",
+	)
 	conf := func(name, options, more string) string {
-		return write(t, filepath.Join(dir, name), fmt.Sprintf("options { directory \"%s\"; listen-on-v6 { none; }; pid-file none; session-keyfile \"%s/%s.key\"; %s };\ncontrols { };\n%s\n", dir, dir, name, options, more))
+		return write(
+			t,
+			filepath.Join(dir, name),
+			fmt.Sprintf(
+				"options { directory \"%s\"; listen-on-v6 { none; }; pid-file none; session-keyfile \"%s/%s.key\"; %s };\ncontrols { };\n%s\n",
+				dir,
+				dir,
+				name,
+				options,
+				more,
+			),
+		)
 	}
 	// Of the key's line, what follows the class: flags, protocol, algorithm, key.
 	public := readFile(t, filepath.Join(dir, key+".key"))
 	fields := strings.Fields(public[strings.LastIndex(public, "DNSKEY"):])
-	anchor := fmt.Sprintf("trust-anchors { varzea.example. static-key %s %s %s \"%s\"; };", fields[1], fields[2], fields[3], strings.Join(fields[4:], ""))
-	authority := conf("authority", "listen-on { 10.20.7.53; }; recursion no; dnssec-validation no;", `zone "varzea.example" { type primary; file "zone.signed"; };`)
-	resolver := conf("resolver", "listen-on { 10.20.7.2; }; recursion yes; allow-query { any; }; allow-recursion { any; }; forward only; forwarders { 10.20.7.53; }; dnssec-validation yes;", anchor)
+	anchor := fmt.Sprintf(
+		"trust-anchors { varzea.example. static-key %s %s %s \"%s\"; };",
+		fields[1],
+		fields[2],
+		fields[3],
+		strings.Join(fields[4:], ""),
+	)
+	authority := conf(
+		"authority",
+		"listen-on { 10.20.7.53; }; recursion no; dnssec-validation no;",
+		`zone "varzea.example" { type primary; file "zone.signed"; };`,
+	)
+	resolver := conf(
+		"resolver",
+		"listen-on { 10.20.7.2; }; recursion yes; allow-query { any; }; allow-recursion { any; }; forward only; forwarders { 10.20.7.53; }; dnssec-validation yes;",
+		anchor,
+	)
 	look := func(until string) trail.Trail {
 		tool(found[2], "-S", "-q", "-P", "-s", "20261101000000", "-e", until, "-o", "varzea.example", "zone")
 		a := l.background(l.router, found[0], "-g", "-c", authority)
@@ -57,7 +86,15 @@ func TestSignedZone(t *testing.T) {
 		l.ready(l.client, "10.20.7.53")
 		var judged trail.Trail
 		for range 20 {
-			judged = traced(t, enter(l.client), "--resolver", "10.20.7.2", "--wait", "2s", "http://tidebook.varzea.example:8080/")
+			judged = traced(
+				t,
+				enter(l.client),
+				"--resolver",
+				"10.20.7.2",
+				"--wait",
+				"2s",
+				"http://tidebook.varzea.example:8080/",
+			)
 			if !strings.Contains(dump(judged), "names/resolver-silent") {
 				break
 			}

@@ -19,7 +19,8 @@ func pages(t *testing.T) []string {
 
 // heading turns a heading into the name by which links reach it.
 func heading(line string) string {
-	kept := regexp.MustCompile(`[^\p{L}\p{N} _-]`).ReplaceAllString(strings.ToLower(strings.TrimSpace(strings.TrimLeft(line, "#"))), "")
+	kept := regexp.MustCompile(`[^\p{L}\p{N} _-]`).
+		ReplaceAllString(strings.ToLower(strings.TrimSpace(strings.TrimLeft(line, "#"))), "")
 	return strings.ReplaceAll(kept, " ", "-")
 }
 
@@ -88,7 +89,8 @@ func TestWrittenCommands(t *testing.T) {
 					continue
 				}
 				args := []string{name, "--help"}
-				if (name == "case" || name == "card") && len(words) > 1 && !strings.Contains(words[1], "|") && words[1] != strings.ToUpper(words[1]) {
+				if (name == "case" || name == "card") && len(words) > 1 && !strings.Contains(words[1], "|") &&
+					words[1] != strings.ToUpper(words[1]) {
 					args = []string{name, words[1], "--help"}
 				}
 				key := strings.Join(args, " ")

@@ -58,7 +58,13 @@ func newLink(t testing.TB, delay time.Duration) link {
 		}
 		time.Sleep(50 * time.Millisecond)
 	}
-	return link{spaces[0], spaces[1], "10.20.0.14:5353", filepath.Join(dir, "authority.pem"), "https://tidebook.varzea.example:8443/"}
+	return link{
+		spaces[0],
+		spaces[1],
+		"10.20.0.14:5353",
+		filepath.Join(dir, "authority.pem"),
+		"https://tidebook.varzea.example:8443/",
+	}
 }
 
 // tun opens a tun device (Documentation/networking/tuntap.rst).

@@ -51,9 +51,16 @@ func certificate(t *testing.T, dir string) (cert, key string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	c := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "tidebook"}, IsCA: true, BasicConstraintsValid: true,
-		DNSNames: []string{"localhost"}, IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1), net.IPv4(127, 0, 0, 2)},
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(240 * time.Hour)}
+	c := &x509.Certificate{
+		SerialNumber:          big.NewInt(1),
+		Subject:               pkix.Name{CommonName: "tidebook"},
+		IsCA:                  true,
+		BasicConstraintsValid: true,
+		DNSNames:              []string{"localhost"},
+		IPAddresses:           []net.IP{net.IPv4(127, 0, 0, 1), net.IPv4(127, 0, 0, 2)},
+		NotBefore:             time.Now().Add(-time.Hour),
+		NotAfter:              time.Now().Add(240 * time.Hour),
+	}
 	der, err := x509.CreateCertificate(rand.Reader, c, c, &k.PublicKey, k)
 	if err != nil {
 		t.Fatal(err)
@@ -62,8 +69,16 @@ func certificate(t *testing.T, dir string) (cert, key string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	cert = write(t, filepath.Join(dir, "cert.pem"), string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})))
-	key = write(t, filepath.Join(dir, "key.pem"), string(pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: kder})))
+	cert = write(
+		t,
+		filepath.Join(dir, "cert.pem"),
+		string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})),
+	)
+	key = write(
+		t,
+		filepath.Join(dir, "key.pem"),
+		string(pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: kder})),
+	)
 	return cert, key
 }
 
@@ -116,7 +131,11 @@ http {
 	})
 	t.Run("name not covered", func(t *testing.T) {
 		hosts := write(t, filepath.Join(dir, "hosts"), "127.0.0.1 tidebook.varzea.example\n")
-		expect(t, traced(t, nil, append(trace(t, "https://tidebook.varzea.example", secure, "/"), "--hosts", hosts)...), "certs/name-not-covered proven")
+		expect(
+			t,
+			traced(t, nil, append(trace(t, "https://tidebook.varzea.example", secure, "/"), "--hosts", hosts)...),
+			"certs/name-not-covered proven",
+		)
 	})
 	t.Run("errors", func(t *testing.T) {
 		expect(t, traced(t, nil, trace(t, "https://127.0.0.1", secure, "/broken")...), "answer/error-status proven")
@@ -143,7 +162,16 @@ func TestOpenSSH(t *testing.T) {
 	t.Run("stopped", func(t *testing.T) {
 		expect(t, traced(t, nil, "--card", card, "ssh://"+at(port)), "service/stopped proven")
 	})
-	conf := fmt.Sprintf("Port %d\nListenAddress 127.0.0.1:%d\nListenAddress 127.0.0.2:%d\nListenAddress 127.0.0.1:%d\nHostKey %s/key\nPidFile %s/pid\nUsePAM no\nStrictModes no\nPasswordAuthentication no\nKbdInteractiveAuthentication no\nPermitRootLogin yes\nAuthorizedKeysFile %s/accepted\n", port, port, port, inner, dir, dir, dir)
+	conf := fmt.Sprintf(
+		"Port %d\nListenAddress 127.0.0.1:%d\nListenAddress 127.0.0.2:%d\nListenAddress 127.0.0.1:%d\nHostKey %s/key\nPidFile %s/pid\nUsePAM no\nStrictModes no\nPasswordAuthentication no\nKbdInteractiveAuthentication no\nPermitRootLogin yes\nAuthorizedKeysFile %s/accepted\n",
+		port,
+		port,
+		port,
+		inner,
+		dir,
+		dir,
+		dir,
+	)
 	start(t, at(port), nil, sshd, "-D", "-e", "-f", write(t, filepath.Join(dir, "conf"), conf))
 	t.Setenv("HOME", dir)
 	public, err := os.ReadFile(filepath.Join(dir, "key.pub"))
@@ -158,7 +186,8 @@ func TestOpenSSH(t *testing.T) {
 	}
 	t.Run("a host key that is not known", func(t *testing.T) {
 		judged := traced(t, nil, "--card", card, "ssh://"+at(port))
-		if judged.Outcome != trail.OutcomeClear || len(judged.Causes) != 1 || judged.Causes[0].ID != "certs/host-key-unknown" {
+		if judged.Outcome != trail.OutcomeClear || len(judged.Causes) != 1 ||
+			judged.Causes[0].ID != "certs/host-key-unknown" {
 			t.Errorf("%s", dump(judged))
 		}
 	})
@@ -188,7 +217,18 @@ func TestOpenSSH(t *testing.T) {
 		}
 		expect(t, login(filepath.Join(dir, "key")), "login/key-refused proven")
 		t.Setenv("UAKARI_TEST_SECRET", "canary-7f3a")
-		r := run(t, "trace", "--json", "--card", card, "--user", "root", "--secret", "env:UAKARI_TEST_SECRET", "ssh://"+at(port))
+		r := run(
+			t,
+			"trace",
+			"--json",
+			"--card",
+			card,
+			"--user",
+			"root",
+			"--secret",
+			"env:UAKARI_TEST_SECRET",
+			"ssh://"+at(port),
+		)
 		if !strings.Contains(r.stdout, "login/mechanism-off") {
 			t.Errorf("%s", r.stdout)
 		}
@@ -255,15 +295,22 @@ func TestPostgreSQL(t *testing.T) {
 		for d := filepath.Dir(dir); d != os.TempDir() && d != "/"; d = filepath.Dir(d) {
 			os.Chmod(d, 0o755)
 		}
-		start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, slices.Concat(as, []string{postgres, "-D", dir, "-k", "", "-p", fmt.Sprint(port),
-			"-c", "listen_addresses=" + addrs, "-c", "ssl=" + ssl, "-c", "ssl_cert_file=" + cert, "-c", "ssl_key_file=" + key}, more)...)
+		start(
+			t,
+			fmt.Sprintf("127.0.0.1:%d", port),
+			nil,
+			slices.Concat(as, []string{postgres, "-D", dir, "-k", "", "-p", fmt.Sprint(port),
+				"-c", "listen_addresses=" + addrs, "-c", "ssl=" + ssl, "-c", "ssl_cert_file=" + cert, "-c", "ssl_key_file=" + key}, more)...)
 	}
 	t.Run("without TLS", func(t *testing.T) {
 		run(t, port, "127.0.0.1", "off")
 		expectHealthy(t, traced(t, nil, "--card", card, url("127.0.0.1", port, "prefer")))
 		expect(t, traced(t, nil, "--card", card, url("127.0.0.1", port, "verify-full")), "certs/server-speaks-plain proven")
 		expect(t, traced(t, nil, "--card", card, url("127.0.0.1", port, "require")), "certs/server-speaks-plain proven")
-		expectHealthy(t, traced(t, nil, "--card", card, fmt.Sprintf("postgres:///?host=127.0.0.1&port=%d&dbname=readings", port)))
+		expectHealthy(
+			t,
+			traced(t, nil, "--card", card, fmt.Sprintf("postgres:///?host=127.0.0.1&port=%d&dbname=readings", port)),
+		)
 		expect(t, traced(t, nil, "--card", card, url("127.0.0.2", port, "prefer")), "ports/loopback-only proven")
 		expect(t, traced(t, nil, "--card", card, "postgres://127.0.0.1/readings"), "ports/moved proven")
 		expect(t, traced(t, nil, "--card", card, url("127.0.0.1", freePort(t), "prefer")), "settings/wrong-port proven")
@@ -275,7 +322,17 @@ func TestPostgreSQL(t *testing.T) {
 		right := write(t, filepath.Join(t.TempDir(), "right"), first)
 		wrong := write(t, filepath.Join(t.TempDir(), "wrong"), "canary-7f3a")
 		login := func(user, secret, database string) trail.Trail {
-			return traced(t, nil, "--card", card, "--user", user, "--secret", "file:"+secret, fmt.Sprintf("postgres://127.0.0.1:%d/%s", port, database))
+			return traced(
+				t,
+				nil,
+				"--card",
+				card,
+				"--user",
+				user,
+				"--secret",
+				"file:"+secret,
+				fmt.Sprintf("postgres://127.0.0.1:%d/%s", port, database),
+			)
 		}
 		if judged := login("postgres", right, "postgres"); rung(judged, trail.Login).State != trail.Clear {
 			t.Errorf("%s", dump(judged))
@@ -289,7 +346,11 @@ func TestPostgreSQL(t *testing.T) {
 				expect(t, judged, want)
 			}
 		}
-		expect(t, login("postgres", right, "postgres?target_session_attrs=read-write&options=-c%20default_transaction_read_only=on"), "answer/wrong-role proven")
+		expect(
+			t,
+			login("postgres", right, "postgres?target_session_attrs=read-write&options=-c%20default_transaction_read_only=on"),
+			"answer/wrong-role proven",
+		)
 		judged := login("postgres", wrong, "postgres")
 		expect(t, judged, "login/rejected likely")
 		if strings.Contains(dump(judged), "canary-7f3a") {
@@ -309,7 +370,11 @@ func TestPostgreSQL(t *testing.T) {
 		right := write(t, filepath.Join(t.TempDir(), "right"), first)
 		wrong := write(t, filepath.Join(t.TempDir(), "wrong"), "canary-7f3a")
 		port := freePort(t)
-		hba := write(t, filepath.Join(dir, "hba.conf"), "host postgres postgres all scram-sha-256\nhost nowhere all all scram-sha-256\nhost template1 all all reject\n")
+		hba := write(
+			t,
+			filepath.Join(dir, "hba.conf"),
+			"host postgres postgres all scram-sha-256\nhost nowhere all all scram-sha-256\nhost template1 all all reject\n",
+		)
 		if err := os.Chown(hba, uid, -1); err != nil {
 			t.Fatal(err)
 		}
@@ -321,7 +386,17 @@ func TestPostgreSQL(t *testing.T) {
 			{"postgres", right, "template1", "login/not-from-here likely", "pg_hba.conf"},
 			{"gauge", right, "readings", "login/not-from-here likely", "pg_hba.conf"},
 		} {
-			judged := traced(t, nil, "--card", card, "--user", c.user, "--secret", "file:"+c.secret, fmt.Sprintf("postgres://127.0.0.1:%d/%s", port, c.database))
+			judged := traced(
+				t,
+				nil,
+				"--card",
+				card,
+				"--user",
+				c.user,
+				"--secret",
+				"file:"+c.secret,
+				fmt.Sprintf("postgres://127.0.0.1:%d/%s", port, c.database),
+			)
 			if c.want == "" {
 				expect(t, judged)
 			} else {
@@ -338,7 +413,11 @@ func TestPostgreSQL(t *testing.T) {
 		expectHealthy(t, traced(t, nil, "--card", card, url("127.0.0.1", port, "prefer")))
 		expectHealthy(t, traced(t, nil, "--card", card, "--trust", cert, url("127.0.0.1", port, "verify-full")))
 		expectHealthy(t, traced(t, nil, "--card", card, url("127.0.0.1", port, "require")))
-		expect(t, traced(t, nil, "--card", card, "--trust", cert, url("127.0.0.3", port, "verify-ca")), "ports/loopback-only proven")
+		expect(
+			t,
+			traced(t, nil, "--card", card, "--trust", cert, url("127.0.0.3", port, "verify-ca")),
+			"ports/loopback-only proven",
+		)
 		expect(t, traced(t, nil, "--card", card, url("127.0.0.1", port, "verify-full")), "certs/self-signed proven")
 	})
 }
@@ -366,19 +445,59 @@ func TestRedisLogins(t *testing.T) {
 	redis := needs(t, "redis-server", "/usr/bin/redis-server")[0]
 	dir := t.TempDir()
 	port := freePort(t)
-	acl := write(t, filepath.Join(dir, "acl"), "user default on nopass ~* +@all\nuser gauge on >tide7 ~* +@all\nuser shut off >tide7 ~* +@all\n")
-	start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, redis, "--port", fmt.Sprint(port), "--bind", "127.0.0.1", "--aclfile", acl, "--dir", dir, "--save", "")
-	right, wrong := write(t, filepath.Join(dir, "right"), "tide7\n"), write(t, filepath.Join(dir, "wrong"), "canary-7f3a\n")
+	acl := write(
+		t,
+		filepath.Join(dir, "acl"),
+		"user default on nopass ~* +@all\nuser gauge on >tide7 ~* +@all\nuser shut off >tide7 ~* +@all\n",
+	)
+	start(
+		t,
+		fmt.Sprintf("127.0.0.1:%d", port),
+		nil,
+		redis,
+		"--port",
+		fmt.Sprint(port),
+		"--bind",
+		"127.0.0.1",
+		"--aclfile",
+		acl,
+		"--dir",
+		dir,
+		"--save",
+		"",
+	)
+	right, wrong := write(
+		t,
+		filepath.Join(dir, "right"),
+		"tide7\n",
+	), write(
+		t,
+		filepath.Join(dir, "wrong"),
+		"canary-7f3a\n",
+	)
 	login := func(user, secret string) trail.Trail {
-		return traced(t, nil, "--in-the-clear", "--user", user, "--secret", "file:"+secret, fmt.Sprintf("redis://127.0.0.1:%d", port))
+		return traced(
+			t,
+			nil,
+			"--in-the-clear",
+			"--user",
+			user,
+			"--secret",
+			"file:"+secret,
+			fmt.Sprintf("redis://127.0.0.1:%d", port),
+		)
 	}
-	if judged := login("gauge", right); rung(judged, trail.Login).State != trail.Clear || judged.Outcome != trail.OutcomeClear {
+	if judged := login("gauge", right); rung(judged, trail.Login).State != trail.Clear ||
+		judged.Outcome != trail.OutcomeClear {
 		t.Errorf("%s", dump(judged))
 	}
 	for _, judged := range []trail.Trail{login("gauge", wrong), login("shut", right), login("nobody", right)} {
 		expect(t, judged, "login/rejected likely")
 	}
-	if judged := traced(t, nil, "--in-the-clear", "--user", "gauge", fmt.Sprintf("redis://127.0.0.1:%d", port)); rung(judged, trail.Login).State != trail.Unseen {
+	if judged := traced(t, nil, "--in-the-clear", "--user", "gauge", fmt.Sprintf("redis://127.0.0.1:%d", port)); rung(
+		judged,
+		trail.Login,
+	).State != trail.Unseen {
 		t.Errorf("%s", dump(judged))
 	}
 }

@@ -17,10 +17,12 @@ import (
 func TestLoginReasons(t *testing.T) {
 	t.Parallel()
 	h, key := sshHost(t)
-	h.do("useradd -m -s /bin/sh gauge; echo gauge:tide7 | chpasswd; useradd -m -s /bin/sh ended; echo ended:tide7 | chpasswd; usermod -e 2020-01-01 ended; " +
-		"useradd -m -s /bin/sh shut; echo shut:tide7 | chpasswd; passwd -l shut; useradd -m -s /bin/sh keyless; useradd -m -s /usr/sbin/nologin mute; echo mute:tide7 | chpasswd; useradd -m -s /bin/sh renew; echo renew:tide7 | chpasswd; chage -d 0 renew; " +
-		"useradd -m -s /bin/sh walled; echo walled:tide7 | chpasswd; sed -i '1i account required pam_access.so' /etc/pam.d/sshd; echo '-:walled:10.20.7.' >> /etc/security/access.conf; " +
-		"useradd -m -s /bin/sh barred; echo barred:tide7 | chpasswd; printf 'PasswordAuthentication yes\\nKbdInteractiveAuthentication no\\nUsePAM yes\\nDenyUsers barred\\n' > /etc/ssh/sshd_config.d/x.conf; systemctl restart ssh; sleep 1")
+	h.do(
+		"useradd -m -s /bin/sh gauge; echo gauge:tide7 | chpasswd; useradd -m -s /bin/sh ended; echo ended:tide7 | chpasswd; usermod -e 2020-01-01 ended; " +
+			"useradd -m -s /bin/sh shut; echo shut:tide7 | chpasswd; passwd -l shut; useradd -m -s /bin/sh keyless; useradd -m -s /usr/sbin/nologin mute; echo mute:tide7 | chpasswd; useradd -m -s /bin/sh renew; echo renew:tide7 | chpasswd; chage -d 0 renew; " +
+			"useradd -m -s /bin/sh walled; echo walled:tide7 | chpasswd; sed -i '1i account required pam_access.so' /etc/pam.d/sshd; echo '-:walled:10.20.7.' >> /etc/security/access.conf; " +
+			"useradd -m -s /bin/sh barred; echo barred:tide7 | chpasswd; printf 'PasswordAuthentication yes\\nKbdInteractiveAuthentication no\\nUsePAM yes\\nDenyUsers barred\\n' > /etc/ssh/sshd_config.d/x.conf; systemctl restart ssh; sleep 1",
+	)
 	right := write(t, filepath.Join(t.TempDir(), "right"), "tide7")
 	wrong := write(t, filepath.Join(t.TempDir(), "wrong"), "canary-7f3a")
 	for _, c := range []struct{ user, secret, want string }{
@@ -37,7 +39,19 @@ func TestLoginReasons(t *testing.T) {
 	} {
 		h.t = t
 		// The looks log in with the key, the one try with the password.
-		judged := traced(t, h.from(), "--at", "root@10.20.0.14", "--identity", key, "--user", c.user, "--secret", "file:"+c.secret, "ssh://10.20.0.14")
+		judged := traced(
+			t,
+			h.from(),
+			"--at",
+			"root@10.20.0.14",
+			"--identity",
+			key,
+			"--user",
+			c.user,
+			"--secret",
+			"file:"+c.secret,
+			"ssh://10.20.0.14",
+		)
 		if c.want == "" {
 			expect(t, judged)
 		} else {
@@ -89,7 +103,10 @@ func keysOfAgent(t *testing.T, h *fullHost) {
 	add(0, 1, 2, 3, 4, 5, 6, 7, 8)
 	expect(t, login(), "login/key-refused likely")
 	record := filepath.Join(dir, "record.json")
-	r := runWords(t, append(h.enter(), "/usr/local/bin/uakari", "record", "--for", "ssh://10.20.0.14", "--user", "gauge", "-o", "-"))
+	r := runWords(
+		t,
+		append(h.enter(), "/usr/local/bin/uakari", "record", "--for", "ssh://10.20.0.14", "--user", "gauge", "-o", "-"),
+	)
 	if r.status != 0 {
 		t.Fatalf("%+v", r)
 	}
@@ -113,12 +130,26 @@ func keysOfAgent(t *testing.T, h *fullHost) {
 func TestLoginLocks(t *testing.T) {
 	t.Parallel()
 	h, key := sshHost(t)
-	h.do("useradd -m -s /bin/sh gauge; echo gauge:tide7 | chpasswd; printf 'PasswordAuthentication yes\\nKbdInteractiveAuthentication no\\nUsePAM yes\\n' > /etc/ssh/sshd_config.d/x.conf; " +
-		"sed -i '1i auth required pam_faillock.so preauth' /etc/pam.d/common-auth; " +
-		"sed -i 's/^auth.*pam_deny.so/auth [default=die] pam_faillock.so authfail/' /etc/pam.d/common-auth; systemctl restart ssh; sleep 1")
+	h.do(
+		"useradd -m -s /bin/sh gauge; echo gauge:tide7 | chpasswd; printf 'PasswordAuthentication yes\\nKbdInteractiveAuthentication no\\nUsePAM yes\\n' > /etc/ssh/sshd_config.d/x.conf; " +
+			"sed -i '1i auth required pam_faillock.so preauth' /etc/pam.d/common-auth; " +
+			"sed -i 's/^auth.*pam_deny.so/auth [default=die] pam_faillock.so authfail/' /etc/pam.d/common-auth; systemctl restart ssh; sleep 1",
+	)
 	wrong := write(t, filepath.Join(t.TempDir(), "wrong"), "canary-7f3a")
 	try := func() trail.Trail {
-		return traced(t, h.from(), "--at", "root@10.20.0.14", "--identity", key, "--user", "gauge", "--secret", "file:"+wrong, "ssh://10.20.0.14")
+		return traced(
+			t,
+			h.from(),
+			"--at",
+			"root@10.20.0.14",
+			"--identity",
+			key,
+			"--user",
+			"gauge",
+			"--secret",
+			"file:"+wrong,
+			"ssh://10.20.0.14",
+		)
 	}
 	for range 2 {
 		expect(t, try(), "login/wrong-secret proven")
@@ -139,22 +170,55 @@ func TestMariaDB(t *testing.T) {
 	dir := t.TempDir()
 	data := filepath.Join(dir, "data")
 	port := freePort(t)
-	settings := write(t, filepath.Join(dir, "my.cnf"), fmt.Sprintf("[mysqld]\nuser=root\ndatadir=%[1]s/data\nsocket=%[1]s/s\nport=%[2]d\nbind-address=127.0.0.1\npid-file=%[1]s/pid\nlog_error=%[1]s/error.log\nlog_warnings=2\n", dir, port))
+	settings := write(
+		t,
+		filepath.Join(dir, "my.cnf"),
+		fmt.Sprintf(
+			"[mysqld]\nuser=root\ndatadir=%[1]s/data\nsocket=%[1]s/s\nport=%[2]d\nbind-address=127.0.0.1\npid-file=%[1]s/pid\nlog_error=%[1]s/error.log\nlog_warnings=2\n",
+			dir,
+			port,
+		),
+	)
 	if out, err := exec.Command(found[1], "--defaults-file="+settings, "--datadir="+data, "--auth-root-authentication-method=normal").CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
 	}
 	start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, found[0], "--defaults-file="+settings)
-	ask := exec.Command(found[2], "--no-defaults", "-u", "root", "-S", filepath.Join(dir, "s"), "-e",
-		"create database tides; create user gauge@'%' identified by 'tide7'; grant all on tides.* to gauge@'%'; create user far@'10.20.9.%' identified by 'tide7'; create user shut@'%' identified by 'tide7' account lock; delete from mysql.global_priv where user=''; flush privileges;")
+	ask := exec.Command(
+		found[2],
+		"--no-defaults",
+		"-u",
+		"root",
+		"-S",
+		filepath.Join(dir, "s"),
+		"-e",
+		"create database tides; create user gauge@'%' identified by 'tide7'; grant all on tides.* to gauge@'%'; create user far@'10.20.9.%' identified by 'tide7'; create user shut@'%' identified by 'tide7' account lock; delete from mysql.global_priv where user=''; flush privileges;",
+	)
 	if out, err := ask.CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
 	}
-	right, wrong := write(t, filepath.Join(dir, "right"), "tide7\n"), write(t, filepath.Join(dir, "wrong"), "canary-7f3a\n")
+	right, wrong := write(
+		t,
+		filepath.Join(dir, "right"),
+		"tide7\n",
+	), write(
+		t,
+		filepath.Join(dir, "wrong"),
+		"canary-7f3a\n",
+	)
 	login := func(user, secret, database string) trail.Trail {
-		return traced(t, nil, "--user", user, "--secret", "file:"+secret, fmt.Sprintf("mysql://127.0.0.1:%d/%s", port, database))
+		return traced(
+			t,
+			nil,
+			"--user",
+			user,
+			"--secret",
+			"file:"+secret,
+			fmt.Sprintf("mysql://127.0.0.1:%d/%s", port, database),
+		)
 	}
 	t.Setenv("HOME", dir)
-	if judged := login("gauge", right, "tides"); rung(judged, trail.Login).State != trail.Clear || judged.Outcome != trail.OutcomeClear {
+	if judged := login("gauge", right, "tides"); rung(judged, trail.Login).State != trail.Clear ||
+		judged.Outcome != trail.OutcomeClear {
 		t.Error(dump(judged))
 	}
 	expect(t, login("gauge", wrong, "tides"), "login/wrong-secret likely")
@@ -163,8 +227,22 @@ func TestMariaDB(t *testing.T) {
 	expect(t, login("gauge", right, "floods"), "login/no-right proven")
 	expect(t, login("shut", right, ""), "login/locked proven")
 	for on, want := range map[string]string{"{may: SELECT, on: tides.levels}": "", "{may: SELECT, on: floods.levels}": "login/no-right proven", "{may: CREATE, on: schema tides}": ""} {
-		card := write(t, filepath.Join(dir, "card.yaml"), "format: uakari.card/1\nname: ledger\nprogram: "+found[0]+"\naccount:\n  rights: ["+on+"]\n")
-		judged := traced(t, nil, "--card", card, "--user", "gauge", "--secret", "file:"+right, fmt.Sprintf("mysql://127.0.0.1:%d/tides", port))
+		card := write(
+			t,
+			filepath.Join(dir, "card.yaml"),
+			"format: uakari.card/1\nname: ledger\nprogram: "+found[0]+"\naccount:\n  rights: ["+on+"]\n",
+		)
+		judged := traced(
+			t,
+			nil,
+			"--card",
+			card,
+			"--user",
+			"gauge",
+			"--secret",
+			"file:"+right,
+			fmt.Sprintf("mysql://127.0.0.1:%d/tides", port),
+		)
 		if want == "" {
 			expect(t, judged)
 		} else {
@@ -198,12 +276,16 @@ func TestPathRights(t *testing.T) {
 	}
 	file := write(t, filepath.Join(deep, "level.txt"), "3.1")
 	port := freePort(t)
-	conf := write(t, filepath.Join(dir, "conf"), fmt.Sprintf(`daemon off; user www-data; pid %[1]s/pid; error_log %[1]s/error.log;
+	conf := write(
+		t,
+		filepath.Join(dir, "conf"),
+		fmt.Sprintf(`daemon off; user www-data; pid %[1]s/pid; error_log %[1]s/error.log;
 events {}
 http {
   access_log off; client_body_temp_path %[1]s/b; proxy_temp_path %[1]s/p; fastcgi_temp_path %[1]s/f; uwsgi_temp_path %[1]s/u; scgi_temp_path %[1]s/s;
   server { listen 127.0.0.1:%[2]d; root %[1]s/srv; }
-}`, dir, port))
+}`, dir, port),
+	)
 	start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, nginx, "-p", dir, "-c", conf)
 	card := cardFor(t, nginx)
 	ask := func() trail.Trail {
@@ -225,7 +307,8 @@ http {
 		}
 		judged := ask()
 		expect(t, judged, "login/path-right proven")
-		if !strings.Contains(judged.Causes[0].Summary, "www-data may not "+c.says) || len(judged.Causes[0].Remedies) == 0 || !strings.Contains(judged.Causes[0].Remedies[0].Command, "chmod o+") {
+		if !strings.Contains(judged.Causes[0].Summary, "www-data may not "+c.says) || len(judged.Causes[0].Remedies) == 0 ||
+			!strings.Contains(judged.Causes[0].Remedies[0].Command, "chmod o+") {
 			t.Errorf("%+v", judged.Causes[0])
 		}
 	}
@@ -236,8 +319,26 @@ func TestKerberos(t *testing.T) {
 	found := needs(t, "krb5-kdc krb5-admin-server", "/usr/sbin/krb5kdc", "/usr/sbin/kdb5_util", "/usr/sbin/kadmin.local")
 	dir := t.TempDir()
 	port := freePort(t)
-	t.Setenv("KRB5_CONFIG", write(t, filepath.Join(dir, "krb5.conf"), "[libdefaults]\n default_realm = VARZEA.EXAMPLE\n dns_lookup_kdc = false\n"))
-	t.Setenv("KRB5_KDC_PROFILE", write(t, filepath.Join(dir, "kdc.conf"), fmt.Sprintf("[kdcdefaults]\n kdc_listen = 127.0.0.1:%[2]d\n kdc_tcp_listen = 127.0.0.1:%[2]d\n[realms]\n VARZEA.EXAMPLE = {\n  database_name = %[1]s/principal\n  key_stash_file = %[1]s/stash\n  default_principal_flags = +preauth\n }\n", dir, port)))
+	t.Setenv(
+		"KRB5_CONFIG",
+		write(
+			t,
+			filepath.Join(dir, "krb5.conf"),
+			"[libdefaults]\n default_realm = VARZEA.EXAMPLE\n dns_lookup_kdc = false\n",
+		),
+	)
+	t.Setenv(
+		"KRB5_KDC_PROFILE",
+		write(
+			t,
+			filepath.Join(dir, "kdc.conf"),
+			fmt.Sprintf(
+				"[kdcdefaults]\n kdc_listen = 127.0.0.1:%[2]d\n kdc_tcp_listen = 127.0.0.1:%[2]d\n[realms]\n VARZEA.EXAMPLE = {\n  database_name = %[1]s/principal\n  key_stash_file = %[1]s/stash\n  default_principal_flags = +preauth\n }\n",
+				dir,
+				port,
+			),
+		),
+	)
 	t.Setenv("KRB5_KTNAME", filepath.Join(dir, "keytab"))
 	sh := func(words ...string) {
 		t.Helper()
@@ -251,13 +352,30 @@ func TestKerberos(t *testing.T) {
 		sh(found[2], "-r", "VARZEA.EXAMPLE", "-q", q)
 	}
 	start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, found[0], "-n", "-r", "VARZEA.EXAMPLE")
-	right, wrong := write(t, filepath.Join(dir, "right"), "tide7\n"), write(t, filepath.Join(dir, "wrong"), "canary-7f3a\n")
+	right, wrong := write(
+		t,
+		filepath.Join(dir, "right"),
+		"tide7\n",
+	), write(
+		t,
+		filepath.Join(dir, "wrong"),
+		"canary-7f3a\n",
+	)
 	const service = "postgres/ledger.varzea.example"
 	login := func(before []string, user, secret, service string) trail.Trail {
-		return traced(t, before, "--user", user, "--secret", "file:"+secret, fmt.Sprintf("kerberos://127.0.0.1:%d/%s", port, service))
+		return traced(
+			t,
+			before,
+			"--user",
+			user,
+			"--secret",
+			"file:"+secret,
+			fmt.Sprintf("kerberos://127.0.0.1:%d/%s", port, service),
+		)
 	}
 	expectHealthy(t, traced(t, nil, fmt.Sprintf("kerberos://127.0.0.1:%d", port)))
-	if judged := login(nil, "gauge", right, service); rung(judged, trail.Login).State != trail.Clear || judged.Outcome != trail.OutcomeClear {
+	if judged := login(nil, "gauge", right, service); rung(judged, trail.Login).State != trail.Clear ||
+		judged.Outcome != trail.OutcomeClear {
 		t.Error(dump(judged))
 	}
 	expect(t, login(nil, "gauge", wrong, ""), "login/wrong-secret proven")
@@ -272,19 +390,31 @@ func TestKerberos(t *testing.T) {
 	}
 	expect(t, known("nobody"), "login/unknown-account proven")
 	expect(t, known("ended"), "login/account-expired proven")
-	if f := rung(known("gauge"), trail.Login); f.State != trail.Unseen || !strings.Contains(f.Summary, "knows the account") {
+	if f := rung(known("gauge"), trail.Login); f.State != trail.Unseen ||
+		!strings.Contains(f.Summary, "knows the account") {
 		t.Errorf("%+v", f)
 	}
 	// A cache with a ticket by the key that was.
 	tools := needs(t, "krb5-user", "/usr/bin/kinit", "/usr/bin/kvno")
 	cache := filepath.Join(dir, "cache")
 	t.Setenv("KRB5CCNAME", "FILE:"+cache)
-	t.Setenv("KRB5_CONFIG", write(t, filepath.Join(dir, "krb5.conf"), fmt.Sprintf("[libdefaults]\n default_realm = VARZEA.EXAMPLE\n dns_lookup_kdc = false\n[realms]\n VARZEA.EXAMPLE = {\n  kdc = 127.0.0.1:%d\n }\n", port)))
+	t.Setenv(
+		"KRB5_CONFIG",
+		write(
+			t,
+			filepath.Join(dir, "krb5.conf"),
+			fmt.Sprintf(
+				"[libdefaults]\n default_realm = VARZEA.EXAMPLE\n dns_lookup_kdc = false\n[realms]\n VARZEA.EXAMPLE = {\n  kdc = 127.0.0.1:%d\n }\n",
+				port,
+			),
+		),
+	)
 	must(t, "tide7\n", tools[0], "gauge")
 	must(t, "", tools[1], service)
 	expect(t, login(nil, "gauge", right, service))
 	sh(found[2], "-r", "VARZEA.EXAMPLE", "-q", "cpw -randkey "+service)
-	if text := dump(login(nil, "gauge", right, service)); !strings.Contains(text, "login/key-version proven true") || !strings.Contains(text, "login/saved-secret proven true") {
+	if text := dump(login(nil, "gauge", right, service)); !strings.Contains(text, "login/key-version proven true") ||
+		!strings.Contains(text, "login/saved-secret proven true") {
 		t.Error(text)
 	}
 	sh("rm", cache)
@@ -296,8 +426,26 @@ func TestKerberos(t *testing.T) {
 		t.Fatalf("no library of faketime: %v", err)
 	}
 	off := freePort(t)
-	t.Setenv("KRB5_KDC_PROFILE", write(t, filepath.Join(dir, "off.conf"), strings.ReplaceAll(readFile(t, filepath.Join(dir, "kdc.conf")), fmt.Sprint(port), fmt.Sprint(off))))
-	start(t, fmt.Sprintf("127.0.0.1:%d", off), nil, "/usr/bin/env", "LD_PRELOAD="+shifts[0], "FAKETIME=-20m", found[0], "-n", "-r", "VARZEA.EXAMPLE")
+	t.Setenv(
+		"KRB5_KDC_PROFILE",
+		write(
+			t,
+			filepath.Join(dir, "off.conf"),
+			strings.ReplaceAll(readFile(t, filepath.Join(dir, "kdc.conf")), fmt.Sprint(port), fmt.Sprint(off)),
+		),
+	)
+	start(
+		t,
+		fmt.Sprintf("127.0.0.1:%d", off),
+		nil,
+		"/usr/bin/env",
+		"LD_PRELOAD="+shifts[0],
+		"FAKETIME=-20m",
+		found[0],
+		"-n",
+		"-r",
+		"VARZEA.EXAMPLE",
+	)
 	port = off
 	judged := login(nil, "gauge", right, "")
 	expect(t, judged, "login/clock-skew proven")
@@ -329,7 +477,18 @@ overlay ppolicy
 ppolicy_default "cn=policy,dc=varzea,dc=example"
 ppolicy_use_lockout
 `, dir))
-	start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, found[0], "-d", "0", "-f", conf, "-h", fmt.Sprintf("ldap://127.0.0.1:%d", port))
+	start(
+		t,
+		fmt.Sprintf("127.0.0.1:%d", port),
+		nil,
+		found[0],
+		"-d",
+		"0",
+		"-f",
+		conf,
+		"-h",
+		fmt.Sprintf("ldap://127.0.0.1:%d", port),
+	)
 	entries := write(t, filepath.Join(dir, "entries"), `dn: dc=varzea,dc=example
 objectClass: dcObject
 objectClass: organization
@@ -358,19 +517,49 @@ sn: fresh
 userPassword: tide7
 pwdReset: TRUE
 `)
-	add := exec.Command(found[1], "-x", "-H", fmt.Sprintf("ldap://127.0.0.1:%d", port), "-D", "cn=root,dc=varzea,dc=example", "-w", "tide-root", "-f", entries)
+	add := exec.Command(
+		found[1],
+		"-x",
+		"-H",
+		fmt.Sprintf("ldap://127.0.0.1:%d", port),
+		"-D",
+		"cn=root,dc=varzea,dc=example",
+		"-w",
+		"tide-root",
+		"-f",
+		entries,
+	)
 	if out, err := add.CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
 	}
 	right, wrong := write(t, filepath.Join(dir, "right"), "tide7"), write(t, filepath.Join(dir, "wrong"), "canary-7f3a")
 	login := func(name, secret string) trail.Trail {
-		return traced(t, nil, "--in-the-clear", "--user", "cn="+name+",dc=varzea,dc=example", "--secret", "file:"+secret, fmt.Sprintf("ldap://127.0.0.1:%d", port))
+		return traced(
+			t,
+			nil,
+			"--in-the-clear",
+			"--user",
+			"cn="+name+",dc=varzea,dc=example",
+			"--secret",
+			"file:"+secret,
+			fmt.Sprintf("ldap://127.0.0.1:%d", port),
+		)
 	}
-	if judged := login("gauge", right); rung(judged, trail.Login).State != trail.Clear || judged.Outcome != trail.OutcomeClear {
+	if judged := login("gauge", right); rung(judged, trail.Login).State != trail.Clear ||
+		judged.Outcome != trail.OutcomeClear {
 		t.Error(dump(judged))
 	}
 	searched := func(search string) trail.Trail {
-		return traced(t, nil, "--in-the-clear", "--user", "cn=gauge,dc=varzea,dc=example", "--secret", "file:"+right, fmt.Sprintf("ldap://127.0.0.1:%d/%s", port, search))
+		return traced(
+			t,
+			nil,
+			"--in-the-clear",
+			"--user",
+			"cn=gauge,dc=varzea,dc=example",
+			"--secret",
+			"file:"+right,
+			fmt.Sprintf("ldap://127.0.0.1:%d/%s", port, search),
+		)
 	}
 	for search, want := range map[string]string{
 		"dc=varzea,dc=example": "", "dc=varzea,dc=example??sub?(cn=gauge)": "", "dc=varzea,dc=example??one?(cn=fresh)": "",
@@ -447,22 +636,52 @@ service imap-login {
 	}
 	must(t, "", "chown", "postfix", filepath.Join(relay, "spool", "private"))
 	start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, dovecot, "-F", "-c", conf)
-	postfix(t, needs(t, "postfix", "/usr/sbin/postfix", "/usr/lib/postfix/sbin/master"), relay, relayed,
-		"smtpd_sasl_auth_enable = yes\nsmtpd_sasl_type = dovecot\nsmtpd_sasl_path = private/auth\nsmtpd_sasl_security_options = noanonymous\n")
+	postfix(
+		t,
+		needs(t, "postfix", "/usr/sbin/postfix", "/usr/lib/postfix/sbin/master"),
+		relay,
+		relayed,
+		"smtpd_sasl_auth_enable = yes\nsmtpd_sasl_type = dovecot\nsmtpd_sasl_path = private/auth\nsmtpd_sasl_security_options = noanonymous\n",
+	)
 	right, wrong := write(t, filepath.Join(dir, "right"), "tide7"), write(t, filepath.Join(dir, "wrong"), "canary-7f3a")
 	login := func(user, secret string) trail.Trail {
-		return traced(t, nil, "--in-the-clear", "--user", user, "--secret", "file:"+secret, "--card", cardFor(t, dovecot), fmt.Sprintf("imap://127.0.0.1:%d", port))
+		return traced(
+			t,
+			nil,
+			"--in-the-clear",
+			"--user",
+			user,
+			"--secret",
+			"file:"+secret,
+			"--card",
+			cardFor(t, dovecot),
+			fmt.Sprintf("imap://127.0.0.1:%d", port),
+		)
 	}
-	if judged := traced(t, nil, fmt.Sprintf("imap://127.0.0.1:%d", port)); rung(judged, trail.Answer).State != trail.Clear {
+	if judged := traced(t, nil, fmt.Sprintf("imap://127.0.0.1:%d", port)); rung(
+		judged,
+		trail.Answer,
+	).State != trail.Clear {
 		t.Error(dump(judged))
 	}
-	if judged := login("gauge", right); !strings.Contains(rung(judged, trail.Login).Summary, "by SCRAM-SHA-256") || rung(judged, trail.Login).State != trail.Clear {
+	if judged := login("gauge", right); !strings.Contains(rung(judged, trail.Login).Summary, "by SCRAM-SHA-256") ||
+		rung(judged, trail.Login).State != trail.Clear {
 		t.Error(dump(judged))
 	}
 	sending := func(secret string) trail.Trail {
-		return traced(t, nil, "--in-the-clear", "--user", "gauge", "--secret", "file:"+secret, fmt.Sprintf("smtp://127.0.0.1:%d", relayed))
+		return traced(
+			t,
+			nil,
+			"--in-the-clear",
+			"--user",
+			"gauge",
+			"--secret",
+			"file:"+secret,
+			fmt.Sprintf("smtp://127.0.0.1:%d", relayed),
+		)
 	}
-	if judged := sending(right); !strings.Contains(rung(judged, trail.Login).Summary, "by SCRAM-SHA-256") || rung(judged, trail.Login).State != trail.Clear {
+	if judged := sending(right); !strings.Contains(rung(judged, trail.Login).Summary, "by SCRAM-SHA-256") ||
+		rung(judged, trail.Login).State != trail.Clear {
 		t.Errorf("the relay: %s\n%s", dump(judged), readFile(t, filepath.Join(relay, "log")))
 	}
 	if judged := sending(wrong); rung(judged, trail.Login).State != trail.Fault {

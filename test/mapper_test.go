@@ -33,14 +33,32 @@ func TestPortMapper(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	conf := write(t, filepath.Join(dir, "conf"), fmt.Sprintf("NFS_CORE_PARAM { Protocols = 3, 4; MNT_Port = 20048; Enable_NLM = false; Enable_RQUOTA = false; }\n"+
-		"NFSv4 { RecoveryRoot = %[1]s/state; RecoveryBackend = fs; Graceless = true; }\n"+
-		"EXPORT { Export_Id = 1; Path = %[1]s/export; Pseudo = /readings; Access_Type = RO; FSAL { Name = VFS; } }\n", dir))
+	conf := write(
+		t,
+		filepath.Join(dir, "conf"),
+		fmt.Sprintf("NFS_CORE_PARAM { Protocols = 3, 4; MNT_Port = 20048; Enable_NLM = false; Enable_RQUOTA = false; }\n"+
+			"NFSv4 { RecoveryRoot = %[1]s/state; RecoveryBackend = fs; Graceless = true; }\n"+
+			"EXPORT { Export_Id = 1; Path = %[1]s/export; Pseudo = /readings; Access_Type = RO; FSAL { Name = VFS; } }\n", dir),
+	)
 	missed := traced(t, enter(l.client), "nfs://10.20.0.14/readings")
 	if missed.Reached != trail.No {
 		t.Errorf("nothing runs: %s", dump(missed))
 	}
-	start(t, "10.20.0.14:2049", enter(l.server), files, "-F", "-f", conf, "-L", dir+"/log", "-p", dir+"/pid", "-N", "EVENT")
+	start(
+		t,
+		"10.20.0.14:2049",
+		enter(l.server),
+		files,
+		"-F",
+		"-f",
+		conf,
+		"-L",
+		dir+"/log",
+		"-p",
+		dir+"/pid",
+		"-N",
+		"EVENT",
+	)
 	expectHealthy(t, traced(t, enter(l.client), "nfs://10.20.0.14/readings"))
 	expectHealthy(t, traced(t, enter(l.client), "rpc://10.20.0.14/mountd"))
 	l.filter(l.server, "table inet f {\n chain in {\n type filter hook input priority 0\n tcp dport 20048 drop\n }\n}")
@@ -72,14 +90,27 @@ func TestEndpointMapper(t *testing.T) {
 		}
 		conf += each + " directory = " + filepath.Join(dir, each) + "\n"
 	}
-	start(t, "10.20.0.14:135", enter(l.server), mapper, "--libexec-rpcds", "-F", "-s", write(t, filepath.Join(dir, "conf"), conf), "--no-process-group")
+	start(
+		t,
+		"10.20.0.14:135",
+		enter(l.server),
+		mapper,
+		"--libexec-rpcds",
+		"-F",
+		"-s",
+		write(t, filepath.Join(dir, "conf"), conf),
+		"--no-process-group",
+	)
 	expectHealthy(t, traced(t, enter(l.client), "dcerpc://10.20.0.14/samr"))
 	expect(t, traced(t, enter(l.client), "dcerpc://10.20.0.14/drsuapi"), "ports/dynamic-shut proven")
 	listed := runIn(t, enter(l.client), "ports", "--mapper", "dcerpc://10.20.0.14")
 	if listed.status != 0 || !strings.Contains(listed.stdout, "lsarpc") {
 		t.Errorf("%+v", listed)
 	}
-	l.filter(l.server, "table inet f {\n chain in {\n type filter hook input priority 0\n tcp dport 49152-65535 drop\n }\n}")
+	l.filter(
+		l.server,
+		"table inet f {\n chain in {\n type filter hook input priority 0\n tcp dport 49152-65535 drop\n }\n}",
+	)
 	shut := traced(t, enter(l.client), "dcerpc://10.20.0.14/samr")
 	expect(t, shut, "ports/dynamic-shut proven")
 	if !strings.Contains(shut.Causes[0].Remedies[0].Do, "49152-65535") {
@@ -93,17 +124,43 @@ func TestBroker(t *testing.T) {
 	broker := needs(t, "rabbitmq-server", "/usr/lib/rabbitmq/bin/rabbitmq-server", "/usr/bin/epmd")
 	m := newMaker(t)
 	l := newLab(t)
-	leaf, key := m.sign(&x509.Certificate{Subject: pkix.Name{CommonName: "ledger"}, DNSNames: []string{"ledger.varzea.example"}}, m.cert, m.key)
+	leaf, key := m.sign(
+		&x509.Certificate{Subject: pkix.Name{CommonName: "ledger"}, DNSNames: []string{"ledger.varzea.example"}},
+		m.cert,
+		m.key,
+	)
 	root := write(t, filepath.Join(m.dir, "root.pem"), pemOf(m.cert))
-	cert, private := write(t, filepath.Join(m.dir, "cert.pem"), pemOf(leaf)), write(t, filepath.Join(m.dir, "key.pem"), keyPEM(t, key))
+	cert, private := write(
+		t,
+		filepath.Join(m.dir, "cert.pem"),
+		pemOf(leaf),
+	), write(
+		t,
+		filepath.Join(m.dir, "key.pem"),
+		keyPEM(t, key),
+	)
 	hosts := write(t, filepath.Join(m.dir, "hosts"), "10.20.0.14 ledger.varzea.example\n")
-	conf := write(t, filepath.Join(m.dir, "broker.conf"), fmt.Sprintf("default_user = gauge\ndefault_pass = tide7\nlisteners.tcp.default = 5672\nlisteners.ssl.default = 5671\nssl_options.certfile = %s\nssl_options.keyfile = %s\nssl_options.verify = verify_none\n", cert, private))
+	conf := write(
+		t,
+		filepath.Join(m.dir, "broker.conf"),
+		fmt.Sprintf(
+			"default_user = gauge\ndefault_pass = tide7\nlisteners.tcp.default = 5672\nlisteners.ssl.default = 5671\nssl_options.certfile = %s\nssl_options.keyfile = %s\nssl_options.verify = verify_none\n",
+			cert,
+			private,
+		),
+	)
 	missed := traced(t, enter(l.client), "amqp://10.20.0.14")
 	if missed.Reached != trail.No {
 		t.Errorf("nothing runs: %s", dump(missed))
 	}
 	l.background(l.server, broker[1])
-	words := []string{"env", "HOME=" + m.dir, "RABBITMQ_NODENAME=gauge@localhost", "RABBITMQ_ENABLED_PLUGINS_FILE=" + m.dir + "/plugins", "RABBITMQ_CONFIG_FILE=" + conf}
+	words := []string{
+		"env",
+		"HOME=" + m.dir,
+		"RABBITMQ_NODENAME=gauge@localhost",
+		"RABBITMQ_ENABLED_PLUGINS_FILE=" + m.dir + "/plugins",
+		"RABBITMQ_CONFIG_FILE=" + conf,
+	}
 	for _, each := range []string{"MNESIA", "LOG"} {
 		words = append(words, fmt.Sprintf("RABBITMQ_%s_BASE=%s/%s", each, m.dir, strings.ToLower(each)))
 	}
@@ -114,11 +171,31 @@ func TestBroker(t *testing.T) {
 			t.Errorf("%s: %s", scheme, dump(well))
 		}
 	}
-	right, wrong := write(t, filepath.Join(m.dir, "right"), "tide7"), write(t, filepath.Join(m.dir, "wrong"), "canary-7f3a")
+	right, wrong := write(
+		t,
+		filepath.Join(m.dir, "right"),
+		"tide7",
+	), write(
+		t,
+		filepath.Join(m.dir, "wrong"),
+		"canary-7f3a",
+	)
 	for _, c := range []struct{ host, secret, want string }{
 		{"/%2F", right, ""}, {"/%2F", wrong, "login/rejected likely"}, {"/floods", right, "login/no-such-resource proven"},
 	} {
-		judged := traced(t, enter(l.client), "--hosts", hosts, "--trust", root, "--user", "gauge", "--secret", "file:"+c.secret, "amqps://ledger.varzea.example"+c.host)
+		judged := traced(
+			t,
+			enter(l.client),
+			"--hosts",
+			hosts,
+			"--trust",
+			root,
+			"--user",
+			"gauge",
+			"--secret",
+			"file:"+c.secret,
+			"amqps://ledger.varzea.example"+c.host,
+		)
 		if c.want == "" {
 			expect(t, judged)
 		} else {

@@ -22,10 +22,21 @@ type clientCerts struct {
 func newClientCerts(t *testing.T, m *maker) clientCerts {
 	other := newMaker(t)
 	file := func(name string, by *maker, edit func(*x509.Certificate)) string {
-		c := &x509.Certificate{Subject: pkix.Name{CommonName: "gauge"}, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}}
+		c := &x509.Certificate{
+			Subject:     pkix.Name{CommonName: "gauge"},
+			ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth},
+		}
 		edit(c)
 		cert, key := by.sign(c, by.cert, by.key)
-		return write(t, filepath.Join(m.dir, name+".pem"), pemOf(cert)) + "," + write(t, filepath.Join(m.dir, name+".key"), keyPEM(t, key))
+		return write(
+			t,
+			filepath.Join(m.dir, name+".pem"),
+			pemOf(cert),
+		) + "," + write(
+			t,
+			filepath.Join(m.dir, name+".key"),
+			keyPEM(t, key),
+		)
 	}
 	return clientCerts{m, file("good", m, func(*x509.Certificate) {}), file("stranger", other, func(*x509.Certificate) {}),
 		file("expired", m, func(c *x509.Certificate) {
@@ -42,12 +53,22 @@ func TestMutualTLS(t *testing.T) {
 	m := newMaker(t)
 	root := write(t, filepath.Join(m.dir, "root.pem"), pemOf(m.cert))
 	certs := newClientCerts(t, m)
-	leaf, key := m.sign(&x509.Certificate{Subject: pkix.Name{CommonName: "tidebook"}, DNSNames: []string{"localhost"}}, m.cert, m.key)
+	leaf, key := m.sign(
+		&x509.Certificate{Subject: pkix.Name{CommonName: "tidebook"}, DNSNames: []string{"localhost"}},
+		m.cert,
+		m.key,
+	)
 	for _, version := range []string{"TLSv1.2", "TLSv1.3"} {
 		dir, port := t.TempDir(), freePort(t)
 		write(t, filepath.Join(dir, "cert.pem"), pemOf(leaf))
 		write(t, filepath.Join(dir, "key.pem"), keyPEM(t, key))
-		secureWeb(t, nginx, dir, port, fmt.Sprintf("ssl_protocols %s; ssl_client_certificate %s; ssl_verify_client on;", version, root))
+		secureWeb(
+			t,
+			nginx,
+			dir,
+			port,
+			fmt.Sprintf("ssl_protocols %s; ssl_client_certificate %s; ssl_verify_client on;", version, root),
+		)
 		endpoint := fmt.Sprintf("https://localhost:%d/", port)
 		ask := func(presented string) trail.Trail {
 			args := []string{"--trust", root, "--card", cardFor(t, nginx), endpoint}
@@ -86,7 +107,11 @@ func TestCertificateLogins(t *testing.T) {
 	m := newMaker(t)
 	root := pemOf(m.cert)
 	certs := newClientCerts(t, m)
-	leaf, key := m.sign(&x509.Certificate{Subject: pkix.Name{CommonName: "ledger"}, DNSNames: []string{"localhost"}}, m.cert, m.key)
+	leaf, key := m.sign(
+		&x509.Certificate{Subject: pkix.Name{CommonName: "ledger"}, DNSNames: []string{"localhost"}},
+		m.cert,
+		m.key,
+	)
 	keep := func(dir, owner string) {
 		for name, text := range map[string]string{"cert.pem": pemOf(leaf), "key.pem": keyPEM(t, key), "root.pem": root} {
 			must(t, "", "chmod", "0600", write(t, filepath.Join(dir, name), text))
@@ -98,9 +123,18 @@ func TestCertificateLogins(t *testing.T) {
 		dir := shortDir(t)
 		must(t, "", "id", "postgres")
 		keep(dir, "postgres")
-		c := newCluster(t, "local all all peer\nhostssl all gauge 127.0.0.1/32 cert\nhostssl all heron 127.0.0.1/32 cert\nhost all asked 127.0.0.1/32 ident\nhostssl all all 127.0.0.1/32 scram-sha-256 clientcert=verify-ca\n",
-			"ssl = on", "ssl_cert_file = '"+dir+"/cert.pem'", "ssl_key_file = '"+dir+"/key.pem'", "ssl_ca_file = '"+dir+"/root.pem'")
-		c.sql(t, "CREATE ROLE gauge LOGIN; CREATE ROLE heron LOGIN; CREATE ROLE asked LOGIN; CREATE ROLE watch LOGIN PASSWORD 'tide7';")
+		c := newCluster(
+			t,
+			"local all all peer\nhostssl all gauge 127.0.0.1/32 cert\nhostssl all heron 127.0.0.1/32 cert\nhost all asked 127.0.0.1/32 ident\nhostssl all all 127.0.0.1/32 scram-sha-256 clientcert=verify-ca\n",
+			"ssl = on",
+			"ssl_cert_file = '"+dir+"/cert.pem'",
+			"ssl_key_file = '"+dir+"/key.pem'",
+			"ssl_ca_file = '"+dir+"/root.pem'",
+		)
+		c.sql(
+			t,
+			"CREATE ROLE gauge LOGIN; CREATE ROLE heron LOGIN; CREATE ROLE asked LOGIN; CREATE ROLE watch LOGIN PASSWORD 'tide7';",
+		)
 		secret := write(t, filepath.Join(dir, "secret"), "tide7")
 		for _, a := range []struct {
 			user, presented, secret, want, says string
@@ -114,7 +148,13 @@ func TestCertificateLogins(t *testing.T) {
 			{"gauge", certs.stranger, "", "certs/client-cert-refused proven", "has another"},
 			{"asked", "", secret, "login/mechanism-off proven", "(ident)"},
 		} {
-			args := []string{"--trust", filepath.Join(dir, "root.pem"), "--user", a.user, fmt.Sprintf("postgres://localhost:%d/postgres?sslmode=verify-full", c.port)}
+			args := []string{
+				"--trust",
+				filepath.Join(dir, "root.pem"),
+				"--user",
+				a.user,
+				fmt.Sprintf("postgres://localhost:%d/postgres?sslmode=verify-full", c.port),
+			}
 			if a.presented != "" {
 				args = append([]string{"--certificate", a.presented}, args...)
 			}
@@ -136,10 +176,34 @@ func TestCertificateLogins(t *testing.T) {
 		slapd := needs(t, "slapd", "/usr/sbin/slapd")[0]
 		dir, port := shortDir(t), freePort(t)
 		keep(dir, "root")
-		conf := write(t, filepath.Join(dir, "conf"), fmt.Sprintf("include /etc/ldap/schema/core.schema\npidfile %[1]s/pid\nTLSCertificateFile %[1]s/cert.pem\nTLSCertificateKeyFile %[1]s/key.pem\nTLSCACertificateFile %[1]s/root.pem\nTLSVerifyClient allow\n", dir))
-		start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, slapd, "-d", "0", "-f", conf, "-h", fmt.Sprintf("ldap://127.0.0.1:%d", port))
+		conf := write(
+			t,
+			filepath.Join(dir, "conf"),
+			fmt.Sprintf(
+				"include /etc/ldap/schema/core.schema\npidfile %[1]s/pid\nTLSCertificateFile %[1]s/cert.pem\nTLSCertificateKeyFile %[1]s/key.pem\nTLSCACertificateFile %[1]s/root.pem\nTLSVerifyClient allow\n",
+				dir,
+			),
+		)
+		start(
+			t,
+			fmt.Sprintf("127.0.0.1:%d", port),
+			nil,
+			slapd,
+			"-d",
+			"0",
+			"-f",
+			conf,
+			"-h",
+			fmt.Sprintf("ldap://127.0.0.1:%d", port),
+		)
 		ask := func(presented string) trail.Trail {
-			args := []string{"--trust", filepath.Join(dir, "root.pem"), "--user", "cn=gauge", fmt.Sprintf("ldap+starttls://localhost:%d", port)}
+			args := []string{
+				"--trust",
+				filepath.Join(dir, "root.pem"),
+				"--user",
+				"cn=gauge",
+				fmt.Sprintf("ldap+starttls://localhost:%d", port),
+			}
 			if presented != "" {
 				args = append([]string{"--certificate", presented}, args...)
 			}

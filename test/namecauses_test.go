@@ -19,8 +19,23 @@ func TestNameCauses(t *testing.T) {
 	l.web(l.server, "10.20.0.14:8080")
 	l.authority(l.router, "10.20.7.53", "2026112302", "10.20.0.14")
 	// Another view of the same names: a cache with entries of its own.
-	l.background(l.router, "dnsmasq", "-d", "-C", "/dev/null", "--listen-address=10.20.7.2", "--bind-interfaces", "--no-resolv", "--no-hosts", "--server=10.20.7.53",
-		"--host-record=tidebook.varzea.example,10.20.0.66", "--host-record=pier.river.example,10.20.0.66", "--host-record=pier.field.example,10.20.0.14", "--user=root", "--pid-file=")
+	l.background(
+		l.router,
+		"dnsmasq",
+		"-d",
+		"-C",
+		"/dev/null",
+		"--listen-address=10.20.7.2",
+		"--bind-interfaces",
+		"--no-resolv",
+		"--no-hosts",
+		"--server=10.20.7.53",
+		"--host-record=tidebook.varzea.example,10.20.0.66",
+		"--host-record=pier.river.example,10.20.0.66",
+		"--host-record=pier.field.example,10.20.0.14",
+		"--user=root",
+		"--pid-file=",
+	)
 	l.ready(l.client, "10.20.7.53")
 	l.ready(l.client, "10.20.7.2")
 	dir := t.TempDir()
@@ -28,8 +43,20 @@ func TestNameCauses(t *testing.T) {
 		r := runIn(t, enter(ns), "record", "--deadline", "6s", "--wait", "1s", "--for", endpoint, "-o", "-")
 		return write(t, filepath.Join(dir, name), strings.ReplaceAll(r.stdout, `"host": "`, `"host": "`+name+"-"))
 	}
-	tidebook, heron := record(l.server, "tidebook", "http://10.20.0.14:8080/"), record(l.router, "heron", "http://10.20.7.1:8080/")
-	card := write(t, filepath.Join(dir, "card.yaml"), "format: uakari.card/1\nname: tides\nservice-record: _tides._tcp.varzea.example\n")
+	tidebook, heron := record(
+		l.server,
+		"tidebook",
+		"http://10.20.0.14:8080/",
+	), record(
+		l.router,
+		"heron",
+		"http://10.20.7.1:8080/",
+	)
+	card := write(
+		t,
+		filepath.Join(dir, "card.yaml"),
+		"format: uakari.card/1\nname: tides\nservice-record: _tides._tcp.varzea.example\n",
+	)
 	settings := filepath.Join("/etc/netns", l.client)
 	if err := os.MkdirAll(settings, 0o755); err != nil {
 		t.Fatal(err)
@@ -57,7 +84,10 @@ func TestNameCauses(t *testing.T) {
 			t.Errorf("%s: want %s\n%s", c.name, c.want, dump(judged))
 		}
 	}
-	l.filter(l.router, "table inet f { chain c { type filter hook input priority 0; policy accept;\ntcp dport 53 drop\n}\n}")
+	l.filter(
+		l.router,
+		"table inet f { chain c { type filter hook input priority 0; policy accept;\ntcp dport 53 drop\n}\n}",
+	)
 	judged := traced(t, enter(l.client), append(authority, "--wait", "1s", "http://large.varzea.example:8080/")...)
 	expect(t, judged, "names/large-answer-lost proven")
 }

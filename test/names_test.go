@@ -46,11 +46,20 @@ self IN A 127.0.0.1
 front IN A 10.20.7.1
 $GENERATE 1-99 large IN A 10.20.9.$
 `, serial, tidebook))
-	conf := write(l.t, filepath.Join(dir, "named.conf"), fmt.Sprintf(`options { directory "%s"; listen-on { %s; }; listen-on-v6 { none; }; recursion no; pid-file none; session-keyfile "%s/key"; dnssec-validation no; };
+	conf := write(
+		l.t,
+		filepath.Join(dir, "named.conf"),
+		fmt.Sprintf(
+			`options { directory "%s"; listen-on { %s; }; listen-on-v6 { none; }; recursion no; pid-file none; session-keyfile "%s/key"; dnssec-validation no; };
 controls { };
 zone "varzea.example" { type primary; file "zone"; };
 zone "broken.example" { type primary; file "nowhere"; };
-`, dir, addr, dir))
+`,
+			dir,
+			addr,
+			dir,
+		),
+	)
 	l.background(ns, "named", "-g", "-c", conf)
 	l.ready(ns, addr)
 }
@@ -79,7 +88,10 @@ func (l *lab) background(ns string, words ...string) *exec.Cmd {
 func (l *lab) ready(ns, addr string) {
 	l.t.Helper()
 	for range 100 {
-		if r := runIn(l.t, enter(ns), "names", "--resolver", addr, "--wait", "200ms", "tidebook.varzea.example"); strings.Contains(r.stdout, "tidebook.varzea.example gives 10.") {
+		if r := runIn(l.t, enter(ns), "names", "--resolver", addr, "--wait", "200ms", "tidebook.varzea.example"); strings.Contains(
+			r.stdout,
+			"tidebook.varzea.example gives 10.",
+		) {
 			return
 		}
 		time.Sleep(50 * time.Millisecond)
@@ -100,7 +112,20 @@ func TestNamesOfRealServers(t *testing.T) {
 	l.web(l.server, "10.20.0.14:8080")
 	l.authority(l.router, "10.20.7.53", "2026112302", "10.20.0.14")
 	l.authority(l.router, "10.20.7.54", "2026112301", "10.20.0.99")
-	l.background(l.router, "dnsmasq", "-d", "-C", "/dev/null", "--listen-address=10.20.7.2", "--bind-interfaces", "--no-resolv", "--no-hosts", "--server=10.20.7.54", "--user=root", "--pid-file=")
+	l.background(
+		l.router,
+		"dnsmasq",
+		"-d",
+		"-C",
+		"/dev/null",
+		"--listen-address=10.20.7.2",
+		"--bind-interfaces",
+		"--no-resolv",
+		"--no-hosts",
+		"--server=10.20.7.54",
+		"--user=root",
+		"--pid-file=",
+	)
 	l.ready(l.client, "10.20.7.2")
 
 	args := []string{"--resolver", "10.20.7.2", "--wait", "4s"}
@@ -109,13 +134,26 @@ func TestNamesOfRealServers(t *testing.T) {
 	if !strings.Contains(dump(judged), "ns2.varzea.example is behind (serial 2026112301) and gives 10.20.0.99") {
 		t.Errorf("not told which\n%s", dump(judged))
 	}
-	expect(t, traced(t, enter(l.client), append(args, "http://gone.varzea.example:8080/")...), "names/dangling-alias proven")
-	expect(t, traced(t, enter(l.client), append(args, "http://sounding.varzea.example:8080/")...), "names/no-address proven")
-	expect(t, traced(t, enter(l.client), append(args, "http://nowhere.varzea.example:8080/")...), "names/no-such-name proven")
+	expect(
+		t,
+		traced(t, enter(l.client), append(args, "http://gone.varzea.example:8080/")...),
+		"names/dangling-alias proven",
+	)
+	expect(
+		t,
+		traced(t, enter(l.client), append(args, "http://sounding.varzea.example:8080/")...),
+		"names/no-address proven",
+	)
+	expect(
+		t,
+		traced(t, enter(l.client), append(args, "http://nowhere.varzea.example:8080/")...),
+		"names/no-such-name proven",
+	)
 	expectHealthy(t, traced(t, enter(l.client), "--resolver", "10.20.7.53", "http://tidebook.varzea.example:8080/"))
 
 	r := runIn(t, enter(l.client), "names", "--resolver", "10.20.7.2", "tidebook.varzea.example")
-	if r.status != 3 || !strings.Contains(r.stdout, "the views differ") || !strings.Contains(r.stdout, "ns1.varzea.example, serial 2026112302") {
+	if r.status != 3 || !strings.Contains(r.stdout, "the views differ") ||
+		!strings.Contains(r.stdout, "ns1.varzea.example, serial 2026112302") {
 		t.Errorf("%d: %s%s", r.status, r.stdout, r.stderr)
 	}
 	j := runIn(t, enter(l.client), "names", "--json", "--resolver", "10.20.7.2", "tidebook.varzea.example")
@@ -159,7 +197,10 @@ func TestServiceRecords(t *testing.T) {
 	at := []string{"--resolver", "10.20.7.53", "--wait", "2s"}
 	well := traced(t, enter(l.client), append(at, "ntp://varzea.example")...)
 	expectHealthy(t, well)
-	if got := rung(well, trail.Names).Summary; !strings.Contains(got, "_ntp._udp.varzea.example leads to tidebook.varzea.example:123") {
+	if got := rung(well, trail.Names).Summary; !strings.Contains(
+		got,
+		"_ntp._udp.varzea.example leads to tidebook.varzea.example:123",
+	) {
 		t.Errorf("the rung of names says %q", got)
 	}
 	bad := dump(traced(t, enter(l.client), append(at, "ldap://varzea.example")...))
@@ -173,7 +214,10 @@ func TestServiceRecords(t *testing.T) {
 	if !strings.Contains(dump(none), "_kerberos._tcp.varzea.example says that the service is not offered there") {
 		t.Error(dump(none))
 	}
-	if r := runIn(t, enter(l.client), "trace", "--resolver", "10.20.7.53", "--wait", "2s", "http://maré.varzea.example:8080/"); !strings.Contains(oneLine(r.stdout), "reaches maré.varzea.example:8080 (xn--mar-dma.varzea.example in DNS)") {
+	if r := runIn(t, enter(l.client), "trace", "--resolver", "10.20.7.53", "--wait", "2s", "http://maré.varzea.example:8080/"); !strings.Contains(
+		oneLine(r.stdout),
+		"reaches maré.varzea.example:8080 (xn--mar-dma.varzea.example in DNS)",
+	) {
 		t.Errorf("%s%s", r.stdout, r.stderr)
 	}
 }

@@ -16,7 +16,10 @@ func TestPackets(t *testing.T) {
 	// A link drops what no table of the hosts shows.
 	policed := func(link, rules string) func(*lab) {
 		return func(l *lab) {
-			l.filter(l.router, "table netdev f { chain c { type filter hook ingress device "+link+" priority 0; policy accept;\n"+rules+"\n}\n}")
+			l.filter(
+				l.router,
+				"table netdev f { chain c { type filter hook ingress device "+link+" priority 0; policy accept;\n"+rules+"\n}\n}",
+			)
 		}
 	}
 	for _, c := range []struct {
@@ -55,7 +58,14 @@ func TestPackets(t *testing.T) {
 			}
 			judged := traced(t, enter(l.client), append(args, "http://10.20.0.14:8080/")...)
 			expect(t, judged, c.want...)
-			names := strings.NewReplacer("CLIENT", judged.Host("v1"), "SERVER", "/run/netns/"+l.server, "GATEWAY", "/run/netns/"+l.router)
+			names := strings.NewReplacer(
+				"CLIENT",
+				judged.Host("v1"),
+				"SERVER",
+				"/run/netns/"+l.server,
+				"GATEWAY",
+				"/run/netns/"+l.router,
+			)
 			if says := names.Replace(c.says); !strings.Contains(dump(judged), says) {
 				t.Errorf("it does not say %q\n%s", says, dump(judged))
 			}

@@ -64,7 +64,8 @@ func TestPath(t *testing.T) {
 				if strings.HasSuffix(c.name, "server drops") && !strings.Contains(dump(judged), "dies after hop 1, ") {
 					t.Errorf("%s: not told how far it gets\n%s", endpoint, dump(judged))
 				}
-				if c.most != "" && (len(judged.Causes) == 0 || judged.Causes[0].ID != c.most || judged.Outcome != trail.OutcomeUnsure) {
+				if c.most != "" &&
+					(len(judged.Causes) == 0 || judged.Causes[0].ID != c.most || judged.Outcome != trail.OutcomeUnsure) {
 					t.Errorf("%s: want %s as the first of what is possible\n%s", endpoint, c.most, dump(judged))
 				}
 			}
@@ -104,7 +105,11 @@ func TestReplyIntoOwnLink(t *testing.T) {
 	for _, words := range []string{"link add br7 type bridge", "addr add 10.20.7.250/24 dev br7", "link add d7 type veth peer name d8", "link set d8 up", "link set d7 master br7", "link set d7 up", "link set br7 up"} {
 		l.sh("ip -n " + l.server + " " + words)
 	}
-	record := write(t, filepath.Join(t.TempDir(), "tidebook.json"), runIn(t, enter(l.server), "record", "--for", "http://10.20.0.14:8080/", "-o", "-").stdout)
+	record := write(
+		t,
+		filepath.Join(t.TempDir(), "tidebook.json"),
+		runIn(t, enter(l.server), "record", "--for", "http://10.20.0.14:8080/", "-o", "-").stdout,
+	)
 	judged := traced(t, enter(l.client), "--wait", "2s", "--record", record, "http://10.20.0.14:8080/")
 	expect(t, judged, "rules/no-return-route likely")
 	if len(judged.Causes) > 0 && !strings.Contains(judged.Causes[0].Summary, "into its own link br7") {

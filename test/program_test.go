@@ -34,7 +34,15 @@ func TestMain(m *testing.M) {
 		panic(err)
 	}
 	program = filepath.Join(dir, "uakari")
-	build := exec.Command("go", "build", "-trimpath", "-ldflags=-s -w", "-o", program, "uakari/cmd/uakari") // as make build
+	build := exec.Command(
+		"go",
+		"build",
+		"-trimpath",
+		"-ldflags=-s -w",
+		"-o",
+		program,
+		"uakari/cmd/uakari",
+	) // as make build
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
 	if out, err := build.CombinedOutput(); err != nil {
 		fmt.Fprintf(os.Stderr, "building the program: %v\n%s", err, out)

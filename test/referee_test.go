@@ -44,7 +44,13 @@ var parts = []string{"client", "router", "server"}
 func newArena(t *testing.T) *arena {
 	l := newLab(t)
 	_, noIPSets := exec.LookPath("ipset")
-	a := &arena{lab: l, t: t, ipsets: noIPSets == nil, hosts: map[string]string{"client": l.client, "router": l.router, "server": l.server}, next: 20000}
+	a := &arena{
+		lab:    l,
+		t:      t,
+		ipsets: noIPSets == nil,
+		hosts:  map[string]string{"client": l.client, "router": l.router, "server": l.server},
+		next:   20000,
+	}
 	for _, addr := range clientAddrs4[1:] {
 		l.sh("ip -n " + l.client + " addr add " + addr + "/24 dev eth0")
 	}
@@ -69,7 +75,10 @@ func newArena(t *testing.T) *arena {
 	fixed(l.router, "c", mac(l.client, "eth0"), append(clientAddrs6, clientAddrs4...)...)
 	fixed(l.router, "s", mac(l.server, "eth0"), append(serverAddrs6, serverAddrs4...)...)
 	for _, ns := range a.hosts {
-		l.in(ns, "sysctl -qw net.ipv4.icmp_ratelimit=0 net.ipv6.icmp.ratelimit=0 net.ipv4.tcp_syn_retries=1 net.ipv4.conf.all.rp_filter=0 net.ipv4.conf.default.rp_filter=0")
+		l.in(
+			ns,
+			"sysctl -qw net.ipv4.icmp_ratelimit=0 net.ipv6.icmp.ratelimit=0 net.ipv4.tcp_syn_retries=1 net.ipv4.conf.all.rp_filter=0 net.ipv4.conf.default.rp_filter=0",
+		)
 		l.in(ns, "sysctl -qew net.ipv4.icmp_msgs_per_sec=1000000 net.ipv4.icmp_msgs_burst=1000000")
 		if a.ipsets {
 			l.in(ns, "ipset create uk_ip hash:ip")
@@ -148,7 +157,14 @@ type trial struct {
 }
 
 func (t *trial) String() string {
-	return fmt.Sprintf("proto %d %s:%d -> %s:%d", t.packet.Proto, t.packet.From, t.packet.FromPort, t.packet.To, t.packet.ToPort)
+	return fmt.Sprintf(
+		"proto %d %s:%d -> %s:%d",
+		t.packet.Proto,
+		t.packet.From,
+		t.packet.FromPort,
+		t.packet.To,
+		t.packet.ToPort,
+	)
 }
 
 // draw makes a random packet.
@@ -450,12 +466,30 @@ func restore(prefix string) func(*arena, string, *ruleGen) (string, error) {
 }
 
 var variants = []variant{
-	{"nft", "nft", [][]string{{"nft", "-j", "list", "ruleset"}}, "nft -f -", func(a *arena, part string, g *ruleGen) (string, error) {
-		text := g.nft()
-		return text, a.feed(part, text, "nft", "-f", "-")
-	}},
-	{"iptables over nft", "iptables-nft-restore", [][]string{{"iptables-nft-save"}, {"ip6tables-nft-save"}}, "iptables-nft-restore", restore("-nft")},
-	{"older iptables", "iptables-legacy-restore", [][]string{{"iptables-legacy-save"}, {"ip6tables-legacy-save"}}, "iptables-legacy-restore", restore("-legacy")},
+	{
+		"nft",
+		"nft",
+		[][]string{{"nft", "-j", "list", "ruleset"}},
+		"nft -f -",
+		func(a *arena, part string, g *ruleGen) (string, error) {
+			text := g.nft()
+			return text, a.feed(part, text, "nft", "-f", "-")
+		},
+	},
+	{
+		"iptables over nft",
+		"iptables-nft-restore",
+		[][]string{{"iptables-nft-save"}, {"ip6tables-nft-save"}},
+		"iptables-nft-restore",
+		restore("-nft"),
+	},
+	{
+		"older iptables",
+		"iptables-legacy-restore",
+		[][]string{{"iptables-legacy-save"}, {"ip6tables-legacy-save"}},
+		"iptables-legacy-restore",
+		restore("-legacy"),
+	},
 }
 
 // clear removes all tables and tracked connections.
@@ -583,7 +617,11 @@ func (a *arena) reread(h *filter.Host, part string, saved [][]string, ipsets []f
 }
 
 // round is one random set of tables and its trials.
-func (a *arena) round(seed uint64, width int, vague map[string]int) (pairs, unknown int, outcomes map[string]int, disputes []dispute) {
+func (a *arena) round(
+	seed uint64,
+	width int,
+	vague map[string]int,
+) (pairs, unknown int, outcomes map[string]int, disputes []dispute) {
 	g := &ruleGen{Rand: rand.New(rand.NewPCG(seed, 7)), ipsets: a.ipsets}
 	used := map[string]bool{}
 	texts, saved, loaders := map[string]string{}, map[string][][]string{}, map[string]string{}
@@ -612,7 +650,11 @@ func (a *arena) round(seed uint64, width int, vague map[string]int) (pairs, unkn
 		again[part] = a.reread(hosts[part], part, saved[part], ipsets)
 	}
 	ways := func(hosts map[string]*filter.Host) []filter.Hop {
-		return []filter.Hop{{Host: hosts["client"]}, {Host: hosts["router"], In: "c", Out: "s"}, {Host: hosts["server"], In: "eth0"}}
+		return []filter.Hop{
+			{Host: hosts["client"]},
+			{Host: hosts["router"], In: "c", Out: "s"},
+			{Host: hosts["server"], In: "eth0"},
+		}
 	}
 	hops, hopsAgain := ways(hosts), ways(again)
 	var trials []*trial
@@ -627,7 +669,17 @@ func (a *arena) round(seed uint64, width int, vague map[string]int) (pairs, unkn
 		want, _ := foretell(trip, tr.packet)
 		second := filter.Travel(tr.packet, hopsAgain)
 		if other, why := foretell(second, tr.packet); other != want && other != "unknown" {
-			disputes = append(disputes, dispute{seed, texts, loaders, tr, want + ", of the saved tables " + other + why, tripText(trip) + "---\n" + tripText(second)})
+			disputes = append(
+				disputes,
+				dispute{
+					seed,
+					texts,
+					loaders,
+					tr,
+					want + ", of the saved tables " + other + why,
+					tripText(trip) + "---\n" + tripText(second),
+				},
+			)
 		} else if other != want {
 			vague[why]++
 		}

@@ -63,7 +63,9 @@ func (g *ruleGen) nft() string {
 			if policy == "drop" && !g.chance(4) {
 				b.WriteString("ct state established,related accept\n")
 				if family != "ip" {
-					b.WriteString("meta l4proto ipv6-icmp icmpv6 type { nd-neighbor-solicit, nd-neighbor-advert, nd-router-advert } accept\n")
+					b.WriteString(
+						"meta l4proto ipv6-icmp icmpv6 type { nd-neighbor-solicit, nd-neighbor-advert, nd-router-advert } accept\n",
+					)
 				}
 			}
 			g.nftRules(&b, family, hook, 0, users)
@@ -79,15 +81,48 @@ func (g *ruleGen) nft() string {
 
 func (g *ruleGen) nftSets(b *strings.Builder, family string) {
 	if family != "ip6" {
-		fmt.Fprintf(b, "set a4 { type ipv4_addr; flags interval; elements = { %s, 10.20.0.15, 10.20.7.%d-10.20.7.%d } }\n", pick(g, "10.20.7.32/31", "10.9.0.0/16"), 60+g.IntN(10), 75+g.IntN(9))
-		fmt.Fprintf(b, "set pair4 { type ipv4_addr . inet_service; elements = { %s . %d, %s . %d } }\n", pick(g, clientAddrs4...), pick(g, openPorts...), pick(g, clientAddrs4...), pick(g, openPorts...))
-		fmt.Fprintf(b, "set box4 { type ipv4_addr . inet_service; flags interval; elements = { 10.20.7.0/27 . %d-%d, 10.20.7.64/26 . %d } }\n", 1000+g.IntN(3), 1003+g.IntN(5), pick(g, openPorts...))
+		fmt.Fprintf(
+			b,
+			"set a4 { type ipv4_addr; flags interval; elements = { %s, 10.20.0.15, 10.20.7.%d-10.20.7.%d } }\n",
+			pick(g, "10.20.7.32/31", "10.9.0.0/16"),
+			60+g.IntN(10),
+			75+g.IntN(9),
+		)
+		fmt.Fprintf(
+			b,
+			"set pair4 { type ipv4_addr . inet_service; elements = { %s . %d, %s . %d } }\n",
+			pick(g, clientAddrs4...),
+			pick(g, openPorts...),
+			pick(g, clientAddrs4...),
+			pick(g, openPorts...),
+		)
+		fmt.Fprintf(
+			b,
+			"set box4 { type ipv4_addr . inet_service; flags interval; elements = { 10.20.7.0/27 . %d-%d, 10.20.7.64/26 . %d } }\n",
+			1000+g.IntN(3),
+			1003+g.IntN(5),
+			pick(g, openPorts...),
+		)
 	}
 	if family != "ip" {
-		fmt.Fprintf(b, "set a6 { type ipv6_addr; flags interval; elements = { %s, fd20:9::/32 } }\n", pick(g, "fd20:7::30/127", "fd20:7::32"))
+		fmt.Fprintf(
+			b,
+			"set a6 { type ipv6_addr; flags interval; elements = { %s, fd20:9::/32 } }\n",
+			pick(g, "fd20:7::30/127", "fd20:7::32"),
+		)
 	}
-	fmt.Fprintf(b, "set p { type inet_service; flags interval; elements = { %d-%d, 1006 } }\n", 1000+g.IntN(2), 1002+g.IntN(3))
-	fmt.Fprintf(b, "map v { type inet_service : verdict; elements = { 1001 : %s, 1005 : %s } }\n", pick(g, "accept", "drop"), pick(g, "accept", "drop", "return"))
+	fmt.Fprintf(
+		b,
+		"set p { type inet_service; flags interval; elements = { %d-%d, 1006 } }\n",
+		1000+g.IntN(2),
+		1002+g.IntN(3),
+	)
+	fmt.Fprintf(
+		b,
+		"map v { type inet_service : verdict; elements = { 1001 : %s, 1005 : %s } }\n",
+		pick(g, "accept", "drop"),
+		pick(g, "accept", "drop", "return"),
+	)
 }
 
 func (g *ruleGen) nftRules(b *strings.Builder, family, hook string, from, users int) {
@@ -128,7 +163,12 @@ func (g *ruleGen) nftMatch(family, hook, proto string) (string, string) {
 			low := 20000 + g.IntN(30000)
 			return fmt.Sprintf("%s sport %s%d-%d", proto, not, low, low+g.IntN(15000)), proto
 		}
-		return fmt.Sprintf("%s dport %s%s", proto, not, pick(g, fmt.Sprint(pick(g, openPorts...)), "1000-1003", "{ 1000, 1002, 1004-1006 }", "@p")), proto
+		return fmt.Sprintf(
+			"%s dport %s%s",
+			proto,
+			not,
+			pick(g, fmt.Sprint(pick(g, openPorts...)), "1000-1003", "{ 1000, 1002, 1004-1006 }", "@p"),
+		), proto
 	}
 	switch g.IntN(17) {
 	case 0, 1:
@@ -137,16 +177,44 @@ func (g *ruleGen) nftMatch(family, hook, proto string) (string, string) {
 		return port("sport")
 	case 3, 4:
 		if six {
-			return "ip6 saddr " + not + pick(g, clientAddrs6[0], clientAddrs6[1], "fd20:7::/64", "fd20::/64", "@a6", "{ fd20:7::31, fd20::14 }"), proto
+			return "ip6 saddr " + not + pick(
+				g,
+				clientAddrs6[0],
+				clientAddrs6[1],
+				"fd20:7::/64",
+				"fd20::/64",
+				"@a6",
+				"{ fd20:7::31, fd20::14 }",
+			), proto
 		}
-		return "ip saddr " + not + pick(g, clientAddrs4[0], clientAddrs4[1], "10.20.7.0/24", "10.20.7.0/27", "10.20.0.0/24", "@a4", "{ 10.20.7.31, 10.20.0.14 }", "10.20.7.20-10.20.7.50"), proto
+		return "ip saddr " + not + pick(
+			g,
+			clientAddrs4[0],
+			clientAddrs4[1],
+			"10.20.7.0/24",
+			"10.20.7.0/27",
+			"10.20.0.0/24",
+			"@a4",
+			"{ 10.20.7.31, 10.20.0.14 }",
+			"10.20.7.20-10.20.7.50",
+		), proto
 	case 5:
 		if six {
 			return "ip6 daddr " + not + pick(g, serverAddrs6[0], serverAddrs6[1], "fd20::/64", "fd20:7::/64"), proto
 		}
 		return "ip daddr " + not + pick(g, serverAddrs4[0], serverAddrs4[1], "10.20.0.0/24", "10.20.7.0/24", "@a4"), proto
 	case 6, 7:
-		return "ct state " + pick(g, "new", "established", "established,related", "new,untracked", "related", "invalid", "{ new, established }", "!= new"), proto
+		return "ct state " + pick(
+			g,
+			"new",
+			"established",
+			"established,related",
+			"new,untracked",
+			"related",
+			"invalid",
+			"{ new, established }",
+			"!= new",
+		), proto
 	case 8:
 		switch hook {
 		case "output", "postrouting":
@@ -161,12 +229,29 @@ func (g *ruleGen) nftMatch(family, hook, proto string) (string, string) {
 		}
 		return "meta l4proto " + not + pick(g, "tcp", "udp", "{ tcp, udp }", "{ icmp, ipv6-icmp }"), "none"
 	case 10:
-		return "meta mark " + pick(g, "0x0", "0x1", "!= 0x1", "& 0x3 == 0x1", "& 0x3 != 0x1", "> 1", "{ 1, 2 }", "!= { 1, 2 }"), proto
+		return "meta mark " + pick(
+			g,
+			"0x0",
+			"0x1",
+			"!= 0x1",
+			"& 0x3 == 0x1",
+			"& 0x3 != 0x1",
+			"> 1",
+			"{ 1, 2 }",
+			"!= { 1, 2 }",
+		), proto
 	case 11:
 		if proto != "" && proto != "tcp" {
 			return "", proto
 		}
-		return "tcp flags " + pick(g, "syn", "== syn", "& (syn | ack) == syn", "& (fin | syn | rst | ack) == syn | ack", "!= syn"), "tcp"
+		return "tcp flags " + pick(
+			g,
+			"syn",
+			"== syn",
+			"& (syn | ack) == syn",
+			"& (fin | syn | rst | ack) == syn | ack",
+			"!= syn",
+		), "tcp"
 	case 12:
 		return "fib daddr type " + not + pick(g, "local", "unicast", "broadcast"), proto
 	case 13:
@@ -175,7 +260,12 @@ func (g *ruleGen) nftMatch(family, hook, proto string) (string, string) {
 		if six || proto != "" && proto != "tcp" {
 			return "", proto
 		}
-		return "ip saddr . tcp dport " + not + pick(g, "@pair4", "@box4", "{ 10.20.7.31 . 1000, 10.20.7.32 . 1001-1004 }"), "tcp"
+		return "ip saddr . tcp dport " + not + pick(
+			g,
+			"@pair4",
+			"@box4",
+			"{ 10.20.7.31 . 1000, 10.20.7.32 . 1001-1004 }",
+		), "tcp"
 	case 15:
 		if !strings.HasPrefix(family, "inet") {
 			return "", proto
@@ -225,10 +315,24 @@ func (g *ruleGen) nftNAT(b *strings.Builder, family string) {
 	spec := func(addr4, addr6 string) []string {
 		var list []string
 		if four {
-			list = append(list, map[string]string{"inet": "meta nfproto ipv4 "}[family]+"tcp dport 1000-1002 "+strings.ReplaceAll(addr4, "IP", map[string]string{"inet": "ip ", "ip": ""}[family]))
+			list = append(
+				list,
+				map[string]string{"inet": "meta nfproto ipv4 "}[family]+"tcp dport 1000-1002 "+strings.ReplaceAll(
+					addr4,
+					"IP",
+					map[string]string{"inet": "ip ", "ip": ""}[family],
+				),
+			)
 		}
 		if six {
-			list = append(list, map[string]string{"inet": "meta nfproto ipv6 "}[family]+"tcp dport 1001-1004 "+strings.ReplaceAll(addr6, "IP", map[string]string{"inet": "ip6 ", "ip6": ""}[family]))
+			list = append(
+				list,
+				map[string]string{"inet": "meta nfproto ipv6 "}[family]+"tcp dport 1001-1004 "+strings.ReplaceAll(
+					addr6,
+					"IP",
+					map[string]string{"inet": "ip6 ", "ip6": ""}[family],
+				),
+			)
 		}
 		return list
 	}
@@ -239,7 +343,10 @@ func (g *ruleGen) nftNAT(b *strings.Builder, family string) {
 		hook = "output"
 		rules = spec("dnat IPto 10.20.0.15", "dnat IPto fd20::15")
 	case "server":
-		rules = spec(pick(g, "redirect to :1006", "dnat IPto 10.20.0.15:1007", "dnat IPto 10.20.0.15"), pick(g, "redirect to :1006", "dnat IPto fd20::15"))
+		rules = spec(
+			pick(g, "redirect to :1006", "dnat IPto 10.20.0.15:1007", "dnat IPto 10.20.0.15"),
+			pick(g, "redirect to :1006", "dnat IPto fd20::15"),
+		)
 	case "router":
 		if g.chance(2) {
 			rules = spec("dnat IPto 10.20.0.15", "dnat IPto [fd20::15]:1005")
@@ -248,13 +355,25 @@ func (g *ruleGen) nftNAT(b *strings.Builder, family string) {
 		hook, priority = "postrouting", 100
 		rules = spec(pick(g, "masquerade", "snat IPto 10.20.0.1"), pick(g, "masquerade", "snat IPto fd20::1"))
 	}
-	fmt.Fprintf(b, "chain nat { type nat hook %s priority %d; policy accept;\n%s\n}\n", hook, priority, strings.Join(rules, "\n"))
+	fmt.Fprintf(
+		b,
+		"chain nat { type nat hook %s priority %d; policy accept;\n%s\n}\n",
+		hook,
+		priority,
+		strings.Join(rules, "\n"),
+	)
 }
 
 // xtables makes a rule set in the notation of iptables-restore(8).
 func (g *ruleGen) xtables(six bool) string {
 	var b strings.Builder
-	hooks := map[string]string{"output": "OUTPUT", "input": "INPUT", "forward": "FORWARD", "prerouting": "PREROUTING", "postrouting": "POSTROUTING"}
+	hooks := map[string]string{
+		"output":      "OUTPUT",
+		"input":       "INPUT",
+		"forward":     "FORWARD",
+		"prerouting":  "PREROUTING",
+		"postrouting": "POSTROUTING",
+	}
 	for _, table := range []string{"mangle", "filter"} {
 		if table == "mangle" && g.chance(2) {
 			continue
@@ -335,7 +454,11 @@ func (g *ruleGen) xtRule(table, hook string, six bool, from, users int) string {
 	}
 	switch g.IntN(9) {
 	case 0, 1:
-		add("-m conntrack %s--ctstate %s", not(), pick(g, "NEW", "ESTABLISHED", "RELATED,ESTABLISHED", "INVALID", "NEW,UNTRACKED"))
+		add(
+			"-m conntrack %s--ctstate %s",
+			not(),
+			pick(g, "NEW", "ESTABLISHED", "RELATED,ESTABLISHED", "INVALID", "NEW,UNTRACKED"),
+		)
 	case 2:
 		if !six {
 			add("-m iprange --src-range 10.20.7.20-10.20.7.%d", 31+g.IntN(50))
@@ -383,5 +506,9 @@ func (g *ruleGen) xtNAT(six bool) string {
 	case "server":
 		return head + "-A PREROUTING -p tcp -m tcp --dport 1002 -j REDIRECT --to-ports 1006\nCOMMIT\n"
 	}
-	return head + pick(g, "-A PREROUTING -p tcp -m tcp --dport 1001:1002 -j DNAT --to-destination "+to, "-A POSTROUTING -p tcp -j MASQUERADE") + "\nCOMMIT\n"
+	return head + pick(
+		g,
+		"-A PREROUTING -p tcp -m tcp --dport 1001:1002 -j DNAT --to-destination "+to,
+		"-A POSTROUTING -p tcp -j MASQUERADE",
+	) + "\nCOMMIT\n"
 }

@@ -163,7 +163,15 @@ func TestFirewallOfWindows(t *testing.T) {
 	for _, unit := range utf16.Encode([]rune(strings.ReplaceAll(firewallExport, "\n", "\r\n"))) {
 		wide = binary.LittleEndian.AppendUint16(wide, unit)
 	}
-	export, listing := write(t, filepath.Join(dir, "firewall.reg"), string(wide)), write(t, filepath.Join(dir, "rules.txt"), firewallListing)
+	export, listing := write(
+		t,
+		filepath.Join(dir, "firewall.reg"),
+		string(wide),
+	), write(
+		t,
+		filepath.Join(dir, "rules.txt"),
+		firewallListing,
+	)
 	for _, c := range []struct {
 		file   string
 		args   []string
@@ -205,7 +213,9 @@ func TestFirewallOfWindows(t *testing.T) {
 		"Rule Name: x\nDirection:  In\nAction:  Allow\nEnabled:  Perhaps\n":                     "Enabled has a value that is not understood",
 	} {
 		file := write(t, filepath.Join(dir, "wrong"), text)
-		if r := run(t, "rules", "--tables", file, "--from", "10.20.7.31", "--to", "10.20.0.14:443"); r.status != 2 || !strings.Contains(r.stderr, want) || strings.Count(r.stderr, "\n") != 1 {
+		if r := run(t, "rules", "--tables", file, "--from", "10.20.7.31", "--to", "10.20.0.14:443"); r.status != 2 ||
+			!strings.Contains(r.stderr, want) ||
+			strings.Count(r.stderr, "\n") != 1 {
 			t.Errorf("%q: %+v", want, r)
 		}
 	}

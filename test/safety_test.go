@@ -217,7 +217,9 @@ func TestSecretGate(t *testing.T) {
 		{"the same, in the clear", "redis", nil, redis, []string{"--in-the-clear"}, 0, true, trail.Clear},
 	} {
 		h := listen(t, "127.0.0.1:0", c.config, c.handle)
-		args := append([]string{"trace", "--json", "--trust", root, "--user", "gauge", "--secret", "env:TIDE_SECRET", "--deadline", "10s"}, c.args...)
+		args := append(
+			[]string{"trace", "--json", "--trust", root, "--user", "gauge", "--secret", "env:TIDE_SECRET", "--deadline", "10s"},
+			c.args...)
 		r := run(t, append(args, c.scheme+"://"+h.addr)...)
 		judged := readTrail(t, r.stdout+r.stderr)
 		if shown := len(h.secrets()) > 0; shown != c.shown {
@@ -225,7 +227,15 @@ func TestSecretGate(t *testing.T) {
 		}
 		login := rung(judged, trail.Login)
 		if r.status != c.status || login.State != c.login {
-			t.Errorf("%s, %s: status %d, login %s (%s)\n%s", c.scheme, c.name, r.status, login.State, login.Summary, dump(judged))
+			t.Errorf(
+				"%s, %s: status %d, login %s (%s)\n%s",
+				c.scheme,
+				c.name,
+				r.status,
+				login.State,
+				login.Summary,
+				dump(judged),
+			)
 		}
 		if c.status == 3 && c.config == nil && login.Needs != "--in-the-clear" {
 			t.Errorf("%s, %s: it needs %q", c.scheme, c.name, login.Needs)
@@ -250,7 +260,20 @@ func TestDataMovesNoSecret(t *testing.T) {
 		t.Fatal(r.stderr)
 	}
 	hosts := write(t, filepath.Join(home, "hosts"), "127.0.0.9 tidebook.varzea.example\n")
-	run(t, "trace", "--hosts", hosts, "--record", "server="+record, "--in-the-clear", "--user", "gauge", "--secret", "env:TIDE_SECRET", "http://tidebook.varzea.example:"+port+"/")
+	run(
+		t,
+		"trace",
+		"--hosts",
+		hosts,
+		"--record",
+		"server="+record,
+		"--in-the-clear",
+		"--user",
+		"gauge",
+		"--secret",
+		"env:TIDE_SECRET",
+		"http://tidebook.varzea.example:"+port+"/",
+	)
 	if got := trap.secrets(); len(got) > 0 {
 		t.Errorf("a record moved the secret: %q", got)
 	}
@@ -282,24 +305,36 @@ func TestDataMovesNoSecret(t *testing.T) {
 	}
 	set.Ask.Account = "gauge"
 	set.Ask.Command = "uakari trace --in-the-clear --user gauge --secret file:" + secret + " --at root@127.0.0.1:1 --card /etc/shadow http://" + trap.addr + "/"
-	set.Ask.Card = &fact.Card{Format: "uakari.card/1", Name: "x", Log: secret, AllowList: secret, ClientCertificate: secret,
-		Settings: []fact.SettingRule{{Name: "x", Is: "port", Client: &fact.SettingAt{File: secret, Format: "env", Key: "port"}}}}
+	set.Ask.Card = &fact.Card{
+		Format:            "uakari.card/1",
+		Name:              "x",
+		Log:               secret,
+		AllowList:         secret,
+		ClientCertificate: secret,
+		Settings: []fact.SettingRule{
+			{Name: "x", Is: "port", Client: &fact.SettingAt{File: secret, Format: "env", Key: "port"}},
+		},
+	}
 	if text, err = json.Marshal(set); err != nil {
 		t.Fatal(err)
 	}
 	write(t, kept, string(text))
 	r := run(t, "confirm", "--times", "1", kept)
-	if len(trap.secrets()) > 0 || strings.Contains(r.stderr, "root@127.0.0.1") || !strings.Contains(r.stderr, "only its endpoint is taken over") {
+	if len(trap.secrets()) > 0 || strings.Contains(r.stderr, "root@127.0.0.1") ||
+		!strings.Contains(r.stderr, "only its endpoint is taken over") {
 		t.Errorf("a kept run is obeyed: %s%s", r.stdout, r.stderr)
 	}
-	if r := run(t, "trace", "--replay", kept); strings.Contains(r.stdout, "--secret") || !strings.Contains(r.stdout+r.stderr, "uakari confirm ") {
+	if r := run(t, "trace", "--replay", kept); strings.Contains(r.stdout, "--secret") ||
+		!strings.Contains(r.stdout+r.stderr, "uakari confirm ") {
 		t.Errorf("a kept run's command is offered: %s", r.stdout)
 	}
 
 	// The same as a case that was imported.
 	cases := filepath.Join(home, "cases.jsonl")
-	line, err := json.Marshal(map[string]any{"id": 1, "uid": "u", "title": "t", "endpoint": "http://" + trap.addr + "/", "opened": time.Now(),
-		"entries": []any{map[string]any{"number": 1, "at": time.Now(), "kind": "trace", "text": "x", "set": set}}})
+	line, err := json.Marshal(
+		map[string]any{"id": 1, "uid": "u", "title": "t", "endpoint": "http://" + trap.addr + "/", "opened": time.Now(),
+			"entries": []any{map[string]any{"number": 1, "at": time.Now(), "kind": "trace", "text": "x", "set": set}}},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -310,7 +345,8 @@ func TestDataMovesNoSecret(t *testing.T) {
 	}
 	number := strings.TrimSuffix(strings.Fields(imported.stdout)[1], ":")
 	for range 2 { // it stays foreign, whatever is added
-		if r := run(t, "confirm", "--times", "1", number); len(trap.secrets()) > 0 || !strings.Contains(r.stderr, "only its endpoint is taken over") {
+		if r := run(t, "confirm", "--times", "1", number); len(trap.secrets()) > 0 ||
+			!strings.Contains(r.stderr, "only its endpoint is taken over") {
 			t.Errorf("an imported case is obeyed: %s%s", r.stdout, r.stderr)
 		}
 	}
@@ -334,7 +370,17 @@ func TestQuerySecrets(t *testing.T) {
 			fmt.Fprintf(c, "HTTP/1.1 200 OK\r\nServer: %s\r\nContent-Length: 0\r\n\r\n", r.URL.Query().Get("token"))
 		}
 	}
-	open, closed := listen(t, "127.0.0.1:0", nil, web), listen(t, "127.0.0.1:0", func(int32) *tls.Config { return trusted }, web)
+	open, closed := listen(
+		t,
+		"127.0.0.1:0",
+		nil,
+		web,
+	), listen(
+		t,
+		"127.0.0.1:0",
+		func(int32) *tls.Config { return trusted },
+		web,
+	)
 	facts := filepath.Join(dir, "facts.json")
 	var said string
 	for _, c := range []struct {
@@ -343,7 +389,11 @@ func TestQuerySecrets(t *testing.T) {
 		more   []string
 	}{{"http://" + open.addr, 3, nil}, {"https://" + closed.addr, 0, nil}, {"http://" + open.addr, 0, []string{"--in-the-clear"}}} {
 		for _, out := range []string{"text", "json"} {
-			r := run(t, append([]string{"trace", "--out", out, "--trust", root, "--facts", facts, c.url + "/x?n=1&token=sluice-7-gate"}, c.more...)...)
+			r := run(
+				t,
+				append(
+					[]string{"trace", "--out", out, "--trust", root, "--facts", facts, c.url + "/x?n=1&token=sluice-7-gate"},
+					c.more...)...)
 			if r.status != c.status {
 				t.Errorf("%s: status %d\n%s%s", c.url, r.status, r.stdout, r.stderr)
 			}
@@ -383,12 +433,25 @@ func TestEndsInTime(t *testing.T) {
 	}
 	defer mute.Close()
 	trusted, _, _ := serving(t)
-	stalls := listen(t, "127.0.0.1:0", func(int32) *tls.Config { return trusted }, func(c net.Conn, _ int32) { io.Copy(io.Discard, c) })
+	stalls := listen(
+		t,
+		"127.0.0.1:0",
+		func(int32) *tls.Config { return trusted },
+		func(c net.Conn, _ int32) { io.Copy(io.Discard, c) },
+	)
 	bomb := "a0: &a0 [x,x,x,x,x,x,x,x,x,x]\n"
 	for i := 1; i < 12; i++ {
 		bomb += fmt.Sprintf("a%[1]d: &a%[1]d [*a%[2]d,*a%[2]d,*a%[2]d,*a%[2]d,*a%[2]d,*a%[2]d,*a%[2]d,*a%[2]d]\n", i, i-1)
 	}
-	laughing, deep := write(t, filepath.Join(dir, "bomb.yaml"), bomb), write(t, filepath.Join(dir, "deep.yaml"), "a: "+strings.Repeat("[", 1<<19))
+	laughing, deep := write(
+		t,
+		filepath.Join(dir, "bomb.yaml"),
+		bomb,
+	), write(
+		t,
+		filepath.Join(dir, "deep.yaml"),
+		"a: "+strings.Repeat("[", 1<<19),
+	)
 	jumps := "*filter\n:INPUT ACCEPT [0:0]\n-A INPUT -j C0\n"
 	for i := range 40 {
 		jumps = strings.Replace(jumps, "-A INPUT", fmt.Sprintf(":C%d - [0:0]\n-A INPUT", i), 1)
@@ -443,7 +506,8 @@ func TestEndsInTime(t *testing.T) {
 				if usage.Maxrss > 96<<10 {
 					t.Errorf("%s, %s: took %d KB", name, by, usage.Maxrss)
 				}
-				if status := cmd.ProcessState.ExitCode(); by == "Ctrl-C" && status != 130 && status != 2 && words[0] != "rules" && words[0] != "card" {
+				if status := cmd.ProcessState.ExitCode(); by == "Ctrl-C" && status != 130 && status != 2 && words[0] != "rules" &&
+					words[0] != "card" {
 					t.Errorf("%s: status %d at Ctrl-C\n%s", name, status, out.String())
 				}
 			})
@@ -456,7 +520,12 @@ func TestInterruptedTells(t *testing.T) {
 	dir := t.TempDir()
 	t.Setenv("HOME", dir)
 	trusted, _, root := serving(t)
-	stalls := listen(t, "127.0.0.1:0", func(int32) *tls.Config { return trusted }, func(c net.Conn, _ int32) { io.Copy(io.Discard, c) })
+	stalls := listen(
+		t,
+		"127.0.0.1:0",
+		func(int32) *tls.Config { return trusted },
+		func(c net.Conn, _ int32) { io.Copy(io.Discard, c) },
+	)
 	file := filepath.Join(dir, "r.json")
 	for name, c := range map[string]struct {
 		args []string
@@ -479,7 +548,8 @@ func TestInterruptedTells(t *testing.T) {
 		}
 	}
 	var r fact.HostRecord
-	if err := json.Unmarshal([]byte(readFile(t, file)), &r); err != nil || len(r.Facts) < 5 || r.Incomplete != "interrupted" {
+	if err := json.Unmarshal([]byte(readFile(t, file)), &r); err != nil || len(r.Facts) < 5 ||
+		r.Incomplete != "interrupted" {
 		t.Errorf("%d facts, %q, %v", len(r.Facts), r.Incomplete, err)
 	}
 	validate(t, "host", []byte(readFile(t, file)))
@@ -507,7 +577,19 @@ func TestBoundedPeers(t *testing.T) {
 	} {
 		h := listen(t, "127.0.0.1:0", nil, endless(c.first, c.more))
 		ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
-		cmd := exec.CommandContext(ctx, program, "trace", "--deadline", "4s", "--in-the-clear", "--user", "gauge", "--secret", "env:TIDE_SECRET", c.scheme+"://"+h.addr)
+		cmd := exec.CommandContext(
+			ctx,
+			program,
+			"trace",
+			"--deadline",
+			"4s",
+			"--in-the-clear",
+			"--user",
+			"gauge",
+			"--secret",
+			"env:TIDE_SECRET",
+			c.scheme+"://"+h.addr,
+		)
 		out, kb, err := measured(t, cmd)
 		cancel()
 		var exit *exec.ExitError
@@ -658,7 +740,8 @@ func TestOutputFiles(t *testing.T) {
 	if err := os.Chmod(facts, 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if r := run(t, "trace", "--facts", facts, "http://127.0.0.1:1/"); mode(facts) != 0o600 || !strings.Contains(r.stderr, "could be read by others") {
+	if r := run(t, "trace", "--facts", facts, "http://127.0.0.1:1/"); mode(facts) != 0o600 ||
+		!strings.Contains(r.stderr, "could be read by others") {
 		t.Errorf("mode %o, %s", mode(facts), r.stderr)
 	}
 	// A link of the default name is not followed; one that was typed is.
@@ -672,7 +755,8 @@ func TestOutputFiles(t *testing.T) {
 	if out, err := cmd.CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
 	}
-	if info, err := os.Lstat(link); err != nil || !info.Mode().IsRegular() || readFile(t, victim) != "keep" || mode(link) != 0o600 {
+	if info, err := os.Lstat(link); err != nil || !info.Mode().IsRegular() || readFile(t, victim) != "keep" ||
+		mode(link) != 0o600 {
 		t.Errorf("the default name: %v, %v, %q", info, err, readFile(t, victim))
 	}
 	typed := filepath.Join(dir, "typed")
@@ -680,7 +764,8 @@ func TestOutputFiles(t *testing.T) {
 		t.Fatal(err)
 	}
 	run(t, "trace", "--json", "-o", typed, "http://127.0.0.1:1/")
-	if info, err := os.Lstat(typed); err != nil || info.Mode()&os.ModeSymlink == 0 || !strings.HasPrefix(readFile(t, victim), "{") {
+	if info, err := os.Lstat(typed); err != nil || info.Mode()&os.ModeSymlink == 0 ||
+		!strings.HasPrefix(readFile(t, victim), "{") {
 		t.Errorf("a typed name: %v, %v", info, err)
 	}
 	// What cannot be written whole leaves what was there.
@@ -693,7 +778,8 @@ func TestOutputFiles(t *testing.T) {
 		if err := syscall.Mount("tmpfs", small, "tmpfs", 0, "size=8k"); err == nil {
 			defer syscall.Unmount(small, syscall.MNT_DETACH)
 			kept := write(t, filepath.Join(small, "facts.json"), "old")
-			if r := run(t, "record", "-o", kept); r.status != 2 || readFile(t, kept) != "old" || !strings.Contains(r.stderr, "is left as it was") {
+			if r := run(t, "record", "-o", kept); r.status != 2 || readFile(t, kept) != "old" ||
+				!strings.Contains(r.stderr, "is left as it was") {
 				t.Errorf("a full disk: %d, %s, %q", r.status, r.stderr, readFile(t, kept))
 			}
 			if list, err := os.ReadDir(small); err != nil || len(list) != 1 {
@@ -709,7 +795,10 @@ func TestNothingHides(t *testing.T) {
 	t.Setenv("HOME", dir)
 	h := listen(t, "127.0.0.1:0", nil, func(c net.Conn, _ int32) {
 		c.Read(make([]byte, 4096))
-		io.WriteString(c, "HTTP/1.1 500 a\u202eb\u200bc\u0085d\\[x](y)\r\nServer: a\u202eb\u2066c\r\nContent-Length: 3\r\n\r\n\u200f!")
+		io.WriteString(
+			c,
+			"HTTP/1.1 500 a\u202eb\u200bc\u0085d\\[x](y)\r\nServer: a\u202eb\u2066c\r\nContent-Length: 3\r\n\r\n\u200f!",
+		)
 	})
 	facts := filepath.Join(dir, "facts.json")
 	for _, out := range []string{"json", "text", "md", "html"} {

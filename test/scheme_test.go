@@ -19,13 +19,27 @@ import (
 func TestSchemes(t *testing.T) {
 	m := newMaker(t)
 	root := write(t, filepath.Join(m.dir, "root.pem"), pemOf(m.cert))
-	leaf, key := m.sign(&x509.Certificate{Subject: pkix.Name{CommonName: "tidebook"}, DNSNames: []string{"localhost"}}, m.cert, m.key)
+	leaf, key := m.sign(
+		&x509.Certificate{Subject: pkix.Name{CommonName: "tidebook"}, DNSNames: []string{"localhost"}},
+		m.cert,
+		m.key,
+	)
 	certificate, private := pemOf(leaf), keyPEM(t, key)
 	dovecot := func(listener string, ssl string) func(dir string, port int) (string, []string) {
 		return func(dir string, port int) (string, []string) {
-			return fmt.Sprintf("base_dir = %[1]s/run\nstate_dir = %[1]s/state\nlog_path = %[1]s/log\nprotocols = pop3\nssl = yes\nssl_cert = <%[1]s/cert.pem\nssl_key = <%[1]s/key.pem\nmail_location = maildir:%[1]s/mail\n"+
-				"passdb {\n  driver = passwd-file\n  args = %[1]s/users\n}\nuserdb {\n  driver = static\n  args = uid=nobody gid=nogroup home=%[1]s/mail\n}\n"+
-				"service pop3-login {\n  inet_listener pop3 {\n    port = 0\n  }\n  inet_listener pop3s {\n    port = 0\n  }\n  inet_listener %[2]s {\n    address = 127.0.0.1\n    port = %[3]d\n%[4]s  }\n}\n", dir, listener, port, ssl), []string{"-F", "-c", dir + "/conf"}
+			return fmt.Sprintf(
+					"base_dir = %[1]s/run\nstate_dir = %[1]s/state\nlog_path = %[1]s/log\nprotocols = pop3\nssl = yes\nssl_cert = <%[1]s/cert.pem\nssl_key = <%[1]s/key.pem\nmail_location = maildir:%[1]s/mail\n"+
+						"passdb {\n  driver = passwd-file\n  args = %[1]s/users\n}\nuserdb {\n  driver = static\n  args = uid=nobody gid=nogroup home=%[1]s/mail\n}\n"+
+						"service pop3-login {\n  inet_listener pop3 {\n    port = 0\n  }\n  inet_listener pop3s {\n    port = 0\n  }\n  inet_listener %[2]s {\n    address = 127.0.0.1\n    port = %[3]d\n%[4]s  }\n}\n",
+					dir,
+					listener,
+					port,
+					ssl,
+				), []string{
+					"-F",
+					"-c",
+					dir + "/conf",
+				}
 		}
 	}
 	mosquitto := func(more string) func(dir string, port int) (string, []string) {
@@ -35,7 +49,15 @@ func TestSchemes(t *testing.T) {
 			}
 			tool := needs(t, "mosquitto", "/usr/bin/mosquitto_passwd")[0]
 			must(t, "", tool, "-b", "-c", dir+"/accounts", "gauge", "tide7")
-			return fmt.Sprintf("listener %d 127.0.0.1\nallow_anonymous true\npassword_file %s/accounts\nuser root\n%s", port, dir, more), []string{"-c", dir + "/conf"}
+			return fmt.Sprintf(
+					"listener %d 127.0.0.1\nallow_anonymous true\npassword_file %s/accounts\nuser root\n%s",
+					port,
+					dir,
+					more,
+				), []string{
+					"-c",
+					dir + "/conf",
+				}
 		}
 	}
 	for _, c := range []struct {
@@ -104,7 +126,8 @@ func TestSchemes(t *testing.T) {
 				other = "nobody-here"
 			}
 			kept := traced(t, nil, append(asked, "--user", other, "--secret", "file:"+wrong)...)
-			if kept.Outcome != trail.OutcomeFault || rung(kept, trail.Login).State != trail.Fault || strings.Contains(dump(kept), "canary") {
+			if kept.Outcome != trail.OutcomeFault || rung(kept, trail.Login).State != trail.Fault ||
+				strings.Contains(dump(kept), "canary") {
 				t.Errorf("the wrong secret: %s", dump(kept))
 			}
 		})
@@ -133,7 +156,26 @@ func TestScreensProxiesAndHealth(t *testing.T) {
 	screens := needs(t, "tigervnc-standalone-server tigervnc-tools", "/usr/bin/Xtigervnc", "/usr/bin/vncpasswd")
 	out := must(t, "tide7\n", screens[1], "-f")
 	shown, secret := freePort(t), write(t, filepath.Join(dir, "secret"), out)
-	start(t, fmt.Sprintf("127.0.0.1:%d", shown), nil, screens[0], fmt.Sprintf(":%d", shown), "-rfbport", fmt.Sprint(shown), "-localhost", "-PasswordFile", secret, "-SecurityTypes", "VncAuth", "-geometry", "320x200", "-depth", "24", "-nolisten", "unix")
+	start(
+		t,
+		fmt.Sprintf("127.0.0.1:%d", shown),
+		nil,
+		screens[0],
+		fmt.Sprintf(":%d", shown),
+		"-rfbport",
+		fmt.Sprint(shown),
+		"-localhost",
+		"-PasswordFile",
+		secret,
+		"-SecurityTypes",
+		"VncAuth",
+		"-geometry",
+		"320x200",
+		"-depth",
+		"24",
+		"-nolisten",
+		"unix",
+	)
 	screen := fmt.Sprintf("vnc://127.0.0.1:%d", shown)
 	check("", trail.OutcomeClear, screen)
 	check("", trail.OutcomeClear, "--secret", "file:"+right, screen)
@@ -141,8 +183,24 @@ func TestScreensProxiesAndHealth(t *testing.T) {
 
 	store := needs(t, "etcd-server", "/usr/bin/etcd")[0]
 	client, peer := freePort(t), freePort(t)
-	start(t, fmt.Sprintf("127.0.0.1:%d", client), nil, store, "--data-dir", filepath.Join(dir, "etcd"), "--listen-client-urls", fmt.Sprintf("http://127.0.0.1:%d", client), "--advertise-client-urls", fmt.Sprintf("http://127.0.0.1:%d", client),
-		"--listen-peer-urls", fmt.Sprintf("http://127.0.0.1:%d", peer), "--initial-advertise-peer-urls", fmt.Sprintf("http://127.0.0.1:%d", peer), "--initial-cluster", fmt.Sprintf("default=http://127.0.0.1:%d", peer))
+	start(
+		t,
+		fmt.Sprintf("127.0.0.1:%d", client),
+		nil,
+		store,
+		"--data-dir",
+		filepath.Join(dir, "etcd"),
+		"--listen-client-urls",
+		fmt.Sprintf("http://127.0.0.1:%d", client),
+		"--advertise-client-urls",
+		fmt.Sprintf("http://127.0.0.1:%d", client),
+		"--listen-peer-urls",
+		fmt.Sprintf("http://127.0.0.1:%d", peer),
+		"--initial-advertise-peer-urls",
+		fmt.Sprintf("http://127.0.0.1:%d", peer),
+		"--initial-cluster",
+		fmt.Sprintf("default=http://127.0.0.1:%d", peer),
+	)
 	time.Sleep(time.Second)
 	check("", trail.OutcomeClear, fmt.Sprintf("grpc://127.0.0.1:%d", client))
 	check("answer/error-status proven", trail.OutcomeFault, fmt.Sprintf("grpc://127.0.0.1:%d/tides.Readings", client))
@@ -150,15 +208,38 @@ func TestScreensProxiesAndHealth(t *testing.T) {
 	gateway := needs(t, "tinyproxy-bin", "/usr/bin/tinyproxy")[0]
 	for _, account := range []string{"", "BasicAuth gauge tide7\n"} {
 		port := freePort(t)
-		conf := write(t, filepath.Join(dir, "proxy.conf"), fmt.Sprintf("Port %d\nListen 127.0.0.1\nTimeout 5\nLogFile \"%s/proxy.log\"\nAllow 127.0.0.1\nConnectPort %d\n%s", port, dir, shown, account))
+		conf := write(
+			t,
+			filepath.Join(dir, "proxy.conf"),
+			fmt.Sprintf(
+				"Port %d\nListen 127.0.0.1\nTimeout 5\nLogFile \"%s/proxy.log\"\nAllow 127.0.0.1\nConnectPort %d\n%s",
+				port,
+				dir,
+				shown,
+				account,
+			),
+		)
 		start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, gateway, "-d", "-c", conf)
 		through := fmt.Sprintf("proxy://127.0.0.1:%d/127.0.0.1:%d", port, shown)
 		if account != "" {
 			check("", trail.OutcomeClear, "--in-the-clear", "--user", "gauge", "--secret", "file:"+right, through)
-			check("login/rejected likely", trail.OutcomeFault, "--in-the-clear", "--user", "gauge", "--secret", "file:"+wrong, through)
+			check(
+				"login/rejected likely",
+				trail.OutcomeFault,
+				"--in-the-clear",
+				"--user",
+				"gauge",
+				"--secret",
+				"file:"+wrong,
+				through,
+			)
 			continue
 		}
 		check("", trail.OutcomeClear, through)
-		check("answer/source-refused proven", trail.OutcomeFault, fmt.Sprintf("proxy://127.0.0.1:%d/127.0.0.1:%d", port, client))
+		check(
+			"answer/source-refused proven",
+			trail.OutcomeFault,
+			fmt.Sprintf("proxy://127.0.0.1:%d/127.0.0.1:%d", port, client),
+		)
 	}
 }

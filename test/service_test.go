@@ -53,7 +53,11 @@ while (my $c = $s->accept) { print $c "hello\n"; close $c }
 `
 
 func unit(service string) string {
-	return "printf '" + strings.ReplaceAll(service, "\n", "\\n") + "' > /etc/systemd/system/almanac.service; systemctl daemon-reload; systemctl start --no-block almanac; sleep 1.5"
+	return "printf '" + strings.ReplaceAll(
+		service,
+		"\n",
+		"\\n",
+	) + "' > /etc/systemd/system/almanac.service; systemctl daemon-reload; systemctl start --no-block almanac; sleep 1.5"
 }
 
 const noUnit = "systemctl stop almanac; rm /etc/systemd/system/almanac.service; systemctl daemon-reload; systemctl reset-failed"
@@ -73,71 +77,276 @@ var clientName = func() string {
 }()
 
 var faults = []fault{
-	{name: "stopped", ruin: "systemctl stop nginx", mend: "systemctl start nginx", want: "service/stopped proven", bits: "nginx.service is stopped"},
-	{name: "masked", ruin: "systemctl mask --now nginx", mend: "systemctl unmask nginx; systemctl start nginx", want: "service/stopped proven", bits: "masked"},
-	{name: "settings rejected", ruin: "echo nonsense > /etc/nginx/conf.d/x.conf; systemctl restart nginx || true", mend: "rm /etc/nginx/conf.d/x.conf; systemctl reset-failed; systemctl restart nginx",
-		want: "service/settings-rejected proven", bits: "emerg"},
+	{
+		name: "stopped",
+		ruin: "systemctl stop nginx",
+		mend: "systemctl start nginx",
+		want: "service/stopped proven",
+		bits: "nginx.service is stopped",
+	},
+	{
+		name: "masked",
+		ruin: "systemctl mask --now nginx",
+		mend: "systemctl unmask nginx; systemctl start nginx",
+		want: "service/stopped proven",
+		bits: "masked",
+	},
+	{
+		name: "settings rejected",
+		ruin: "echo nonsense > /etc/nginx/conf.d/x.conf; systemctl restart nginx || true",
+		mend: "rm /etc/nginx/conf.d/x.conf; systemctl reset-failed; systemctl restart nginx",
+		want: "service/settings-rejected proven",
+		bits: "emerg",
+	},
 	{name: "port taken", ruin: squat + "; systemctl start nginx || true",
 		mend: "systemctl stop squatter; systemctl reset-failed; systemctl start nginx", args: []string{"--unit", "nginx.service"}, want: "service/port-taken proven", bits: "perl"},
 	{name: "another program on the port", ruin: squat,
 		mend: "systemctl stop squatter; systemctl start nginx", args: []string{"--unit", "nginx.service"}, want: "ports/other-owner proven", bits: "perl"},
-	{name: "a required unit is down", ruin: "mkdir -p /etc/systemd/system/nginx.service.d; printf '[Unit]\\nRequires=pump.service\\nAfter=pump.service\\n' > /etc/systemd/system/nginx.service.d/x.conf; " +
-		"printf '[Service]\\nType=oneshot\\nRemainAfterExit=yes\\nExecStart=/bin/false\\n' > /etc/systemd/system/pump.service; systemctl daemon-reload; systemctl stop nginx; systemctl start nginx || true",
+	{
+		name: "a required unit is down",
+		ruin: "mkdir -p /etc/systemd/system/nginx.service.d; printf '[Unit]\\nRequires=pump.service\\nAfter=pump.service\\n' > /etc/systemd/system/nginx.service.d/x.conf; " +
+			"printf '[Service]\\nType=oneshot\\nRemainAfterExit=yes\\nExecStart=/bin/false\\n' > /etc/systemd/system/pump.service; systemctl daemon-reload; systemctl stop nginx; systemctl start nginx || true",
 		mend: "rm -r /etc/systemd/system/nginx.service.d /etc/systemd/system/pump.service; systemctl daemon-reload; systemctl reset-failed; systemctl start nginx",
-		want: "service/needs-down proven", bits: "pump.service (failed)"},
-	{name: "loopback only", ruin: strings.Replace(listenOn, "%s", "127.0.0.1:80", 1), mend: restoreSite, want: "ports/loopback-only proven"},
+		want: "service/needs-down proven",
+		bits: "pump.service (failed)",
+	},
+	{
+		name: "loopback only",
+		ruin: strings.Replace(listenOn, "%s", "127.0.0.1:80", 1),
+		mend: restoreSite,
+		want: "ports/loopback-only proven",
+	},
 	{name: "moved", ruin: strings.Replace(listenOn, "%s", "8081", 1), mend: restoreSite, want: "ports/moved proven"},
-	{name: "the other family", ruin: strings.Replace(listenOn, "%s", "[::]:80 ipv6only=on", 1), mend: restoreSite, want: "ports/family-gap proven"},
-	{name: "another network namespace", ruin: "mkdir -p /etc/systemd/system/nginx.service.d; printf '[Service]\\nPrivateNetwork=yes\\n' > /etc/systemd/system/nginx.service.d/x.conf; systemctl daemon-reload; systemctl restart nginx",
-		mend: "rm -r /etc/systemd/system/nginx.service.d; systemctl daemon-reload; systemctl restart nginx", want: "ports/other-namespace proven", bits: "another network namespace"},
-	{name: "halted", ruin: "pkill -STOP nginx", mend: "pkill -CONT nginx", args: []string{"--deadline", "8s"}, want: "service/hung proven", bits: "halted"},
-	{name: "failed", ruin: unit("[Service]\nExecStart=/bin/sh -c \"echo no tide today; exit 3\"\n"), mend: noUnit, to: "http://10.20.0.14:8457/", args: []string{"--unit", "almanac"},
-		want: "service/failed proven", bits: "exit status 3, its log ends in \"no tide today\""},
-	{name: "a program that nobody knows, stopped", ruin: unit("[Service]\nExecStart=/usr/bin/perl /root/hello.pl 8457\n[Install]\nWantedBy=multi-user.target\n") + "; systemctl enable -q almanac; systemctl stop almanac",
-		mend: "systemctl disable -q almanac; " + noUnit, to: "tcp://10.20.0.14:8457", want: "service/stopped proven", bits: "almanac.service is stopped"},
-	{name: "a program that nobody knows, and its settings", ruin: "printf '[net]\\nlisten = 0.0.0.0:8457\\n' > /etc/almanac.ini; " + unit("[Service]\nExecStart=/bin/sh -c \"echo error: unknown directive tides in /etc/almanac.ini, line 2; echo giving up; exit 1\"\n"),
-		mend: "rm /etc/almanac.ini; " + noUnit, to: "tcp://10.20.0.14:8457", want: "service/settings-rejected proven", bits: "unknown directive tides"},
-	{name: "a program that nobody knows, and its port", ruin: "systemd-run -q --unit=squatter /usr/bin/perl /root/hello.pl 8457; sleep 0.3; " + unit("[Service]\nExecStart=/usr/bin/perl /root/hello.pl 8457\n"),
-		mend: "systemctl stop squatter; " + noUnit, to: "tcp://10.20.0.14:8457", want: "service/port-taken proven", bits: "almanac.service does not start"},
-	{name: "restarting", ruin: unit("[Unit]\nStartLimitIntervalSec=0\n[Service]\nRestart=always\nRestartSec=200ms\nExecStart=/bin/sh -c \"sleep 0.05; exit 1\"\n"), mend: noUnit,
-		to: "http://10.20.0.14:8457/", args: []string{"--unit", "almanac"}, want: "service/restarting proven", bits: "times so far"},
+	{
+		name: "the other family",
+		ruin: strings.Replace(listenOn, "%s", "[::]:80 ipv6only=on", 1),
+		mend: restoreSite,
+		want: "ports/family-gap proven",
+	},
+	{
+		name: "another network namespace",
+		ruin: "mkdir -p /etc/systemd/system/nginx.service.d; printf '[Service]\\nPrivateNetwork=yes\\n' > /etc/systemd/system/nginx.service.d/x.conf; systemctl daemon-reload; systemctl restart nginx",
+		mend: "rm -r /etc/systemd/system/nginx.service.d; systemctl daemon-reload; systemctl restart nginx",
+		want: "ports/other-namespace proven",
+		bits: "another network namespace",
+	},
+	{
+		name: "halted",
+		ruin: "pkill -STOP nginx",
+		mend: "pkill -CONT nginx",
+		args: []string{"--deadline", "8s"},
+		want: "service/hung proven",
+		bits: "halted",
+	},
+	{
+		name: "failed",
+		ruin: unit("[Service]\nExecStart=/bin/sh -c \"echo no tide today; exit 3\"\n"),
+		mend: noUnit,
+		to:   "http://10.20.0.14:8457/",
+		args: []string{"--unit", "almanac"},
+		want: "service/failed proven",
+		bits: "exit status 3, its log ends in \"no tide today\"",
+	},
+	{
+		name: "a program that nobody knows, stopped",
+		ruin: unit(
+			"[Service]\nExecStart=/usr/bin/perl /root/hello.pl 8457\n[Install]\nWantedBy=multi-user.target\n",
+		) + "; systemctl enable -q almanac; systemctl stop almanac",
+		mend: "systemctl disable -q almanac; " + noUnit,
+		to:   "tcp://10.20.0.14:8457",
+		want: "service/stopped proven",
+		bits: "almanac.service is stopped",
+	},
+	{
+		name: "a program that nobody knows, and its settings",
+		ruin: "printf '[net]\\nlisten = 0.0.0.0:8457\\n' > /etc/almanac.ini; " + unit(
+			"[Service]\nExecStart=/bin/sh -c \"echo error: unknown directive tides in /etc/almanac.ini, line 2; echo giving up; exit 1\"\n",
+		),
+		mend: "rm /etc/almanac.ini; " + noUnit,
+		to:   "tcp://10.20.0.14:8457",
+		want: "service/settings-rejected proven",
+		bits: "unknown directive tides",
+	},
+	{
+		name: "a program that nobody knows, and its port",
+		ruin: "systemd-run -q --unit=squatter /usr/bin/perl /root/hello.pl 8457; sleep 0.3; " + unit(
+			"[Service]\nExecStart=/usr/bin/perl /root/hello.pl 8457\n",
+		),
+		mend: "systemctl stop squatter; " + noUnit,
+		to:   "tcp://10.20.0.14:8457",
+		want: "service/port-taken proven",
+		bits: "almanac.service does not start",
+	},
+	{
+		name: "restarting",
+		ruin: unit(
+			"[Unit]\nStartLimitIntervalSec=0\n[Service]\nRestart=always\nRestartSec=200ms\nExecStart=/bin/sh -c \"sleep 0.05; exit 1\"\n",
+		),
+		mend: noUnit,
+		to:   "http://10.20.0.14:8457/",
+		args: []string{"--unit", "almanac"},
+		want: "service/restarting proven",
+		bits: "times so far",
+	},
 	{name: "starting", ruin: unit("[Service]\nExecStartPre=/bin/sleep 60\nExecStart=/bin/true\n"), mend: noUnit,
 		to: "http://10.20.0.14:8457/", args: []string{"--unit", "almanac"}, want: "service/starting proven"},
-	{name: "disk full", ruin: "mkdir -p /srv/full; mount -t tmpfs -o size=64k tmpfs /srv/full; " + unit("[Service]\nExecStart=/bin/dd if=/dev/zero of=/srv/full/x bs=1k count=500\n"), mend: "umount /srv/full; " + noUnit,
-		to: "http://10.20.0.14:8457/", args: []string{"--unit", "almanac"}, want: "service/starved proven", bits: "No space left on device"},
-	{name: "killed for memory", ruin: "mkdir -p /mnt/memory; mount -t cgroup -o memory memory /mnt/memory; mkdir /mnt/memory/uakari-$$; ln -sfn /mnt/memory/uakari-$$ /mnt/tide; echo 16M > /mnt/tide/memory.limit_in_bytes; " +
-		"echo 16M > /mnt/tide/memory.memsw.limit_in_bytes; " + unit("[Service]\nExecStart=/usr/bin/perl /root/odd.pl hungry\n"), mend: noUnit + "; rmdir $(readlink /mnt/tide); umount /mnt/memory",
-		to: "http://10.20.0.14:8457/", args: []string{"--unit", "almanac"}, want: "service/starved proven", bits: "was killed for want of memory"},
+	{
+		name: "disk full",
+		ruin: "mkdir -p /srv/full; mount -t tmpfs -o size=64k tmpfs /srv/full; " + unit(
+			"[Service]\nExecStart=/bin/dd if=/dev/zero of=/srv/full/x bs=1k count=500\n",
+		),
+		mend: "umount /srv/full; " + noUnit,
+		to:   "http://10.20.0.14:8457/",
+		args: []string{"--unit", "almanac"},
+		want: "service/starved proven",
+		bits: "No space left on device",
+	},
+	{
+		name: "killed for memory",
+		ruin: "mkdir -p /mnt/memory; mount -t cgroup -o memory memory /mnt/memory; mkdir /mnt/memory/uakari-$$; ln -sfn /mnt/memory/uakari-$$ /mnt/tide; echo 16M > /mnt/tide/memory.limit_in_bytes; " +
+			"echo 16M > /mnt/tide/memory.memsw.limit_in_bytes; " + unit(
+			"[Service]\nExecStart=/usr/bin/perl /root/odd.pl hungry\n",
+		),
+		mend: noUnit + "; rmdir $(readlink /mnt/tide); umount /mnt/memory",
+		to:   "http://10.20.0.14:8457/",
+		args: []string{"--unit", "almanac"},
+		want: "service/starved proven",
+		bits: "was killed for want of memory",
+	},
 	// The kernel here has no policy of its own to refuse by: its line is written into its log.
-	{name: "refused by the system's policy", ruin: strings.ReplaceAll(unit("[Service]\nExecStart=/bin/sh -c \"exit 13\"\n"), "almanac", shoal) +
-		`; echo '<5>audit: type=1400 audit('$(date +%s)'.000:62): apparmor="DENIED" operation="open" profile="` + shoal + `" name="/srv/tide" comm="` + shoal + `" requested_mask="r" denied_mask="r"' > /dev/kmsg; sleep 0.3`,
-		mend: strings.ReplaceAll(noUnit, "almanac", shoal), to: "http://10.20.0.14:8457/", args: []string{"--unit", shoal}, want: "service/policy-denied proven", bits: "was refused by the system's policy"},
-	{name: "accepts nobody", ruin: "systemd-run -q --unit=almanac /usr/bin/perl /root/odd.pl mute; sleep 0.5", mend: "systemctl stop almanac",
-		to: "http://10.20.0.14:8457/", args: []string{"--unit", "almanac", "--deadline", "8s"}, want: "service/hung proven", bits: "takes no connections"},
-	{name: "descriptors used up", ruin: "systemd-run -q -p LimitNOFILE=16 --unit=almanac /usr/bin/perl /root/odd.pl full; sleep 0.5", mend: "systemctl stop almanac",
-		to: "http://10.20.0.14:8457/", args: []string{"--unit", "almanac", "--deadline", "8s"}, want: "service/starved proven", bits: "16 files open"},
-	{name: "zombie", ruin: "systemd-run -q --unit=squatter /usr/bin/perl /root/odd.pl zombie; sleep 0.5", mend: "systemctl stop squatter",
-		to: "http://10.20.0.14:8457/", args: []string{"--card", "CARD tidegate"}, want: "service/zombie proven", bits: "never buried"},
-	{name: "another address", ruin: "ip addr add 10.20.0.15/24 dev eth0; " + strings.Replace(listenOn, "%s", "10.20.0.15:80", 1), mend: restoreSite + "; ip addr del 10.20.0.15/24 dev eth0", want: "ports/other-address proven"},
-	{name: "queue full", ruin: "systemd-run -q --unit=almanac /usr/bin/perl /root/odd.pl stuffed; sleep 2.5", mend: "systemctl stop almanac",
-		to: "http://10.20.0.14:8457/", args: []string{"--unit", "almanac"}, want: "ports/queue-full proven", bits: "waiting to be accepted"},
-	{name: "the unit's own address list", ruin: "mkdir -p /etc/systemd/system/nginx.service.d; printf '[Service]\\nIPAddressDeny=any\\n' > /etc/systemd/system/nginx.service.d/x.conf; systemctl daemon-reload; systemctl restart nginx",
-		mend: "rm -r /etc/systemd/system/nginx.service.d; systemctl daemon-reload; systemctl restart nginx", want: "rules/unit-list proven", bits: "0.0.0.0/0 denies 10.20.7.31"},
-	{name: "a rule that drops", ruin: "iptables-nft -A INPUT -s 10.20.7.0/24 -p tcp --dport 80 -j DROP", mend: "iptables-nft -F", want: "rules/server-drop proven", bits: "chain INPUT, rule 1"},
-	{name: "a rule that refuses", ruin: "nft 'table inet f { chain c { type filter hook input priority 0; tcp dport 80 reject with tcp reset; }; }'", mend: "nft delete table inet f", want: "rules/server-reject proven", bits: "tcp dport 80 reject with tcp reset"},
-	{name: "nginx's own list", ruin: "sed -i 's/server_name _;/server_name _; deny 10.20.7.0\\/24;/' /etc/nginx/sites-enabled/default; systemctl restart nginx", mend: restoreSite, want: "rules/not-on-list proven", bits: "deny 10.20.7.0/24"},
-	{name: "a key that does not belong", ruin: secureSite + "cp /root/other.key /etc/nginx/tide.key; systemctl restart nginx || true", mend: restoreSite,
-		to: "https://10.20.0.14/", want: "certs/key-mismatch proven", bits: "/etc/nginx/tide.key does not belong to the certificate /etc/nginx/tide.crt"},
-	{name: "no certificate file", ruin: secureSite + "rm /etc/nginx/tide.crt; systemctl restart nginx || true", mend: restoreSite,
-		to: "https://10.20.0.14/", want: "certs/store-unreadable proven", bits: "there is no file /etc/nginx/tide.crt"},
-	{name: "sshd's own list", ruin: "useradd tide; echo 'AllowUsers root tide@10.20.9.*' > /etc/ssh/sshd_config.d/tide.conf; systemctl reload ssh; sleep 0.3",
-		mend: "rm /etc/ssh/sshd_config.d/tide.conf; userdel tide; systemctl reload ssh; sleep 0.3", to: "ssh://10.20.0.14", args: []string{"--user", "tide"},
-		want: "login/not-from-here proven", bits: "/etc/ssh/sshd_config.d/tide.conf, line 1 (allowusers root tide@10.20.9.*) lets tide in from elsewhere"},
-	{name: "a list by name", ruin: "echo nameserver 10.20.0.1 > /etc/resolv.conf; useradd tide; printf 'UseDNS yes\\nAllowUsers root tide@" + clientName + ".varzea.example\\n' > /etc/ssh/sshd_config.d/tide.conf; systemctl reload ssh; sleep 0.3",
-		mend: ": > /etc/resolv.conf; rm /etc/ssh/sshd_config.d/tide.conf; userdel tide; systemctl reload ssh; sleep 0.3", to: "ssh://10.20.0.14", args: []string{"--user", "tide"},
-		want: "names/reverse-differs proven", bits: "lets " + clientName + ".varzea.example in by name"},
-	{name: "two faults at once", ruin: "systemctl stop nginx; iptables-nft -A INPUT -p tcp --dport 80 -j DROP", mend: "iptables-nft -F; systemctl start nginx", want: "rules/server-drop proven, service/stopped proven", bits: "chain INPUT, rule 1"},
-	{name: "not installed", ruin: "true", mend: "true", to: "http://10.20.0.14:8457/", args: []string{"--unit", "almanac"}, want: "service/not-installed proven"},
+	{
+		name: "refused by the system's policy",
+		ruin: strings.ReplaceAll(unit("[Service]\nExecStart=/bin/sh -c \"exit 13\"\n"), "almanac", shoal) +
+			`; echo '<5>audit: type=1400 audit('$(date +%s)'.000:62): apparmor="DENIED" operation="open" profile="` + shoal + `" name="/srv/tide" comm="` + shoal + `" requested_mask="r" denied_mask="r"' > /dev/kmsg; sleep 0.3`,
+		mend: strings.ReplaceAll(
+			noUnit,
+			"almanac",
+			shoal,
+		),
+		to:   "http://10.20.0.14:8457/",
+		args: []string{"--unit", shoal},
+		want: "service/policy-denied proven",
+		bits: "was refused by the system's policy",
+	},
+	{
+		name: "accepts nobody",
+		ruin: "systemd-run -q --unit=almanac /usr/bin/perl /root/odd.pl mute; sleep 0.5",
+		mend: "systemctl stop almanac",
+		to:   "http://10.20.0.14:8457/",
+		args: []string{"--unit", "almanac", "--deadline", "8s"},
+		want: "service/hung proven",
+		bits: "takes no connections",
+	},
+	{
+		name: "descriptors used up",
+		ruin: "systemd-run -q -p LimitNOFILE=16 --unit=almanac /usr/bin/perl /root/odd.pl full; sleep 0.5",
+		mend: "systemctl stop almanac",
+		to:   "http://10.20.0.14:8457/",
+		args: []string{"--unit", "almanac", "--deadline", "8s"},
+		want: "service/starved proven",
+		bits: "16 files open",
+	},
+	{
+		name: "zombie",
+		ruin: "systemd-run -q --unit=squatter /usr/bin/perl /root/odd.pl zombie; sleep 0.5",
+		mend: "systemctl stop squatter",
+		to:   "http://10.20.0.14:8457/",
+		args: []string{"--card", "CARD tidegate"},
+		want: "service/zombie proven",
+		bits: "never buried",
+	},
+	{
+		name: "another address",
+		ruin: "ip addr add 10.20.0.15/24 dev eth0; " + strings.Replace(listenOn, "%s", "10.20.0.15:80", 1),
+		mend: restoreSite + "; ip addr del 10.20.0.15/24 dev eth0",
+		want: "ports/other-address proven",
+	},
+	{
+		name: "queue full",
+		ruin: "systemd-run -q --unit=almanac /usr/bin/perl /root/odd.pl stuffed; sleep 2.5",
+		mend: "systemctl stop almanac",
+		to:   "http://10.20.0.14:8457/",
+		args: []string{"--unit", "almanac"},
+		want: "ports/queue-full proven",
+		bits: "waiting to be accepted",
+	},
+	{
+		name: "the unit's own address list",
+		ruin: "mkdir -p /etc/systemd/system/nginx.service.d; printf '[Service]\\nIPAddressDeny=any\\n' > /etc/systemd/system/nginx.service.d/x.conf; systemctl daemon-reload; systemctl restart nginx",
+		mend: "rm -r /etc/systemd/system/nginx.service.d; systemctl daemon-reload; systemctl restart nginx",
+		want: "rules/unit-list proven",
+		bits: "0.0.0.0/0 denies 10.20.7.31",
+	},
+	{
+		name: "a rule that drops",
+		ruin: "iptables-nft -A INPUT -s 10.20.7.0/24 -p tcp --dport 80 -j DROP",
+		mend: "iptables-nft -F",
+		want: "rules/server-drop proven",
+		bits: "chain INPUT, rule 1",
+	},
+	{
+		name: "a rule that refuses",
+		ruin: "nft 'table inet f { chain c { type filter hook input priority 0; tcp dport 80 reject with tcp reset; }; }'",
+		mend: "nft delete table inet f",
+		want: "rules/server-reject proven",
+		bits: "tcp dport 80 reject with tcp reset",
+	},
+	{
+		name: "nginx's own list",
+		ruin: "sed -i 's/server_name _;/server_name _; deny 10.20.7.0\\/24;/' /etc/nginx/sites-enabled/default; systemctl restart nginx",
+		mend: restoreSite,
+		want: "rules/not-on-list proven",
+		bits: "deny 10.20.7.0/24",
+	},
+	{
+		name: "a key that does not belong",
+		ruin: secureSite + "cp /root/other.key /etc/nginx/tide.key; systemctl restart nginx || true",
+		mend: restoreSite,
+		to:   "https://10.20.0.14/",
+		want: "certs/key-mismatch proven",
+		bits: "/etc/nginx/tide.key does not belong to the certificate /etc/nginx/tide.crt",
+	},
+	{
+		name: "no certificate file",
+		ruin: secureSite + "rm /etc/nginx/tide.crt; systemctl restart nginx || true",
+		mend: restoreSite,
+		to:   "https://10.20.0.14/",
+		want: "certs/store-unreadable proven",
+		bits: "there is no file /etc/nginx/tide.crt",
+	},
+	{
+		name: "sshd's own list",
+		ruin: "useradd tide; echo 'AllowUsers root tide@10.20.9.*' > /etc/ssh/sshd_config.d/tide.conf; systemctl reload ssh; sleep 0.3",
+		mend: "rm /etc/ssh/sshd_config.d/tide.conf; userdel tide; systemctl reload ssh; sleep 0.3",
+		to:   "ssh://10.20.0.14",
+		args: []string{"--user", "tide"},
+		want: "login/not-from-here proven",
+		bits: "/etc/ssh/sshd_config.d/tide.conf, line 1 (allowusers root tide@10.20.9.*) lets tide in from elsewhere",
+	},
+	{
+		name: "a list by name",
+		ruin: "echo nameserver 10.20.0.1 > /etc/resolv.conf; useradd tide; printf 'UseDNS yes\\nAllowUsers root tide@" + clientName + ".varzea.example\\n' > /etc/ssh/sshd_config.d/tide.conf; systemctl reload ssh; sleep 0.3",
+		mend: ": > /etc/resolv.conf; rm /etc/ssh/sshd_config.d/tide.conf; userdel tide; systemctl reload ssh; sleep 0.3",
+		to:   "ssh://10.20.0.14",
+		args: []string{"--user", "tide"},
+		want: "names/reverse-differs proven",
+		bits: "lets " + clientName + ".varzea.example in by name",
+	},
+	{
+		name: "two faults at once",
+		ruin: "systemctl stop nginx; iptables-nft -A INPUT -p tcp --dport 80 -j DROP",
+		mend: "iptables-nft -F; systemctl start nginx",
+		want: "rules/server-drop proven, service/stopped proven",
+		bits: "chain INPUT, rule 1",
+	},
+	{
+		name: "not installed",
+		ruin: "true",
+		mend: "true",
+		to:   "http://10.20.0.14:8457/",
+		args: []string{"--unit", "almanac"},
+		want: "service/not-installed proven",
+	},
 }
 
 // TestServiceCauses breaks a host with real systemd in every way and looks at
@@ -146,13 +355,30 @@ func TestServiceCauses(t *testing.T) {
 	t.Parallel()
 	h, key := sshHost(t)
 	// Its resolver knows no name of any address.
-	h.background(h.router, needs(t, "dnsmasq-base", "/usr/sbin/dnsmasq")[0], "-d", "-C", "/dev/null", "--listen-address=10.20.0.1", "--bind-interfaces", "--no-resolv", "--no-hosts", "--bogus-priv", "--user=root", "--pid-file=")
+	h.background(
+		h.router,
+		needs(t, "dnsmasq-base", "/usr/sbin/dnsmasq")[0],
+		"-d",
+		"-C",
+		"/dev/null",
+		"--listen-address=10.20.0.1",
+		"--bind-interfaces",
+		"--no-resolv",
+		"--no-hosts",
+		"--bogus-priv",
+		"--user=root",
+		"--pid-file=",
+	)
 	at := []string{"--at", "root@10.20.0.14", "--identity", key, "--wait", "2s"}
 	h.do("cp /etc/nginx/sites-available/default /root/site")
 	h.put("/root/hello.pl", helloProgram)
 	h.put("/root/odd.pl", oddProgram)
 	m := newMaker(t)
-	leaf, leafKey := m.sign(&x509.Certificate{Subject: pkix.Name{CommonName: "tidebook"}, IPAddresses: []net.IP{{10, 20, 0, 14}}}, m.cert, m.key)
+	leaf, leafKey := m.sign(
+		&x509.Certificate{Subject: pkix.Name{CommonName: "tidebook"}, IPAddresses: []net.IP{{10, 20, 0, 14}}},
+		m.cert,
+		m.key,
+	)
 	h.put("/root/tide.crt", pemOf(leaf))
 	h.put("/root/tide.key", keyPEM(t, leafKey))
 	h.put("/root/other.key", keyPEM(t, m.key))
@@ -182,7 +408,8 @@ func TestServiceCauses(t *testing.T) {
 				t.Errorf("summary %q lacks %q", judged.Causes[0].Summary, f.bits)
 			}
 			for _, c := range judged.Blocking() {
-				if len(c.Remedies) == 0 || c.Remedies[0].Host != "tidebook" && c.ID != "ports/moved" && c.ID != "names/reverse-differs" {
+				if len(c.Remedies) == 0 ||
+					c.Remedies[0].Host != "tidebook" && c.ID != "ports/moved" && c.ID != "names/reverse-differs" {
 					t.Errorf("remedies %+v", c.Remedies)
 				}
 			}
@@ -205,13 +432,18 @@ func TestServiceCauses(t *testing.T) {
 	})
 	t.Run("some of the card's ports are closed, and its log stands still", func(t *testing.T) {
 		h.do("touch -d '1 hour ago' /var/log/tide.log")
-		card := write(t, filepath.Join(t.TempDir(), "card.yaml"), "format: uakari.card/1\nname: tidebook\nunit: nginx.service\nprogram: nginx\nports: [80, 8099]\nlog: /var/log/tide.log\nfresh: 10m\n")
+		card := write(
+			t,
+			filepath.Join(t.TempDir(), "card.yaml"),
+			"format: uakari.card/1\nname: tidebook\nunit: nginx.service\nprogram: nginx\nports: [80, 8099]\nlog: /var/log/tide.log\nfresh: 10m\n",
+		)
 		judged := traced(t, h.from(), append(at, "--card", card, portal)...)
 		var ids []string
 		for _, c := range judged.Causes {
 			ids = append(ids, c.ID+" "+string(c.Certainty))
 		}
-		if judged.Outcome != trail.OutcomeClear || strings.Join(ids, ", ") != "service/stale-log proven, ports/some-missing proven" {
+		if judged.Outcome != trail.OutcomeClear ||
+			strings.Join(ids, ", ") != "service/stale-log proven, ports/some-missing proven" {
 			t.Errorf("got %q\n%s", ids, dump(judged))
 		}
 	})
@@ -306,10 +538,23 @@ func carried(t *testing.T, h *fullHost) {
 	h.do("ip link set eth0 down")
 	down := runWords(t, append(h.enter(), "/usr/local/bin/uakari", "record", "--for", "http://10.20.0.14/", "-o", "-"))
 	// Nobody compared the clocks, for nothing answers.
-	expect(t, traced(t, h.from(), "--wait", "4s", "--record", write(t, filepath.Join(t.TempDir(), "down.json"), down.stdout), "http://10.20.0.14/"), "service/address-missing likely")
+	expect(
+		t,
+		traced(
+			t,
+			h.from(),
+			"--wait",
+			"4s",
+			"--record",
+			write(t, filepath.Join(t.TempDir(), "down.json"), down.stdout),
+			"http://10.20.0.14/",
+		),
+		"service/address-missing likely",
+	)
 	h.do("ip link set eth0 up; ip route add default via 10.20.0.1")
 	cut := write(t, filepath.Join(t.TempDir(), "cut.json"), r.stdout[:len(r.stdout)/2])
-	if r := run(t, "trace", "--record", cut, "http://10.20.0.14/"); r.status != 2 || strings.Count(r.stderr, "\n") != 1 || !strings.Contains(r.stderr, "cut.json:") {
+	if r := run(t, "trace", "--record", cut, "http://10.20.0.14/"); r.status != 2 || strings.Count(r.stderr, "\n") != 1 ||
+		!strings.Contains(r.stderr, "cut.json:") {
 		t.Errorf("a cut-off record: %+v", r)
 	}
 }
@@ -326,19 +571,30 @@ func overThere(t *testing.T, h *fullHost, key string) {
 	}
 	// Through a jump host, which has a key of its own and never sees the
 	// password: the host itself is the way there.
-	h.do("echo root:tide-and-ebb | chpasswd; printf 'PermitRootLogin yes\\nPasswordAuthentication yes\\n' > /etc/ssh/sshd_config.d/lab.conf; systemctl restart ssh")
+	h.do(
+		"echo root:tide-and-ebb | chpasswd; printf 'PermitRootLogin yes\\nPasswordAuthentication yes\\n' > /etc/ssh/sshd_config.d/lab.conf; systemctl restart ssh",
+	)
 	home := h.home
 	known, err := os.ReadFile(filepath.Join(home, ".ssh", "known_hosts"))
 	if err != nil {
 		t.Fatal(err)
 	}
-	write(t, filepath.Join(home, ".ssh", "known_hosts"), string(known)+strings.Replace(string(known), "10.20.0.14", "127.0.0.1", 1))
-	write(t, filepath.Join(home, ".ssh", "config"), "Host inner\n  HostName 127.0.0.1\n  ProxyJump root@10.20.0.14\n  User root\nHost 10.20.0.14\n  IdentityFile "+key+"\n")
+	write(
+		t,
+		filepath.Join(home, ".ssh", "known_hosts"),
+		string(known)+strings.Replace(string(known), "10.20.0.14", "127.0.0.1", 1),
+	)
+	write(
+		t,
+		filepath.Join(home, ".ssh", "config"),
+		"Host inner\n  HostName 127.0.0.1\n  ProxyJump root@10.20.0.14\n  User root\nHost 10.20.0.14\n  IdentityFile "+key+"\n",
+	)
 	secret := write(t, filepath.Join(t.TempDir(), "secret"), "tide-and-ebb\n")
 	far := runIn(t, h.from(), "trace", "--json", "--at", "inner", "--secret", "file:"+secret, "http://10.20.0.14/")
 	expectHealthy(t, readTrail(t, far.stdout))
 	wrong := runIn(t, h.from(), "trace", "--at", "inner", "--secret", "env:TIDE", "http://10.20.0.14/")
-	if wrong.status != 2 || !strings.Contains(wrong.stderr, "the environment has no TIDE") || strings.Contains(far.stdout+far.stderr+wrong.stderr, "tide-and-ebb") {
+	if wrong.status != 2 || !strings.Contains(wrong.stderr, "the environment has no TIDE") ||
+		strings.Contains(far.stdout+far.stderr+wrong.stderr, "tide-and-ebb") {
 		t.Errorf("%+v", wrong)
 	}
 	h.do("rm /usr/local/bin/uakari")
@@ -352,10 +608,13 @@ func overThere(t *testing.T, h *fullHost, key string) {
 	}
 	fails("no program there", "--lend copies this one over", at...)
 	expectHealthy(t, traced(t, h.from(), append(at[1:], "--lend", "http://10.20.0.14/")...))
-	if out, err := h.command("sh", "-c", "ls -d /tmp/tmp.* 2>/dev/null | wc -l").Output(); err != nil || strings.TrimSpace(string(out)) != "0" {
+	if out, err := h.command("sh", "-c", "ls -d /tmp/tmp.* 2>/dev/null | wc -l").Output(); err != nil ||
+		strings.TrimSpace(string(out)) != "0" {
 		t.Errorf("what was lent is still there: %s folders, %v", out, err)
 	}
-	h.do("useradd -m -s /bin/bash ana; mkdir /home/ana/.ssh; cp /root/.ssh/authorized_keys /home/ana/.ssh/; chown -R ana /home/ana/.ssh")
+	h.do(
+		"useradd -m -s /bin/bash ana; mkdir /home/ana/.ssh; cp /root/.ssh/authorized_keys /home/ana/.ssh/; chown -R ana /home/ana/.ssh",
+	)
 	ana := []string{"trace", "--at", "ana@10.20.0.14", "--identity", key, "--lend"}
 	fails("sudo refuses", "sudo refuses", append(ana, "--as-root")...)
 	h.do("echo 'ana ALL=(ALL) NOPASSWD: ALL' > /etc/sudoers.d/ana")
@@ -371,7 +630,9 @@ func overThere(t *testing.T, h *fullHost, key string) {
 	h.do("rm /usr/local/bin/uname")
 	fails("nobody listens for SSH", "if SSH itself is broken", "trace", "--at", "root@10.20.0.1", "--identity", key)
 	fails("a key that is not accepted", "unable to authenticate", "trace", "--at", "nobody@10.20.0.14", "--identity", key)
-	h.do("rm /etc/ssh/ssh_host_ed25519_key*; ssh-keygen -q -t ed25519 -N '' -f /etc/ssh/ssh_host_ed25519_key; systemctl restart ssh")
+	h.do(
+		"rm /etc/ssh/ssh_host_ed25519_key*; ssh-keygen -q -t ed25519 -N '' -f /etc/ssh/ssh_host_ed25519_key; systemctl restart ssh",
+	)
 	fails("the host key has changed", "has changed", at...)
 	write(t, filepath.Join(h.home, ".ssh", "known_hosts"), "")
 	fails("the host key is not known", "is not known; compare", at...)
@@ -383,7 +644,22 @@ func cutOff(t *testing.T, h *fullHost, key string) {
 	t.Helper()
 	h.do("pkill -STOP nginx")
 	defer h.do("pkill -CONT nginx")
-	cmd := exec.Command("ip", append(h.from()[1:], program, "trace", "--lend", "--at", "root@10.20.0.14", "--identity", key, "--deadline", "8s", "--json", "http://10.20.0.14/")...)
+	cmd := exec.Command(
+		"ip",
+		append(
+			h.from()[1:],
+			program,
+			"trace",
+			"--lend",
+			"--at",
+			"root@10.20.0.14",
+			"--identity",
+			key,
+			"--deadline",
+			"8s",
+			"--json",
+			"http://10.20.0.14/",
+		)...)
 	out := &strings.Builder{}
 	cmd.Stdout = out
 	if err := cmd.Start(); err != nil {
@@ -401,7 +677,8 @@ func cutOff(t *testing.T, h *fullHost, key string) {
 		t.Errorf("%s", dump(judged))
 	}
 	time.Sleep(500 * time.Millisecond)
-	if list, err := h.command("sh", "-c", "ls -d /tmp/tmp.* 2>/dev/null; pgrep -x uakari").Output(); err == nil || len(list) > 0 {
+	if list, err := h.command("sh", "-c", "ls -d /tmp/tmp.* 2>/dev/null; pgrep -x uakari").Output(); err == nil ||
+		len(list) > 0 {
 		t.Errorf("still there after the connection was cut: %s", list)
 	}
 }
@@ -423,7 +700,10 @@ func published(t *testing.T, h *fullHost, at []string) {
 	}
 	h.in(h.server, "sysctl -qw net.ipv4.ip_forward=1")
 	h.web(box, "10.30.0.2:80")
-	h.filter(h.server, "table ip box { chain c { type nat hook prerouting priority -100; tcp dport 8090 dnat to 10.30.0.2:80; }\n}")
+	h.filter(
+		h.server,
+		"table ip box { chain c { type nat hook prerouting priority -100; tcp dport 8090 dnat to 10.30.0.2:80; }\n}",
+	)
 	expectHealthy(t, traced(t, h.from(), append(at, "http://10.20.0.14:8090/")...))
 	h.in(h.server, "nft delete table ip box")
 }

@@ -19,7 +19,8 @@ func TestSheetCommands(t *testing.T) {
 	if r := run(t, "sheet", "new", "-o", file); r.status != 2 || !strings.Contains(r.stderr, "there already") {
 		t.Errorf("%+v", r)
 	}
-	if r := run(t, "sheet", "check", file); r.status != 0 || !strings.Contains(r.stdout, "well (office: 1 layer, 1 rule)") {
+	if r := run(t, "sheet", "check", file); r.status != 0 ||
+		!strings.Contains(r.stdout, "well (office: 1 layer, 1 rule)") {
 		t.Errorf("%+v", r)
 	}
 	export := write(t, filepath.Join(dir, "harbour.json"), `{"kind": "List", "items": [
@@ -30,7 +31,8 @@ func TestSheetCommands(t *testing.T) {
 	if r := run(t, "sheet", "new", "--from", export, "--name", "harbour", "-o", made); r.status != 0 {
 		t.Fatalf("%+v", r)
 	}
-	if r := run(t, "sheet", "show", made); r.status != 0 || !strings.Contains(r.stdout, "in    1  allow from 10.20.7.0/24 not from 10.20.7.99/32 tcp 8443") {
+	if r := run(t, "sheet", "show", made); r.status != 0 ||
+		!strings.Contains(r.stdout, "in    1  allow from 10.20.7.0/24 not from 10.20.7.99/32 tcp 8443") {
 		t.Errorf("%+v", r)
 	}
 	open := write(t, filepath.Join(dir, "open.rules"), "*filter\n:INPUT ACCEPT [0:0]\nCOMMIT\n")
@@ -54,7 +56,15 @@ func TestSheetCommands(t *testing.T) {
 		"a wrong address":  {"layer,action,source,guards\nedge,allow,10.20.7.0/240,10.20.0.0/24\n", `"10.20.7.0/240": expected an address`},
 		"a table, no verb": {"layer,action,source\nedge,perhaps,any\n", `:2:1: action "perhaps"`},
 	} {
-		r := run(t, "sheet", "new", "--from", write(t, filepath.Join(dir, "bad"), c.text), "-o", filepath.Join(dir, "never.yaml"))
+		r := run(
+			t,
+			"sheet",
+			"new",
+			"--from",
+			write(t, filepath.Join(dir, "bad"), c.text),
+			"-o",
+			filepath.Join(dir, "never.yaml"),
+		)
 		if r.status != 2 || !strings.Contains(r.stderr, c.want) {
 			t.Errorf("%s: %+v", name, r)
 		}
@@ -62,7 +72,11 @@ func TestSheetCommands(t *testing.T) {
 	if _, err := os.Stat(filepath.Join(dir, "never.yaml")); err == nil {
 		t.Error("a sheet was written of what is none")
 	}
-	quarrel := write(t, filepath.Join(dir, "quarrel.yaml"), "format: uakari.sheet/1\nname: office\nlayers:\n  - name: edge\n    kind: stateful\n    guards: [10.20.0.0/24]\n    in:\n      - {do: allow}\n      - {do: deny, from: [10.20.7.31]}\n")
+	quarrel := write(
+		t,
+		filepath.Join(dir, "quarrel.yaml"),
+		"format: uakari.sheet/1\nname: office\nlayers:\n  - name: edge\n    kind: stateful\n    guards: [10.20.0.0/24]\n    in:\n      - {do: allow}\n      - {do: deny, from: [10.20.7.31]}\n",
+	)
 	if r := run(t, "sheet", "check", quarrel); r.status != 0 || !strings.Contains(r.stdout, "rule 2 can never match") {
 		t.Errorf("%+v", r)
 	}

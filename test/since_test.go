@@ -61,10 +61,12 @@ func TestSince(t *testing.T) {
 		}
 	}
 	text := runIn(t, env, "trace", "--hosts", hosts, endpoint).stdout
-	if !strings.Contains(text, "when it worked:") || !strings.Contains(oneLine(text), "it was 127.0.0.1 tidebook.varzea.example") {
+	if !strings.Contains(text, "when it worked:") ||
+		!strings.Contains(oneLine(text), "it was 127.0.0.1 tidebook.varzea.example") {
 		t.Error(text)
 	}
-	if r := run(t, "trace", "--since", filepath.Join(dir, "none"), "--hosts", hosts, endpoint); r.status != 2 || !strings.Contains(r.stderr, "expected a case, facts or a record") {
+	if r := run(t, "trace", "--since", filepath.Join(dir, "none"), "--hosts", hosts, endpoint); r.status != 2 ||
+		!strings.Contains(r.stderr, "expected a case, facts or a record") {
 		t.Errorf("%+v", r)
 	}
 }
@@ -108,7 +110,18 @@ func TestTwoClients(t *testing.T) {
 	endpoint := "http://tidebook.varzea.example:" + strings.TrimPrefix(served.URL, "http://127.0.0.1:") + "/"
 	recorded := func(host, hosts string) string {
 		file := filepath.Join(dir, host+".json")
-		r := run(t, "record", "--for", endpoint, "--hosts", write(t, filepath.Join(dir, host+".hosts"), hosts), "--wait", "1s", "-o", file)
+		r := run(
+			t,
+			"record",
+			"--for",
+			endpoint,
+			"--hosts",
+			write(t, filepath.Join(dir, host+".hosts"), hosts),
+			"--wait",
+			"1s",
+			"-o",
+			file,
+		)
 		if r.status != 0 {
 			t.Fatalf("%+v", r)
 		}

@@ -44,7 +44,11 @@ func TestSweep(t *testing.T) {
 		fmt.Fprintf(&clients, "  - {in: %s, tags: {image: %s, site: %s}}\n", name, image, []string{"north", "south"}[i%2])
 	}
 	clients.WriteString("  - {at: nobody@127.0.0.1:1, tags: {image: kiosk-2}}\n")
-	plan := write(t, filepath.Join(dir, "plan.yaml"), "format: uakari.plan/1\nname: stations\nendpoints: [\"http://10.20.0.14:8080/\"]\nclients:\n"+clients.String())
+	plan := write(
+		t,
+		filepath.Join(dir, "plan.yaml"),
+		"format: uakari.plan/1\nname: stations\nendpoints: [\"http://10.20.0.14:8080/\"]\nclients:\n"+clients.String(),
+	)
 	kept := filepath.Join(dir, "rows")
 	r := run(t, "sweep", "--json", "--wait", "2s", "--resume", kept, plan)
 	validate(t, "sweep", []byte(r.stdout))
@@ -56,7 +60,10 @@ func TestSweep(t *testing.T) {
 		t.Fatalf("status %d: %s%s", r.status, r.stdout, r.stderr)
 	}
 	o := s.Groups[0].Origin
-	if s.Groups[0].Cause != "rules/no-route" || o == nil || o.Feature != "image: kiosk-3" || o.With != 4 || o.Others != 0 || o.OfOthers != 6 || o.Chance > 0.05 {
+	if s.Groups[0].Cause != "rules/no-route" || o == nil || o.Feature != "image: kiosk-3" || o.With != 4 ||
+		o.Others != 0 ||
+		o.OfOthers != 6 ||
+		o.Chance > 0.05 {
 		t.Errorf("%+v, origin %+v", s.Groups[0], o)
 	}
 	for _, row := range s.Rows {
@@ -66,11 +73,13 @@ func TestSweep(t *testing.T) {
 	}
 	// What was done is not done again; what could not be looked at is.
 	again := run(t, "sweep", "--resume", kept, plan)
-	if again.status != 1 || again.took > r.took || !strings.Contains(oneLine(again.stdout), "4 of 4 failing hosts and 0 of 6 working ones have image: kiosk-3") {
+	if again.status != 1 || again.took > r.took ||
+		!strings.Contains(oneLine(again.stdout), "4 of 4 failing hosts and 0 of 6 working ones have image: kiosk-3") {
 		t.Errorf("%+v", again)
 	}
 	page := run(t, "sweep", "--out", "html", "--resume", kept, plan)
-	if strings.Count(page.stdout, `<td class="fault"`) != 4 || strings.Count(page.stdout, `<td class="clear"`) != 6 || strings.Contains(page.stdout, "<script") {
+	if strings.Count(page.stdout, `<td class="fault"`) != 4 || strings.Count(page.stdout, `<td class="clear"`) != 6 ||
+		strings.Contains(page.stdout, "<script") {
 		t.Error(page.stdout)
 	}
 }
@@ -135,7 +144,8 @@ func TestPlans(t *testing.T) {
 	} {
 		write(t, filepath.Join(dir, "h"), "# stations\nroot@gauge-07 image\n")
 		file := write(t, filepath.Join(dir, "plan.yaml"), text)
-		if r := run(t, "sweep", file); r.status != 2 || !strings.Contains(r.stderr, want) || strings.Count(r.stderr, "\n") != 1 {
+		if r := run(t, "sweep", file); r.status != 2 || !strings.Contains(r.stderr, want) ||
+			strings.Count(r.stderr, "\n") != 1 {
 			t.Errorf("want %q: %+v", want, r)
 		}
 	}

@@ -53,7 +53,15 @@ func TestTalk(t *testing.T) {
 	dir := t.TempDir()
 	plainCard := write(t, filepath.Join(dir, "card.yaml"), fmt.Sprintf(talkCard, ""))
 	enters := write(t, filepath.Join(dir, "enters.yaml"), fmt.Sprintf(talkCard, talkEnters))
-	right, wrong := write(t, filepath.Join(dir, "right"), "canary-7f3a\n"), write(t, filepath.Join(dir, "wrong"), "canary-1111\n")
+	right, wrong := write(
+		t,
+		filepath.Join(dir, "right"),
+		"canary-7f3a\n",
+	), write(
+		t,
+		filepath.Join(dir, "wrong"),
+		"canary-1111\n",
+	)
 	for _, c := range []struct {
 		name, greeting, card, secret string
 		more                         []string
@@ -88,7 +96,8 @@ func TestTalk(t *testing.T) {
 		"    - {expect: '('}\n": "no regular expression",
 	} {
 		card := write(t, filepath.Join(dir, "wrong.yaml"), fmt.Sprintf(talkCard, text))
-		if r := run(t, "card", "check", card); r.status != 2 || !strings.Contains(r.stderr, want) || !strings.Contains(r.stderr, "wrong.yaml:8:") {
+		if r := run(t, "card", "check", card); r.status != 2 || !strings.Contains(r.stderr, want) ||
+			!strings.Contains(r.stderr, "wrong.yaml:8:") {
 			t.Errorf("%s: %+v", text, r)
 		}
 	}

@@ -22,7 +22,12 @@ import (
 )
 
 // sqlServer serves the demo's SQL server on loopback, and counts logins.
-func sqlServer(t *testing.T, config *tls.Config, judge func(account, secret, database string) (uint32, string), logins *atomic.Int32) (port int) {
+func sqlServer(
+	t *testing.T,
+	config *tls.Config,
+	judge func(account, secret, database string) (uint32, string),
+	logins *atomic.Int32,
+) (port int) {
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
@@ -66,13 +71,30 @@ func ledgerAccounts(account, secret, database string) (uint32, string) {
 func TestTDS(t *testing.T) {
 	m := newMaker(t)
 	root := write(t, filepath.Join(m.dir, "root.pem"), pemOf(m.cert))
-	leaf, key := m.sign(&x509.Certificate{Subject: pkix.Name{CommonName: "ledger"}, DNSNames: []string{"localhost"}}, m.cert, m.key)
+	leaf, key := m.sign(
+		&x509.Certificate{Subject: pkix.Name{CommonName: "ledger"}, DNSNames: []string{"localhost"}},
+		m.cert,
+		m.key,
+	)
 	pair, err := tls.X509KeyPair([]byte(pemOf(leaf)), []byte(keyPEM(t, key)))
 	if err != nil {
 		t.Fatal(err)
 	}
-	offers, insists := &tls.Config{Certificates: []tls.Certificate{pair}}, &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12}
-	right, wrong := write(t, filepath.Join(m.dir, "right"), "canary-7f3a\n"), write(t, filepath.Join(m.dir, "wrong"), "canary-1111\n")
+	offers, insists := &tls.Config{
+		Certificates: []tls.Certificate{pair},
+	}, &tls.Config{
+		Certificates: []tls.Certificate{pair},
+		MinVersion:   tls.VersionTLS12,
+	}
+	right, wrong := write(
+		t,
+		filepath.Join(m.dir, "right"),
+		"canary-7f3a\n",
+	), write(
+		t,
+		filepath.Join(m.dir, "wrong"),
+		"canary-1111\n",
+	)
 	for _, c := range []struct {
 		name, endpoint string
 		config         *tls.Config
@@ -117,7 +139,15 @@ func TestTDS(t *testing.T) {
 			var tries atomic.Int32
 			port := sqlServer(t, c.config, ledgerAccounts, &tries)
 			for secret, works := range map[string]bool{"canary-7f3a": true, "canary-1111": false} {
-				db, err := sql.Open("sqlserver", fmt.Sprintf("sqlserver://gauge:%s@localhost:%d?database=tides&encrypt=%s&TrustServerCertificate=true", secret, port, c.lib))
+				db, err := sql.Open(
+					"sqlserver",
+					fmt.Sprintf(
+						"sqlserver://gauge:%s@localhost:%d?database=tides&encrypt=%s&TrustServerCertificate=true",
+						secret,
+						port,
+						c.lib,
+					),
+				)
 				if err != nil {
 					t.Fatal(err)
 				}
@@ -128,7 +158,11 @@ func TestTDS(t *testing.T) {
 				cancel()
 				db.Close()
 				tsql := needs(t, "freetds-bin", "/usr/bin/tsql")[0]
-				conf := write(t, filepath.Join(t.TempDir(), "freetds.conf"), fmt.Sprintf("[ledger]\nhost = 127.0.0.1\nport = %d\ntds version = 7.4\nencryption = %s\n", port, c.mode))
+				conf := write(
+					t,
+					filepath.Join(t.TempDir(), "freetds.conf"),
+					fmt.Sprintf("[ledger]\nhost = 127.0.0.1\nport = %d\ntds version = 7.4\nencryption = %s\n", port, c.mode),
+				)
 				cmd := exec.Command(tsql, "-S", "ledger", "-U", "gauge", "-P", secret, "-D", "tides")
 				cmd.Env, cmd.Stdin = append(cmd.Environ(), "FREETDSCONF="+conf), strings.NewReader("exit\n")
 				if out, err := cmd.CombinedOutput(); (err == nil && !strings.Contains(string(out), "18456")) != works {

@@ -23,46 +23,148 @@ type tlsServer struct {
 }
 
 var tlsServers = []tlsServer{
-	{"nginx", "nginx-light", "https", []string{"/usr/sbin/nginx"}, func(t *testing.T, p []string, dir string, port int) { secureWeb(t, p[0], dir, port, "") }},
-	{"OpenLDAP", "slapd", "ldap+starttls", []string{"/usr/sbin/slapd"}, func(t *testing.T, p []string, dir string, port int) {
-		conf := write(t, filepath.Join(dir, "slapd.conf"), fmt.Sprintf("include /etc/ldap/schema/core.schema\npidfile %[1]s/pid\nTLSCertificateFile %[1]s/cert.pem\nTLSCertificateKeyFile %[1]s/key.pem\nTLSCACertificateFile %[1]s/cert.pem\n", dir))
-		start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, p[0], "-d", "0", "-f", conf, "-h", fmt.Sprintf("ldap://127.0.0.1:%d", port))
-	}},
-	{"Dovecot", "dovecot-imapd", "imap", []string{"/usr/sbin/dovecot"}, func(t *testing.T, p []string, dir string, port int) {
-		conf := write(t, filepath.Join(dir, "conf"), fmt.Sprintf("base_dir = %[1]s/run\nstate_dir = %[1]s/state\nlog_path = %[1]s/log\nprotocols = imap\nssl = yes\nssl_cert = <%[1]s/cert.pem\nssl_key = <%[1]s/key.pem\nmail_location = maildir:%[1]s/mail\n"+
-			"passdb {\n  driver = passwd-file\n  args = %[1]s/users\n}\nuserdb {\n  driver = static\n  args = uid=mail gid=mail home=%[1]s/mail\n}\n"+
-			"service imap-login {\n  inet_listener imap {\n    address = 127.0.0.1\n    port = %[2]d\n  }\n  inet_listener imaps {\n    port = 0\n  }\n}\n", dir, port))
-		if err := os.Chmod(write(t, filepath.Join(dir, "users"), ""), 0o644); err != nil {
-			t.Fatal(err)
-		}
-		start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, p[0], "-F", "-c", conf)
-	}},
-	{"Postfix", "postfix", "submission", []string{"/usr/sbin/postfix", "/usr/lib/postfix/sbin/master"}, func(t *testing.T, p []string, dir string, port int) {
-		postfix(t, p, dir, port, fmt.Sprintf("smtpd_tls_security_level = may\nsmtpd_tls_chain_files = %[1]s/key.pem, %[1]s/cert.pem\n", dir))
-	}},
-	{"Postfix over TLS", "postfix", "smtps", []string{"/usr/sbin/postfix", "/usr/lib/postfix/sbin/master"}, func(t *testing.T, p []string, dir string, port int) {
-		postfix(t, p, dir, port, fmt.Sprintf("smtpd_tls_wrappermode = yes\nsmtpd_tls_chain_files = %[1]s/key.pem, %[1]s/cert.pem\n", dir))
-	}},
-	{"PostgreSQL", "postgresql", "postgres", []string{"/usr/lib/postgresql/*/bin/initdb", "/usr/lib/postgresql/*/bin/postgres", "/usr/bin/setpriv"}, func(t *testing.T, p []string, dir string, port int) {
-		asPostgres := func(words ...string) []string {
-			return append([]string{p[2], "--reuid", "postgres", "--regid", "postgres", "--clear-groups"}, words...)
-		}
-		data := filepath.Join(dir, "data")
-		for _, words := range [][]string{{"mkdir", data}, {"chown", "-R", "postgres", dir}, asPostgres(p[0], "-D", data, "--no-sync")} {
-			if out, err := exec.Command(words[0], words[1:]...).CombinedOutput(); err != nil {
-				t.Fatalf("%v: %v: %s", words, err, out)
+	{
+		"nginx",
+		"nginx-light",
+		"https",
+		[]string{"/usr/sbin/nginx"},
+		func(t *testing.T, p []string, dir string, port int) { secureWeb(t, p[0], dir, port, "") },
+	},
+	{
+		"OpenLDAP",
+		"slapd",
+		"ldap+starttls",
+		[]string{"/usr/sbin/slapd"},
+		func(t *testing.T, p []string, dir string, port int) {
+			conf := write(
+				t,
+				filepath.Join(dir, "slapd.conf"),
+				fmt.Sprintf(
+					"include /etc/ldap/schema/core.schema\npidfile %[1]s/pid\nTLSCertificateFile %[1]s/cert.pem\nTLSCertificateKeyFile %[1]s/key.pem\nTLSCACertificateFile %[1]s/cert.pem\n",
+					dir,
+				),
+			)
+			start(
+				t,
+				fmt.Sprintf("127.0.0.1:%d", port),
+				nil,
+				p[0],
+				"-d",
+				"0",
+				"-f",
+				conf,
+				"-h",
+				fmt.Sprintf("ldap://127.0.0.1:%d", port),
+			)
+		},
+	},
+	{
+		"Dovecot",
+		"dovecot-imapd",
+		"imap",
+		[]string{"/usr/sbin/dovecot"},
+		func(t *testing.T, p []string, dir string, port int) {
+			conf := write(
+				t,
+				filepath.Join(dir, "conf"),
+				fmt.Sprintf(
+					"base_dir = %[1]s/run\nstate_dir = %[1]s/state\nlog_path = %[1]s/log\nprotocols = imap\nssl = yes\nssl_cert = <%[1]s/cert.pem\nssl_key = <%[1]s/key.pem\nmail_location = maildir:%[1]s/mail\n"+
+						"passdb {\n  driver = passwd-file\n  args = %[1]s/users\n}\nuserdb {\n  driver = static\n  args = uid=mail gid=mail home=%[1]s/mail\n}\n"+
+						"service imap-login {\n  inet_listener imap {\n    address = 127.0.0.1\n    port = %[2]d\n  }\n  inet_listener imaps {\n    port = 0\n  }\n}\n",
+					dir,
+					port,
+				),
+			)
+			if err := os.Chmod(write(t, filepath.Join(dir, "users"), ""), 0o644); err != nil {
+				t.Fatal(err)
 			}
-		}
-		words := asPostgres(p[1], "-D", data, "-p", fmt.Sprint(port), "-k", dir, "-c", "ssl=on", "-c", "ssl_cert_file="+dir+"/cert.pem", "-c", "ssl_key_file="+dir+"/key.pem")
-		start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, words...)
-	}},
-	{"MariaDB", "mariadb-server", "mysql", []string{"/usr/sbin/mariadbd", "/usr/bin/mariadb-install-db"}, func(t *testing.T, p []string, dir string, port int) {
-		conf := write(t, filepath.Join(dir, "my.cnf"), fmt.Sprintf("[mysqld]\nuser=root\ndatadir=%[1]s/data\nsocket=%[1]s/s\nport=%[2]d\nbind-address=127.0.0.1\npid-file=%[1]s/pid\nlog_error=%[1]s/error.log\nssl_cert=%[1]s/cert.pem\nssl_key=%[1]s/key.pem\n", dir, port))
-		if out, err := exec.Command(p[1], "--defaults-file="+conf, "--datadir="+dir+"/data", "--auth-root-authentication-method=normal", "--skip-test-db").CombinedOutput(); err != nil {
-			t.Fatalf("%v: %s", err, out)
-		}
-		start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, p[0], "--defaults-file="+conf)
-	}},
+			start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, p[0], "-F", "-c", conf)
+		},
+	},
+	{
+		"Postfix",
+		"postfix",
+		"submission",
+		[]string{"/usr/sbin/postfix", "/usr/lib/postfix/sbin/master"},
+		func(t *testing.T, p []string, dir string, port int) {
+			postfix(
+				t,
+				p,
+				dir,
+				port,
+				fmt.Sprintf("smtpd_tls_security_level = may\nsmtpd_tls_chain_files = %[1]s/key.pem, %[1]s/cert.pem\n", dir),
+			)
+		},
+	},
+	{
+		"Postfix over TLS",
+		"postfix",
+		"smtps",
+		[]string{"/usr/sbin/postfix", "/usr/lib/postfix/sbin/master"},
+		func(t *testing.T, p []string, dir string, port int) {
+			postfix(
+				t,
+				p,
+				dir,
+				port,
+				fmt.Sprintf("smtpd_tls_wrappermode = yes\nsmtpd_tls_chain_files = %[1]s/key.pem, %[1]s/cert.pem\n", dir),
+			)
+		},
+	},
+	{
+		"PostgreSQL",
+		"postgresql",
+		"postgres",
+		[]string{"/usr/lib/postgresql/*/bin/initdb", "/usr/lib/postgresql/*/bin/postgres", "/usr/bin/setpriv"},
+		func(t *testing.T, p []string, dir string, port int) {
+			asPostgres := func(words ...string) []string {
+				return append([]string{p[2], "--reuid", "postgres", "--regid", "postgres", "--clear-groups"}, words...)
+			}
+			data := filepath.Join(dir, "data")
+			for _, words := range [][]string{{"mkdir", data}, {"chown", "-R", "postgres", dir}, asPostgres(p[0], "-D", data, "--no-sync")} {
+				if out, err := exec.Command(words[0], words[1:]...).CombinedOutput(); err != nil {
+					t.Fatalf("%v: %v: %s", words, err, out)
+				}
+			}
+			words := asPostgres(
+				p[1],
+				"-D",
+				data,
+				"-p",
+				fmt.Sprint(port),
+				"-k",
+				dir,
+				"-c",
+				"ssl=on",
+				"-c",
+				"ssl_cert_file="+dir+"/cert.pem",
+				"-c",
+				"ssl_key_file="+dir+"/key.pem",
+			)
+			start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, words...)
+		},
+	},
+	{
+		"MariaDB",
+		"mariadb-server",
+		"mysql",
+		[]string{"/usr/sbin/mariadbd", "/usr/bin/mariadb-install-db"},
+		func(t *testing.T, p []string, dir string, port int) {
+			conf := write(
+				t,
+				filepath.Join(dir, "my.cnf"),
+				fmt.Sprintf(
+					"[mysqld]\nuser=root\ndatadir=%[1]s/data\nsocket=%[1]s/s\nport=%[2]d\nbind-address=127.0.0.1\npid-file=%[1]s/pid\nlog_error=%[1]s/error.log\nssl_cert=%[1]s/cert.pem\nssl_key=%[1]s/key.pem\n",
+					dir,
+					port,
+				),
+			)
+			if out, err := exec.Command(p[1], "--defaults-file="+conf, "--datadir="+dir+"/data", "--auth-root-authentication-method=normal", "--skip-test-db").CombinedOutput(); err != nil {
+				t.Fatalf("%v: %s", err, out)
+			}
+			start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, p[0], "--defaults-file="+conf)
+		},
+	},
 }
 
 // secureWeb runs a web server with the certificate of a folder, and more
@@ -75,18 +177,31 @@ func secureWeb(t *testing.T, nginx, dir string, port int, settings string) {
 // secureWebAs does so with words before its command.
 func secureWebAs(t *testing.T, before []string, nginx, dir string, port int, settings string) {
 	t.Helper()
-	conf := webSettings(t, dir, fmt.Sprintf("server { listen 127.0.0.1:%[2]d ssl; ssl_certificate %[1]s/cert.pem; ssl_certificate_key %[1]s/key.pem; %[3]s return 200; }", dir, port, settings))
+	conf := webSettings(
+		t,
+		dir,
+		fmt.Sprintf(
+			"server { listen 127.0.0.1:%[2]d ssl; ssl_certificate %[1]s/cert.pem; ssl_certificate_key %[1]s/key.pem; %[3]s return 200; }",
+			dir,
+			port,
+			settings,
+		),
+	)
 	start(t, fmt.Sprintf("127.0.0.1:%d", port), before, nginx, "-p", dir, "-c", conf)
 }
 
 // webSettings writes what a web server of its own needs, with its sites.
 func webSettings(t *testing.T, dir, sites string) string {
 	t.Helper()
-	return write(t, filepath.Join(dir, "conf"), fmt.Sprintf(`daemon off; user root; pid %[1]s/pid; error_log %[1]s/error.log;
+	return write(
+		t,
+		filepath.Join(dir, "conf"),
+		fmt.Sprintf(`daemon off; user root; pid %[1]s/pid; error_log %[1]s/error.log;
 events {}
 http { access_log off; client_body_temp_path %[1]s/b; proxy_temp_path %[1]s/p; fastcgi_temp_path %[1]s/f; uwsgi_temp_path %[1]s/u; scgi_temp_path %[1]s/s;
 %[2]s
-}`, dir, sites))
+}`, dir, sites),
+	)
 }
 
 // postfix runs a mail relay in a folder, with more settings.
@@ -100,9 +215,23 @@ func postfix(t *testing.T, p []string, dir string, port int, settings string) {
 	if out, err := exec.Command("chown", "postfix", filepath.Join(dir, "data")).CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
 	}
-	write(t, filepath.Join(dir, "master.cf"), fmt.Sprintf("127.0.0.1:%d inet n - n - - smtpd\ntlsmgr unix - - n 1000? 1 tlsmgr\ncleanup unix n - n - 0 cleanup\nrewrite unix - - n - - trivial-rewrite\nanvil unix - - n - 1 anvil\nproxymap unix - - n - - proxymap\npostlog unix-dgram n - n - 1 postlogd\n", port))
-	write(t, filepath.Join(dir, "main.cf"), fmt.Sprintf("compatibility_level = 3.6\nqueue_directory = %[1]s/spool\ndata_directory = %[1]s/data\nmaillog_file_prefixes = /var\nmaillog_file = %[1]s/log\nmyhostname = tidebook.varzea.example\nmydestination =\ninet_interfaces = 127.0.0.1\n"+
-		"local_recipient_maps =\nalias_maps =\nalias_database =\n", dir)+settings)
+	write(
+		t,
+		filepath.Join(dir, "master.cf"),
+		fmt.Sprintf(
+			"127.0.0.1:%d inet n - n - - smtpd\ntlsmgr unix - - n 1000? 1 tlsmgr\ncleanup unix n - n - 0 cleanup\nrewrite unix - - n - - trivial-rewrite\nanvil unix - - n - 1 anvil\nproxymap unix - - n - - proxymap\npostlog unix-dgram n - n - 1 postlogd\n",
+			port,
+		),
+	)
+	write(
+		t,
+		filepath.Join(dir, "main.cf"),
+		fmt.Sprintf(
+			"compatibility_level = 3.6\nqueue_directory = %[1]s/spool\ndata_directory = %[1]s/data\nmaillog_file_prefixes = /var\nmaillog_file = %[1]s/log\nmyhostname = tidebook.varzea.example\nmydestination =\ninet_interfaces = 127.0.0.1\n"+
+				"local_recipient_maps =\nalias_maps =\nalias_database =\n",
+			dir,
+		)+settings,
+	)
 	// It makes its own folders; what it thinks of their owners does not matter.
 	exec.Command(p[0], "-c", dir, "check").Run()
 	start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, p[1], "-c", dir, "-d")
@@ -115,7 +244,16 @@ func TestCertificatesOfServers(t *testing.T) {
 	m := newMaker(t)
 	other := newMaker(t)
 	root := write(t, filepath.Join(m.dir, "root.pem"), pemOf(m.cert))
-	middle, middleKey := m.sign(&x509.Certificate{Subject: pkix.Name{CommonName: "Varzea Issuing"}, IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign}, m.cert, m.key)
+	middle, middleKey := m.sign(
+		&x509.Certificate{
+			Subject:               pkix.Name{CommonName: "Varzea Issuing"},
+			IsCA:                  true,
+			BasicConstraintsValid: true,
+			KeyUsage:              x509.KeyUsageCertSign,
+		},
+		m.cert,
+		m.key,
+	)
 	leaf := func(edit func(*x509.Certificate)) *x509.Certificate {
 		c := &x509.Certificate{Subject: pkix.Name{CommonName: "tidebook"}, DNSNames: []string{"localhost"}}
 		if edit != nil {
@@ -165,7 +303,15 @@ func TestCertificatesOfServers(t *testing.T) {
 				server.start(t, programs, dir, port)
 				endpoint := fmt.Sprintf("%s://localhost:%d", server.scheme, port)
 				endpoint += map[string]string{"postgres": "/tides?sslmode=verify-full", "mysql": "/?ssl-mode=VERIFY_IDENTITY"}[server.scheme]
-				judged := traced(t, nil, "--hosts", write(t, filepath.Join(dir, "hosts"), "127.0.0.1 localhost\n"), "--trust", root, endpoint)
+				judged := traced(
+					t,
+					nil,
+					"--hosts",
+					write(t, filepath.Join(dir, "hosts"), "127.0.0.1 localhost\n"),
+					"--trust",
+					root,
+					endpoint,
+				)
 				var have []string
 				for _, cause := range judged.Causes {
 					if strings.HasPrefix(cause.ID, "certs/") {
@@ -192,7 +338,11 @@ func TestVersions(t *testing.T) {
 	nginx := needs(t, "nginx-light", "/usr/sbin/nginx")[0]
 	m := newMaker(t)
 	root := write(t, filepath.Join(m.dir, "root.pem"), pemOf(m.cert))
-	leaf, key := m.sign(&x509.Certificate{Subject: pkix.Name{CommonName: "tidebook"}, DNSNames: []string{"localhost"}}, m.cert, m.key)
+	leaf, key := m.sign(
+		&x509.Certificate{Subject: pkix.Name{CommonName: "tidebook"}, DNSNames: []string{"localhost"}},
+		m.cert,
+		m.key,
+	)
 	for _, c := range []struct{ name, settings, want, says string }{
 		{"new only", "ssl_protocols TLSv1.3;", "", "TLS 1.3"},
 		{"old only", "ssl_protocols TLSv1; ssl_ciphers ALL:@SECLEVEL=0;", "certs/no-common-version likely", "speaks TLS 1.0 at most"},
@@ -226,7 +376,11 @@ func TestPolicies(t *testing.T) {
 	openssl := needs(t, "openssl", "/usr/bin/openssl")[0]
 	m := newMaker(t)
 	root := write(t, filepath.Join(m.dir, "root.pem"), pemOf(m.cert))
-	leaf, key := m.sign(&x509.Certificate{Subject: pkix.Name{CommonName: "tidebook"}, DNSNames: []string{"localhost"}}, m.cert, m.key)
+	leaf, key := m.sign(
+		&x509.Certificate{Subject: pkix.Name{CommonName: "tidebook"}, DNSNames: []string{"localhost"}},
+		m.cert,
+		m.key,
+	)
 	for _, c := range []struct {
 		name, server, client string
 		want                 string // with the client's program known; else it is likely
@@ -245,10 +399,15 @@ func TestPolicies(t *testing.T) {
 		write(t, filepath.Join(dir, "cert.pem"), pemOf(leaf))
 		write(t, filepath.Join(dir, "key.pem"), keyPEM(t, key))
 		secureWeb(t, nginx, dir, port, c.server)
-		conf := write(t, filepath.Join(dir, "openssl.cnf"), "openssl_conf = all\n[all]\nssl_conf = ssl\n[ssl]\nsystem_default = every\n[every]\n"+c.client+"\n")
+		conf := write(
+			t,
+			filepath.Join(dir, "openssl.cnf"),
+			"openssl_conf = all\n[all]\nssl_conf = ssl\n[ssl]\nsystem_default = every\n[every]\n"+c.client+"\n",
+		)
 		t.Setenv("OPENSSL_CONF", conf)
 		// The client's own library is the judge.
-		_, failed := exec.Command(openssl, "s_client", "-connect", fmt.Sprintf("127.0.0.1:%d", port), "-CAfile", root, "-verify_return_error", "-brief").Output()
+		_, failed := exec.Command(openssl, "s_client", "-connect", fmt.Sprintf("127.0.0.1:%d", port), "-CAfile", root, "-verify_return_error", "-brief").
+			Output()
 		if well := c.want == "" || c.doubt; well != (failed == nil) {
 			t.Errorf("%s: its own library says %v", c.name, failed)
 		}

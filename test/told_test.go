@@ -18,7 +18,11 @@ func TestToldElsewhere(t *testing.T) {
 	dir, port, other := shortDir(t), freePort(t), freePort(t)
 	must(t, "", "mkdir", "-p", "/run/sshd", filepath.Join(dir, ".ssh"))
 	must(t, "", found[1], "-q", "-t", "ed25519", "-N", "", "-f", filepath.Join(dir, "key"))
-	conf := write(t, filepath.Join(dir, "conf"), fmt.Sprintf("Port %d\nListenAddress 127.0.0.1\nHostKey %s/key\nPidFile %s/pid\nUsePAM no\n", port, dir, dir))
+	conf := write(
+		t,
+		filepath.Join(dir, "conf"),
+		fmt.Sprintf("Port %d\nListenAddress 127.0.0.1\nHostKey %s/key\nPidFile %s/pid\nUsePAM no\n", port, dir, dir),
+	)
 	start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, found[0], "-D", "-e", "-f", conf)
 	hosts := write(t, filepath.Join(dir, "hosts"), "127.0.0.1 pier.varzea.example\n127.0.0.9 old.varzea.example\n")
 	known := readFile(t, filepath.Join(dir, "key.pub"))
@@ -32,7 +36,15 @@ func TestToldElsewhere(t *testing.T) {
 		{"the same by its address", fmt.Sprintf("Host pier*\n  HostName 127.0.0.1\n  Port %d\n", port), "", ""},
 	} {
 		write(t, filepath.Join(dir, ".ssh", "config"), c.settings)
-		judged := traced(t, []string{"env", "HOME=" + dir}, "--hosts", hosts, "--card", cardFor(t, found[0]), fmt.Sprintf("ssh://pier.varzea.example:%d", port))
+		judged := traced(
+			t,
+			[]string{"env", "HOME=" + dir},
+			"--hosts",
+			hosts,
+			"--card",
+			cardFor(t, found[0]),
+			fmt.Sprintf("ssh://pier.varzea.example:%d", port),
+		)
 		if c.want == "" {
 			expect(t, judged)
 			continue
@@ -44,19 +56,40 @@ func TestToldElsewhere(t *testing.T) {
 	}
 	// The endpoint does not answer, and where the settings lead does.
 	write(t, filepath.Join(dir, ".ssh", "config"), fmt.Sprintf("Host pier*\n  Port %d\n", port))
-	judged := traced(t, []string{"env", "HOME=" + dir}, "--hosts", hosts, "--card", cardFor(t, found[0]), fmt.Sprintf("ssh://pier.varzea.example:%d", other))
-	if judged.Reached != trail.No || !strings.Contains(dump(judged), "and that answers") && !strings.Contains(dump(judged), "settings/wrong-port") {
+	judged := traced(
+		t,
+		[]string{"env", "HOME=" + dir},
+		"--hosts",
+		hosts,
+		"--card",
+		cardFor(t, found[0]),
+		fmt.Sprintf("ssh://pier.varzea.example:%d", other),
+	)
+	if judged.Reached != trail.No ||
+		!strings.Contains(dump(judged), "and that answers") && !strings.Contains(dump(judged), "settings/wrong-port") {
 		t.Error(dump(judged))
 	}
 	// A database's programs, where they are not told a host.
-	judged = traced(t, []string{"env", "HOME=" + dir, "PGHOST=old.varzea.example", "PGPORT=7"}, "--hosts", hosts, fmt.Sprintf("postgres://pier.varzea.example:%d/", port))
+	judged = traced(
+		t,
+		[]string{"env", "HOME=" + dir, "PGHOST=old.varzea.example", "PGPORT=7"},
+		"--hosts",
+		hosts,
+		fmt.Sprintf("postgres://pier.varzea.example:%d/", port),
+	)
 	if text := dump(judged); !strings.Contains(text, "that are not told a host go to old.varzea.example:7") {
 		t.Error(text)
 	}
 	if err := os.WriteFile(filepath.Join(dir, ".pg_service.conf"), []byte("[ledger]\nhost=old.varzea.example\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	judged = traced(t, []string{"env", "HOME=" + dir, "PGSERVICE=ledger"}, "--hosts", hosts, fmt.Sprintf("postgres://pier.varzea.example:%d/", port))
+	judged = traced(
+		t,
+		[]string{"env", "HOME=" + dir, "PGSERVICE=ledger"},
+		"--hosts",
+		hosts,
+		fmt.Sprintf("postgres://pier.varzea.example:%d/", port),
+	)
 	if text := dump(judged); !strings.Contains(text, ".pg_service.conf:2") {
 		t.Error(text)
 	}

@@ -35,15 +35,27 @@ func TestAddressTwice(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		l.sh("ip -n " + l.client + " neigh replace 10.20.9.14 dev eth1 lladdr " + strings.TrimSpace(string(mac)) + " nud reachable")
+		l.sh(
+			"ip -n " + l.client + " neigh replace 10.20.9.14 dev eth1 lladdr " + strings.TrimSpace(
+				string(mac),
+			) + " nud reachable",
+		)
 	}
 	winner(impostor)
 	alone := traced(t, enter(l.client), "--wait", "1s", endpoint)
 	expect(t, alone, "service/address-twice likely")
 
 	r := runIn(t, enter(l.server), "record", "--deadline", "9s", "--for", endpoint, "-o", "-")
-	record := write(t, filepath.Join(t.TempDir(), "tidebook"), strings.ReplaceAll(r.stdout, `"host": "`, `"host": "tidebook-`))
-	expectButAge(t, traced(t, enter(l.client), "--wait", "1s", "--record", record, endpoint), "service/address-twice proven")
+	record := write(
+		t,
+		filepath.Join(t.TempDir(), "tidebook"),
+		strings.ReplaceAll(r.stdout, `"host": "`, `"host": "tidebook-`),
+	)
+	expectButAge(
+		t,
+		traced(t, enter(l.client), "--wait", "1s", "--record", record, endpoint),
+		"service/address-twice proven",
+	)
 
 	winner(l.server)
 	if well := traced(t, enter(l.client), "--wait", "1s", endpoint); well.Reached != trail.Yes {

@@ -112,7 +112,8 @@ func TestExplain(t *testing.T) {
 			t.Errorf("%s: %+v", id, r)
 		}
 	}
-	if r := run(t, "explain", "silence"); r.status != 0 || !strings.HasPrefix(r.stdout, "Seen from the client so:\n") || !strings.Contains(r.stdout, "rules/server-drop") {
+	if r := run(t, "explain", "silence"); r.status != 0 || !strings.HasPrefix(r.stdout, "Seen from the client so:\n") ||
+		!strings.Contains(r.stdout, "rules/server-drop") {
 		t.Errorf("by words: %+v", r)
 	}
 }
@@ -133,7 +134,8 @@ func TestInterrupted(t *testing.T) {
 	time.Sleep(700 * time.Millisecond)
 	cmd.Process.Signal(syscall.SIGINT)
 	cmd.Wait()
-	if status := cmd.ProcessState.ExitCode(); status != 130 || !strings.HasPrefix(out.String(), "Not known: ") || !strings.Contains(out.String(), "interrupted") {
+	if status := cmd.ProcessState.ExitCode(); status != 130 || !strings.HasPrefix(out.String(), "Not known: ") ||
+		!strings.Contains(out.String(), "interrupted") {
 		t.Errorf("status %d, said %q", status, out.String())
 	}
 }

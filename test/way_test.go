@@ -29,7 +29,15 @@ func TestNarrowWay(t *testing.T) {
 func narrow(t *testing.T, addr, mute string) {
 	t.Parallel()
 	l := newLab(t)
-	start(t, addr+":8080", enter(l.server), os.Args[0], "-test.run=TestHelperLarge$", "-test.timeout=0", "WEB="+addr+":8080")
+	start(
+		t,
+		addr+":8080",
+		enter(l.server),
+		os.Args[0],
+		"-test.run=TestHelperLarge$",
+		"-test.timeout=0",
+		"WEB="+addr+":8080",
+	)
 	endpoint := "http://" + addr + ":8080/"
 	expectHealthy(t, traced(t, enter(l.client), endpoint))
 	l.sh("ip -n " + l.router + " link set c mtu 1300")
@@ -43,12 +51,21 @@ func TestForgedReset(t *testing.T) {
 	l := newLab(t)
 	l.web(l.server, "10.20.0.14:8080")
 	own := dump(traced(t, enter(l.client), "--wait", "2s", "http://10.20.0.14:8081/"))
-	if !strings.Contains(own, "ports/none-listening possible false: the service may be down, or on another port or address; the refusal and an echo reply both come with 63 hops left") {
+	if !strings.Contains(
+		own,
+		"ports/none-listening possible false: the service may be down, or on another port or address; the refusal and an echo reply both come with 63 hops left",
+	) {
 		t.Errorf("the server's own: %s", own)
 	}
-	l.filter(l.router, "table inet f { chain c { type filter hook forward priority 0; policy accept;\ntcp dport 8080 reject with tcp reset\n}\n}")
+	l.filter(
+		l.router,
+		"table inet f { chain c { type filter hook forward priority 0; policy accept;\ntcp dport 8080 reject with tcp reset\n}\n}",
+	)
 	forged := dump(traced(t, enter(l.client), "--wait", "2s", "http://10.20.0.14:8080/"))
-	if !strings.Contains(forged, "  rules/transit-reject possible false: a filter on the way may refuse in the server's place; the refusal comes with more hops left than an echo reply, as if two machines sent them") {
+	if !strings.Contains(
+		forged,
+		"  rules/transit-reject possible false: a filter on the way may refuse in the server's place; the refusal comes with more hops left than an echo reply, as if two machines sent them",
+	) {
 		t.Errorf("a router's: %s", forged)
 	}
 }
@@ -60,12 +77,22 @@ func TestRateLimit(t *testing.T) {
 	l := newLab(t)
 	const endpoint = "http://10.20.0.14:8080/"
 	l.web(l.server, "10.20.0.14:8080")
-	l.filter(l.server, "table inet f { chain c { type filter hook input priority 0; policy accept;\ntcp dport 8080 ct state new limit rate over 1/hour burst 1 packets drop\n}\n}")
+	l.filter(
+		l.server,
+		"table inet f { chain c { type filter hook input priority 0; policy accept;\ntcp dport 8080 ct state new limit rate over 1/hour burst 1 packets drop\n}\n}",
+	)
 	expectHealthy(t, traced(t, enter(l.client), endpoint))
 	r := runIn(t, enter(l.server), "record", "--wait", "1s", "--deadline", "9s", "--for", endpoint, "-o", "-")
-	record := write(t, filepath.Join(t.TempDir(), "tidebook.json"), strings.ReplaceAll(r.stdout, `"host": "`, `"host": "tidebook-`))
+	record := write(
+		t,
+		filepath.Join(t.TempDir(), "tidebook.json"),
+		strings.ReplaceAll(r.stdout, `"host": "`, `"host": "tidebook-`),
+	)
 	judged := traced(t, enter(l.client), "--wait", "1s", "--record", record, endpoint)
-	if want := "rules/rate-limited possible false: on tidebook-vm it hangs on a limit: rule 1 of chain c"; !strings.Contains(dump(judged), want) {
+	if want := "rules/rate-limited possible false: on tidebook-vm it hangs on a limit: rule 1 of chain c"; !strings.Contains(
+		dump(judged),
+		want,
+	) {
 		t.Errorf("it does not say %q\n%s", want, dump(judged))
 	}
 }
@@ -77,7 +104,10 @@ func TestStateTableFull(t *testing.T) {
 	l := newLab(t)
 	const endpoint = "http://10.20.0.14:8080/"
 	l.web(l.server, "10.20.0.14:8080")
-	l.filter(l.server, "table inet f { chain c { type filter hook input priority 0; policy accept;\nct state established accept\n}\n}")
+	l.filter(
+		l.server,
+		"table inet f { chain c { type filter hook input priority 0; policy accept;\nct state established accept\n}\n}",
+	)
 	expectHealthy(t, traced(t, enter(l.client), endpoint))
 	before, err := os.ReadFile(limit)
 	if err != nil {
@@ -87,9 +117,22 @@ func TestStateTableFull(t *testing.T) {
 	if err := os.WriteFile(limit, []byte("4"), 0o644); err != nil {
 		t.Skip("the limit is not this machine's to set: ", err)
 	}
-	l.background(l.client, "bash", "-c", "for fd in 3 4 5 6 7 8; do eval \"exec $fd<>/dev/tcp/10.20.0.14/8080\"; done; sleep 60")
+	l.background(
+		l.client,
+		"bash",
+		"-c",
+		"for fd in 3 4 5 6 7 8; do eval \"exec $fd<>/dev/tcp/10.20.0.14/8080\"; done; sleep 60",
+	)
 	time.Sleep(time.Second)
 	r := runIn(t, enter(l.server), "record", "--wait", "1s", "--deadline", "9s", "--for", endpoint, "-o", "-")
-	record := write(t, filepath.Join(t.TempDir(), "tidebook.json"), strings.ReplaceAll(r.stdout, `"host": "`, `"host": "tidebook-`))
-	expectButAge(t, traced(t, enter(l.client), "--wait", "2s", "--record", record, endpoint), "rules/state-table-full proven")
+	record := write(
+		t,
+		filepath.Join(t.TempDir(), "tidebook.json"),
+		strings.ReplaceAll(r.stdout, `"host": "`, `"host": "tidebook-`),
+	)
+	expectButAge(
+		t,
+		traced(t, enter(l.client), "--wait", "2s", "--record", record, endpoint),
+		"rules/state-table-full proven",
+	)
 }

@@ -43,7 +43,14 @@ func newWindows(t *testing.T, before ...string) *windows {
 			w.env = append(w.env, each)
 		}
 	}
-	w.env = append(w.env, "WINEPREFIX="+w.prefix, "HOME="+dir, "WINEDEBUG=-all", "LANG=C.UTF-8", "WINEDLLOVERRIDES=winemenubuilder.exe,explorer.exe,mscoree,mshtml=d")
+	w.env = append(
+		w.env,
+		"WINEPREFIX="+w.prefix,
+		"HOME="+dir,
+		"WINEDEBUG=-all",
+		"LANG=C.UTF-8",
+		"WINEDLLOVERRIDES=winemenubuilder.exe,explorer.exe,mscoree,mshtml=d",
+	)
 	t.Cleanup(func() {
 		cmd := exec.Command(filepath.Join(filepath.Dir(wine), "wineserver64"), "-k")
 		if _, err := exec.LookPath("wineserver"); err == nil {
@@ -75,7 +82,12 @@ func newWindows(t *testing.T, before ...string) *windows {
 			t.Fatalf("%s has changed: %q is not in it", path, change[0])
 		}
 		changed := string(text[:at]) + change[1] + string(text[at+len(change[0]):])
-		changed = strings.Replace(changed, "err = syscall.WSAIoctl(fd.pfd.Sysfd, windows.SIO_UDP_NETRESET", "syscall.WSAIoctl(fd.pfd.Sysfd, windows.SIO_UDP_NETRESET", 1)
+		changed = strings.Replace(
+			changed,
+			"err = syscall.WSAIoctl(fd.pfd.Sysfd, windows.SIO_UDP_NETRESET",
+			"syscall.WSAIoctl(fd.pfd.Sysfd, windows.SIO_UDP_NETRESET",
+			1,
+		)
 		overlay[path] = write(t, filepath.Join(dir, filepath.Base(file)), changed)
 	}
 	text, err := json.Marshal(map[string]any{"Replace": overlay})
@@ -126,7 +138,11 @@ func TestWindowsClient(t *testing.T) {
 	t.Parallel()
 	w := newWindows(t)
 	m := newMaker(t)
-	leaf, key := m.sign(&x509.Certificate{Subject: pkix.Name{CommonName: "tidebook"}, IPAddresses: []net.IP{{127, 0, 0, 1}}}, m.cert, m.key)
+	leaf, key := m.sign(
+		&x509.Certificate{Subject: pkix.Name{CommonName: "tidebook"}, IPAddresses: []net.IP{{127, 0, 0, 1}}},
+		m.cert,
+		m.key,
+	)
 	pair, err := tls.X509KeyPair([]byte(pemOf(leaf)), []byte(keyPEM(t, key)))
 	if err != nil {
 		t.Fatal(err)
@@ -136,7 +152,12 @@ func TestWindowsClient(t *testing.T) {
 		fmt.Fprint(c, "HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok")
 	}
 	web := listen(t, "127.0.0.1:0", nil, answer)
-	secured := listen(t, "127.0.0.1:0", func(int32) *tls.Config { return &tls.Config{Certificates: []tls.Certificate{pair}} }, answer)
+	secured := listen(
+		t,
+		"127.0.0.1:0",
+		func(int32) *tls.Config { return &tls.Config{Certificates: []tls.Certificate{pair}} },
+		answer,
+	)
 	resets := listen(t, "127.0.0.1:0", nil, func(c net.Conn, _ int32) {
 		c.Read(make([]byte, 1024))
 		if tcp, ok := c.(heardConn).Conn.(*net.TCPConn); ok {
@@ -169,7 +190,8 @@ func TestWindowsClient(t *testing.T) {
 	} {
 		judged := w.trace(c.args...)
 		text := dump(judged)
-		if c.outcome != "" && judged.Outcome != c.outcome || !strings.Contains(text, c.holds) || strings.Contains(text, "127.0.0.1:53") {
+		if c.outcome != "" && judged.Outcome != c.outcome || !strings.Contains(text, c.holds) ||
+			strings.Contains(text, "127.0.0.1:53") {
 			t.Errorf("%s: outcome %s\n%s", c.name, judged.Outcome, text)
 		}
 	}
@@ -198,7 +220,11 @@ func (w *windows) keep(name, listen string) (end func()) {
 // registry lays values into the registry.
 func (w *windows) registry(text string) {
 	w.t.Helper()
-	write(w.t, filepath.Join(w.prefix, "drive_c", "lay.reg"), "Windows Registry Editor Version 5.00\r\n\r\n"+strings.ReplaceAll(text, "\n", "\r\n"))
+	write(
+		w.t,
+		filepath.Join(w.prefix, "drive_c", "lay.reg"),
+		"Windows Registry Editor Version 5.00\r\n\r\n"+strings.ReplaceAll(text, "\n", "\r\n"),
+	)
 	if out, code := w.wine("reg", "import", `C:\lay.reg`); code != 0 {
 		w.t.Fatalf("%d: %s", code, out)
 	}
@@ -229,7 +255,8 @@ func TestWindowsServer(t *testing.T) {
 	w.keep("keep.exe", "127.0.0.1:9999")
 	service := func(words ...string) {
 		t.Helper()
-		if out, code := w.wine(append([]string{"sc"}, words...)...); code != 0 && words[0] != "stop" && words[0] != "start" && words[0] != "delete" {
+		if out, code := w.wine(append([]string{"sc"}, words...)...); code != 0 && words[0] != "stop" && words[0] != "start" &&
+			words[0] != "delete" {
 			t.Fatalf("sc %v: %d: %s", words, code, out)
 		}
 	}
@@ -286,12 +313,18 @@ func TestWindowsServer(t *testing.T) {
 				l.filter(l.server, "table inet f {\n chain in {\n type filter hook input priority 0\n tcp dport 8080 drop\n }\n}")
 				defer l.filter(l.server, "flush ruleset")
 			}
-			text, code := w.wine(append([]string{`C:\uakari.exe`, "record", "--for", "http://10.20.0.14:8080", "--client", "10.20.7.31", "-o", "-"}, c.args...)...)
+			text, code := w.wine(
+				append(
+					[]string{`C:\uakari.exe`, "record", "--for", "http://10.20.0.14:8080", "--client", "10.20.7.31", "-o", "-"},
+					c.args...)...)
 			if code != 0 {
 				t.Fatalf("record: %d: %s", code, text)
 			}
 			record := write(t, filepath.Join(t.TempDir(), "tidebook.json"), text)
-			judged := traced(t, enter(l.client), append([]string{"--wait", "1s", "--record", "server=" + record, "http://10.20.0.14:8080"}, c.args...)...)
+			judged := traced(
+				t,
+				enter(l.client),
+				append([]string{"--wait", "1s", "--record", "server=" + record, "http://10.20.0.14:8080"}, c.args...)...)
 			if c.want != nil && !strings.Contains(c.want[0], " ") { // how sure, hangs on what else was seen
 				if list := judged.Blocking(); len(list) != 1 || list[0].ID != c.want[0] || list[0].Certainty == trail.Possible {
 					t.Errorf("want %s\n%s", c.want[0], dump(judged))

@@ -88,7 +88,8 @@ func (k *checker) check(c *fact.Card) {
 			k.wrong(at, "expected an endpoint, or endpoint: with trust: and metadata:")
 		}
 		k.endpoint(at, p.Endpoint)
-		if kept, ok := keep.URL(p.Metadata); p.Metadata != "" && (!ok || kept != p.Metadata || !strings.HasPrefix(p.Metadata, "http")) {
+		if kept, ok := keep.URL(p.Metadata); p.Metadata != "" &&
+			(!ok || kept != p.Metadata || !strings.HasPrefix(p.Metadata, "http")) {
 			k.wrong(at+".metadata", "expected an http or https URL without an account or a secret in it")
 		}
 	}

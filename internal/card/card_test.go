@@ -6,7 +6,12 @@ import (
 )
 
 func TestParse(t *testing.T) {
-	c, err := Parse("tidebook.yaml", []byte("format: uakari.card/1\nname: tidebook\nendpoint: https://tidebook.varzea.example/\naliases: [readings.varzea.example]\nunit: tidebook.service\nprogram: tidebook\n"))
+	c, err := Parse(
+		"tidebook.yaml",
+		[]byte(
+			"format: uakari.card/1\nname: tidebook\nendpoint: https://tidebook.varzea.example/\naliases: [readings.varzea.example]\nunit: tidebook.service\nprogram: tidebook\n",
+		),
+	)
 	if err != nil || c.Name != "tidebook" || len(c.Aliases) != 1 || c.Unit != "tidebook.service" {
 		t.Errorf("got %+v, %v", c, err)
 	}
@@ -22,7 +27,8 @@ func TestParse(t *testing.T) {
 		"format: uakari.card/1\nname: a\nclient-tls: [TLS 1.4]\n":                                         `expected one of TLS 1.0`,
 		"\t- x": "tidebook.yaml:1:",
 	} {
-		if _, err := Parse("tidebook.yaml", []byte(text)); err == nil || !strings.Contains(err.Error(), want) || strings.Contains(err.Error(), "\n") {
+		if _, err := Parse("tidebook.yaml", []byte(text)); err == nil || !strings.Contains(err.Error(), want) ||
+			strings.Contains(err.Error(), "\n") {
 			t.Errorf("%q: got %v, want %q", text, err, want)
 		}
 	}

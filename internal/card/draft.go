@@ -80,7 +80,8 @@ func namesIn(der []byte) []string {
 // endpoint's port, as the server's settings have it.
 func (d *Drafted) certificate(pairs []fact.CertPair, e fact.Endpoint) {
 	for _, p := range pairs {
-		named := len(p.Names) == 0 || slices.ContainsFunc(p.Names, func(n string) bool { return strings.EqualFold(n, e.Host) })
+		named := len(p.Names) == 0 ||
+			slices.ContainsFunc(p.Names, func(n string) bool { return strings.EqualFold(n, e.Host) })
 		if d.Card.Certificate == "" && named && (len(p.Ports) == 0 || slices.Contains(p.Ports, e.Port)) {
 			d.Card.Certificate = p.Cert
 			if p.Key != p.Cert {
@@ -110,7 +111,8 @@ func (d *Drafted) program(e fact.Endpoint, programs []fact.Program, listeners []
 		}
 	}
 	at := slices.IndexFunc(programs, func(p fact.Program) bool {
-		return holder.Port != 0 && (p.Name == holder.Program || path.Base(p.Path) == holder.Program || holder.Unit != "" && unitIn(p, holder.Unit))
+		return holder.Port != 0 &&
+			(p.Name == holder.Program || path.Base(p.Path) == holder.Program || holder.Unit != "" && unitIn(p, holder.Unit))
 	})
 	if at < 0 {
 		at = slices.IndexFunc(programs, func(p fact.Program) bool { return p.Path != "" && holder.Port == 0 })

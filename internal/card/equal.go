@@ -35,7 +35,9 @@ func SecurityOf(value string) (fact.Security, bool) {
 }
 
 // hostLike is a name of several labels, of which the last has letters only.
-var hostLike = regexp.MustCompile(`(?i)^[a-z0-9_]([a-z0-9_-]*[a-z0-9_])?(\.[a-z0-9_]([a-z0-9_-]*[a-z0-9_])?)*\.[a-z]{2,}\.?$`)
+var hostLike = regexp.MustCompile(
+	`(?i)^[a-z0-9_]([a-z0-9_-]*[a-z0-9_])?(\.[a-z0-9_]([a-z0-9_-]*[a-z0-9_])?)*\.[a-z]{2,}\.?$`,
+)
 
 // Canonical is a value in the one way in which equal values of a rule are
 // written: a switch, an address, a host name, a URL; and, where the rule says
@@ -45,7 +47,10 @@ func Canonical(rule fact.SettingRule, value string) string {
 	if !rule.Set {
 		return canonical(rule.Is, value)
 	}
-	parts := strings.FieldsFunc(value, func(r rune) bool { return r == ',' || r == ';' || r == ' ' || r == '\t' || r == '\n' })
+	parts := strings.FieldsFunc(
+		value,
+		func(r rune) bool { return r == ',' || r == ';' || r == ' ' || r == '\t' || r == '\n' },
+	)
 	for i, part := range parts {
 		parts[i] = canonical(rule.Is, part)
 	}
@@ -67,7 +72,13 @@ func canonical(is, value string) string {
 	}
 	if strings.Contains(value, "://") {
 		if e, err := endpoint.Parse(value); err == nil {
-			return e.Scheme + "://" + endpoint.HostPort(strings.ToLower(strings.TrimSuffix(e.Host, ".")), e.Port) + cmp.Or(e.Path, "/")
+			return e.Scheme + "://" + endpoint.HostPort(
+				strings.ToLower(strings.TrimSuffix(e.Host, ".")),
+				e.Port,
+			) + cmp.Or(
+				e.Path,
+				"/",
+			)
 		}
 	}
 	if is == "host" || hostLike.MatchString(value) {

@@ -388,9 +388,14 @@ func (b *Book) Reached(ctx context.Context, endpoint, client string, set fact.Se
 		return err
 	}
 	return b.within(ctx, func(tx *sql.Tx) error {
-		_, err := tx.ExecContext(ctx,
+		_, err := tx.ExecContext(
+			ctx,
 			"INSERT INTO baselines (endpoint, client, at, facts) VALUES (?, ?, ?, ?) ON CONFLICT (endpoint, client) DO UPDATE SET at = excluded.at, facts = excluded.facts WHERE excluded.at >= at",
-			endpoint, client, stamp(set.Ended), facts)
+			endpoint,
+			client,
+			stamp(set.Ended),
+			facts,
+		)
 		return err
 	})
 }
@@ -400,7 +405,8 @@ func (b *Book) Reached(ctx context.Context, endpoint, client string, set fact.Se
 func (b *Book) Baseline(ctx context.Context, endpoint, client string) (*fact.Set, error) {
 	var facts []byte
 	err := b.within(ctx, func(tx *sql.Tx) error {
-		err := tx.QueryRowContext(ctx, "SELECT facts FROM baselines WHERE endpoint = ? AND client = ?", endpoint, client).Scan(&facts)
+		err := tx.QueryRowContext(ctx, "SELECT facts FROM baselines WHERE endpoint = ? AND client = ?", endpoint, client).
+			Scan(&facts)
 		if errors.Is(err, sql.ErrNoRows) {
 			return nil
 		}

@@ -35,14 +35,25 @@ func traced(t *testing.T) *fact.Set {
 	if err != nil {
 		t.Fatal(err)
 	}
-	set := fact.New(fact.Ask{Endpoint: e, Began: opened, WaitMS: 4000}, []fact.Vantage{{ID: "v1", Role: fact.Client, Host: "gauge-07", Means: fact.Here}})
+	set := fact.New(
+		fact.Ask{Endpoint: e, Began: opened, WaitMS: 4000},
+		[]fact.Vantage{{ID: "v1", Role: fact.Client, Host: "gauge-07", Means: fact.Here}},
+	)
 	return &set
 }
 
 func open(t *testing.T, b *Book) Case {
 	t.Helper()
-	c, err := b.Open(context.Background(), Case{Title: "gauge-07 cannot reach tidebook", Endpoint: "https://tidebook.varzea.example/", First: "service/stopped", Opened: opened},
-		Entry{At: opened, Kind: Trace, Text: "service/stopped", Set: traced(t)})
+	c, err := b.Open(
+		context.Background(),
+		Case{
+			Title:    "gauge-07 cannot reach tidebook",
+			Endpoint: "https://tidebook.varzea.example/",
+			First:    "service/stopped",
+			Opened:   opened,
+		},
+		Entry{At: opened, Kind: Trace, Text: "service/stopped", Set: traced(t)},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -64,7 +75,9 @@ func TestBook(t *testing.T) {
 		t.Errorf("a case that is not there: %v", err)
 	}
 	got, err := book(t, path).Get(ctx, c.ID)
-	if err != nil || len(got.Entries) != 3 || len(got.Traces()) != 1 || got.Traces()[0].Set.Ask.Endpoint.Host != "tidebook.varzea.example" || !got.Opened.Equal(opened) {
+	if err != nil || len(got.Entries) != 3 || len(got.Traces()) != 1 ||
+		got.Traces()[0].Set.Ask.Endpoint.Host != "tidebook.varzea.example" ||
+		!got.Opened.Equal(opened) {
 		t.Fatalf("%+v, %v", got, err)
 	}
 	standing := got.Standing()
@@ -119,7 +132,8 @@ func TestVersions(t *testing.T) {
 		t.Fatal(err)
 	}
 	db.Close()
-	if _, err := Open(context.Background(), later); err == nil || !strings.Contains(err.Error(), "made by a later uakari") {
+	if _, err := Open(context.Background(), later); err == nil ||
+		!strings.Contains(err.Error(), "made by a later uakari") {
 		t.Errorf("a later version: %v", err)
 	}
 	rubbish := filepath.Join(dir, "rubbish.db")
@@ -231,7 +245,8 @@ func TestCarry(t *testing.T) {
 	}
 	was, err := from.Get(ctx, c.ID)
 	got, err2 := to.Get(ctx, added[0].ID)
-	if err != nil || err2 != nil || got.UID != was.UID || !got.Closed.Equal(was.Closed) || len(got.Entries) != 2 || len(got.Standing()) != 0 {
+	if err != nil || err2 != nil || got.UID != was.UID || !got.Closed.Equal(was.Closed) || len(got.Entries) != 2 ||
+		len(got.Standing()) != 0 {
 		t.Errorf("%+v, %+v, %v, %v", was, got, err, err2)
 	}
 	for bad, want := range map[string]string{
@@ -242,7 +257,8 @@ func TestCarry(t *testing.T) {
 		"{\"format\":\"uakari.casebook/1\"}\n{}\n":                  "cases.jsonl:2:1: a case has",
 		"{\"format\":\"uakari.casebook/1\"}\n{\"id\": \"seven\"}\n": "cases.jsonl:2:1: not a case",
 	} {
-		if _, err := Import(ctx, to, "cases.jsonl", strings.NewReader(bad)); err == nil || !strings.HasPrefix(err.Error(), want) {
+		if _, err := Import(ctx, to, "cases.jsonl", strings.NewReader(bad)); err == nil ||
+			!strings.HasPrefix(err.Error(), want) {
 			t.Errorf("%q: %v", bad, err)
 		}
 	}
@@ -256,7 +272,8 @@ func TestCarry(t *testing.T) {
 		"broken": "{\n", "an empty set": strings.Replace(lines[2], `"format":"uakari.facts/1"`, `"format":""`, 1), "a trace without facts": `{"uid":"x","entries":[{"kind":"trace"}]}`,
 		"of no kind": `{"uid":"x","entries":[{"kind":"x"}]}`, "facts of nobody": strings.Replace(lines[2], `"id":"v1"`, `"id":""`, 1),
 	} {
-		if added, err := Import(ctx, other, "cases.jsonl", strings.NewReader(lines[0]+lines[1]+last)); err == nil || len(added) > 0 {
+		if added, err := Import(ctx, other, "cases.jsonl", strings.NewReader(lines[0]+lines[1]+last)); err == nil ||
+			len(added) > 0 {
 			t.Errorf("%s: %+v, %v", name, added, err)
 		}
 		if list, err := other.List(ctx); err != nil || len(list) > 0 {

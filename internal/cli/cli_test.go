@@ -111,7 +111,11 @@ func TestInherit(t *testing.T) {
 	var own kept
 	own.set.Ask.Command = "uakari trace --at root@heron --at client=ana@gauge-07 --trust '/a b' --hosts old --resolver 10.20.0.2 --only rules --lend --deadline 5s https://tidebook.varzea.example/"
 	err := now.inherit(cmd, own)
-	if err != nil || strings.Join(now.at, " ") != "root@heron client=ana@gauge-07" || now.trust != "/a b" || now.hosts != "new" || !now.lend || now.deadline == 5*time.Second || len(now.resolvers) != 1 {
+	if err != nil || strings.Join(now.at, " ") != "root@heron client=ana@gauge-07" || now.trust != "/a b" ||
+		now.hosts != "new" ||
+		!now.lend ||
+		now.deadline == 5*time.Second ||
+		len(now.resolvers) != 1 {
 		t.Errorf("%+v, %v", now, err)
 	}
 }
@@ -127,7 +131,12 @@ func TestForeign(t *testing.T) {
 		t.Fatal(err)
 	}
 	before := now
-	set := fact.Set{Ask: fact.Ask{Endpoint: fact.Endpoint{Input: "https://x'; rm -rf /"}, Command: "uakari trace --at root@heron --secret file:/etc/shadow --user root --identity /root/.ssh/id_rsa --as-root --lend https://x/"}}
+	set := fact.Set{
+		Ask: fact.Ask{
+			Endpoint: fact.Endpoint{Input: "https://x'; rm -rf /"},
+			Command:  "uakari trace --at root@heron --secret file:/etc/shadow --user root --identity /root/.ssh/id_rsa --as-root --lend https://x/",
+		},
+	}
 	for _, from := range []kept{{disarmed(set), true}, keptOf(casebook.Case{Foreign: true}, set)} {
 		if err := now.inherit(cmd, from); err != nil || !reflect.DeepEqual(now, before) {
 			t.Errorf("%+v, %v", now, err)

@@ -39,7 +39,12 @@ speak of some words, as in: uakari explain timed out. Without either, list all.`
 				return told(cmd, asJSON, explained(system, e.ID), func() string { return tell.Explain(e, system, on) })
 			}
 			if seen, named := search(args); len(seen)+len(named) > 0 && !strings.Contains(args[0], "/") {
-				return told(cmd, asJSON, explained(system, append(seen, named...)...), func() string { return tell.Found(entries(seen), entries(named)) })
+				return told(
+					cmd,
+					asJSON,
+					explained(system, append(seen, named...)...),
+					func() string { return tell.Found(entries(seen), entries(named)) },
+				)
 			}
 			return fmt.Errorf(
 				"explain %q: no cause is called so, and none speaks of it%s; uakari explain lists them all",
@@ -119,10 +124,21 @@ func explained(system string, ids ...string) trail.Explained {
 	out := trail.Explained{Format: "uakari.causes/1", Causes: []trail.ExplainedCause{}}
 	flat := func(text string) string { return strings.Join(strings.Fields(text), " ") }
 	for _, e := range entries(ids) {
-		c := trail.ExplainedCause{ID: e.ID, Title: e.Title, Means: flat(e.Means), Looks: flat(e.Looks), Proof: flat(e.Proof), Mistaken: flat(e.Mistaken), Remedies: []trail.Remedy{}}
+		c := trail.ExplainedCause{
+			ID:       e.ID,
+			Title:    e.Title,
+			Means:    flat(e.Means),
+			Looks:    flat(e.Looks),
+			Proof:    flat(e.Proof),
+			Mistaken: flat(e.Mistaken),
+			Remedies: []trail.Remedy{},
+		}
 		for _, r := range e.Remedies {
 			r = r.On(system)
-			c.Remedies = append(c.Remedies, trail.Remedy{Do: r.Do, Command: r.Command, Host: r.Host, Owner: r.Owner, Risk: r.Risk, Undo: r.Undo})
+			c.Remedies = append(
+				c.Remedies,
+				trail.Remedy{Do: r.Do, Command: r.Command, Host: r.Host, Owner: r.Owner, Risk: r.Risk, Undo: r.Undo},
+			)
 		}
 		out.Causes = append(out.Causes, c)
 	}
@@ -146,7 +162,9 @@ func near(typed string) string {
 	if len(list) == 0 {
 		return ""
 	}
-	if own := slices.DeleteFunc(slices.Clone(list), func(id string) bool { return !strings.HasPrefix(id, rung+"/") }); len(own) > 0 {
+	if own := slices.DeleteFunc(slices.Clone(list), func(id string) bool { return !strings.HasPrefix(id, rung+"/") }); len(
+		own,
+	) > 0 {
 		list = own
 	}
 	return "; is it " + strings.Join(list, " or ") + "?"

@@ -124,7 +124,10 @@ func containersOf(facts []fact.Fact, port uint16) []fact.Container {
 			continue
 		}
 		for _, c := range f.Containers.List {
-			about := slices.ContainsFunc(c.Published, func(p fact.Published) bool { return p.Port == port || p.Inside == port }) ||
+			about := slices.ContainsFunc(
+				c.Published,
+				func(p fact.Published) bool { return p.Port == port || p.Inside == port },
+			) ||
 				slices.ContainsFunc(c.Listeners, func(l fact.Listener) bool { return l.Port == port })
 			if (port == 0 || about) && (c.ID != "" || len(c.Listeners) > 0) {
 				list = append(list, c)

@@ -135,7 +135,12 @@ func (f *recordFlags) keepBaseline(cmd *cobra.Command, r fact.HostRecord, text [
 	if err := writeWhole(cmd, path, text); err != nil {
 		return err
 	}
-	_, err = fmt.Fprintf(cmd.OutOrStdout(), "Kept: what %s is like while it is well, in %s.\nLater: uakari record -o now.json && uakari differ baseline now.json\n", plain.Printable(r.Host), plain.Printable(path))
+	_, err = fmt.Fprintf(
+		cmd.OutOrStdout(),
+		"Kept: what %s is like while it is well, in %s.\nLater: uakari record -o now.json && uakari differ baseline now.json\n",
+		plain.Printable(r.Host),
+		plain.Printable(path),
+	)
 	return err
 }
 

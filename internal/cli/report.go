@@ -61,7 +61,11 @@ func sinceIn(ctx context.Context, b casebook.Store, c casebook.Case, judged map[
 		if err != nil || before == nil || !before.Ended.Before(e.At) {
 			return err // what worked later is no baseline of it
 		}
-		t.Since = &trail.Since{When: before.Ended, From: "the casebook", Changed: append([]trail.Changed{}, weigh.Since(*before, *e.Set, t.Causes)...)}
+		t.Since = &trail.Since{
+			When:    before.Ended,
+			From:    "the casebook",
+			Changed: append([]trail.Changed{}, weigh.Since(*before, *e.Set, t.Causes)...),
+		}
 		judged[e.Number] = t
 		return nil
 	}

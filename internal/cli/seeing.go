@@ -416,7 +416,13 @@ func (s *seeing) vantages(
 		at = append(at, v)
 	}
 	for _, role := range slices.Sorted(maps.Keys(inside)) {
-		v, err := vantage.Within(ctx, inside[role], fact.Vantage{ID: fmt.Sprintf("n%d", len(far)+1), Role: role, Means: fact.Inside}, env, first)
+		v, err := vantage.Within(
+			ctx,
+			inside[role],
+			fact.Vantage{ID: fmt.Sprintf("n%d", len(far)+1), Role: role, Means: fact.Inside},
+			env,
+			first,
+		)
 		if err != nil {
 			return nil, done, err
 		}

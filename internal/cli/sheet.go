@@ -81,7 +81,8 @@ error. Nothing is invented.`,
 			return write(cmd, output, []byte(made))
 		},
 	}
-	cmd.Flags().StringVarP(&output, "output", "o", "", "write to this `file`, which must not be there yet, instead of standard output")
+	cmd.Flags().
+		StringVarP(&output, "output", "o", "", "write to this `file`, which must not be there yet, instead of standard output")
 	cmd.Flags().StringVar(&from, "from", "", "make it from this export: a `file`")
 	cmd.Flags().StringVar(&name, "name", "", "what to call the sheet")
 	return cmd
@@ -111,7 +112,10 @@ Exit status: 0 they are well, 2 one is not.`,
 				}
 				doubts := sheetDoubts(s)
 				b.WriteString(tell.SheetChecked(path, *s, doubts))
-				out.Files = append(out.Files, trail.CheckedFile{Path: path, Name: s.Name, Doubts: append([]string{}, doubts...), Differs: []string{}})
+				out.Files = append(
+					out.Files,
+					trail.CheckedFile{Path: path, Name: s.Name, Doubts: append([]string{}, doubts...), Differs: []string{}},
+				)
 			}
 			return told(cmd, asJSON, out, b.String)
 		},

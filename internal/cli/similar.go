@@ -49,7 +49,8 @@ func similar(ctx context.Context, b casebook.Store, c casebook.Case) ([]casebook
 		return nil, err
 	}
 	list := slices.DeleteFunc(all, func(other casebook.Case) bool {
-		return other.ID == c.ID || other.First != c.First || !strings.Contains(c.First, "/") // "clear" and "unsure" are no cause
+		return other.ID == c.ID || other.First != c.First ||
+			!strings.Contains(c.First, "/") // "clear" and "unsure" are no cause
 	})
 	slices.SortStableFunc(list, func(x, y casebook.Case) int {
 		rank := func(other casebook.Case) int {

@@ -56,7 +56,10 @@ func (f *traceFlags) sinceWorked(ctx context.Context, cmd *cobra.Command, set fa
 	case !hasBook():
 		return nil
 	case reached:
-		return withBook(cmd, func(ctx context.Context, b casebook.Store) error { return b.Reached(ctx, endpoint, client, set) })
+		return withBook(
+			cmd,
+			func(ctx context.Context, b casebook.Store) error { return b.Reached(ctx, endpoint, client, set) },
+		)
 	default:
 		err := withBook(cmd, func(ctx context.Context, b casebook.Store) (err error) {
 			before, err = b.Baseline(ctx, endpoint, client)
@@ -112,7 +115,10 @@ func (s *seeing) runBefore(ctx context.Context, cmd *cobra.Command, where string
 
 // setOf is a record as a set of facts.
 func setOf(record fact.HostRecord) fact.Set {
-	set := fact.Set{Vantages: []fact.Vantage{{ID: "r1", Role: fact.Server, Host: record.Host, Means: fact.Record}}, Ended: record.Ended}
+	set := fact.Set{
+		Vantages: []fact.Vantage{{ID: "r1", Role: fact.Server, Host: record.Host, Means: fact.Record}},
+		Ended:    record.Ended,
+	}
 	if record.For != nil {
 		set.Ask.Endpoint = *record.For
 	}
@@ -151,7 +157,12 @@ Exit status: 0 they are alike, 1 they differ, 2 wrong usage.`,
 			}
 			alike(&sets[0], sets[1])
 			changed := weigh.Since(sets[0], sets[1], nil)
-			out := trail.Difference{Format: "uakari.differ/1", A: args[0], B: args[1], Changed: append([]trail.Changed{}, changed...)}
+			out := trail.Difference{
+				Format:  "uakari.differ/1",
+				A:       args[0],
+				B:       args[1],
+				Changed: append([]trail.Changed{}, changed...),
+			}
 			if err := told(cmd, asJSON, out, func() string { return tell.Differ(args[0], args[1], changed, on) }); err != nil {
 				return err
 			}

@@ -127,7 +127,12 @@ func (f *sweepFlags) run(cmd *cobra.Command, path string) error {
 	if err != nil {
 		return err
 	}
-	s := trail.Sweep{Format: trail.SweepFormat, Plan: orPath(p.Name, path), Began: time.Now().UTC(), Endpoints: p.Endpoints}
+	s := trail.Sweep{
+		Format:    trail.SweepFormat,
+		Plan:      orPath(p.Name, path),
+		Began:     time.Now().UTC(),
+		Endpoints: p.Endpoints,
+	}
 	var jobs []sweep.Job
 	byName := map[string]*seat{}
 	for _, each := range seats {
@@ -230,23 +235,31 @@ func (f *sweepFlags) one(ctx context.Context, s, servers *seat, j sweep.Job, env
 
 // servers is the hosts that are looked at beside every client, one session each.
 func (f *sweepFlags) servers(logins []string) *seat {
-	return &seat{name: "servers", open: func(ctx context.Context, env look.Env) (at []trace.Vantage, shut func(), err error) {
-		var open []*vantage.SSH
-		shut = func() {
-			for _, v := range open {
-				v.Close()
+	return &seat{
+		name: "servers",
+		open: func(ctx context.Context, env look.Env) (at []trace.Vantage, shut func(), err error) {
+			var open []*vantage.SSH
+			shut = func() {
+				for _, v := range open {
+					v.Close()
+				}
 			}
-		}
-		for i, login := range logins {
-			v, err := vantage.DialSSH(ctx, vantage.Login{To: login, Identity: f.identity, Lend: f.lend, AsRoot: f.asRoot, Wait: f.wait},
-				fact.Vantage{ID: fmt.Sprintf("p%d", i+1), Role: fact.Server, Means: fact.SSH}, env, nil)
-			if err != nil {
-				return nil, shut, err
+			for i, login := range logins {
+				v, err := vantage.DialSSH(
+					ctx,
+					vantage.Login{To: login, Identity: f.identity, Lend: f.lend, AsRoot: f.asRoot, Wait: f.wait},
+					fact.Vantage{ID: fmt.Sprintf("p%d", i+1), Role: fact.Server, Means: fact.SSH},
+					env,
+					nil,
+				)
+				if err != nil {
+					return nil, shut, err
+				}
+				open, at = append(open, v), append(at, v)
 			}
-			open, at = append(open, v), append(at, v)
-		}
-		return at, shut, nil
-	}}
+			return at, shut, nil
+		},
+	}
 }
 
 // seats is the clients of a plan, each by its name; what stands for several is
@@ -265,19 +278,23 @@ func (f *sweepFlags) seats(ctx context.Context, p *plan.Plan) ([]*seat, error) {
 		tags := plan.TagList(c.Tags)
 		switch {
 		case c.Here:
-			return add(&seat{name: hostname(), tags: tags, open: func(_ context.Context, env look.Env) ([]trace.Vantage, func(), error) {
-				return here(env, true), func() {}, nil
-			}})
+			return add(
+				&seat{name: hostname(), tags: tags, open: func(_ context.Context, env look.Env) ([]trace.Vantage, func(), error) {
+					return here(env, true), func() {}, nil
+				}},
+			)
 		case c.At != "":
 			return add(f.overSSH(c.At, tags))
 		case c.In != "":
-			return add(&seat{name: c.In, tags: tags, open: func(ctx context.Context, env look.Env) ([]trace.Vantage, func(), error) {
-				v, err := vantage.Within(ctx, c.In, fact.Vantage{ID: "n1", Role: fact.Client, Means: fact.Inside}, env, nil)
-				if err != nil {
-					return nil, func() {}, err
-				}
-				return append(here(env, false), v), v.Close, nil
-			}})
+			return add(
+				&seat{name: c.In, tags: tags, open: func(ctx context.Context, env look.Env) ([]trace.Vantage, func(), error) {
+					v, err := vantage.Within(ctx, c.In, fact.Vantage{ID: "n1", Role: fact.Client, Means: fact.Inside}, env, nil)
+					if err != nil {
+						return nil, func() {}, err
+					}
+					return append(here(env, false), v), v.Close, nil
+				}},
+			)
 		case c.Hosts != "":
 			text, err := f.read(ctx, c.Hosts, plan.MostBytes)
 			if err != nil {
@@ -323,8 +340,13 @@ func each(list []plan.Client, tags map[string]string, spread func(plan.Client) e
 
 func (f *sweepFlags) overSSH(login string, tags []string) *seat {
 	return &seat{name: login, tags: tags, open: func(ctx context.Context, env look.Env) ([]trace.Vantage, func(), error) {
-		v, err := vantage.DialSSH(ctx, vantage.Login{To: login, Identity: f.identity, Lend: f.lend, AsRoot: f.asRoot, Wait: f.wait},
-			fact.Vantage{ID: "s1", Role: fact.Client, Means: fact.SSH}, env, nil)
+		v, err := vantage.DialSSH(
+			ctx,
+			vantage.Login{To: login, Identity: f.identity, Lend: f.lend, AsRoot: f.asRoot, Wait: f.wait},
+			fact.Vantage{ID: "s1", Role: fact.Client, Means: fact.SSH},
+			env,
+			nil,
+		)
 		if err != nil {
 			return nil, func() {}, err
 		}
@@ -347,9 +369,13 @@ func (f *sweepFlags) recorded(ctx context.Context, c plan.Client, tags []string,
 		if err != nil {
 			return err
 		}
-		s := &seat{name: record.Host, tags: tags, open: func(_ context.Context, env look.Env) ([]trace.Vantage, func(), error) {
-			return append(here(env, false), vantage.NewCarried("r1", fact.Client, record)), func() {}, nil
-		}}
+		s := &seat{
+			name: record.Host,
+			tags: tags,
+			open: func(_ context.Context, env look.Env) ([]trace.Vantage, func(), error) {
+				return append(here(env, false), vantage.NewCarried("r1", fact.Client, record)), func() {}, nil
+			},
+		}
 		if err := add(s); err != nil {
 			return err
 		}
@@ -416,7 +442,15 @@ func (p *sweepProgress) row(r trail.SweepRow) {
 	}
 	rate := float64(p.done) / max(time.Since(p.began).Seconds(), 0.001)
 	left := time.Duration(float64(p.all-p.done)/rate) * time.Second
-	fmt.Fprintf(p.cmd.ErrOrStderr(), "\r%d of %d done, %d failing, %.0f a second, %s left   ", p.done, p.all, p.failing, rate, left.Round(time.Second))
+	fmt.Fprintf(
+		p.cmd.ErrOrStderr(),
+		"\r%d of %d done, %d failing, %.0f a second, %s left   ",
+		p.done,
+		p.all,
+		p.failing,
+		rate,
+		left.Round(time.Second),
+	)
 }
 
 func (p *sweepProgress) end() {

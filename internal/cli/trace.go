@@ -141,7 +141,11 @@ func (f *traceFlags) every(ctx context.Context, cmd *cobra.Command) error {
 			return fmt.Errorf("standard input:%d:1: %w", number, err)
 		}
 		if inputs = append(inputs, line); len(inputs) > mostInputs {
-			return fmt.Errorf("standard input:%d:1: more than %d endpoints; a plan for uakari sweep takes more", number, mostInputs)
+			return fmt.Errorf(
+				"standard input:%d:1: more than %d endpoints; a plan for uakari sweep takes more",
+				number,
+				mostInputs,
+			)
 		}
 	}
 	if err := lines.Err(); err != nil {

@@ -22,7 +22,17 @@ func newVersion() *cobra.Command {
 			if !asJSON {
 				return tellVersion(cmd.OutOrStdout())
 			}
-			return told(cmd, true, trail.Build{Format: "uakari.version/1", Version: Version, Go: runtime.Version(), System: runtime.GOOS + "/" + runtime.GOARCH}, nil)
+			return told(
+				cmd,
+				true,
+				trail.Build{
+					Format:  "uakari.version/1",
+					Version: Version,
+					Go:      runtime.Version(),
+					System:  runtime.GOOS + "/" + runtime.GOARCH,
+				},
+				nil,
+			)
 		},
 	}
 	asData(cmd, &asJSON, " (uakari.version/1)")

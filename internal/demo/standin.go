@@ -32,7 +32,12 @@ func RunStandIn(file string, stdin io.Reader, stdout io.Writer) error {
 	}
 	serve, ok := kinds[s.Kind]
 	if !ok {
-		return fmt.Errorf("%s: kind %q; expected one of %s", file, s.Kind, strings.Join(slices.Sorted(maps.Keys(kinds)), ", "))
+		return fmt.Errorf(
+			"%s: kind %q; expected one of %s",
+			file,
+			s.Kind,
+			strings.Join(slices.Sorted(maps.Keys(kinds)), ", "),
+		)
 	}
 	if err := serve(s); err != nil {
 		return err

@@ -58,7 +58,10 @@ func TestParse(t *testing.T) {
 		if strings.Contains(host, ":") {
 			host = "[" + host + "]"
 		}
-		if got != strings.Join([]string{want[0], host + ":" + want[2], want[3], strings.TrimPrefix(c.want, strings.Join(want[:4], " ")+" ")}, " ") {
+		if got != strings.Join(
+			[]string{want[0], host + ":" + want[2], want[3], strings.TrimPrefix(c.want, strings.Join(want[:4], " ")+" ")},
+			" ",
+		) {
 			t.Errorf("%q: got %q, want %q", c.input, got, c.want)
 		}
 		if len(e.Stray) > 0 {
@@ -101,7 +104,8 @@ func TestParseErrors(t *testing.T) {
 			continue
 		}
 		text := err.Error()
-		if !strings.Contains(text, want) || strings.Contains(text, "\n") || strings.Contains(text, "hunter2") || len(text) > 300 {
+		if !strings.Contains(text, want) || strings.Contains(text, "\n") || strings.Contains(text, "hunter2") ||
+			len(text) > 300 {
 			t.Errorf("%q: got %q, want %q in one line without secrets", input, text, want)
 		}
 	}

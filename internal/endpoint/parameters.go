@@ -102,7 +102,12 @@ func applyParameters(e *fact.Endpoint, scheme protocol.Scheme) error {
 		return err
 	}
 	if name := values.Get("instance"); name != "" && scheme.Wire == "tds" {
-		return &Error{e.Input, 0, "an instance, " + quote(name), "its port; uakari trace mssql-browser://" + e.Host + "/" + name + " tells which that is"}
+		return &Error{
+			e.Input,
+			0,
+			"an instance, " + quote(name),
+			"its port; uakari trace mssql-browser://" + e.Host + "/" + name + " tells which that is",
+		}
 	}
 	if role := values.Get("target_session_attrs"); role != "" && !slices.Contains(roles, role) {
 		return &Error{e.Input, 0, "target_session_attrs " + quote(role), strings.Join(roles, ", ")}
@@ -155,7 +160,12 @@ func SearchOf(path string) (Search, error) {
 
 func checkSearch(e *fact.Endpoint) error {
 	if _, err := SearchOf(e.Path); err != nil {
-		return &Error{e.Input, 0, err.Error(), "/BASE?ATTRIBUTES?SCOPE?FILTER, with a scope of base, one or sub and a filter in round brackets"}
+		return &Error{
+			e.Input,
+			0,
+			err.Error(),
+			"/BASE?ATTRIBUTES?SCOPE?FILTER, with a scope of base, one or sub and a filter in round brackets",
+		}
 	}
 	return nil
 }

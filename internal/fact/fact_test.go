@@ -10,12 +10,20 @@ import (
 // TestDecode is kept files that are whole, and such as are not: the error has
 // the place, in one line.
 func TestDecode(t *testing.T) {
-	kept, err := json.MarshalIndent(New(Ask{Account: "svc-tide", Endpoint: Endpoint{Host: "tidebook.varzea.example", Port: 443}}, []Vantage{{ID: "v1", Role: Client, Host: "gauge-07"}}).With(Fact{Vantage: "v1", Order: Order{Look: LookProxy}, Proxy: &ProxySetting{Name: "all_proxy"}}), "", " ")
+	kept, err := json.MarshalIndent(
+		New(
+			Ask{Account: "svc-tide", Endpoint: Endpoint{Host: "tidebook.varzea.example", Port: 443}},
+			[]Vantage{{ID: "v1", Role: Client, Host: "gauge-07"}},
+		).With(Fact{Vantage: "v1", Order: Order{Look: LookProxy}, Proxy: &ProxySetting{Name: "all_proxy"}}),
+		"",
+		" ",
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
 	s, err := DecodeSet("a.json", kept)
-	if err != nil || len(s.Facts) != 1 || s.Facts[0].ID != "e1" || s.Facts[0].Proxy.Name != "all_proxy" || s.Ask.Account != "svc-tide" {
+	if err != nil || len(s.Facts) != 1 || s.Facts[0].ID != "e1" || s.Facts[0].Proxy.Name != "all_proxy" ||
+		s.Ask.Account != "svc-tide" {
 		t.Errorf("%v, %+v", err, s)
 	}
 	for _, c := range []struct{ text, want string }{
@@ -58,8 +66,19 @@ func TestBarred(t *testing.T) {
 	if set.Barred(target) == "" {
 		t.Error("nobody has looked the name up")
 	}
-	elsewhere := set.With(Fact{Vantage: "v2", Order: names, Answer: &Answer{Addrs: []netip.Addr{right}}}, Fact{Vantage: "v1", Order: Order{Look: LookNames, Target: Target{Name: "heron"}}, Answer: &Answer{Addrs: []netip.Addr{right}}},
-		Fact{Vantage: "v2", Order: Order{Look: LookAddresses}, Addresses: &Addresses{Held: []Address{{Prefix: netip.PrefixFrom(right, 24)}}}})
+	elsewhere := set.With(
+		Fact{Vantage: "v2", Order: names, Answer: &Answer{Addrs: []netip.Addr{right}}},
+		Fact{
+			Vantage: "v1",
+			Order:   Order{Look: LookNames, Target: Target{Name: "heron"}},
+			Answer:  &Answer{Addrs: []netip.Addr{right}},
+		},
+		Fact{
+			Vantage:   "v2",
+			Order:     Order{Look: LookAddresses},
+			Addresses: &Addresses{Held: []Address{{Prefix: netip.PrefixFrom(right, 24)}}},
+		},
+	)
 	if elsewhere.Barred(target) == "" {
 		t.Error("another host, another name, or the server's word is taken")
 	}
@@ -87,7 +106,8 @@ func TestWith(t *testing.T) {
 	empty := New(Ask{}, nil)
 	one := empty.With(Fact{Saw: "a"})
 	two, other := one.With(Fact{Saw: "b"}), one.With(Fact{Saw: "c"}, Fact{Saw: "d"})
-	if len(empty.Facts) != 0 || len(one.Facts) != 1 || two.Facts[1].Saw != "b" || other.Facts[1].Saw != "c" || other.Facts[2].ID != "e3" {
+	if len(empty.Facts) != 0 || len(one.Facts) != 1 || two.Facts[1].Saw != "b" || other.Facts[1].Saw != "c" ||
+		other.Facts[2].ID != "e3" {
 		t.Errorf("%v, %v, %v, %v", empty.Facts, one.Facts, two.Facts, other.Facts)
 	}
 	made := 0

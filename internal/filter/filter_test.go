@@ -81,7 +81,9 @@ func TestVerdicts(t *testing.T) {
 // TestRow sees that evaluation goes on behind a block, and names every filter
 // in the way.
 func TestRow(t *testing.T) {
-	text := "*mangle\n:PREROUTING ACCEPT [0:0]\n-A PREROUTING -s 10.20.7.31 -j DROP\nCOMMIT\n" + filterTable("-A INPUT -p tcp --dport 443 -j DROP\n-A OUTPUT -p tcp --sport 443 -j DROP")
+	text := "*mangle\n:PREROUTING ACCEPT [0:0]\n-A PREROUTING -s 10.20.7.31 -j DROP\nCOMMIT\n" + filterTable(
+		"-A INPUT -p tcp --dport 443 -j DROP\n-A OUTPUT -p tcp --sport 443 -j DROP",
+	)
 	trip := Travel(tcp("10.20.7.31", server, 443), []Hop{{Host: alone(t, text, server)}})
 	if len(trip.Request.Blocks) != 2 || trip.Reply.Verdict != Drops {
 		t.Errorf("%d blocks of the request, reply %s", len(trip.Request.Blocks), trip.Reply.Verdict)
@@ -159,7 +161,11 @@ func TestKeepers(t *testing.T) {
 		{"IN_public_deny", `firewall-cmd --zone=public --add-rich-rule='rule family="ipv4" source address="10.20.7.31" port port="443" protocol="tcp" accept'`},
 		{"plain", "iptables -I plain 1 -s 10.20.7.31/32 -p tcp -m tcp --dport 443 -j ACCEPT"},
 	} {
-		h := alone(t, "*filter\n:INPUT ACCEPT [0:0]\n:"+c.chain+" - [0:0]\n-A INPUT -j "+c.chain+"\n-A "+c.chain+" -s 10.20.7.31 -j DROP\nCOMMIT\n", server)
+		h := alone(
+			t,
+			"*filter\n:INPUT ACCEPT [0:0]\n:"+c.chain+" - [0:0]\n-A INPUT -j "+c.chain+"\n-A "+c.chain+" -s 10.20.7.31 -j DROP\nCOMMIT\n",
+			server,
+		)
 		trip := Travel(tcp("10.20.7.31", server, 443), []Hop{{Host: h}})
 		if change, ok := h.Narrowest(trip.Request.Steps[trip.Request.Blocks[0]]); !ok || change.Do != c.want {
 			t.Errorf("%s: %q, want %q", c.chain, change.Do, c.want)
@@ -169,7 +175,13 @@ func TestKeepers(t *testing.T) {
 
 // TestSets looks keys up in sets of every shape.
 func TestSets(t *testing.T) {
-	s := &Set{Elems: []Elem{{Key: []byte{10, 0, 0, 0}, End: []byte{10, 255, 255, 255}}, {Key: []byte{10, 20, 7, 31}, Negated: true}, {Key: []byte{192, 0, 2, 1}}}}
+	s := &Set{
+		Elems: []Elem{
+			{Key: []byte{10, 0, 0, 0}, End: []byte{10, 255, 255, 255}},
+			{Key: []byte{10, 20, 7, 31}, Negated: true},
+			{Key: []byte{192, 0, 2, 1}},
+		},
+	}
 	s.index()
 	for key, want := range map[[4]byte]Tri{{10, 1, 2, 3}: Yes, {10, 20, 7, 31}: No, {192, 0, 2, 1}: Yes, {192, 0, 2, 2}: No, {9, 255, 255, 255}: No, {11, 0, 0, 0}: No} {
 		if got, _ := s.holds(s.find(key[:])); got != want {
@@ -182,10 +194,30 @@ func TestSets(t *testing.T) {
 func TestRouting(t *testing.T) {
 	net := netip.MustParsePrefix
 	r := &Routing{
-		Rules: []RouteRule{{Priority: 100, From: net("10.20.9.0/24"), Table: 5, Suppress: -1}, {Priority: 32766, Table: 254, Suppress: -1}},
-		Routes: []Route{{Table: 254, Dst: net("0.0.0.0/0"), Type: "unicast", Dev: "eth0"}, {Table: 254, Dst: net("10.20.7.0/24"), Type: "blackhole"},
-			{Table: 254, Dst: net("10.20.8.0/24"), Type: "unicast", Dev: "eth1", Metric: 20}, {Table: 254, Dst: net("10.20.8.0/24"), Type: "unicast", Dev: "eth2", Metric: 10},
-			{Table: 254, Dst: net("10.20.6.0/24"), Type: "unicast", Dev: "eth3", Down: true}, {Table: 5, Dst: net("10.20.7.0/24"), Type: "unicast", Dev: "eth9"}},
+		Rules: []RouteRule{
+			{Priority: 100, From: net("10.20.9.0/24"), Table: 5, Suppress: -1},
+			{Priority: 32766, Table: 254, Suppress: -1},
+		},
+		Routes: []Route{
+			{Table: 254, Dst: net("0.0.0.0/0"), Type: "unicast", Dev: "eth0"},
+			{Table: 254, Dst: net("10.20.7.0/24"), Type: "blackhole"},
+			{
+				Table:  254,
+				Dst:    net("10.20.8.0/24"),
+				Type:   "unicast",
+				Dev:    "eth1",
+				Metric: 20,
+			},
+			{Table: 254, Dst: net("10.20.8.0/24"), Type: "unicast", Dev: "eth2", Metric: 10},
+			{
+				Table: 254,
+				Dst:   net("10.20.6.0/24"),
+				Type:  "unicast",
+				Dev:   "eth3",
+				Down:  true,
+			},
+			{Table: 5, Dst: net("10.20.7.0/24"), Type: "unicast", Dev: "eth9"},
+		},
 	}
 	for _, c := range []struct{ to, from, dev string }{
 		{"10.20.1.1", "", "eth0"}, {"10.20.8.1", "", "eth2"}, {"10.20.7.1", "10.20.9.4", "eth9"}, {"10.20.7.1", "", ""}, {"10.20.6.1", "", "eth0"},
@@ -209,7 +241,14 @@ func many(rules int) string {
 	var b strings.Builder
 	b.WriteString("*filter\n:INPUT ACCEPT [0:0]\n")
 	for i := range rules {
-		fmt.Fprintf(&b, "-A INPUT -s 10.%d.%d.%d/32 -p tcp -m tcp --dport %d -j DROP\n", i>>16&255, i>>8&255, i&255, 1+i%60000)
+		fmt.Fprintf(
+			&b,
+			"-A INPUT -s 10.%d.%d.%d/32 -p tcp -m tcp --dport %d -j DROP\n",
+			i>>16&255,
+			i>>8&255,
+			i&255,
+			1+i%60000,
+		)
 	}
 	return b.String() + "COMMIT\n"
 }
@@ -255,7 +294,11 @@ func Benchmark10000Packets1000Rules(b *testing.B) {
 // can be read.
 func FuzzParse(f *testing.F) {
 	f.Add([]byte(filterTable("-A INPUT -s 10.20.7.0/24 -p tcp --dport 443 -j DROP")))
-	f.Add([]byte(`{"nftables":[{"table":{"family":"inet","name":"f","handle":1}},{"chain":{"family":"inet","table":"f","name":"c","handle":1,"type":"filter","hook":"input","prio":0,"policy":"drop"}},{"rule":{"family":"inet","table":"f","chain":"c","handle":2,"expr":[{"match":{"op":"==","left":{"payload":{"protocol":"ip","field":"saddr"}},"right":{"prefix":{"addr":"10.20.7.0","len":24}}}},{"drop":null}]}}]}`))
+	f.Add(
+		[]byte(
+			`{"nftables":[{"table":{"family":"inet","name":"f","handle":1}},{"chain":{"family":"inet","table":"f","name":"c","handle":1,"type":"filter","hook":"input","prio":0,"policy":"drop"}},{"rule":{"family":"inet","table":"f","chain":"c","handle":2,"expr":[{"match":{"op":"==","left":{"payload":{"protocol":"ip","field":"saddr"}},"right":{"prefix":{"addr":"10.20.7.0","len":24}}}},{"drop":null}]}}]}`,
+		),
+	)
 	f.Fuzz(func(t *testing.T, text []byte) {
 		r, err := Parse(text)
 		if err != nil {
@@ -267,9 +310,22 @@ func FuzzParse(f *testing.F) {
 
 // FuzzNetlink reads anything as the kernel's messages.
 func FuzzNetlink(f *testing.F) {
-	f.Add([]byte{1, 0, 0, 0, 8, 0, 1, 0, 'f', 0, 0, 0}, []byte{1, 0, 0, 0, 8, 0, 1, 0, 'f', 0, 0, 0, 8, 0, 3, 0, 'c', 0, 0, 0}, []byte{1, 0, 0, 0}, []byte{1, 0, 0, 0, 8, 0, 1, 0, 'f', 0, 0, 0, 8, 0, 2, 0, 'c', 0, 0, 0})
+	f.Add(
+		[]byte{1, 0, 0, 0, 8, 0, 1, 0, 'f', 0, 0, 0},
+		[]byte{1, 0, 0, 0, 8, 0, 1, 0, 'f', 0, 0, 0, 8, 0, 3, 0, 'c', 0, 0, 0},
+		[]byte{1, 0, 0, 0},
+		[]byte{1, 0, 0, 0, 8, 0, 1, 0, 'f', 0, 0, 0, 8, 0, 2, 0, 'c', 0, 0, 0},
+	)
 	f.Fuzz(func(t *testing.T, table, chain, set, rule []byte) {
-		r, err := FromNetlink(Dump{Tables: [][]byte{table}, Chains: [][]byte{chain}, Sets: [][]byte{set}, Elements: [][]byte{set}, Rules: [][]byte{rule, rule}})
+		r, err := FromNetlink(
+			Dump{
+				Tables:   [][]byte{table},
+				Chains:   [][]byte{chain},
+				Sets:     [][]byte{set},
+				Elements: [][]byte{set},
+				Rules:    [][]byte{rule, rule},
+			},
+		)
 		if err != nil {
 			return
 		}

@@ -121,7 +121,10 @@ func TestTranslations(t *testing.T) {
 // priorities, and that acceptance in one is not acceptance in all.
 func TestPriorities(t *testing.T) {
 	late := `{"chain":{"family":"inet","table":"f","name":"late","handle":7,"type":"filter","hook":"input","prio":10,"policy":"drop"}}`
-	trip := Travel(tcp("10.20.7.31", server, 443), []Hop{{Host: alone(t, nftables(late, nftRule("in", `{"accept":null}`)), server)}})
+	trip := Travel(
+		tcp("10.20.7.31", server, 443),
+		[]Hop{{Host: alone(t, nftables(late, nftRule("in", `{"accept":null}`)), server)}},
+	)
 	if trip.Request.Verdict != Drops || trip.Request.Steps[trip.Request.Blocks[0]].Chain.Name != "late" {
 		t.Errorf("%s", trip.Request.Verdict)
 	}
@@ -240,7 +243,10 @@ func TestForwarding(t *testing.T) {
 	routes := func(list ...string) *Routing {
 		r := &Routing{Rules: []RouteRule{{Priority: 32766, Table: 254, Suppress: -1}}}
 		for i, text := range list {
-			r.Routes = append(r.Routes, Route{Table: 254, Dst: netip.MustParsePrefix(text), Type: "unicast", Dev: []string{"eth0", "eth1"}[i%2]})
+			r.Routes = append(
+				r.Routes,
+				Route{Table: 254, Dst: netip.MustParsePrefix(text), Type: "unicast", Dev: []string{"eth0", "eth1"}[i%2]},
+			)
 		}
 		return r
 	}

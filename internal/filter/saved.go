@@ -50,7 +50,11 @@ func Parse(text []byte) (*Ruleset, error) {
 			"this is nft's own notation; expected its JSON (nft -j list ruleset) or iptables-save text",
 		}
 	}
-	return nil, &SyntaxError{1, 1, "expected nftables JSON (nft -j list ruleset), iptables-save text, or an export or listing of the firewall of Windows"}
+	return nil, &SyntaxError{
+		1,
+		1,
+		"expected nftables JSON (nft -j list ruleset), iptables-save text, or an export or listing of the firewall of Windows",
+	}
 }
 
 // xtPriorities are the priorities at which the kernel calls each of the older

@@ -22,7 +22,13 @@ var profiles = []string{"domain", "private", "public"}
 
 // fromFirewall makes a table of a firewall. Errors name the rule.
 func fromFirewall(f *fact.Firewall) (*Table, error) {
-	t := &Table{Family: Inet, Name: "Windows firewall", Xtable: Windows, Chains: map[string]*Chain{}, Sets: map[string]*Set{}}
+	t := &Table{
+		Family: Inet,
+		Name:   "Windows firewall",
+		Xtable: Windows,
+		Chains: map[string]*Chain{},
+		Sets:   map[string]*Set{},
+	}
 	b := windowsBuilder{f: f}
 	for _, p := range f.Profiles {
 		if len(f.Active) == 0 || slices.Contains(f.Active, p.Name) {
@@ -67,7 +73,12 @@ func (b *windowsBuilder) fill(c *Chain, in bool) {
 	add("answers to what was let through: allow", "", ctStates(ctEstablished|ctRelated, false), act(Accept))
 	add("from this host to itself: allow", "", whenLink(in, "lo", false), act(Accept))
 	if off == Unknown || unread {
-		add("a profile that is switched off: allow", "", opaque("which profile is in force is not known, and not all are switched on", false), act(Accept))
+		add(
+			"a profile that is switched off: allow",
+			"",
+			opaque("which profile is in force is not known, and not all are switched on", false),
+			act(Accept),
+		)
 	}
 	shielded := No
 	for _, p := range b.could {
@@ -110,7 +121,12 @@ func (b *windowsBuilder) fill(c *Chain, in bool) {
 	case blocks == Yes:
 		c.Drop = true
 	case blocks == Unknown || mixed:
-		add("what a profile says of the rest: block", "", opaque("which profile is in force is not known, and they differ", false), act(Drop))
+		add(
+			"what a profile says of the rest: block",
+			"",
+			opaque("which profile is in force is not known, and they differ", false),
+			act(Drop),
+		)
 	}
 }
 
@@ -147,7 +163,13 @@ func (b *windowsBuilder) conditions(r windowsRule, in bool) ([]Op, bool) {
 		case !some && len(b.could) > 0:
 			return nil, false
 		case !all || len(b.could) == 0:
-			ops = append(ops, opaque("the rule is for the profile "+strings.Join(r.profiles, " or ")+", and which is in force is not known", false))
+			ops = append(
+				ops,
+				opaque(
+					"the rule is for the profile "+strings.Join(r.profiles, " or ")+", and which is in force is not known",
+					false,
+				),
+			)
 		}
 	}
 	if r.from == "local" && slices.ContainsFunc(b.could, func(p fact.FirewallProfile) bool { return p.Alone }) {

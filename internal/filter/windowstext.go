@@ -113,7 +113,11 @@ func fromRegistryText(text []byte) (*Ruleset, error) {
 	}
 	f := NewFirewall(values)
 	if len(f.Rules) == 0 {
-		return nil, &SyntaxError{1, 1, `no rules of the firewall are in this export; expected HKLM\` + FirewallKey + ` or HKLM\` + FirewallPolicyKey}
+		return nil, &SyntaxError{
+			1,
+			1,
+			`no rules of the firewall are in this export; expected HKLM\` + FirewallKey + ` or HKLM\` + FirewallPolicyKey,
+		}
 	}
 	Defaults(f)
 	return byItself(f)
@@ -148,7 +152,15 @@ var listed = map[string]string{
 var passed = []string{"Grouping", "Edge traversal", "Description", "Rule source"}
 
 // protocolNumbers is the protocols that the text has by name.
-var protocolNumbers = map[string]string{"TCP": "6", "UDP": "17", "ICMPv4": "1", "ICMPv6": "58", "IGMP": "2", "GRE": "47", "IPv6": "41"}
+var protocolNumbers = map[string]string{
+	"TCP":    "6",
+	"UDP":    "17",
+	"ICMPv4": "1",
+	"ICMPv6": "58",
+	"IGMP":   "2",
+	"GRE":    "47",
+	"IPv6":   "41",
+}
 
 // fromListing reads the text in which Windows lists its rules. What a profile
 // says of the rest is not in it: it is taken to block what comes in, as it does
@@ -160,7 +172,10 @@ func fromListing(text string) (*Ruleset, error) {
 		name, value = strings.TrimSpace(name), strings.TrimSpace(value)
 		switch {
 		case name+":" == listingHead:
-			f.Rules = append(f.Rules, fact.FirewallRule{ID: value, From: "local", Text: "v2.30|Name=" + strings.ReplaceAll(value, "|", " ") + "|"})
+			f.Rules = append(
+				f.Rules,
+				fact.FirewallRule{ID: value, From: "local", Text: "v2.30|Name=" + strings.ReplaceAll(value, "|", " ") + "|"},
+			)
 			continue
 		case !ok || len(f.Rules) == 0 || value == "" || strings.HasPrefix(line, "-----"):
 			continue

@@ -26,25 +26,31 @@ import (
 const Hidden = "…"
 
 // secretWords are words of names whose values are never kept.
-var secretWords = words(`password passwd passwort pass passphrase passcode pw pwd psw secret secrets token tokens key keys apikey private privkey
+var secretWords = words(
+	`password passwd passwort pass passphrase passcode pw pwd psw secret secrets token tokens key keys apikey private privkey
 	signing auth authorization authtoken bearer cred creds credential credentials cookie cookies session sessionid sid jwt sig signature
-	salt seed pin otp totp psk community crypt cipherkey masterauth requirepass`)
+	salt seed pin otp totp psk community crypt cipherkey masterauth requirepass`,
+)
 
 // secretEnds are ends of words that say the same: "pgpw", "dbpass".
 var secretEnds = []string{"pw", "pwd", "pass", "passwd", "password", "secret", "token", "apikey"}
 
 // aboutIt are last words of names that are about a secret and not it: where it
 // is kept, or how long it is.
-var aboutIt = words(`file files path dir directory folder store keystore truststore location name alias id type size length bits algorithm usage mode method methods format provider enabled required ttl timeout expiry attrs attributes`)
+var aboutIt = words(
+	`file files path dir directory folder store keystore truststore location name alias id type size length bits algorithm usage mode method methods format provider enabled required ttl timeout expiry attrs attributes`,
+)
 
 // harmlessNames are last words of names whose values are names themselves.
-var harmlessNames = words(`host hostname server servers address addr addresses ip port ports url uri endpoint name names alias aliases database db dbname schema table
+var harmlessNames = words(
+	`host hostname server servers address addr addresses ip port ports url uri endpoint name names alias aliases database db dbname schema table
 	path file dir directory folder root base dn basedn bind listen binding interface device domain realm zone region site station location
 	user username account owner group role client service unit program application app instance node cluster
 	proxy gateway backend upstream origin target source destination peer relay smarthost
 	timeout interval period delay retry retries attempts limit max min size count pool workers threads backlog queue topic exchange vhost share bucket index channel stream
 	mode level type kind format protocol scheme version ssl tls security enabled disabled enable verify insecure
-	cert certificate ca cafile truststore keystore log logfile loglevel facility language lang locale charset encoding timezone tz compression prefix suffix`)
+	cert certificate ca cafile truststore keystore log logfile loglevel facility language lang locale charset encoding timezone tz compression prefix suffix`,
+)
 
 func words(text string) map[string]bool {
 	set := map[string]bool{}
@@ -92,7 +98,8 @@ func Secretive(name string) bool {
 	}
 	joined := strings.Join(list, "")
 	for _, word := range append(list, joined) {
-		if secretWords[word] || slices.ContainsFunc(secretEnds, func(end string) bool { return strings.HasSuffix(word, end) }) {
+		if secretWords[word] ||
+			slices.ContainsFunc(secretEnds, func(end string) bool { return strings.HasSuffix(word, end) }) {
 			return true
 		}
 	}
@@ -134,12 +141,16 @@ func Mark(value string) string {
 
 // hostShape is a host name of more than one label.
 var hostShape = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`^(\*\.)?[\pL\pN_]([\pL\pN_-]*[\pL\pN_])?(\.[\pL\pN_]([\pL\pN_-]*[\pL\pN_])?)*\.(\pL[\pL\pN-]*)\.?(:\d{1,5})?$`)
+	return regexp.MustCompile(
+		`^(\*\.)?[\pL\pN_]([\pL\pN_-]*[\pL\pN_])?(\.[\pL\pN_]([\pL\pN_-]*[\pL\pN_])?)*\.(\pL[\pL\pN-]*)\.?(:\d{1,5})?$`,
+	)
 })
 
 // switches are values that say no more than how a switch stands.
-var switches = words(`on off yes no true false enabled disabled none null default any all tcp udp tls ssl plain starttls required preferred optional verify prefer require allow disable
-	localhost debug info notice warning warn error trace http https tcp4 tcp6`)
+var switches = words(
+	`on off yes no true false enabled disabled none null default any all tcp udp tls ssl plain starttls required preferred optional verify prefer require allow disable
+	localhost debug info notice warning warn error trace http https tcp4 tcp6`,
+)
 
 // typed is a value whose shape alone says what it is: a switch, a port or a
 // count, a time, an address or a net, a host name, a path, a URL; lists of
@@ -169,7 +180,8 @@ func isTyped(value string) bool {
 	if _, err := time.ParseDuration(value); err == nil {
 		return true
 	}
-	return switches[strings.ToLower(value)] || isAddress(value) || hostShape().MatchString(value) && len(value) <= 253 || isPath(value)
+	return switches[strings.ToLower(value)] || isAddress(value) || hostShape().MatchString(value) && len(value) <= 253 ||
+		isPath(value)
 }
 
 func isAddress(value string) bool {

@@ -65,7 +65,9 @@ func TestWords(t *testing.T) {
 			t.Errorf("%q: %q, want %q", c.args, got, c.want)
 		}
 	}
-	if got := Words(append([]string{"x"}, strings.Fields(strings.Repeat("--flag ", 100))...), there); len([]rune(got)) != mostWords {
+	if got := Words(append([]string{"x"}, strings.Fields(strings.Repeat("--flag ", 100))...), there); len(
+		[]rune(got),
+	) != mostWords {
 		t.Errorf("%d characters", len([]rune(got)))
 	}
 }

@@ -16,7 +16,9 @@ func TestHide(t *testing.T) {
 		"in a URL": "GET /?p=Slack%09water-5%25", "in base64": "AUTH " + base64.StdEncoding.EncodeToString([]byte(secret)), "in other letters": "WRONG: SLACK\tWATER-5%",
 	} {
 		got := s.Hide(text)
-		if strings.Contains(strings.ToLower(got), "water") || strings.Contains(got, "c2xhY2") || strings.Contains(got, "ater-") || !strings.Contains(got, "…") {
+		if strings.Contains(strings.ToLower(got), "water") || strings.Contains(got, "c2xhY2") ||
+			strings.Contains(got, "ater-") ||
+			!strings.Contains(got, "…") {
 			t.Errorf("%s: %q", name, got)
 		}
 	}
@@ -25,7 +27,10 @@ func TestHide(t *testing.T) {
 			t.Errorf("%q became %q", text, got)
 		}
 	}
-	if got := NewSecrets("password1").Hide("password authentication failed for user \"gauge\""); !strings.HasPrefix(got, "password authentication") {
+	if got := NewSecrets("password1").Hide("password authentication failed for user \"gauge\""); !strings.HasPrefix(
+		got,
+		"password authentication",
+	) {
 		t.Errorf("the words of the trade are hidden: %q", got)
 	}
 	if got := NewSecrets("abc").Hide("it is abc"); got != "it is …" {

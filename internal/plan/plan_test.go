@@ -23,7 +23,8 @@ func TestParse(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if p.Wide != usualWide || len(p.Clients) != 3 || p.Clients[1].Tags["image"] != "kiosk-3" || p.Servers[0] != "root@tidebook" {
+	if p.Wide != usualWide || len(p.Clients) != 3 || p.Clients[1].Tags["image"] != "kiosk-3" ||
+		p.Servers[0] != "root@tidebook" {
 		t.Errorf("%+v", p)
 	}
 	if got := TagList(p.Clients[1].Tags); !reflect.DeepEqual(got, []string{"image: kiosk-3", "site: north"}) {
@@ -45,7 +46,8 @@ func TestParse(t *testing.T) {
 		if text == whole {
 			t.Fatalf("%q is not in the plan", c.old)
 		}
-		if _, err := Parse("stations.yaml", []byte(text)); err == nil || !strings.Contains(err.Error(), c.want) || strings.Contains(err.Error(), "\n") {
+		if _, err := Parse("stations.yaml", []byte(text)); err == nil || !strings.Contains(err.Error(), c.want) ||
+			strings.Contains(err.Error(), "\n") {
 			t.Errorf("%q for %q: %v, want %q", c.new, c.old, err, c.want)
 		}
 	}
@@ -54,15 +56,19 @@ func TestParse(t *testing.T) {
 // TestInventory reads hosts with their tags.
 func TestInventory(t *testing.T) {
 	list, err := Inventory("stations.txt", "# the north\n\nroot@gauge-07 image=kiosk-3 site=north\n  ana@gauge-08\n")
-	if err != nil || len(list) != 2 || list[0].At != "root@gauge-07" || list[0].Tags["site"] != "north" || len(list[1].Tags) != 0 {
+	if err != nil || len(list) != 2 || list[0].At != "root@gauge-07" || list[0].Tags["site"] != "north" ||
+		len(list[1].Tags) != 0 {
 		t.Errorf("%+v %v", list, err)
 	}
 	for _, wrong := range []string{"image", "image=", "=kiosk-3", "im age=x", "bild:x=y"} {
-		if _, err := Inventory("stations.txt", "\nroot@gauge-07 "+wrong); err == nil || !strings.HasPrefix(err.Error(), "stations.txt:2: ") || !strings.Contains(err.Error(), "expected NAME=VALUE") {
+		if _, err := Inventory("stations.txt", "\nroot@gauge-07 "+wrong); err == nil ||
+			!strings.HasPrefix(err.Error(), "stations.txt:2: ") ||
+			!strings.Contains(err.Error(), "expected NAME=VALUE") {
 			t.Errorf("%q: %v", wrong, err)
 		}
 	}
-	if _, err := Inventory("stations.txt", strings.Repeat("root@gauge\n", mostClients+1)); err == nil || !strings.Contains(err.Error(), "stations.txt:20001: more than 20000 hosts") {
+	if _, err := Inventory("stations.txt", strings.Repeat("root@gauge\n", mostClients+1)); err == nil ||
+		!strings.Contains(err.Error(), "stations.txt:20001: more than 20000 hosts") {
 		t.Errorf("%v", err)
 	}
 }

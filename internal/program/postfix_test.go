@@ -28,12 +28,21 @@ func TestPostfixRefuses(t *testing.T) {
 		{"smtpd_client_restrictions = reject_unknown_client_hostname, reject", "", ""},
 		{"smtpd_client_restrictions = reject\nsmtpd_client_restrictions =", "", ""},
 	} {
-		_, got := PostfixRefuses([]fact.AccessFile{{Path: "/m", Kind: "postfix", Lines: lines(c.main)}, {Path: "/t", Kind: "postfix-table", Lines: lines(c.table)}}, netip.MustParseAddr("10.20.7.31"))
+		_, got := PostfixRefuses(
+			[]fact.AccessFile{
+				{Path: "/m", Kind: "postfix", Lines: lines(c.main)},
+				{Path: "/t", Kind: "postfix-table", Lines: lines(c.table)},
+			},
+			netip.MustParseAddr("10.20.7.31"),
+		)
 		if got != c.want {
 			t.Errorf("%q with %q: %q, want %q", c.main, c.table, got, c.want)
 		}
 	}
-	if got := PostfixTables("smtpd_client_restrictions = check_client_access cidr:/t,\n check_client_access cidr:/u\n"); strings.Join(got, " ") != "/t /u" {
+	if got := PostfixTables("smtpd_client_restrictions = check_client_access cidr:/t,\n check_client_access cidr:/u\n"); strings.Join(
+		got,
+		" ",
+	) != "/t /u" {
 		t.Errorf("%q", got)
 	}
 }

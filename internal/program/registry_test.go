@@ -104,7 +104,12 @@ func TestSettingsOfPrograms(t *testing.T) {
 			}
 			return ""
 		}
-		got := []string{strings.Join(ports, " "), first(p.Settings.Certificate), first(p.Settings.Key), first(p.Settings.Backend)}
+		got := []string{
+			strings.Join(ports, " "),
+			first(p.Settings.Certificate),
+			first(p.Settings.Key),
+			first(p.Settings.Backend),
+		}
 		if want := []string{c.ports, c.certificate, c.key, c.backend}; !slices.Equal(got, want) {
 			t.Errorf("%s: got %q, want %q", c.program, got, want)
 		}

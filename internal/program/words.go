@@ -23,20 +23,38 @@ type phrase struct {
 // refusals is phrases that servers of all kinds use when they turn somebody
 // away, what tells most first. They are no single program's.
 var refusals = []phrase{
-	{`cannot find your (?:reverse )?hostname|no reverse (?:dns|name)|reverse (?:dns )?lookup (?:failed|does not)|reverse (?:dns|address) .*(?:mismatch|not match)|hostname verification failed|client host .*does not resolve|forward.confirmed`,
-		Meaning{"names/reverse-differs", "it wants a name for this client's address that leads back to it", true}},
-	{`no pg_hba\.conf entry|not listed in AllowUsers|not in .*allow.?list`, Meaning{"rules/not-on-list", "its list does not name this client", false}},
-	{`too many (?:open )?(?:connections|clients|users|sessions|concurrent)|max(?:imum)? (?:number of )?(?:clients|connections|users|sessions)|connection (?:count |number )?limit|concurrency limit|connections? exceeded|max_connections|remaining connection slots|user limit reached|no (?:more|free) (?:connections|sessions|slots)|server (?:is )?(?:full|too busy)|sorry, .*maximum`,
-		Meaning{"login/too-many-sessions", "it has no session left for this client", true}},
-	{`rate limit|too many (?:requests|attempts|errors)|slow down|connection rate`, Meaning{"rules/rate-limited", "it allows only so many tries in a time", true}},
-	{`(?:tls|ssl|encryption) (?:is )?(?:required|needed|mandatory)|requires? (?:an? )?(?:secure|encrypted|tls|ssl)|must (?:issue|use|start) (?:a )?(?:starttls|tls|ssl)|(?:insecure|unencrypted|plain ?text) (?:connections? |auth\w* |logins? )?(?:is|are|was)? ?(?:not allowed|disallowed|disabled|rejected|refused)|use https|to an https port`,
-		Meaning{"settings/wrong-security", "it wants an encrypted session", true}},
-	{`starting up|not (?:yet )?(?:ready|accepting connections)|is (?:still )?(?:loading|initiali[sz]ing|starting)|loading the (?:dataset|data)|shutting down|in recovery|maintenance|come back later`,
-		Meaning{"answer/not-ready", "it is not ready", true}},
-	{`many connection errors|not allowed at this time|\bbanned\b|(?:temporarily|currently) blocked|blacklist|block ?list|listed (?:at|in|by|on)\b|dnsbl|\brbl\b`,
-		Meaning{"login/host-blocked", "it blocks this client's host", false}},
-	{`not allowed to connect|client host rejected|access (?:from \S+ )?(?:is |has been )?(?:denied|refused|forbidden)|(?:connection|client|host|address|ip|peer)\S* .{0,60}(?:denied|rejected|refused|forbidden|not (?:allowed|authori[sz]ed|permitted))|(?:denied|rejected|refused) by (?:acl|access|rule|policy|configuration|tcp)|(?:denied|rejected|refused|forbidden).{0,40}(?:connection|client|host|address)|not authori[sz]ed|refused by|refused connect|no permission to connect`,
-		Meaning{"answer/source-refused", "it turns this client away", false}},
+	{
+		`cannot find your (?:reverse )?hostname|no reverse (?:dns|name)|reverse (?:dns )?lookup (?:failed|does not)|reverse (?:dns|address) .*(?:mismatch|not match)|hostname verification failed|client host .*does not resolve|forward.confirmed`,
+		Meaning{"names/reverse-differs", "it wants a name for this client's address that leads back to it", true},
+	},
+	{
+		`no pg_hba\.conf entry|not listed in AllowUsers|not in .*allow.?list`,
+		Meaning{"rules/not-on-list", "its list does not name this client", false},
+	},
+	{
+		`too many (?:open )?(?:connections|clients|users|sessions|concurrent)|max(?:imum)? (?:number of )?(?:clients|connections|users|sessions)|connection (?:count |number )?limit|concurrency limit|connections? exceeded|max_connections|remaining connection slots|user limit reached|no (?:more|free) (?:connections|sessions|slots)|server (?:is )?(?:full|too busy)|sorry, .*maximum`,
+		Meaning{"login/too-many-sessions", "it has no session left for this client", true},
+	},
+	{
+		`rate limit|too many (?:requests|attempts|errors)|slow down|connection rate`,
+		Meaning{"rules/rate-limited", "it allows only so many tries in a time", true},
+	},
+	{
+		`(?:tls|ssl|encryption) (?:is )?(?:required|needed|mandatory)|requires? (?:an? )?(?:secure|encrypted|tls|ssl)|must (?:issue|use|start) (?:a )?(?:starttls|tls|ssl)|(?:insecure|unencrypted|plain ?text) (?:connections? |auth\w* |logins? )?(?:is|are|was)? ?(?:not allowed|disallowed|disabled|rejected|refused)|use https|to an https port`,
+		Meaning{"settings/wrong-security", "it wants an encrypted session", true},
+	},
+	{
+		`starting up|not (?:yet )?(?:ready|accepting connections)|is (?:still )?(?:loading|initiali[sz]ing|starting)|loading the (?:dataset|data)|shutting down|in recovery|maintenance|come back later`,
+		Meaning{"answer/not-ready", "it is not ready", true},
+	},
+	{
+		`many connection errors|not allowed at this time|\bbanned\b|(?:temporarily|currently) blocked|blacklist|block ?list|listed (?:at|in|by|on)\b|dnsbl|\brbl\b`,
+		Meaning{"login/host-blocked", "it blocks this client's host", false},
+	},
+	{
+		`not allowed to connect|client host rejected|access (?:from \S+ )?(?:is |has been )?(?:denied|refused|forbidden)|(?:connection|client|host|address|ip|peer)\S* .{0,60}(?:denied|rejected|refused|forbidden|not (?:allowed|authori[sz]ed|permitted))|(?:denied|rejected|refused) by (?:acl|access|rule|policy|configuration|tcp)|(?:denied|rejected|refused|forbidden).{0,40}(?:connection|client|host|address)|not authori[sz]ed|refused by|refused connect|no permission to connect`,
+		Meaning{"answer/source-refused", "it turns this client away", false},
+	},
 }
 
 type compiledPhrase struct {
@@ -79,22 +97,50 @@ var ofAccount = sync.OnceValue(func() *regexp.Regexp {
 // starts is phrases in what a program says when it does not start. A line of
 // the reason outranks what is said about the end.
 var starts = []phrase{
-	{`address (?:is )?(?:already )?in use|eaddrinuse|failed \(98:|cannot bind .*in use|port .*(?:already|in use)|only one usage of each socket address`, Meaning{"service/port-taken", "its port is taken", true}},
-	{`image not known|no such image|manifest (?:for \S+ )?(?:unknown|not found)|unable to find image|pull access denied|(?:error|failed).{0,60}(?:pulling|copying system) image|initializing source docker://|imagepullbackoff|errimagepull|image .{0,80}(?:not found|does not exist)`,
-		Meaning{"service/image-missing", "its image cannot be had", true}},
-	{`no space left on device|cannot allocate memory|too many open files|out of memory|disk quota exceeded|insufficient (?:disk|space|memory)|disk (?:is )?full`, Meaning{"service/starved", "something has run out", true}},
-	{`apparmor="denied"|avc:\s+denied|selinux is preventing`, Meaning{"service/policy-denied", "the system's policy denies it", true}},
-	{`\[emerg\]|bad configuration option|configuration error|invalid configuration|fatal config file error|fatal error in defaults handling|syntax error(?:,|:| in\b| on\b| at line| near line|$)|parse error|parsing \S* ?(?:failed|error)|failed to (?:parse|load|read) (?:the )?(?:config|settings)|bad (?:configuration|config|directive|option|line)|config\w* .{0,40}(?:invalid|error|bad)|(?:error|failed) (?:in|reading|loading|parsing) (?:the )?(?:config|settings)`,
-		Meaning{"service/settings-rejected", "it refuses its settings", true}},
-	{`(?:unknown|unrecognized|unrecognised|unsupported|unexpected|unable to parse|illegal|invalid|undefined|duplicate|missing|misplaced) (?:\S+ ){0,4}(?:directive|parameter|option|flag|keyword|variable|setting|field|key|section|argument|token|value|statement|command|attribute|property|entry|line|name|type|listen)`,
-		Meaning{"service/settings-rejected", "it refuses its settings", true}},
-	{`(?:/etc/\S*?|\S+\.(?:conf|cfg|cnf|ini|ya?ml|toml|json|lua|xml|properties|rc))['"]?(?:[:(]|,? (?:at |on |in )?line:? ?)\d+|problem .{0,40}(?:reading|loading|parsing|with) .{0,20}config|(?:problem|error|mistake) (?:on|in|at|near) line \d+|badly formed|unrecogni[sz]ed:? |unknown setting|improper format of .{0,30}config`,
-		Meaning{"service/settings-rejected", "it refuses its settings", true}},
-	{`has group or world access|permissions? .{0,40}(?:too open|are too)|unprotected private key|no hostkeys available|(?:certificate|private key|key file|pem|keystore).{0,80}(?:failed|cannot|could not|no such|not (?:found|readable|match)|denied|bad|mismatch|error|expired)|(?:failed|cannot|could not|unable to|error) .{0,60}(?:certificate|private key|key file|pem\b|keystore)`,
-		Meaning{"service/settings-rejected", "it cannot use a file that its settings name", true}},
-	{`(?:cannot|could not|failed to|unable to|error|fatal).{0,100}(?:no such file|permission denied|not found|is not writable|does not exist)`, Meaning{"service/settings-rejected", "it cannot use a file that its settings name", true}},
-	{`open (?:/etc/\S+|\S+\.(?:conf|cfg|cnf|ini|ya?ml|toml|json|xml|properties)):? .{0,20}(?:permission denied|no such file)`, Meaning{"service/settings-rejected", "it cannot read its settings", true}},
-	{`configuration file.{0,120}(?:test failed|contains errors)`, Meaning{"service/settings-rejected", "it refuses its settings", true}},
+	{
+		`address (?:is )?(?:already )?in use|eaddrinuse|failed \(98:|cannot bind .*in use|port .*(?:already|in use)|only one usage of each socket address`,
+		Meaning{"service/port-taken", "its port is taken", true},
+	},
+	{
+		`image not known|no such image|manifest (?:for \S+ )?(?:unknown|not found)|unable to find image|pull access denied|(?:error|failed).{0,60}(?:pulling|copying system) image|initializing source docker://|imagepullbackoff|errimagepull|image .{0,80}(?:not found|does not exist)`,
+		Meaning{"service/image-missing", "its image cannot be had", true},
+	},
+	{
+		`no space left on device|cannot allocate memory|too many open files|out of memory|disk quota exceeded|insufficient (?:disk|space|memory)|disk (?:is )?full`,
+		Meaning{"service/starved", "something has run out", true},
+	},
+	{
+		`apparmor="denied"|avc:\s+denied|selinux is preventing`,
+		Meaning{"service/policy-denied", "the system's policy denies it", true},
+	},
+	{
+		`\[emerg\]|bad configuration option|configuration error|invalid configuration|fatal config file error|fatal error in defaults handling|syntax error(?:,|:| in\b| on\b| at line| near line|$)|parse error|parsing \S* ?(?:failed|error)|failed to (?:parse|load|read) (?:the )?(?:config|settings)|bad (?:configuration|config|directive|option|line)|config\w* .{0,40}(?:invalid|error|bad)|(?:error|failed) (?:in|reading|loading|parsing) (?:the )?(?:config|settings)`,
+		Meaning{"service/settings-rejected", "it refuses its settings", true},
+	},
+	{
+		`(?:unknown|unrecognized|unrecognised|unsupported|unexpected|unable to parse|illegal|invalid|undefined|duplicate|missing|misplaced) (?:\S+ ){0,4}(?:directive|parameter|option|flag|keyword|variable|setting|field|key|section|argument|token|value|statement|command|attribute|property|entry|line|name|type|listen)`,
+		Meaning{"service/settings-rejected", "it refuses its settings", true},
+	},
+	{
+		`(?:/etc/\S*?|\S+\.(?:conf|cfg|cnf|ini|ya?ml|toml|json|lua|xml|properties|rc))['"]?(?:[:(]|,? (?:at |on |in )?line:? ?)\d+|problem .{0,40}(?:reading|loading|parsing|with) .{0,20}config|(?:problem|error|mistake) (?:on|in|at|near) line \d+|badly formed|unrecogni[sz]ed:? |unknown setting|improper format of .{0,30}config`,
+		Meaning{"service/settings-rejected", "it refuses its settings", true},
+	},
+	{
+		`has group or world access|permissions? .{0,40}(?:too open|are too)|unprotected private key|no hostkeys available|(?:certificate|private key|key file|pem|keystore).{0,80}(?:failed|cannot|could not|no such|not (?:found|readable|match)|denied|bad|mismatch|error|expired)|(?:failed|cannot|could not|unable to|error) .{0,60}(?:certificate|private key|key file|pem\b|keystore)`,
+		Meaning{"service/settings-rejected", "it cannot use a file that its settings name", true},
+	},
+	{
+		`(?:cannot|could not|failed to|unable to|error|fatal).{0,100}(?:no such file|permission denied|not found|is not writable|does not exist)`,
+		Meaning{"service/settings-rejected", "it cannot use a file that its settings name", true},
+	},
+	{
+		`open (?:/etc/\S+|\S+\.(?:conf|cfg|cnf|ini|ya?ml|toml|json|xml|properties)):? .{0,20}(?:permission denied|no such file)`,
+		Meaning{"service/settings-rejected", "it cannot read its settings", true},
+	},
+	{
+		`configuration file.{0,120}(?:test failed|contains errors)`,
+		Meaning{"service/settings-rejected", "it refuses its settings", true},
+	},
 }
 
 var startPhrases = compile(starts)
@@ -112,7 +158,9 @@ func DoesNotStart(text string) (m Meaning, rank int, ok bool) {
 
 // seenAs is how servers write whom they speak to.
 var seenAs = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`(?i)(?:host "|for host |\[|from |client |address |peer |ip )"?([0-9]{1,3}(?:\.[0-9]{1,3}){3}|[0-9a-f:]*:[0-9a-f:]+)\b`)
+	return regexp.MustCompile(
+		`(?i)(?:host "|for host |\[|from |client |address |peer |ip )"?([0-9]{1,3}(?:\.[0-9]{1,3}){3}|[0-9a-f:]*:[0-9a-f:]+)\b`,
+	)
 })
 
 // SeenAs is the address that a server's words say it sees this client by.

@@ -10,5 +10,11 @@ var http2 = Protocol{
 		{Name: "grpc", Port: 50051, Security: fact.Plain, First: ClientFirst},
 		{Name: "grpcs", Port: 443, Security: fact.TLS, First: ClientFirst, Verify: true},
 	},
-	Without: map[string]string{"Codes": noLogin, "Log": noLogin, "Stored": nothingKept, "Door": noDoor, "Alive": askedOnce},
+	Without: map[string]string{
+		"Codes":  noLogin,
+		"Log":    noLogin,
+		"Stored": nothingKept,
+		"Door":   noDoor,
+		"Alive":  askedOnce,
+	},
 }

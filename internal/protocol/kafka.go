@@ -8,5 +8,11 @@ var kafka = Protocol{
 	Schemes: []Scheme{
 		{Name: "kafka", Port: 9092, Security: fact.Plain, First: ClientFirst},
 	},
-	Without: map[string]string{"Codes": noLogin, "Log": noLogin, "Stored": nothingKept, "Door": noDoor, "Alive": askedOnce},
+	Without: map[string]string{
+		"Codes":  noLogin,
+		"Log":    noLogin,
+		"Stored": nothingKept,
+		"Door":   noDoor,
+		"Alive":  askedOnce,
+	},
 }

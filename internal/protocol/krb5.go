@@ -6,7 +6,14 @@ import "uakari/internal/fact"
 var krb5 = Protocol{
 	Name: "krb5",
 	Schemes: []Scheme{
-		{Name: "kerberos", Aliases: []string{"krb5"}, Port: 88, Security: fact.Plain, First: ClientFirst, Record: "_kerberos._tcp"},
+		{
+			Name:     "kerberos",
+			Aliases:  []string{"krb5"},
+			Port:     88,
+			Security: fact.Plain,
+			First:    ClientFirst,
+			Record:   "_kerberos._tcp",
+		},
 	},
 	Stored: []string{"tickets"},
 	Codes: []Code{

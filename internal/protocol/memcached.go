@@ -8,5 +8,11 @@ var memcached = Protocol{
 	Schemes: []Scheme{
 		{Name: "memcached", Port: 11211, Security: fact.Plain, First: ClientFirst},
 	},
-	Without: map[string]string{"Codes": noLogin, "Log": noLogin, "Stored": nothingKept, "Door": noDoor, "Alive": askedOnce},
+	Without: map[string]string{
+		"Codes":  noLogin,
+		"Log":    noLogin,
+		"Stored": nothingKept,
+		"Door":   noDoor,
+		"Alive":  askedOnce,
+	},
 }

@@ -8,5 +8,11 @@ var mongodb = Protocol{
 	Schemes: []Scheme{
 		{Name: "mongodb", Port: 27017, Security: fact.Plain, First: ClientFirst},
 	},
-	Without: map[string]string{"Codes": noLogin, "Log": noLogin, "Stored": nothingKept, "Door": noDoor, "Alive": askedOnce},
+	Without: map[string]string{
+		"Codes":  noLogin,
+		"Log":    noLogin,
+		"Stored": nothingKept,
+		"Door":   noDoor,
+		"Alive":  askedOnce,
+	},
 }

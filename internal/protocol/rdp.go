@@ -8,5 +8,11 @@ var rdp = Protocol{
 	Schemes: []Scheme{
 		{Name: "rdp", Port: 3389, Security: fact.StartTLS, First: ClientFirst},
 	},
-	Without: map[string]string{"Codes": noLogin, "Log": noLogin, "Stored": nothingKept, "Door": noDoor, "Alive": askedOnce},
+	Without: map[string]string{
+		"Codes":  noLogin,
+		"Log":    noLogin,
+		"Stored": nothingKept,
+		"Door":   noDoor,
+		"Alive":  askedOnce,
+	},
 }

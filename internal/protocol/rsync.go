@@ -8,5 +8,11 @@ var rsync = Protocol{
 	Schemes: []Scheme{
 		{Name: "rsync", Port: 873, Security: fact.Plain, First: ServerFirst},
 	},
-	Without: map[string]string{"Codes": noLogin, "Log": noLogin, "Stored": nothingKept, "Door": noDoor, "Alive": askedOnce},
+	Without: map[string]string{
+		"Codes":  noLogin,
+		"Log":    noLogin,
+		"Stored": nothingKept,
+		"Door":   noDoor,
+		"Alive":  askedOnce,
+	},
 }

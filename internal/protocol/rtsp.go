@@ -8,5 +8,11 @@ var rtsp = Protocol{
 	Schemes: []Scheme{
 		{Name: "rtsp", Port: 554, Also: []uint16{8554}, Security: fact.Plain, First: ClientFirst},
 	},
-	Without: map[string]string{"Codes": noLogin, "Log": noLogin, "Stored": nothingKept, "Door": noDoor, "Alive": askedOnce},
+	Without: map[string]string{
+		"Codes":  noLogin,
+		"Log":    noLogin,
+		"Stored": nothingKept,
+		"Door":   noDoor,
+		"Alive":  askedOnce,
+	},
 }

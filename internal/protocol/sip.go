@@ -10,5 +10,11 @@ var sip = Protocol{
 		{Name: "sip+tcp", Port: 5060, Security: fact.Plain, First: ClientFirst, Record: "_sip._tcp"},
 		{Name: "sips", Port: 5061, Security: fact.TLS, First: ClientFirst, Verify: true, Record: "_sips._tcp"},
 	},
-	Without: map[string]string{"Codes": noLogin, "Log": noLogin, "Stored": nothingKept, "Door": noDoor, "Alive": askedOnce},
+	Without: map[string]string{
+		"Codes":  noLogin,
+		"Log":    noLogin,
+		"Stored": nothingKept,
+		"Door":   noDoor,
+		"Alive":  askedOnce,
+	},
 }

@@ -8,5 +8,11 @@ var snmp = Protocol{
 	Schemes: []Scheme{
 		{Name: "snmp", Port: 161, UDP: true, Security: fact.Plain, First: ClientFirst},
 	},
-	Without: map[string]string{"Codes": noLogin, "Log": noLogin, "Stored": nothingKept, "Door": noDoor, "Alive": askedOnce},
+	Without: map[string]string{
+		"Codes":  noLogin,
+		"Log":    noLogin,
+		"Stored": nothingKept,
+		"Door":   noDoor,
+		"Alive":  askedOnce,
+	},
 }

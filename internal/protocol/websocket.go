@@ -9,5 +9,11 @@ var websocket = Protocol{
 		{Name: "ws", Port: 80, Security: fact.Plain, First: ClientFirst},
 		{Name: "wss", Port: 443, Security: fact.TLS, First: ClientFirst, Verify: true},
 	},
-	Without: map[string]string{"Codes": noLogin, "Log": noLogin, "Stored": nothingKept, "Door": noDoor, "Alive": askedOnce},
+	Without: map[string]string{
+		"Codes":  noLogin,
+		"Log":    noLogin,
+		"Stored": nothingKept,
+		"Door":   noDoor,
+		"Alive":  askedOnce,
+	},
 }

@@ -18,7 +18,9 @@ type RegistryValue struct {
 	Line int
 }
 
-var errNotRegistry = errors.New("not an export of the registry; expected a first line like \"Windows Registry Editor Version 5.00\"")
+var errNotRegistry = errors.New(
+	"not an export of the registry; expected a first line like \"Windows Registry Editor Version 5.00\"",
+)
 
 // IsRegistry reports whether a text begins as an export of the registry does.
 func IsRegistry(text []byte) bool {

@@ -25,7 +25,10 @@ func TestRegistry(t *testing.T) {
 		for _, v := range values {
 			got = append(got, v.Name+"="+v.Text)
 		}
-		if want := `=own|path=C:\tides\book.exe|said=a "b"|port=8080|names=a` + "\n" + `b|big=1|raw=0a0b`; strings.Join(got, "|") != want {
+		if want := `=own|path=C:\tides\book.exe|said=a "b"|port=8080|names=a` + "\n" + `b|big=1|raw=0a0b`; strings.Join(
+			got,
+			"|",
+		) != want {
 			t.Errorf("got %q, want %q", strings.Join(got, "|"), want)
 		}
 		if values[1].Line != 6 || values[1].Path != `HKEY_LOCAL_MACHINE\SOFTWARE\Tidebook` {

@@ -36,7 +36,10 @@ func From(path string, text []byte) (*fact.Sheet, []string, error) {
 	case slices.ContainsFunc(documents, func(d document) bool { return len(d.SecurityGroups)+len(d.Routers)+len(d.Subnets)+len(d.Rules) > 0 }):
 		return fromGroups(documents)
 	}
-	return nil, nil, fmt.Errorf("%s:1:1: nothing in it is known here; expected a cluster's objects (kind: …), security_groups, routers or subnets, or a table with columns such as layer,direction,action,source,port", path)
+	return nil, nil, fmt.Errorf(
+		"%s:1:1: nothing in it is known here; expected a cluster's objects (kind: …), security_groups, routers or subnets, or a table with columns such as layer,direction,action,source,port",
+		path,
+	)
 }
 
 // documentsOf reads every document of a text; what it does not know in them is
@@ -71,7 +74,12 @@ func decode(d *yaml.Decoder, into *document) (err error) {
 var columns = map[string][]string{
 	"layer": {"layer", "group", "list", "policy"}, "side": {"direction", "side"}, "do": {"action", "do", "verdict"},
 	"from": {"source", "from", "src"}, "to": {"destination", "to", "dst"}, "transport": {"protocol", "transport", "proto"},
-	"ports": {"ports", "port", "destination port", "dport"}, "name": {"name", "rule", "description"}, "guards": {"guards", "applies to", "for"},
+	"ports": {
+		"ports",
+		"port",
+		"destination port",
+		"dport",
+	}, "name": {"name", "rule", "description"}, "guards": {"guards", "applies to", "for"},
 	"kind": {"kind", "state"}, "order": {"order"},
 }
 
@@ -152,12 +160,25 @@ func fromTable(path string, text []byte) (*fact.Sheet, []string, error) {
 		rule.From, rule.To, rule.Ports = cellList(cell("from")), cellList(cell("to")), cellList(cell("ports"))
 		l := layerNamed(s, or(cell("layer"), "rules"))
 		if l.Kind == "" {
-			l.Kind, l.Order, l.Otherwise = or(strings.ToLower(cell("kind")), "stateful"), or(strings.ToLower(cell("order")), "first"), "deny"
+			l.Kind, l.Order, l.Otherwise = or(
+				strings.ToLower(cell("kind")),
+				"stateful",
+			), or(
+				strings.ToLower(cell("order")),
+				"first",
+			), "deny"
 			l.Guards = cellList(cell("guards"))
 			if len(l.Guards) == 0 {
 				l.Guards = []string{l.Name}
 				s.Groups[l.Name] = []string{}
-				notes = append(notes, fmt.Sprintf("the table does not say which addresses the layer %s guards: write them into the group %s", l.Name, l.Name))
+				notes = append(
+					notes,
+					fmt.Sprintf(
+						"the table does not say which addresses the layer %s guards: write them into the group %s",
+						l.Name,
+						l.Name,
+					),
+				)
 			}
 		}
 		switch side := strings.ToLower(cell("side")); side {

@@ -68,10 +68,23 @@ func shown(t *testing.T, path, text string) (string, string) {
 	for _, l := range s.Layers {
 		b.WriteString(l.Name + " [" + strings.Join(l.Guards, " ") + "]\n")
 		for _, r := range l.In {
-			b.WriteString(" in " + r.Do + " " + strings.Join(r.From, " ") + " but " + strings.Join(r.NotFrom, " ") + " " + r.Transport + " " + strings.Join(r.Ports, " ") + "\n")
+			b.WriteString(
+				" in " + r.Do + " " + strings.Join(
+					r.From,
+					" ",
+				) + " but " + strings.Join(
+					r.NotFrom,
+					" ",
+				) + " " + r.Transport + " " + strings.Join(
+					r.Ports,
+					" ",
+				) + "\n",
+			)
 		}
 		for _, r := range l.Out {
-			b.WriteString(" out " + r.Do + " " + strings.Join(r.To, " ") + " " + r.Transport + " " + strings.Join(r.Ports, " ") + "\n")
+			b.WriteString(
+				" out " + r.Do + " " + strings.Join(r.To, " ") + " " + r.Transport + " " + strings.Join(r.Ports, " ") + "\n",
+			)
 		}
 	}
 	for _, f := range s.Forwards {
@@ -146,7 +159,11 @@ group empty [empty]
 			t.Errorf("%s\nlacks %q", notes, part)
 		}
 	}
-	alone, _ := shown(t, "rules.json", `{"security_group_rules": [{"security_group_id": "a", "direction": "ingress", "protocol": "tcp", "port_range_min": 22, "port_range_max": 22}]}`)
+	alone, _ := shown(
+		t,
+		"rules.json",
+		`{"security_group_rules": [{"security_group_id": "a", "direction": "ingress", "protocol": "tcp", "port_range_min": 22, "port_range_max": 22}]}`,
+	)
 	if want := "group a [a]\n in allow 0.0.0.0/0 but  tcp 22\n"; alone != want {
 		t.Errorf("%q, want %q", alone, want)
 	}
@@ -154,7 +171,11 @@ group empty [empty]
 
 // TestFromTable reads a table of rules, and says where one is wrong.
 func TestFromTable(t *testing.T) {
-	got, notes := shown(t, "t.csv", "\ufefflayer;direction;action;source;destination;protocol;port;guards\nedge;in;Permit;10.20.7.0/24;;TCP;443 8443;10.20.0.0/24\nedge;out;drop;any;10.20.9.0/24;any;any;\n;;allow;*;;udp;53;\n")
+	got, notes := shown(
+		t,
+		"t.csv",
+		"\ufefflayer;direction;action;source;destination;protocol;port;guards\nedge;in;Permit;10.20.7.0/24;;TCP;443 8443;10.20.0.0/24\nedge;out;drop;any;10.20.9.0/24;any;any;\n;;allow;*;;udp;53;\n",
+	)
 	want := `edge [10.20.0.0/24]
  in allow 10.20.7.0/24 but  tcp 443 8443
  out deny 10.20.9.0/24  
@@ -174,7 +195,8 @@ rules [rules]
 		"a: [\n":                                  "t:1:4: ",
 		"":                                        "t:1:1: ",
 	} {
-		if _, _, err := From("t", []byte(text)); err == nil || !strings.Contains(err.Error(), want) || strings.Contains(err.Error(), "\n") {
+		if _, _, err := From("t", []byte(text)); err == nil || !strings.Contains(err.Error(), want) ||
+			strings.Contains(err.Error(), "\n") {
 			t.Errorf("%q: %v, want %q", text, err, want)
 		}
 	}

@@ -226,7 +226,9 @@ func (c *cluster) layer(pod document) {
 		var names []string
 		var rules []fact.SheetRule
 		for _, p := range c.policies {
-			if or(p.Metadata.Namespace, "default") != or(pod.Metadata.Namespace, "default") || p.Spec.PodSelector != nil && !p.Spec.PodSelector.fits(pod.Metadata.Labels) || !p.isFor(side) {
+			if or(p.Metadata.Namespace, "default") != or(pod.Metadata.Namespace, "default") ||
+				p.Spec.PodSelector != nil && !p.Spec.PodSelector.fits(pod.Metadata.Labels) ||
+				!p.isFor(side) {
 				continue
 			}
 			names = append(names, p.Metadata.Name)
@@ -241,7 +243,13 @@ func (c *cluster) layer(pod document) {
 		if len(names) == 0 {
 			continue
 		}
-		l := fact.Layer{Name: fmt.Sprintf("policies of %s, %s (%s)", fullName(pod), side, strings.Join(names, ", ")), Kind: "stateful", Order: "any", Otherwise: "deny", Guards: addressesOf(pod)}
+		l := fact.Layer{
+			Name:      fmt.Sprintf("policies of %s, %s (%s)", fullName(pod), side, strings.Join(names, ", ")),
+			Kind:      "stateful",
+			Order:     "any",
+			Otherwise: "deny",
+			Guards:    addressesOf(pod),
+		}
 		other := fact.SheetRule{Name: "no policy for this direction", Do: "allow"}
 		if side == "in" {
 			l.In, l.Out = rules, []fact.SheetRule{other}
@@ -417,7 +425,8 @@ func (c *cluster) forward(s document) {
 func (c *cluster) behind(s document, p servicePort) (to []string, why string) {
 	sliced, notReady := false, 0
 	for _, e := range c.slices {
-		if e.Metadata.Labels["kubernetes.io/service-name"] != s.Metadata.Name || or(e.Metadata.Namespace, "default") != or(s.Metadata.Namespace, "default") {
+		if e.Metadata.Labels["kubernetes.io/service-name"] != s.Metadata.Name ||
+			or(e.Metadata.Namespace, "default") != or(s.Metadata.Namespace, "default") {
 			continue
 		}
 		sliced = true
@@ -455,7 +464,9 @@ func (c *cluster) behind(s document, p servicePort) (to []string, why string) {
 // picked is the pods that a service's selector picks, or why there are none.
 func (c *cluster) picked(s document, p servicePort) (to []string, why string) {
 	labels := map[string]string{}
-	if text, err := yaml.Marshal(s.Spec.Selector); err != nil || yaml.Unmarshal(text, &labels) != nil || len(labels) == 0 || len(c.pods) == 0 {
+	if text, err := yaml.Marshal(s.Spec.Selector); err != nil || yaml.Unmarshal(text, &labels) != nil ||
+		len(labels) == 0 ||
+		len(c.pods) == 0 {
 		return nil, "" // whom it picks, its export does not say
 	}
 	want := selector{Labels: labels}
@@ -543,7 +554,10 @@ func (c *cluster) ingress(i document) {
 			case !slices.ContainsFunc(c.services[at].Spec.Ports, func(p servicePort) bool {
 				return want.Port.Number != 0 && p.Port == want.Port.Number || want.Port.Name != "" && p.Name == want.Port.Name
 			}):
-				c.notes = append(c.notes, fmt.Sprintf("%s, port %s, which it does not have", where, or(want.Port.Name, fmt.Sprint(want.Port.Number))))
+				c.notes = append(
+					c.notes,
+					fmt.Sprintf("%s, port %s, which it does not have", where, or(want.Port.Name, fmt.Sprint(want.Port.Number))),
+				)
 			}
 		}
 	}

@@ -81,7 +81,13 @@ func fromGroups(documents []document) (*fact.Sheet, []string, error) {
 	}
 	for _, g := range groups {
 		if !slices.ContainsFunc(together, func(set groupSet) bool { return slices.Contains(set.groups, g.ID) }) {
-			notes = append(notes, fmt.Sprintf("which addresses are in the group %s is not in the export: write them into the group, or export the ports too", names[g.ID]))
+			notes = append(
+				notes,
+				fmt.Sprintf(
+					"which addresses are in the group %s is not in the export: write them into the group, or export the ports too",
+					names[g.ID],
+				),
+			)
 			together = append(together, groupSet{groups: []string{g.ID}})
 		}
 	}
@@ -103,7 +109,15 @@ func fromGroups(documents []document) (*fact.Sheet, []string, error) {
 		}
 		for _, r := range d.Routers {
 			for _, route := range r.Routes {
-				notes = append(notes, fmt.Sprintf("router %s sends %s on to %s: write it into the routes of the addresses that it is for", r.Name, route.Destination, route.Nexthop))
+				notes = append(
+					notes,
+					fmt.Sprintf(
+						"router %s sends %s on to %s: write it into the routes of the addresses that it is for",
+						r.Name,
+						route.Destination,
+						route.Nexthop,
+					),
+				)
 			}
 		}
 	}

@@ -144,7 +144,11 @@ func (c *checker) whoever(at string, list []string) {
 			group = group || slices.Contains(groups, name)
 		}
 		if len(s.Accounts) > 0 && !account && !group {
-			c.wrong(fmt.Sprintf("%s[%d]", at, i), "%q: no account and no group of one is called so; expected one of them, or all", name)
+			c.wrong(
+				fmt.Sprintf("%s[%d]", at, i),
+				"%q: no account and no group of one is called so; expected one of them, or all",
+				name,
+			)
 		}
 	}
 }
@@ -232,7 +236,11 @@ func (c *checker) addresses(at string, list []string, needed bool) {
 			continue
 		}
 		if _, err := fact.Nets(text); err != nil {
-			c.wrong(fmt.Sprintf("%s[%d]", at, i), "%q: expected an address, a net, a range such as 10.20.7.10-10.20.7.40, or one of the groups", text)
+			c.wrong(
+				fmt.Sprintf("%s[%d]", at, i),
+				"%q: expected an address, a net, a range such as 10.20.7.10-10.20.7.40, or one of the groups",
+				text,
+			)
 		}
 	}
 }

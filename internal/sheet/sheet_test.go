@@ -94,7 +94,12 @@ func TestWrong(t *testing.T) {
 
 // TestNets is lists of addresses, nets, ranges and groups, and what they hold.
 func TestNets(t *testing.T) {
-	s := &fact.Sheet{Groups: map[string][]string{"desks": {"10.20.1.5-10.20.1.9", "stations"}, "stations": {"10.20.7.0/24", "fd20:7::1-fd20:7::ff"}}}
+	s := &fact.Sheet{
+		Groups: map[string][]string{
+			"desks":    {"10.20.1.5-10.20.1.9", "stations"},
+			"stations": {"10.20.7.0/24", "fd20:7::1-fd20:7::ff"},
+		},
+	}
 	for _, c := range []struct {
 		list      []string
 		in, apart string

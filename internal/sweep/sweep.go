@@ -19,7 +19,14 @@ const perClient = 4
 // Run does every job that has no row yet, at most so many at a time and at most
 // four from one client; each row is handed on as it comes. It ends when all are
 // done or the context is. The rows come in the order of the jobs.
-func Run(ctx context.Context, jobs []Job, wide int, have map[Job]trail.SweepRow, do func(context.Context, Job) trail.SweepRow, watch func(trail.SweepRow)) []trail.SweepRow {
+func Run(
+	ctx context.Context,
+	jobs []Job,
+	wide int,
+	have map[Job]trail.SweepRow,
+	do func(context.Context, Job) trail.SweepRow,
+	watch func(trail.SweepRow),
+) []trail.SweepRow {
 	rows := make([]*trail.SweepRow, len(jobs))
 	seats := map[string]chan struct{}{}
 	for _, j := range jobs {

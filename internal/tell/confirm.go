@@ -143,7 +143,13 @@ func Closed(c Closing, colour bool) string {
 			block(&b, "  ", "    ", plain.Printable(line), width)
 		}
 		if c.Narrow.Command != "" {
-			block(&b, "", "  ", fmt.Sprintf("Before it is put back, let this client through alone, on %s:", plain.Printable(c.Narrow.Host)), width)
+			block(
+				&b,
+				"",
+				"  ",
+				fmt.Sprintf("Before it is put back, let this client through alone, on %s:", plain.Printable(c.Narrow.Host)),
+				width,
+			)
 			b.WriteString("    " + p.as(blue, plain.Printable(c.Narrow.Command)) + "\n")
 		} else {
 			block(&b, "", "  ", "Put back what stopped it, and let this client through alone; uakari rules names the narrowest rule.", width)

@@ -66,7 +66,10 @@ func (r Report) marks() []Mark {
 			ends = append(ends, 0)
 		}
 		ends[row] = start + wide
-		list = append(list, Mark{X: x, Row: row, Kind: m.Kind, Says: says, Class: m.class(), TextY: 58 + 20*row, Text: from, Anchor: anchor})
+		list = append(
+			list,
+			Mark{X: x, Row: row, Kind: m.Kind, Says: says, Class: m.class(), TextY: 58 + 20*row, Text: from, Anchor: anchor},
+		)
 	}
 	return list
 }

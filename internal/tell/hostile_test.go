@@ -73,7 +73,11 @@ func TestForeignText(t *testing.T) {
 	bare.Gives, bare.Views = nil, nil
 	listeners := filled[fact.Listeners]()
 	kept := filled[casebook.Case]()
-	kept.Entries = []casebook.Entry{{Number: 1, Kind: casebook.Trace, Text: hostile, Set: &fact.Set{}}, {Number: 2, Kind: casebook.Change, Text: hostile, Temporary: true, Undo: hostile}, {Number: 3, Kind: casebook.Note, Text: hostile}}
+	kept.Entries = []casebook.Entry{
+		{Number: 1, Kind: casebook.Trace, Text: hostile, Set: &fact.Set{}},
+		{Number: 2, Kind: casebook.Change, Text: hostile, Temporary: true, Undo: hostile},
+		{Number: 3, Kind: casebook.Note, Text: hostile},
+	}
 	report := MakeReport(kept, map[int64]trail.Trail{1: judged}, time.Unix(0, 0))
 	page, err := report.HTML()
 	if err != nil {

@@ -10,7 +10,13 @@ import (
 
 func TestServiceRecordsAreTold(t *testing.T) {
 	service := func(target string, port uint16, ends ...fact.ConnectOutcome) ServiceView {
-		s := ServiceView{Record: "_ldap._tcp.varzea.example", Resolver: "10.20.7.53:53", Outcome: string(fact.Addressed), Target: target, Port: port}
+		s := ServiceView{
+			Record:   "_ldap._tcp.varzea.example",
+			Resolver: "10.20.7.53:53",
+			Outcome:  string(fact.Addressed),
+			Target:   target,
+			Port:     port,
+		}
 		for _, end := range ends {
 			s.Tried = append(s.Tried, ServiceTry{netip.MustParseAddr("10.20.0.14"), end})
 		}

@@ -76,7 +76,16 @@ func (r Report) drawing() []drawn {
 		if len(label) > most {
 			label = append(label[:most-1], '…')
 		}
-		d := drawn{ReportPlace: p, Label: string(label), X: x, Mid: x + box/2, Next: x + box, Last: i == len(r.Path)-1, Broken: p.Breaks != "", NextMid: x + box + gap/2}
+		d := drawn{
+			ReportPlace: p,
+			Label:       string(label),
+			X:           x,
+			Mid:         x + box/2,
+			Next:        x + box,
+			Last:        i == len(r.Path)-1,
+			Broken:      p.Breaks != "",
+			NextMid:     x + box + gap/2,
+		}
 		if !d.Last && r.Path[i+1].Hops > 1 {
 			d.Between = counted(r.Path[i+1].Hops-1, "hop")
 		}

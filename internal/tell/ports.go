@@ -108,7 +108,16 @@ func Containers(list []fact.Container, colour bool) string {
 		}
 		add := func(published, inside, by string, wrong bool) {
 			marked[len(rows)] = wrong
-			rows = append(rows, []string{plain.Printable(c.Called()), orDash(plain.Printable(state)), orDash(published), orDash(inside), orDash(by)})
+			rows = append(
+				rows,
+				[]string{
+					plain.Printable(c.Called()),
+					orDash(plain.Printable(state)),
+					orDash(published),
+					orDash(inside),
+					orDash(by),
+				},
+			)
 		}
 		shown := map[uint16]bool{}
 		for _, p := range c.Published {

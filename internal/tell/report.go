@@ -130,7 +130,11 @@ func MakeReport(c casebook.Case, judged map[int64]trail.Trail, made time.Time) R
 	if !c.Closed.IsZero() {
 		r.Timeline = append(
 			r.Timeline,
-			ReportMoment{At: c.Closed.UTC(), Kind: "closed", Text: "after " + c.Closed.Sub(c.Opened).Round(time.Second).String()},
+			ReportMoment{
+				At:   c.Closed.UTC(),
+				Kind: "closed",
+				Text: "after " + c.Closed.Sub(c.Opened).Round(time.Second).String(),
+			},
 		)
 	}
 	if first.Format == "" {
@@ -142,7 +146,9 @@ func MakeReport(c casebook.Case, judged map[int64]trail.Trail, made time.Time) R
 	r.path(first, firstSet(c, judged))
 	r.hops(first)
 	if r.Since = first.Since; r.Since != nil {
-		r.Timeline = append([]ReportMoment{{At: r.Since.When.UTC(), Kind: lastGood, Text: "the endpoint was reached"}}, r.Timeline...)
+		r.Timeline = append(
+			[]ReportMoment{{At: r.Since.When.UTC(), Kind: lastGood, Text: "the endpoint was reached"}},
+			r.Timeline...)
 	}
 	for i, rung := range first.Rungs {
 		line := ReportRung{Name: rung.Name, Before: rung.State, Now: rung.State, Says: rung.Summary}

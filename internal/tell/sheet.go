@@ -93,7 +93,15 @@ func SheetText(s fact.Sheet, notes []string) string {
 		b.WriteString("layers:\n")
 	}
 	for _, l := range s.Layers {
-		fmt.Fprintf(&b, "  - name: %s\n    kind: %s\n    order: %s\n    otherwise: %s\n    guards: %s\n", inYAML(l.Name), inYAML(l.Kind), inYAML(l.Order), inYAML(l.Otherwise), listInYAML(l.Guards))
+		fmt.Fprintf(
+			&b,
+			"  - name: %s\n    kind: %s\n    order: %s\n    otherwise: %s\n    guards: %s\n",
+			inYAML(l.Name),
+			inYAML(l.Kind),
+			inYAML(l.Order),
+			inYAML(l.Otherwise),
+			listInYAML(l.Guards),
+		)
 		for _, side := range []struct {
 			name  string
 			rules []fact.SheetRule
@@ -158,7 +166,14 @@ func SheetChecked(path string, s fact.Sheet, doubts []string) string {
 	for _, l := range s.Layers {
 		rules += len(l.In) + len(l.Out)
 	}
-	fmt.Fprintf(&b, "%s: well (%s: %s, %s)\n", plain.Printable(path), plain.Printable(s.Name), plain.Plural(len(s.Layers), "layer"), plain.Plural(rules, "rule"))
+	fmt.Fprintf(
+		&b,
+		"%s: well (%s: %s, %s)\n",
+		plain.Printable(path),
+		plain.Printable(s.Name),
+		plain.Plural(len(s.Layers), "layer"),
+		plain.Plural(rules, "rule"),
+	)
 	for _, text := range doubts {
 		block(&b, "  doubt: ", "         ", plain.Printable(text), width)
 	}
@@ -208,7 +223,13 @@ func SheetShown(s fact.Sheet, doubts []string, now time.Time, colour bool) strin
 		}
 	}
 	for _, f := range s.Forwards {
-		forwards = append(forwards, strings.TrimSuffix(fmt.Sprintf("%s (%s): %s; %s", f.Name, f.From, cmp.Or(strings.Join(f.To, ", "), "nobody"), f.Why), "; "))
+		forwards = append(
+			forwards,
+			strings.TrimSuffix(
+				fmt.Sprintf("%s (%s): %s; %s", f.Name, f.From, cmp.Or(strings.Join(f.To, ", "), "nobody"), f.Why),
+				"; ",
+			),
+		)
 	}
 	for _, m := range s.Machines {
 		text := fmt.Sprintf("%s (%s): power %s", cmp.Or(m.Name, m.Address), m.Address, m.Power)

@@ -24,7 +24,13 @@ func (w *writer) since() {
 		return
 	}
 	if len(s.Changed) == 0 {
-		block(&w.b, "", "  ", fmt.Sprintf("Since %s, when it worked: nothing that was seen then and now has changed.", when), width)
+		block(
+			&w.b,
+			"",
+			"  ",
+			fmt.Sprintf("Since %s, when it worked: nothing that was seen then and now has changed.", when),
+			width,
+		)
 		return
 	}
 	w.b.WriteString(w.p.as(bold, fmt.Sprintf("Since %s, when it worked:", when)) + "\n")

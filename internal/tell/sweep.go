@@ -20,7 +20,12 @@ func Sweep(s trail.Sweep, colour bool) string {
 	tint, text := green, fmt.Sprintf("Yes: every client reaches every endpoint (%s).", tries(clear))
 	switch {
 	case failing > 0:
-		tint, text = red, fmt.Sprintf("No: %d of %s end badly, from %s.", failing, tries(failing+clear), clients(failingClients(s)))
+		tint, text = red, fmt.Sprintf(
+			"No: %d of %s end badly, from %s.",
+			failing,
+			tries(failing+clear),
+			clients(failingClients(s)),
+		)
 	case clear == 0:
 		tint, text = yellow, "Not known: nobody could be looked at."
 	}
@@ -51,12 +56,24 @@ func Sweep(s trail.Sweep, colour bool) string {
 			block(&b, "   origin:    ", "              ", says, width)
 			continue
 		}
-		block(&b, "   origin:    ", "              ", fmt.Sprintf("%d of %d failing hosts and %d of %d working ones have %s (%s)",
-			o.With, o.Of, o.Others, o.OfOthers, plain.Printable(o.Feature), chance(o.Chance)), width)
+		block(
+			&b,
+			"   origin:    ",
+			"              ",
+			fmt.Sprintf("%d of %d failing hosts and %d of %d working ones have %s (%s)",
+				o.With, o.Of, o.Others, o.OfOthers, plain.Printable(o.Feature), chance(o.Chance)),
+			width,
+		)
 		if len(o.Also) > 0 {
 			block(&b, "              ", "              ", "so do they "+plain.Printable(some(o.Also)), width)
 		}
-		block(&b, "   mend:      ", "              ", fmt.Sprintf("at the origin, what all with %s share; else it comes back", plain.Printable(o.Feature)), width)
+		block(
+			&b,
+			"   mend:      ",
+			"              ",
+			fmt.Sprintf("at the origin, what all with %s share; else it comes back", plain.Printable(o.Feature)),
+			width,
+		)
 	}
 	if unseen > 0 {
 		b.WriteByte('\n')
@@ -147,14 +164,40 @@ func Matrix(s trail.Sweep) string {
 		number[g.Cause] = i + 1
 	}
 	var b strings.Builder
-	b.WriteString("<!doctype html>\n<html lang=\"en\">\n<meta charset=\"utf-8\">\n<meta name=\"viewport\" content=\"width=device-width\">\n<title>" + escape(s.Plan) + "</title>\n<style>" + matrixStyle + "</style>\n")
+	b.WriteString(
+		"<!doctype html>\n<html lang=\"en\">\n<meta charset=\"utf-8\">\n<meta name=\"viewport\" content=\"width=device-width\">\n<title>" + escape(
+			s.Plan,
+		) + "</title>\n<style>" + matrixStyle + "</style>\n",
+	)
 	failing, _, clear := tally(s)
-	fmt.Fprintf(&b, "<h1>%s</h1>\n<p>%d of %s end badly; %s.</p>\n", escape(s.Plan), failing, tries(failing+clear), escape(s.Ended.UTC().Format("2006-01-02 15:04")))
+	fmt.Fprintf(
+		&b,
+		"<h1>%s</h1>\n<p>%d of %s end badly; %s.</p>\n",
+		escape(s.Plan),
+		failing,
+		tries(failing+clear),
+		escape(s.Ended.UTC().Format("2006-01-02 15:04")),
+	)
 	b.WriteString("<ol>\n")
 	for _, g := range s.Groups {
-		fmt.Fprintf(&b, "<li><b>%s</b> from %s: %s", escape(orElse(g.Cause, "no cause is known")), clients(len(g.Clients)), escape(g.Summary))
+		fmt.Fprintf(
+			&b,
+			"<li><b>%s</b> from %s: %s",
+			escape(orElse(g.Cause, "no cause is known")),
+			clients(len(g.Clients)),
+			escape(g.Summary),
+		)
 		if o := g.Origin; o != nil {
-			fmt.Fprintf(&b, "<br>%d of %d failing hosts and %d of %d working ones have <b>%s</b> (%s)", o.With, o.Of, o.Others, o.OfOthers, escape(o.Feature), chance(o.Chance))
+			fmt.Fprintf(
+				&b,
+				"<br>%d of %d failing hosts and %d of %d working ones have <b>%s</b> (%s)",
+				o.With,
+				o.Of,
+				o.Others,
+				o.OfOthers,
+				escape(o.Feature),
+				chance(o.Chance),
+			)
 		}
 		b.WriteString("</li>\n")
 	}
@@ -180,7 +223,9 @@ func Matrix(s trail.Sweep) string {
 		}
 		b.WriteString("</tr>\n")
 	}
-	b.WriteString("</table>\n<p>A dot: reached. A number: the cause of that number. ?: unsure. A dash: could not be looked at.</p>\n</html>\n")
+	b.WriteString(
+		"</table>\n<p>A dot: reached. A number: the cause of that number. ?: unsure. A dash: could not be looked at.</p>\n</html>\n",
+	)
 	return b.String()
 }
 

@@ -52,7 +52,10 @@ func TestText(t *testing.T) {
 			}
 			for line := range strings.Lines(got) {
 				// Commands and paths are never broken; everything else fits.
-				if n := utf8.RuneCountInString(strings.TrimSuffix(line, "\n")); n > width && !strings.HasPrefix(line, "    uakari ") && !strings.HasPrefix(line, "Then: ") && strings.Count(strings.TrimSpace(line), " ") > 2 {
+				if n := utf8.RuneCountInString(strings.TrimSuffix(line, "\n")); n > width &&
+					!strings.HasPrefix(line, "    uakari ") &&
+					!strings.HasPrefix(line, "Then: ") &&
+					strings.Count(strings.TrimSpace(line), " ") > 2 {
 					t.Errorf("a line of %d columns: %q", n, line)
 				}
 			}
@@ -93,8 +96,20 @@ func TestSafe(t *testing.T) {
 		Endpoint: trail.Endpoint{Host: "x\x1b]0;title\x07", Port: 1}, Command: "uakari trace \x1b[2J",
 		Vantages: []trail.Vantage{{ID: "v1", Role: "client", Host: "gauge\x1b[5m"}},
 		Rungs:    []trail.Finding{{Name: trail.Answer, State: trail.Fault, Summary: "\x1b[31m" + strings.Repeat("x", 500)}},
-		Causes: []trail.Cause{{Key: "c1", ID: "answer/error-status", Blocking: true, Certainty: trail.Proven, Summary: "\x9b31m", Short: []string{"\x07"},
-			Because: []string{"e1"}, Remedies: []trail.Remedy{{Do: "\x1b", Command: "\x1bc", Host: "\x1b", Owner: "\x1b", Risk: "\x1b", Undo: "\x1b"}}}},
+		Causes: []trail.Cause{
+			{
+				Key:       "c1",
+				ID:        "answer/error-status",
+				Blocking:  true,
+				Certainty: trail.Proven,
+				Summary:   "\x9b31m",
+				Short:     []string{"\x07"},
+				Because: []string{
+					"e1",
+				},
+				Remedies: []trail.Remedy{{Do: "\x1b", Command: "\x1bc", Host: "\x1b", Owner: "\x1b", Risk: "\x1b", Undo: "\x1b"}},
+			},
+		},
 		Evidence: []trail.Evidence{{ID: "e1", Vantage: "v1", Source: "\x1b", Saw: "\x1b\x00"}},
 		Tell:     &trail.Tell{Look: "\x1b", Command: "\x1b"},
 	}
@@ -119,7 +134,9 @@ func TestWrap(t *testing.T) {
 // TestExplainOnWindows sees that nothing is told to a reader of Windows that
 // only a reader of Linux can type.
 func TestExplainOnWindows(t *testing.T) {
-	linux := regexp.MustCompile(`systemctl|journalctl|\bnft\b|sysctl|/etc/|\bip (route|link)\b|\bsed -i|\bchmod\b|\bexport |timedatectl|\bss -|as root`)
+	linux := regexp.MustCompile(
+		`systemctl|journalctl|\bnft\b|sysctl|/etc/|\bip (route|link)\b|\bsed -i|\bchmod\b|\bexport |timedatectl|\bss -|as root`,
+	)
 	for _, id := range catalogue.CauseIDs() {
 		e, _ := catalogue.Explain(id)
 		if id == "rules/wrapper-deny" {

@@ -97,7 +97,8 @@ func (w *writer) answer() {
 // answer is not the right one. "" where it is not reached, or nobody knows.
 func (w *writer) but() string {
 	for _, f := range w.t.Rungs {
-		if (f.Name == trail.Ports || f.Name == trail.Rules || f.Name == trail.Service) && f.State != trail.Clear && f.Summary != trail.NotAsked {
+		if (f.Name == trail.Ports || f.Name == trail.Rules || f.Name == trail.Service) && f.State != trail.Clear &&
+			f.Summary != trail.NotAsked {
 			return ""
 		}
 	}

@@ -21,18 +21,37 @@ func gatewayed(id string, role fact.Role, backend uint16, implied bool) *stage {
 		t := order.Target
 		switch order.Look {
 		case fact.LookAddresses:
-			emit(fact.Fact{Addresses: &fact.Addresses{Host: "heron", Held: []fact.Address{{Prefix: netip.PrefixFrom(at, 24), Link: "eth0", Up: true}}}})
+			emit(
+				fact.Fact{
+					Addresses: &fact.Addresses{
+						Host: "heron",
+						Held: []fact.Address{{Prefix: netip.PrefixFrom(at, 24), Link: "eth0", Up: true}},
+					},
+				},
+			)
 		case fact.LookListeners:
-			emit(fact.Fact{Listeners: &fact.Listeners{All: []fact.Listener{{Addr: at, Port: 80, Program: "nginx", PID: 7, Limit: 511}}}})
+			emit(
+				fact.Fact{
+					Listeners: &fact.Listeners{All: []fact.Listener{{Addr: at, Port: 80, Program: "nginx", PID: 7, Limit: 511}}},
+				},
+			)
 		case fact.LookUpstreams:
-			emit(fact.Fact{Upstreams: &fact.Upstreams{List: []fact.Upstream{{Scheme: "http", Host: at.String(), Port: backend, Path: "/etc/nginx/nginx.conf", Line: 3}}}})
+			emit(
+				fact.Fact{
+					Upstreams: &fact.Upstreams{
+						List: []fact.Upstream{{Scheme: "http", Host: at.String(), Port: backend, Path: "/etc/nginx/nginx.conf", Line: 3}},
+					},
+				},
+			)
 		case fact.LookSession:
 			if t.Port != 80 {
 				emit(fact.Fact{Connect: &fact.Connect{Outcome: fact.Reset}})
 				return
 			}
 			emit(fact.Fact{Connect: &fact.Connect{Outcome: fact.Connected}})
-			emit(fact.Fact{Reply: &fact.Reply{Ending: fact.Done, Protocol: "http", Status: 502, Program: "nginx", Date: time.Now()}})
+			emit(
+				fact.Fact{Reply: &fact.Reply{Ending: fact.Done, Protocol: "http", Status: 502, Program: "nginx", Date: time.Now()}},
+			)
 		}
 	}
 	return s
@@ -55,7 +74,8 @@ func TestFollow(t *testing.T) {
 	}
 	judged, _ = weigh.Weigh(set)
 	behind := judged.Behind[0].Trail
-	if behind.Endpoint.Port != 8080 || behind.Outcome != trail.OutcomeFault || behind.Causes[0].ID != "ports/none-listening" {
+	if behind.Endpoint.Port != 8080 || behind.Outcome != trail.OutcomeFault ||
+		behind.Causes[0].ID != "ports/none-listening" {
 		t.Errorf("%+v", behind.Causes)
 	}
 	if !slices.ContainsFunc(server.taken, func(o fact.Order) bool { return o.Target.Apart }) {

@@ -146,7 +146,13 @@ func Record(ctx context.Context, host Vantage, ask *fact.Ask, more []fact.Order,
 func ofCard(ask *fact.Ask) []fact.Order {
 	var orders []fact.Order
 	if a := ask.Card.Account; a != nil && a.Name != "" {
-		orders = append(orders, fact.Order{Look: fact.LookAccount, Target: fact.Target{Account: a.Name, Scheme: ask.Endpoint.Scheme, Port: ask.Endpoint.Port}})
+		orders = append(
+			orders,
+			fact.Order{
+				Look:   fact.LookAccount,
+				Target: fact.Target{Account: a.Name, Scheme: ask.Endpoint.Scheme, Port: ask.Endpoint.Port},
+			},
+		)
 		for _, r := range a.Rights {
 			if strings.HasPrefix(r.On, "/") {
 				orders = append(orders, fact.Order{Look: fact.LookPathRight, Target: fact.Target{Account: a.Name, Path: r.On}})

@@ -66,8 +66,20 @@ func healthy(_ context.Context, order fact.Order, emit func(fact.Fact)) {
 	case fact.LookNames:
 		at := netip.MustParseAddrPort("10.20.0.2:53")
 		emit(fact.Fact{Setup: &fact.ResolverSetup{Servers: []netip.AddrPort{at}, Ndots: 1}})
-		emit(fact.Fact{Answer: &fact.Answer{Resolver: at, Asked: order.Target.Name + ".", Type: "A", Outcome: fact.Addressed, Addrs: []netip.Addr{server}}})
-		emit(fact.Fact{Answer: &fact.Answer{Resolver: at, Asked: order.Target.Name + ".", Type: "AAAA", Outcome: fact.NoData}})
+		emit(
+			fact.Fact{
+				Answer: &fact.Answer{
+					Resolver: at,
+					Asked:    order.Target.Name + ".",
+					Type:     "A",
+					Outcome:  fact.Addressed,
+					Addrs:    []netip.Addr{server},
+				},
+			},
+		)
+		emit(
+			fact.Fact{Answer: &fact.Answer{Resolver: at, Asked: order.Target.Name + ".", Type: "AAAA", Outcome: fact.NoData}},
+		)
 	case fact.LookSession:
 		emit(fact.Fact{Connect: &fact.Connect{Outcome: fact.Connected}})
 		emit(fact.Fact{Reply: &fact.Reply{Ending: fact.Done, Protocol: "http", Status: 200}})
@@ -134,7 +146,10 @@ func TestCutOff(t *testing.T) {
 // TestBudgets is how often weighing gets what it wants, and to whom an account
 // is shown.
 func TestBudgets(t *testing.T) {
-	client := &stage{info: fact.Vantage{ID: "v1", Role: fact.Client}, script: func(context.Context, fact.Order, func(fact.Fact)) {}}
+	client := &stage{
+		info:   fact.Vantage{ID: "v1", Role: fact.Client},
+		script: func(context.Context, fact.Order, func(fact.Fact)) {},
+	}
 	p := newPool([]Vantage{client}, nil)
 	defer p.close()
 	ctx := context.Background()
@@ -172,7 +187,10 @@ func TestBudgets(t *testing.T) {
 		t.Errorf("%d logins for one account", client.count(fact.LookLogin))
 	}
 	// A look that differs only in the gate it would read is one look.
-	same := []scene.Want{{Look: fact.LookEcho, At: fact.Client, Gate: gate.Host}, {Look: fact.LookEcho, At: fact.Client, Gate: gate.Way}}
+	same := []scene.Want{
+		{Look: fact.LookEcho, At: fact.Client, Gate: gate.Host},
+		{Look: fact.LookEcho, At: fact.Client, Gate: gate.Way},
+	}
 	if n := p.start(ctx, set, same); n != 1 {
 		t.Errorf("started %d echoes, want 1", n)
 	}
@@ -184,12 +202,19 @@ func TestBudgets(t *testing.T) {
 
 // TestEndless sees that a judge who always wants more is stopped.
 func TestEndless(t *testing.T) {
-	client := &stage{info: fact.Vantage{ID: "v1", Role: fact.Client}, script: func(context.Context, fact.Order, func(fact.Fact)) {}}
+	client := &stage{
+		info:   fact.Vantage{ID: "v1", Role: fact.Client},
+		script: func(context.Context, fact.Order, func(fact.Fact)) {},
+	}
 	p := newPool([]Vantage{client}, nil)
 	defer p.close()
 	total := 0
 	for i := range 2 * mostLooks {
-		total += p.start(context.Background(), fact.Set{}, []scene.Want{{Look: fact.LookNames, At: fact.Client, Target: fact.Target{Name: fmt.Sprint(i)}}})
+		total += p.start(
+			context.Background(),
+			fact.Set{},
+			[]scene.Want{{Look: fact.LookNames, At: fact.Client, Target: fact.Target{Name: fmt.Sprint(i)}}},
+		)
 		for !p.idle() {
 			p.next(context.Background())
 		}

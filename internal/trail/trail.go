@@ -223,7 +223,10 @@ func (t Trail) Taken(number string) (Remedy, error) {
 		which, err2 = strconv.Atoi(second)
 	}
 	if err != nil || err2 != nil || cause < 1 || which < 1 {
-		return Remedy{}, fmt.Errorf("%q is no number of a remedy; expected one like 2, or 2.3 for the third way to mend the second cause", number)
+		return Remedy{}, fmt.Errorf(
+			"%q is no number of a remedy; expected one like 2, or 2.3 for the third way to mend the second cause",
+			number,
+		)
 	}
 	list := t.Mendable()
 	if cause > len(list) || which > len(list[cause-1].Remedies) {

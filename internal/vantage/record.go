@@ -17,7 +17,14 @@ type Carried struct {
 // NewCarried looks at a record in a role.
 func NewCarried(id string, role fact.Role, record fact.HostRecord) *Carried {
 	return &Carried{
-		fact.Vantage{ID: id, Role: role, Host: record.Host, Means: fact.Record, Ended: record.Ended, System: systemOf(record)},
+		fact.Vantage{
+			ID:     id,
+			Role:   role,
+			Host:   record.Host,
+			Means:  fact.Record,
+			Ended:  record.Ended,
+			System: systemOf(record),
+		},
 		record,
 	}
 }

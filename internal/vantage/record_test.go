@@ -16,10 +16,16 @@ func TestCarried(t *testing.T) {
 		return fact.Fact{Order: fact.Order{Look: look, Target: target}, Source: string(look), Saw: "seen"}
 	}
 	c := NewCarried("r1", fact.Server, fact.HostRecord{Host: "tidebook", Facts: []fact.Fact{
-		of(fact.LookAddresses, fact.Target{}), of(fact.LookListeners, fact.Target{}), of(fact.LookListeners, fact.Target{Port: 443}),
+		of(
+			fact.LookAddresses,
+			fact.Target{},
+		), of(fact.LookListeners, fact.Target{}), of(fact.LookListeners, fact.Target{Port: 443}),
 		of(fact.LookService, fact.Target{Port: 443}), of(fact.LookSession, fact.Target{Addr: addr, Port: 443}),
 		of(fact.LookAccount, fact.Target{Account: "gauge", Port: 22}), of(fact.LookSettings, fact.Target{Name: "server"}),
-		of(fact.LookCertFiles, fact.Target{Port: 443}), of(fact.LookPathRight, fact.Target{Account: "www-data", Path: "/srv"}),
+		of(
+			fact.LookCertFiles,
+			fact.Target{Port: 443},
+		), of(fact.LookPathRight, fact.Target{Account: "www-data", Path: "/srv"}),
 	}})
 	for _, q := range []struct {
 		look   fact.Kind

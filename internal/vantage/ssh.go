@@ -192,7 +192,13 @@ func (s *SSH) start(ctx context.Context, env look.Env, first []fact.Order) (host
 }
 
 // greet exchanges hellos with the program there, after what it is lent.
-func (s *SSH) greet(ctx context.Context, from, stderr io.Reader, binary []byte, env look.Env, first []fact.Order) (host string, err error) {
+func (s *SSH) greet(
+	ctx context.Context,
+	from, stderr io.Reader,
+	binary []byte,
+	env look.Env,
+	first []fact.Order,
+) (host string, err error) {
 	for n, order := range first {
 		e := &early{done: make(chan struct{})}
 		s.early[order], s.looks[n] = e, &pending{emit: e.keep, done: e.done}

@@ -44,7 +44,8 @@ func TestWrapperRules(t *testing.T) {
 		}
 	}
 	two := program.WrapperRules(linesOf("# a comment\nsshd: 10.20.8.1, \\\n 10.20.7.31 : deny\n\nALL: ALL: allow"))
-	if len(two) != 2 || two[0].Option != "deny" || two[0].Number != 2 || two[1].Option != "allow" || two[0].Matches("sshd", netip.MustParseAddr(gauge)) != filter.Yes {
+	if len(two) != 2 || two[0].Option != "deny" || two[0].Number != 2 || two[1].Option != "allow" ||
+		two[0].Matches("sshd", netip.MustParseAddr(gauge)) != filter.Yes {
 		t.Errorf("%+v", two)
 	}
 }
@@ -77,7 +78,11 @@ func TestNginxDenies(t *testing.T) {
 		{"server {\n location /map { location /map/old { deny all; } allow all; }\n}", "/map/old/1", 2},
 	} {
 		servers := program.NginxServers(&fact.AccessFile{Lines: linesOf(c.text)})
-		_, got := program.NginxDenies(servers, netip.MustParseAddr(gauge), fact.Target{Name: "tidebook.varzea.example", Port: 80, Path: c.path})
+		_, got := program.NginxDenies(
+			servers,
+			netip.MustParseAddr(gauge),
+			fact.Target{Name: "tidebook.varzea.example", Port: 80, Path: c.path},
+		)
 		if got.Number != c.want {
 			t.Errorf("%q: line %d, want %d", c.text, got.Number, c.want)
 		}

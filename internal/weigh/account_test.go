@@ -14,11 +14,17 @@ import (
 func sshAs(t *testing.T, account fact.Account, login *fact.Login) *scenario {
 	s := newScene(t, "ssh://tidebook.varzea.example").holds("v1", gauge).holds("v2", tidebook).named(tidebook).
 		client(tidebook, connected, greeted(fact.Done, "ssh", "", ""), func(f *fact.Fact) { f.HostKey = &fact.HostKey{State: "known", Type: "ssh-ed25519"} },
-			answered(fact.Reply{Ending: fact.Done, Protocol: "ssh"})).listening(listener("0.0.0.0", 22, "sshd"))
+			answered(fact.Reply{Ending: fact.Done, Protocol: "ssh"})).
+		listening(listener("0.0.0.0", 22, "sshd"))
 	s.ask.Account, s.set.Ask.Account = "gauge", "gauge"
 	account.Name = "gauge"
 	s.add("v2", fact.LookService, fact.Target{Port: 22, Scheme: "ssh"}, func(f *fact.Fact) { f.Service = &fact.Service{} })
-	s.add("v2", fact.LookAccount, fact.Target{Account: "gauge", Scheme: "ssh", Port: 22}, func(f *fact.Fact) { f.Account = &account })
+	s.add(
+		"v2",
+		fact.LookAccount,
+		fact.Target{Account: "gauge", Scheme: "ssh", Port: 22},
+		func(f *fact.Fact) { f.Account = &account },
+	)
 	if login == nil {
 		return s
 	}
@@ -85,7 +91,12 @@ func TestLastTry(t *testing.T) {
 	if !sshAs(t, fact.Account{Known: true, Deny: 3, Failures: 1}, nil).wants(fact.LookLogin, fact.Client) {
 		t.Error("a try is not wanted though two are left")
 	}
-	early := newScene(t, "redis://tidebook.varzea.example").holds("v1", gauge).named(tidebook).client(tidebook, connected, answered(fact.Reply{Ending: fact.Done, Protocol: "redis", Refused: true}))
+	early := newScene(
+		t,
+		"redis://tidebook.varzea.example",
+	).holds("v1", gauge).
+		named(tidebook).
+		client(tidebook, connected, answered(fact.Reply{Ending: fact.Done, Protocol: "redis", Refused: true}))
 	early.ask.Account, early.set.Ask.Account = "gauge", "gauge"
 	if early.wants(fact.LookLogin, fact.Client) {
 		t.Error("a try is wanted before it is known whose server that is")
@@ -103,8 +114,16 @@ func TestBehindLogin(t *testing.T) {
 	accepted := func() *fact.Login { return &fact.Login{Outcome: fact.LoginAccepted, Mechanism: "password"} }
 	expect(t, sshAs(t, fact.Account{Known: true, Shadow: true}, accepted()).weigh())
 	expect(t, sshAs(t, fact.Account{Known: true, MustChange: true}, accepted()).weigh(), "login/must-change proven")
-	expect(t, sshAs(t, fact.Account{Known: true, SecretEnds: began.Add(-time.Hour)}, accepted()).weigh(), "login/secret-expired proven")
-	expect(t, sshAs(t, fact.Account{Known: true, ShellWrong: "/usr/sbin/nologin"}, accepted()).weigh(), "login/disabled likely")
+	expect(
+		t,
+		sshAs(t, fact.Account{Known: true, SecretEnds: began.Add(-time.Hour)}, accepted()).weigh(),
+		"login/secret-expired proven",
+	)
+	expect(
+		t,
+		sshAs(t, fact.Account{Known: true, ShellWrong: "/usr/sbin/nologin"}, accepted()).weigh(),
+		"login/disabled likely",
+	)
 	s := sshAs(t, fact.Account{Known: true, Groups: []string{"desks"}}, accepted())
 	s.set.Ask.Card = &fact.Card{Account: &fact.CardAccount{Groups: []string{"desks", "stations"}}}
 	expect(t, s.weigh(), "login/missing-group proven")
@@ -121,7 +140,12 @@ func TestBehindLogin(t *testing.T) {
 		s := sshAs(t, fact.Account{Known: true}, accepted())
 		target := s.target(tidebook)
 		target.Account = "gauge"
-		s.add("v1", fact.LookStored, target, func(f *fact.Fact) { f.Stored = &fact.Stored{List: []fact.StoredSecret{c.stored}} })
+		s.add(
+			"v1",
+			fact.LookStored,
+			target,
+			func(f *fact.Fact) { f.Stored = &fact.Stored{List: []fact.StoredSecret{c.stored}} },
+		)
 		expect(t, s.weigh(), c.want...)
 	}
 }
@@ -130,15 +154,30 @@ func TestBehindLogin(t *testing.T) {
 func TestTickets(t *testing.T) {
 	const service = "postgres/ledger.varzea.example@VARZEA.EXAMPLE"
 	scenario := func(entries ...fact.KeyEntry) trail.Trail {
-		s := newScene(t, "kerberos://tidebook.varzea.example/postgres/ledger.varzea.example").holds("v1", gauge).holds("v2", tidebook).named(tidebook).
+		s := newScene(
+			t,
+			"kerberos://tidebook.varzea.example/postgres/ledger.varzea.example",
+		).holds("v1", gauge).
+			holds("v2", tidebook).
+			named(tidebook).
 			client(tidebook, connected, answered(fact.Reply{Ending: fact.Done, Protocol: "krb5", Refused: true}))
 		s.ask.Account, s.set.Ask.Account = "gauge", "gauge"
 		target := s.target(tidebook)
 		target.Account = "gauge"
 		s.add("v1", fact.LookLogin, target, func(f *fact.Fact) {
-			f.Login = &fact.Login{Account: "gauge", Outcome: fact.LoginAccepted, Mechanism: "encrypted timestamp", Ticket: &fact.Ticket{Service: service, Version: 3, Encryption: 18}}
+			f.Login = &fact.Login{
+				Account:   "gauge",
+				Outcome:   fact.LoginAccepted,
+				Mechanism: "encrypted timestamp",
+				Ticket:    &fact.Ticket{Service: service, Version: 3, Encryption: 18},
+			}
 		})
-		s.add("v2", fact.LookKeyTable, fact.Target{}, func(f *fact.Fact) { f.KeyTable = &fact.KeyTable{Path: "/etc/krb5.keytab", Entries: entries} })
+		s.add(
+			"v2",
+			fact.LookKeyTable,
+			fact.Target{},
+			func(f *fact.Fact) { f.KeyTable = &fact.KeyTable{Path: "/etc/krb5.keytab", Entries: entries} },
+		)
 		return s.weigh()
 	}
 	expect(t, scenario(fact.KeyEntry{Principal: service, Version: 3, Encryption: 18}))
@@ -153,19 +192,37 @@ func TestTickets(t *testing.T) {
 func TestPathRight(t *testing.T) {
 	const file = "/srv/tides/today.txt"
 	scenario := func(line, user string, right *fact.PathRight) trail.Trail {
-		s := newScene(t, "http://tidebook.varzea.example/tides/today.txt").holds("v1", gauge).holds("v2", tidebook).named(tidebook).
-			client(tidebook, connected, answered(fact.Reply{Ending: fact.Done, Protocol: "http", Asked: "GET /tides/today.txt", Status: 403, Date: began})).listening(listener("0.0.0.0", 80, "nginx"))
+		s := newScene(
+			t,
+			"http://tidebook.varzea.example/tides/today.txt",
+		).holds("v1", gauge).
+			holds("v2", tidebook).
+			named(tidebook).
+			client(tidebook, connected, answered(fact.Reply{Ending: fact.Done, Protocol: "http", Asked: "GET /tides/today.txt", Status: 403, Date: began})).
+			listening(listener("0.0.0.0", 80, "nginx"))
 		p := nginxUp
 		p.Processes = []fact.Process{{PID: 1, State: "S", User: "root"}, {PID: 2, State: "S", User: user}}
 		p.Logs = []fact.LogFile{{Path: "/var/log/nginx/error.log", Lines: []string{line}}}
-		s.add("v2", fact.LookService, fact.Target{Port: 80, Scheme: "http", Again: 1}, func(f *fact.Fact) { f.Service = &fact.Service{Programs: []fact.Program{p}} })
+		s.add(
+			"v2",
+			fact.LookService,
+			fact.Target{Port: 80, Scheme: "http", Again: 1},
+			func(f *fact.Fact) { f.Service = &fact.Service{Programs: []fact.Program{p}} },
+		)
 		if right != nil {
 			s.add("v2", fact.LookPathRight, fact.Target{Account: user, Path: file}, func(f *fact.Fact) { f.PathRight = right })
 		}
 		return s.weigh()
 	}
 	denied := `[error] open() "` + file + `" failed (13: Permission denied), request: "GET /tides/today.txt HTTP/1.1"`
-	right := &fact.PathRight{User: "www-data", Path: file, Level: "/srv/tides", Why: "www-data may not enter /srv/tides", Mode: "0700", Grant: "o+x"}
+	right := &fact.PathRight{
+		User:  "www-data",
+		Path:  file,
+		Level: "/srv/tides",
+		Why:   "www-data may not enter /srv/tides",
+		Mode:  "0700",
+		Grant: "o+x",
+	}
 	expect(t, scenario(denied, "www-data", right), "login/path-right proven")
 	expect(t, scenario(denied, "www-data", nil), "answer/error-status proven")
 	expect(t, scenario(denied, "root", right), "answer/error-status proven")
@@ -183,7 +240,12 @@ func TestReverse(t *testing.T) {
 				f.Connect = &fact.Connect{Outcome: fact.Connected, Local: netip.MustParseAddrPort(gauge + ":40000")}
 			}, greeted(fact.Closed, "", "", "")).listening(listener("0.0.0.0", 22, "sshd"))
 		s.add("v2", fact.LookAccess, fact.Target{Port: 22}, func(f *fact.Fact) {
-			f.Access = &fact.Access{Wrapped: wrapped, Files: []fact.AccessFile{{Path: "/etc/hosts.allow", Kind: "hosts.allow", Lines: []fact.Line{{Number: 3, Text: text}}}}}
+			f.Access = &fact.Access{
+				Wrapped: wrapped,
+				Files: []fact.AccessFile{
+					{Path: "/etc/hosts.allow", Kind: "hosts.allow", Lines: []fact.Line{{Number: 3, Text: text}}},
+				},
+			}
 		})
 		if back != nil {
 			s.add("v2", fact.LookReverse, fact.Target{Addr: netip.MustParseAddr(gauge)}, func(f *fact.Fact) { f.Reverse = back })
@@ -192,8 +254,15 @@ func TestReverse(t *testing.T) {
 	}
 	const line = "sshd: gauge-07.varzea.example"
 	expect(t, scenario(line, &fact.Reverse{}), "names/reverse-differs proven")
-	expect(t, scenario(line, &fact.Reverse{Names: []string{"gauge-07.varzea.example"}}), "names/reverse-differs proven") // which does not lead back
-	expect(t, scenario(line, &fact.Reverse{Names: []string{"gauge-07.varzea.example"}, Back: []string{"gauge-07.varzea.example"}}))
+	expect(
+		t,
+		scenario(line, &fact.Reverse{Names: []string{"gauge-07.varzea.example"}}),
+		"names/reverse-differs proven",
+	) // which does not lead back
+	expect(
+		t,
+		scenario(line, &fact.Reverse{Names: []string{"gauge-07.varzea.example"}, Back: []string{"gauge-07.varzea.example"}}),
+	)
 	expect(t, scenario("sshd: gauge-08.varzea.example", &fact.Reverse{}))
 	expect(t, scenario(line, nil))
 	expect(t, scenario(line+": deny", &fact.Reverse{})) // who is named so is kept out

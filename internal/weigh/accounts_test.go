@@ -15,7 +15,12 @@ func keeping(t *testing.T, input string, a *fact.Accounts, login *fact.Login) *s
 		client(tidebook, connected, answered(fact.Reply{Ending: fact.Done, Protocol: "postgres", Refused: true}))
 	s.ask.Account, s.set.Ask.Account = "gauge", "gauge"
 	if a != nil {
-		s.add("v2", fact.LookAccounts, fact.Target{Port: s.set.Ask.Endpoint.Port, Account: "gauge"}, func(f *fact.Fact) { f.Accounts = a })
+		s.add(
+			"v2",
+			fact.LookAccounts,
+			fact.Target{Port: s.set.Ask.Endpoint.Port, Account: "gauge"},
+			func(f *fact.Fact) { f.Accounts = a },
+		)
 	}
 	if login == nil {
 		return s
@@ -30,12 +35,21 @@ func keeping(t *testing.T, input string, a *fact.Accounts, login *fact.Login) *s
 func TestKeptAccounts(t *testing.T) {
 	const tides = "postgres://tidebook.varzea.example/tides?sslmode=disable"
 	refused := func(mechanism string) *fact.Login {
-		return &fact.Login{Outcome: fact.LoginRefused, Mechanism: mechanism, Code: "28P01", Text: "password authentication failed"}
+		return &fact.Login{
+			Outcome:   fact.LoginRefused,
+			Mechanism: mechanism,
+			Code:      "28P01",
+			Text:      "password authentication failed",
+		}
 	}
 	with := func(edit func(*fact.ServiceAccount)) *fact.Accounts {
 		s := fact.ServiceAccount{Name: "gauge", Secret: "scram-sha-256"}
 		edit(&s)
-		return &fact.Accounts{Program: "postgres", List: []fact.ServiceAccount{s}, Databases: []fact.Database{{Name: "tides"}}}
+		return &fact.Accounts{
+			Program:   "postgres",
+			List:      []fact.ServiceAccount{s},
+			Databases: []fact.Database{{Name: "tides"}},
+		}
 	}
 	well := with(func(*fact.ServiceAccount) {})
 	past := began.Add(-time.Hour)
@@ -75,7 +89,12 @@ func TestKeptAccounts(t *testing.T) {
 		}
 	}
 	// One failure before the last: it is not tried.
-	s := keeping(t, "ldap://tidebook.varzea.example", with(func(s *fact.ServiceAccount) { s.Deny, s.Failures = 3, 2 }), nil)
+	s := keeping(
+		t,
+		"ldap://tidebook.varzea.example",
+		with(func(s *fact.ServiceAccount) { s.Deny, s.Failures = 3, 2 }),
+		nil,
+	)
 	if s.wants(fact.LookLogin, fact.Client) {
 		t.Error("the last failure is used up")
 	}

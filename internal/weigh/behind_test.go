@@ -14,13 +14,28 @@ func TestHops(t *testing.T) {
 			client(tidebook, connected, answered(fact.Reply{Ending: fact.Done, Protocol: "http", Status: status, Program: "nginx", Date: began}))
 	}
 	backends := func(s *scenario, list ...fact.Upstream) *scenario {
-		return s.add("v2", fact.LookUpstreams, fact.Target{Port: 80}, func(f *fact.Fact) { f.Upstreams = &fact.Upstreams{List: list} })
+		return s.add(
+			"v2",
+			fact.LookUpstreams,
+			fact.Target{Port: 80},
+			func(f *fact.Fact) { f.Upstreams = &fact.Upstreams{List: list} },
+		)
 	}
 	at := func(host string, port uint16, line int) fact.Upstream {
 		return fact.Upstream{Scheme: "http", Host: host, Port: port, Path: "/etc/nginx/conf.d/tides.conf", Line: line}
 	}
 	tried := func(s *scenario, up fact.Upstream, addr string, steps ...step) *scenario {
-		return s.climb("v2", fact.Target{Name: up.Host, Addr: netip.MustParseAddr(addr), Port: up.Port, Scheme: "http", Security: fact.Plain, Path: "/"}, steps...)
+		return s.climb(
+			"v2",
+			fact.Target{
+				Name:     up.Host,
+				Addr:     netip.MustParseAddr(addr),
+				Port:     up.Port,
+				Scheme:   "http",
+				Security: fact.Plain,
+				Path:     "/",
+			},
+			steps...)
 	}
 	one, two := at("10.20.0.15", 8080, 3), at("localhost", 8081, 4)
 	for _, c := range []struct {

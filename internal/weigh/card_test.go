@@ -17,7 +17,14 @@ func carded(t *testing.T, card fact.Card, steps ...step) *scenario {
 	if len(steps) == 0 {
 		steps = []step{connected, replied(200)}
 	}
-	s := newScene(t, web).holds("v1", gauge).holds("v2", tidebook).named(tidebook).client(tidebook, steps...).listening(listener("0.0.0.0", 80, "nginx"), listener("0.0.0.0", 8090, "nginx"))
+	s := newScene(
+		t,
+		web,
+	).holds("v1", gauge).
+		holds("v2", tidebook).
+		named(tidebook).
+		client(tidebook, steps...).
+		listening(listener("0.0.0.0", 80, "nginx"), listener("0.0.0.0", 8090, "nginx"))
 	card.Name = "tidebook"
 	s.set.Ask.Card = &card
 	s.ask = s.set.Ask
@@ -25,7 +32,12 @@ func carded(t *testing.T, card fact.Card, steps ...step) *scenario {
 }
 
 func (s *scenario) side(vantage, side string, list ...fact.SettingSeen) *scenario {
-	return s.add(vantage, fact.LookSettings, fact.Target{Name: side}, func(f *fact.Fact) { f.Settings = &fact.Settings{Side: side, List: list} })
+	return s.add(
+		vantage,
+		fact.LookSettings,
+		fact.Target{Name: side},
+		func(f *fact.Fact) { f.Settings = &fact.Settings{Side: side, List: list} },
+	)
 }
 
 // TestSettingRules is one setting of the client each, with what is wrong.
@@ -56,7 +68,10 @@ func TestSettingRules(t *testing.T) {
 		"no URL":                    {"url", "http://", []string{"settings/wrong-host proven"}},
 	} {
 		t.Run(name, func(t *testing.T) {
-			card := fact.Card{Aliases: []string{"readings.varzea.example"}, Settings: []fact.SettingRule{{Name: "portal", Is: c.is, Client: &at}}}
+			card := fact.Card{
+				Aliases:  []string{"readings.varzea.example"},
+				Settings: []fact.SettingRule{{Name: "portal", Is: c.is, Client: &at}},
+			}
 			got := carded(t, card).side("v1", "client", fact.SettingSeen{At: at, Value: c.value, Line: 3}).weigh()
 			expect(t, got, c.want...)
 		})
@@ -66,20 +81,33 @@ func TestSettingRules(t *testing.T) {
 	for addr, want := range map[string][]string{tidebook: nil, "10.20.0.77": {"settings/wrong-host proven"}} {
 		s := carded(t, host).side("v1", "client", fact.SettingSeen{At: at, Value: "ledger.varzea.example"})
 		s.add("v1", fact.LookNames, fact.Target{Name: "ledger.varzea.example"}, func(f *fact.Fact) {
-			f.HostsFile = &fact.HostsFile{Path: "/etc/hosts", Name: "ledger.varzea.example", Line: 2, Addrs: []netip.Addr{netip.MustParseAddr(addr)}}
+			f.HostsFile = &fact.HostsFile{
+				Path:  "/etc/hosts",
+				Name:  "ledger.varzea.example",
+				Line:  2,
+				Addrs: []netip.Addr{netip.MustParseAddr(addr)},
+			}
 		})
 		expect(t, s.weigh(), want...)
 	}
 	// An endpoint that does not work may be the one that is wrong.
 	port := fact.Card{Settings: []fact.SettingRule{{Name: "portal", Is: "port", Client: &at}}}
-	expect(t, carded(t, port, reset).side("v1", "client", fact.SettingSeen{At: at, Value: "8081"}).weigh(), "settings/wrong-port proven") // the server was seen to listen there
+	expect(
+		t,
+		carded(t, port, reset).side("v1", "client", fact.SettingSeen{At: at, Value: "8081"}).weigh(),
+		"settings/wrong-port proven",
+	) // the server was seen to listen there
 	unseen := newScene(t, web).holds("v1", gauge).named(tidebook).client(tidebook, reset)
 	unseen.set.Ask.Card = &port
 	unseen.ask = unseen.set.Ask
 	expect(t, unseen.side("v1", "client", fact.SettingSeen{At: at, Value: "8081"}).weigh(), "settings/wrong-port likely")
 	exact := fact.Card{Settings: []fact.SettingRule{{Name: "station", Value: "7", Client: &at}}}
 	expect(t, carded(t, exact).side("v1", "client", fact.SettingSeen{At: at, Value: "7"}).weigh())
-	expect(t, carded(t, exact).side("v1", "client", fact.SettingSeen{At: at, Value: "8"}).weigh(), "settings/copies-differ proven")
+	expect(
+		t,
+		carded(t, exact).side("v1", "client", fact.SettingSeen{At: at, Value: "8"}).weigh(),
+		"settings/copies-differ proven",
+	)
 	same := fact.Card{Settings: []fact.SettingRule{{Name: "station", Is: "same", Client: &at, Server: &at}}}
 	one, two := fact.SettingSeen{At: at, Value: "7", Line: 1}, fact.SettingSeen{At: at, Value: "8", Line: 2}
 	expect(t, carded(t, same).side("v1", "client", one).side("v2", "server", two).weigh(), "settings/copies-differ proven")
@@ -87,8 +115,15 @@ func TestSettingRules(t *testing.T) {
 	copied := two
 	copied.Copy = 1
 	expect(t, carded(t, same).side("v1", "client", one, copied).weigh(), "settings/copies-differ proven")
-	expect(t, carded(t, same).side("v1", "client", fact.SettingSeen{At: at, Unread: "permission denied"}).weigh()) // nobody could read it
-	missing := carded(t, same).side("v1", "client", fact.SettingSeen{At: at, Missing: "no such key in /etc/gauge.ini", Near: "portl = x", NearLine: 4}).weigh()
+	expect(
+		t,
+		carded(t, same).side("v1", "client", fact.SettingSeen{At: at, Unread: "permission denied"}).weigh(),
+	) // nobody could read it
+	missing := carded(
+		t,
+		same,
+	).side("v1", "client", fact.SettingSeen{At: at, Missing: "no such key in /etc/gauge.ini", Near: "portl = x", NearLine: 4}).
+		weigh()
 	expect(t, missing, "settings/blank proven")
 	if !strings.Contains(missing.Causes[0].Summary, `line 4 has "portl = x": was that meant?`) {
 		t.Error(missing.Causes[0].Summary)
@@ -164,7 +199,19 @@ func TestWhichSide(t *testing.T) {
 // TestCardRest is what else a card says, and what comes of it.
 func TestCardRest(t *testing.T) {
 	body := func(status int, program, text string) step {
-		return answered(fact.Reply{Ending: fact.Done, Protocol: "http", Status: status, Program: program, Text: text, Whole: text != "", Date: began, SentMS: 1, FirstMS: 301})
+		return answered(
+			fact.Reply{
+				Ending:   fact.Done,
+				Protocol: "http",
+				Status:   status,
+				Program:  program,
+				Text:     text,
+				Whole:    text != "",
+				Date:     began,
+				SentMS:   1,
+				FirstMS:  301,
+			},
+		)
 	}
 	for name, c := range map[string]struct {
 		card  fact.Card
@@ -185,7 +232,10 @@ func TestCardRest(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) { expect(t, carded(t, c.card, c.steps...).weigh(), c.want...) })
 	}
-	absent := carded(t, fact.Card{ClientProgram: "upload"}).add("v1", fact.LookSettings, fact.Target{Name: "client"}, func(f *fact.Fact) { f.Settings = &fact.Settings{Side: "client", Program: "upload"} })
+	absent := carded(
+		t,
+		fact.Card{ClientProgram: "upload"},
+	).add("v1", fact.LookSettings, fact.Target{Name: "client"}, func(f *fact.Fact) { f.Settings = &fact.Settings{Side: "client", Program: "upload"} })
 	expect(t, absent.weigh(), "settings/client-missing proven")
 	agent := fact.Card{ClientUnit: "gauge-agent.service", ClientLog: "/var/log/agent.log", Fresh: "10m"}
 	for name, c := range map[string]struct {
@@ -205,8 +255,11 @@ func TestCardRest(t *testing.T) {
 			s := carded(t, agent, connected, replied(200))
 			c.unit.Name = agent.ClientUnit
 			s.add("v1", fact.LookService, fact.Target{Name: "client"}, func(f *fact.Fact) {
-				f.Service = &fact.Service{Manager: "systemd", Programs: []fact.Program{{Name: "gauge-agent", Why: "card", Units: []fact.Unit{c.unit}, Processes: c.proc,
-					Logs: []fact.LogFile{{Path: agent.ClientLog, Changed: s.ask.Began.Add(-c.log), Stale: "10m"}}}}}
+				f.Service = &fact.Service{
+					Manager: "systemd",
+					Programs: []fact.Program{{Name: "gauge-agent", Why: "card", Units: []fact.Unit{c.unit}, Processes: c.proc,
+						Logs: []fact.LogFile{{Path: agent.ClientLog, Changed: s.ask.Began.Add(-c.log), Stale: "10m"}}}},
+				}
 			})
 			expect(t, s.weigh(), c.want...)
 		})
@@ -220,7 +273,16 @@ func TestCardRest(t *testing.T) {
 	}{{nil, time.Hour, "settings/client-stopped proven"}, {nil, time.Minute, ""}, {[]fact.Process{{PID: 7, State: "S"}}, time.Minute, ""}} {
 		s := carded(t, byHand, connected, replied(200))
 		s.add("v1", fact.LookService, fact.Target{Name: "client"}, func(f *fact.Fact) {
-			f.Service = &fact.Service{Programs: []fact.Program{{Name: "gauge-agent", Why: "card", Processes: c.proc, Logs: []fact.LogFile{{Path: agent.ClientLog, Changed: s.ask.Began.Add(-c.log)}}}}}
+			f.Service = &fact.Service{
+				Programs: []fact.Program{
+					{
+						Name:      "gauge-agent",
+						Why:       "card",
+						Processes: c.proc,
+						Logs:      []fact.LogFile{{Path: agent.ClientLog, Changed: s.ask.Began.Add(-c.log)}},
+					},
+				},
+			}
 		})
 		var want []string
 		if c.want != "" {
@@ -232,7 +294,11 @@ func TestCardRest(t *testing.T) {
 	expect(t, carded(t, from).weigh()) // it works: whatever the card says
 	needs := carded(t, fact.Card{Needs: []string{"ledger"}}, connected, replied(500))
 	needs.add("v2", fact.LookService, fact.Target{Port: 80, Scheme: "http"}, func(f *fact.Fact) {
-		f.Service = &fact.Service{Manager: "systemd", Programs: []fact.Program{nginxUp}, Needs: []fact.Unit{{Name: "ledger.service", Active: "failed"}}}
+		f.Service = &fact.Service{
+			Manager:  "systemd",
+			Programs: []fact.Program{nginxUp},
+			Needs:    []fact.Unit{{Name: "ledger.service", Active: "failed"}},
+		}
 	})
 	expect(t, needs.weigh(), "service/needs-down proven", "answer/error-status proven behind service/needs-down")
 }
@@ -240,20 +306,41 @@ func TestCardRest(t *testing.T) {
 // TestCardPorts is the other ports of a card, as the client and the server see
 // them.
 func TestCardPorts(t *testing.T) {
-	card := fact.Card{Ports: []uint16{80, 111}, PortMap: []fact.PortUse{{Port: 8091, For: "uploads", NeededBy: []string{"the night run"}}, {Range: "50000-50100", For: "readings"}}}
+	card := fact.Card{
+		Ports: []uint16{80, 111},
+		PortMap: []fact.PortUse{
+			{Port: 8091, For: "uploads", NeededBy: []string{"the night run"}},
+			{Range: "50000-50100", For: "readings"},
+		},
+	}
 	other := func(port uint16) fact.Target {
-		return fact.Target{Name: "tidebook.varzea.example", Addr: netip.MustParseAddr(tidebook), Port: port, Scheme: "tcp", Security: fact.Plain}
+		return fact.Target{
+			Name:     "tidebook.varzea.example",
+			Addr:     netip.MustParseAddr(tidebook),
+			Port:     port,
+			Scheme:   "tcp",
+			Security: fact.Plain,
+		}
 	}
 	mapped := func(s *scenario, port uint16) *scenario {
-		return s.add("v1", fact.LookMapper, fact.Target{Addr: netip.MustParseAddr(tidebook), Port: 111, Scheme: "rpc"}, func(f *fact.Fact) {
-			f.Mapper = &fact.Mapper{Entries: []fact.MapperEntry{{Program: 300019, Transport: "tcp", Port: port}}}
-		})
+		return s.add(
+			"v1",
+			fact.LookMapper,
+			fact.Target{Addr: netip.MustParseAddr(tidebook), Port: 111, Scheme: "rpc"},
+			func(f *fact.Fact) {
+				f.Mapper = &fact.Mapper{Entries: []fact.MapperEntry{{Program: 300019, Transport: "tcp", Port: port}}}
+			},
+		)
 	}
 	base := func(steps ...step) *scenario {
 		s := carded(t, card, steps...)
 		for i, f := range s.set.Facts {
 			if f.Listeners != nil {
-				s.set.Facts[i].Listeners.All = append(f.Listeners.All, listener("0.0.0.0", 111, "rpcbind"), listener("0.0.0.0", 8091, "nginx"))
+				s.set.Facts[i].Listeners.All = append(
+					f.Listeners.All,
+					listener("0.0.0.0", 111, "rpcbind"),
+					listener("0.0.0.0", 8091, "nginx"),
+				)
 			}
 		}
 		return s
@@ -261,11 +348,17 @@ func TestCardPorts(t *testing.T) {
 	expectDoubts(t, base().climb("v1", other(8091), connected).climb("v1", other(111), connected).weigh())
 	got := base().climb("v1", other(8091), silent).climb("v1", other(111), connected).weigh()
 	expectDoubts(t, got, "ports/some-missing likely")
-	if want := "port 8091 (uploads, which the night run cannot do without) is open on tidebook, and gauge-07 gets there"; !strings.Contains(got.Causes[0].Summary, want) {
+	if want := "port 8091 (uploads, which the night run cannot do without) is open on tidebook, and gauge-07 gets there"; !strings.Contains(
+		got.Causes[0].Summary,
+		want,
+	) {
 		t.Errorf("%q lacks %q", got.Causes[0].Summary, want)
 	}
 	// The endpoint's own failure tells of its neighbours too.
-	if got := base(silent).climb("v1", other(8091), silent).weigh(); strings.Contains(summaries(got.Causes), "some-missing") {
+	if got := base(silent).climb("v1", other(8091), silent).weigh(); strings.Contains(
+		summaries(got.Causes),
+		"some-missing",
+	) {
 		t.Error(summaries(got.Causes))
 	}
 	expectDoubts(t, carded(t, card).weigh(), "ports/some-missing proven") // nothing listens there
@@ -284,7 +377,14 @@ func TestMetadata(t *testing.T) {
 		}).cert.Raw
 	}
 	own, other, ended := until(1000*time.Hour), until(1000*time.Hour), until(-time.Hour)
-	good := fact.Metadata{URL: url, Status: 200, Entity: "pier", Until: began.Add(time.Hour), Locations: []string{"https://pier.varzea.example/acs"}, Certs: [][]byte{own}}
+	good := fact.Metadata{
+		URL:       url,
+		Status:    200,
+		Entity:    "pier",
+		Until:     began.Add(time.Hour),
+		Locations: []string{"https://pier.varzea.example/acs"},
+		Certs:     [][]byte{own},
+	}
 	with := func(change func(*fact.Metadata)) fact.Metadata {
 		m := good
 		change(&m)
@@ -311,7 +411,16 @@ func TestMetadata(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			s.set.Behind = []fact.Hop{{From: "v2", Pair: true, Set: fact.Set{Ask: fact.Ask{Endpoint: e}, Facts: []fact.Fact{{Vantage: "v2-client", Handshake: &fact.Handshake{Chain: [][]byte{own}}}}}}}
+			s.set.Behind = []fact.Hop{
+				{
+					From: "v2",
+					Pair: true,
+					Set: fact.Set{
+						Ask:   fact.Ask{Endpoint: e},
+						Facts: []fact.Fact{{Vantage: "v2-client", Handshake: &fact.Handshake{Chain: [][]byte{own}}}},
+					},
+				},
+			}
 			expect(t, s.weigh(), c.want...)
 		})
 	}
@@ -320,7 +429,9 @@ func TestMetadata(t *testing.T) {
 // TestSigns is marks of health that are not as they should be: they explain a
 // failure of the client's, and otherwise are doubts.
 func TestSigns(t *testing.T) {
-	card := fact.Card{Signs: []fact.Sign{{On: "client", File: "/var/lib/gauge/sites"}, {On: "server", File: "/var/log/tide"}}}
+	card := fact.Card{
+		Signs: []fact.Sign{{On: "client", File: "/var/lib/gauge/sites"}, {On: "server", File: "/var/log/tide"}},
+	}
 	seen := func(s *scenario, vantage, side string, wrong string) *scenario {
 		return s.add(vantage, fact.LookSigns, fact.Target{Name: side}, func(f *fact.Fact) {
 			f.Signs = &fact.Signs{Side: side, List: []fact.SignSeen{{Sign: fact.Sign{On: side, File: "/x"}, Wrong: wrong}}}
@@ -346,7 +457,11 @@ func TestServiceRecord(t *testing.T) {
 	expect(t, scenario()) // nobody has said anything yet
 	right := []fact.ServiceRecord{{Target: "tidebook.varzea.example", Port: 80}}
 	expect(t, scenario(right))
-	expectDoubts(t, scenario([]fact.ServiceRecord{{Target: "ledger.varzea.example", Port: 80}}), "names/no-service-record proven")
+	expectDoubts(
+		t,
+		scenario([]fact.ServiceRecord{{Target: "ledger.varzea.example", Port: 80}}),
+		"names/no-service-record proven",
+	)
 	expectDoubts(t, scenario([]fact.ServiceRecord{{Target: "tidebook.varzea.example", Port: 8080}}, right))
 }
 
@@ -354,17 +469,33 @@ func TestServiceRecord(t *testing.T) {
 func TestRedirects(t *testing.T) {
 	const other = "10.20.0.77"
 	led := func(location string, more func(*scenario)) trail.Trail {
-		s := newScene(t, web).holds("v1", gauge).named(tidebook).client(tidebook, connected, answered(fact.Reply{Ending: fact.Done, Protocol: "http", Status: 302, Location: location, Date: began}))
+		s := newScene(
+			t,
+			web,
+		).holds("v1", gauge).
+			named(tidebook).
+			client(tidebook, connected, answered(fact.Reply{Ending: fact.Done, Protocol: "http", Status: 302, Location: location, Date: began}))
 		if more != nil {
 			more(s)
 		}
 		return s.weigh()
 	}
-	target := fact.Target{Name: "readings.varzea.example", Addr: netip.MustParseAddr(other), Port: 80, Scheme: "tcp", Security: fact.Plain}
+	target := fact.Target{
+		Name:     "readings.varzea.example",
+		Addr:     netip.MustParseAddr(other),
+		Port:     80,
+		Scheme:   "tcp",
+		Security: fact.Plain,
+	}
 	readings := func(steps ...step) func(*scenario) {
 		return func(s *scenario) {
 			s.add("v1", fact.LookNames, fact.Target{Name: target.Name}, func(f *fact.Fact) {
-				f.HostsFile = &fact.HostsFile{Path: "/etc/hosts", Name: target.Name, Line: 2, Addrs: []netip.Addr{netip.MustParseAddr(other)}}
+				f.HostsFile = &fact.HostsFile{
+					Path:  "/etc/hosts",
+					Name:  target.Name,
+					Line:  2,
+					Addrs: []netip.Addr{netip.MustParseAddr(other)},
+				}
 			})
 			s.climb("v1", target, steps...)
 		}
@@ -393,7 +524,13 @@ func TestNotReady(t *testing.T) {
 		"Down for maintenance until noon": "answer/not-ready proven", "The portal is starting up.": "answer/not-ready proven",
 		"Internal error": "answer/error-status proven", "maintenanceplan not found": "answer/error-status proven",
 	} {
-		got := newScene(t, web).holds("v1", gauge).named(tidebook).client(tidebook, connected, answered(fact.Reply{Ending: fact.Done, Protocol: "http", Status: 503, Text: text, Date: began})).weigh()
+		got := newScene(
+			t,
+			web,
+		).holds("v1", gauge).
+			named(tidebook).
+			client(tidebook, connected, answered(fact.Reply{Ending: fact.Done, Protocol: "http", Status: 503, Text: text, Date: began})).
+			weigh()
 		expect(t, got, want)
 	}
 }
@@ -453,10 +590,30 @@ func TestStrain(t *testing.T) {
 // TestMapper is a port mapper, and the port that it names.
 func TestMapper(t *testing.T) {
 	scenario := func(entries []fact.MapperEntry, outcome step) trail.Trail {
-		s := newScene(t, "rpc://tidebook.varzea.example/nfs").holds("v1", gauge).named(tidebook).client(tidebook, connected, replied(0))
-		s.add("v1", fact.LookMapper, fact.Target{Addr: netip.MustParseAddr(tidebook), Port: 111, Scheme: "rpc"}, func(f *fact.Fact) { f.Mapper = &fact.Mapper{Entries: entries} })
+		s := newScene(
+			t,
+			"rpc://tidebook.varzea.example/nfs",
+		).holds("v1", gauge).
+			named(tidebook).
+			client(tidebook, connected, replied(0))
+		s.add(
+			"v1",
+			fact.LookMapper,
+			fact.Target{Addr: netip.MustParseAddr(tidebook), Port: 111, Scheme: "rpc"},
+			func(f *fact.Fact) { f.Mapper = &fact.Mapper{Entries: entries} },
+		)
 		if outcome != nil {
-			s.climb("v1", fact.Target{Name: "tidebook.varzea.example", Addr: netip.MustParseAddr(tidebook), Port: 2049, Scheme: "tcp", Security: fact.Plain}, outcome)
+			s.climb(
+				"v1",
+				fact.Target{
+					Name:     "tidebook.varzea.example",
+					Addr:     netip.MustParseAddr(tidebook),
+					Port:     2049,
+					Scheme:   "tcp",
+					Security: fact.Plain,
+				},
+				outcome,
+			)
 		}
 		return s.weigh()
 	}
@@ -500,7 +657,14 @@ func TestDifferences(t *testing.T) {
 func TestTally(t *testing.T) {
 	var tally Tally
 	pulse := func(n int, outcome trail.Outcome, addr, holder string) Pulse {
-		return Pulse{At: began.Add(time.Duration(n) * time.Minute), Outcome: outcome, Addr: addr, ConnectMS: 1, AnswerMS: float64(n), Marks: map[string]string{"address": addr, "holder of the port": holder}}
+		return Pulse{
+			At:        began.Add(time.Duration(n) * time.Minute),
+			Outcome:   outcome,
+			Addr:      addr,
+			ConnectMS: 1,
+			AnswerMS:  float64(n),
+			Marks:     map[string]string{"address": addr, "holder of the port": holder},
+		}
 	}
 	turns := 0
 	for i := range 100 {
@@ -516,7 +680,8 @@ func TestTally(t *testing.T) {
 		t.Errorf("%v", tally.Recent)
 	}
 	a := tally.ByAddr[tidebook]
-	if tally.Tries != 100 || tally.Failed != 3 || tally.Worst != 3 || tally.Streak != 57 || turns != 2 || len(tally.Turns) != 2 {
+	if tally.Tries != 100 || tally.Failed != 3 || tally.Worst != 3 || tally.Streak != 57 || turns != 2 ||
+		len(tally.Turns) != 2 {
 		t.Errorf("%+v, %d turns", tally, turns)
 	}
 	if c := tally.Turns[0].Changes; len(c) != 1 || c[0] != "holder of the port: nobody, was nginx, pid 7" {
@@ -550,9 +715,17 @@ func TestFront(t *testing.T) {
 		s := newScene(t, web).holds("v1", gauge).holds("v2", tidebook).named(front).client(front, reset)
 		s.set.Vantages = append(s.set.Vantages, fact.Vantage{ID: "v3", Role: fact.Gateway, Host: "heron", Means: fact.SSH})
 		s.holds("v3", front).client(tidebook, connected, replied(200)).listening(listener("0.0.0.0", 80, "nginx"))
-		s.add("v3", fact.LookListeners, fact.Target{Port: 80, Scheme: "http"}, func(f *fact.Fact) { f.Listeners = &fact.Listeners{All: listeners} })
+		s.add(
+			"v3",
+			fact.LookListeners,
+			fact.Target{Port: 80, Scheme: "http"},
+			func(f *fact.Fact) { f.Listeners = &fact.Listeners{All: listeners} },
+		)
 		return s.weigh()
 	}
 	expect(t, scenario(listener("0.0.0.0", 443, "haproxy")), "names/points-at-front proven")
-	expect(t, scenario(listener("0.0.0.0", 80, "haproxy"))) // it is a front that takes the port: what refuses is not that the name is old
+	expect(
+		t,
+		scenario(listener("0.0.0.0", 80, "haproxy")),
+	) // it is a front that takes the port: what refuses is not that the name is old
 }

@@ -9,7 +9,12 @@ import (
 )
 
 func (s *scenario) certFiles(pairs ...fact.CertPair) *scenario {
-	return s.add("v2", fact.LookCertFiles, fact.Target{Port: s.ask.Endpoint.Port}, func(f *fact.Fact) { f.CertFiles = &fact.CertFiles{Pairs: pairs} })
+	return s.add(
+		"v2",
+		fact.LookCertFiles,
+		fact.Target{Port: s.ask.Endpoint.Port},
+		func(f *fact.Fact) { f.CertFiles = &fact.CertFiles{Pairs: pairs} },
+	)
 }
 
 // TestCertFilesOfStopped is services that do not run, with files of theirs
@@ -17,13 +22,20 @@ func (s *scenario) certFiles(pairs ...fact.CertPair) *scenario {
 func TestCertFilesOfStopped(t *testing.T) {
 	no := false
 	pair := func(program string, edit func(*fact.CertPair)) fact.CertPair {
-		p := fact.CertPair{Program: program, Place: "/etc/nginx/nginx.conf:9", Cert: "/etc/nginx/tide.crt", Key: "/etc/nginx/tide.key"}
+		p := fact.CertPair{
+			Program: program,
+			Place:   "/etc/nginx/nginx.conf:9",
+			Cert:    "/etc/nginx/tide.crt",
+			Key:     "/etc/nginx/tide.key",
+		}
 		edit(&p)
 		return p
 	}
 	mismatch := pair("nginx", func(p *fact.CertPair) { p.Belongs = &no })
 	missing := pair("nginx", func(p *fact.CertPair) { p.Wrong = "there is no file /etc/nginx/tide.crt" })
-	failed := unitWith(func(u *fact.Unit) { u.Log = logged("[emerg] SSL_CTX_use_PrivateKey failed (key values mismatch)") })
+	failed := unitWith(
+		func(u *fact.Unit) { u.Log = logged("[emerg] SSL_CTX_use_PrivateKey failed (key values mismatch)") },
+	)
 	stopped := with(nginxDown, fact.Unit{Name: "nginx.service", Load: "loaded", Active: "inactive"})
 	for name, c := range map[string]struct {
 		program fact.Program
@@ -39,7 +51,17 @@ func TestCertFilesOfStopped(t *testing.T) {
 		"nobody could read the file": {failed, pair("nginx", func(p *fact.CertPair) { p.Unread = "permission denied" }), []string{"service/settings-rejected proven"}, trail.Fault},
 	} {
 		t.Run(name, func(t *testing.T) {
-			got := newScene(t, secure).holds("v1", gauge).holds("v2", tidebook).named(tidebook).client(tidebook, reset).listening().programs("systemd", c.program).certFiles(c.pair).weigh()
+			got := newScene(
+				t,
+				secure,
+			).holds("v1", gauge).
+				holds("v2", tidebook).
+				named(tidebook).
+				client(tidebook, reset).
+				listening().
+				programs("systemd", c.program).
+				certFiles(c.pair).
+				weigh()
 			expect(t, got, c.want...)
 			for _, f := range got.Rungs {
 				if f.Name == trail.Service && f.State != c.service {
@@ -66,7 +88,13 @@ func TestNotReloaded(t *testing.T) {
 			client(tidebook, connected, shook(fact.Handshake{Ending: fact.Done, Version: "TLS 1.3", Chain: chainOf(old)}), trusting(root.cert.Raw), replied(200)).
 			listening(listener("0.0.0.0", 443, "nginx")).programs("", running).certFiles(pairs...).weigh()
 	}
-	file := fact.CertPair{Program: "nginx", Place: "/etc/nginx/nginx.conf:9", Cert: "/etc/nginx/tide.crt", Chain: chainOf(fresh), Changed: began.Add(-time.Hour)}
+	file := fact.CertPair{
+		Program: "nginx",
+		Place:   "/etc/nginx/nginx.conf:9",
+		Cert:    "/etc/nginx/tide.crt",
+		Chain:   chainOf(fresh),
+		Changed: began.Add(-time.Hour),
+	}
 	expect(t, scenario(file), "certs/not-reloaded proven")
 	early := file
 	early.Changed = began.Add(-200 * time.Hour)

@@ -95,7 +95,8 @@ func TestCertificates(t *testing.T) {
 	} {
 		t.Run(c.what, func(t *testing.T) {
 			got := newScene(t, secure).holds("v1", gauge).named(tidebook).
-				client(tidebook, connected, shook(fact.Handshake{Ending: fact.Done, Version: "TLS 1.3", Chain: c.chain}), trusting(root.cert.Raw), replied(200)).weigh()
+				client(tidebook, connected, shook(fact.Handshake{Ending: fact.Done, Version: "TLS 1.3", Chain: c.chain}), trusting(root.cert.Raw), replied(200)).
+				weigh()
 			expect(t, got, c.want...)
 			state, reached := trail.Clear, trail.Yes
 			if c.want != nil {
@@ -114,16 +115,34 @@ func TestCertificates(t *testing.T) {
 	expiredChain := chainOf(issue(t, middle, name, false, ended), middle)
 	handshake := shook(fact.Handshake{Ending: fact.Done, Chain: expiredChain})
 	t.Run("one clock alone is not enough", func(t *testing.T) {
-		got := newScene(t, "tls://tidebook.varzea.example:8443").holds("v1", gauge).named(tidebook).client(tidebook, connected, handshake, trusting(root.cert.Raw)).weigh()
+		got := newScene(
+			t,
+			"tls://tidebook.varzea.example:8443",
+		).holds("v1", gauge).
+			named(tidebook).
+			client(tidebook, connected, handshake, trusting(root.cert.Raw)).
+			weigh()
 		expect(t, got, "certs/expired likely")
 	})
 	t.Run("two clocks that differ", func(t *testing.T) {
 		early := answered(fact.Reply{Ending: fact.Done, Protocol: "http", Status: 200, Date: began.Add(-20 * day)})
-		got := newScene(t, secure).holds("v1", gauge).named(tidebook).client(tidebook, connected, handshake, trusting(root.cert.Raw), early).weigh()
+		got := newScene(
+			t,
+			secure,
+		).holds("v1", gauge).
+			named(tidebook).
+			client(tidebook, connected, handshake, trusting(root.cert.Raw), early).
+			weigh()
 		expect(t, got, "certs/clock-wrong likely")
 	})
 	t.Run("trust that was not read proves nothing", func(t *testing.T) {
-		got := newScene(t, secure).holds("v1", gauge).named(tidebook).client(tidebook, connected, shook(fact.Handshake{Ending: fact.Done, Chain: chainOf(alone)}), replied(200)).weigh()
+		got := newScene(
+			t,
+			secure,
+		).holds("v1", gauge).
+			named(tidebook).
+			client(tidebook, connected, shook(fact.Handshake{Ending: fact.Done, Chain: chainOf(alone)}), replied(200)).
+			weigh()
 		expect(t, got)
 		expectRungs(t, got, map[trail.Rung]trail.State{"certs": "unseen"})
 	})
@@ -135,26 +154,50 @@ func TestCertificates(t *testing.T) {
 				change = nil
 			}
 			chain := chainOf(issue(t, middle, tidebook, false, change), middle)
-			got := newScene(t, "https://"+tidebook+"/").holds("v1", gauge).client(tidebook, connected, shook(fact.Handshake{Ending: fact.Done, Chain: chain}), trusting(root.cert.Raw), replied(200)).weigh()
+			got := newScene(
+				t,
+				"https://"+tidebook+"/",
+			).holds("v1", gauge).
+				client(tidebook, connected, shook(fact.Handshake{Ending: fact.Done, Chain: chain}), trusting(root.cert.Raw), replied(200)).
+				weigh()
 			expect(t, got, want...)
 		}
 	})
 	t.Run("a card's aliases must be covered too", func(t *testing.T) {
-		s := newScene(t, secure).holds("v1", gauge).named(tidebook).client(tidebook, connected, shook(fact.Handshake{Ending: fact.Done, Chain: chainOf(leaf, middle)}), trusting(root.cert.Raw), replied(200))
+		s := newScene(
+			t,
+			secure,
+		).holds("v1", gauge).
+			named(tidebook).
+			client(tidebook, connected, shook(fact.Handshake{Ending: fact.Done, Chain: chainOf(leaf, middle)}), trusting(root.cert.Raw), replied(200))
 		s.set.Ask.Card = &fact.Card{Name: "tidebook", Aliases: []string{"readings.varzea.example"}}
 		expect(t, s.weigh(), "certs/name-not-covered proven")
 	})
 	t.Run("clients of databases do not look", func(t *testing.T) {
-		got := newScene(t, "postgres://tidebook.varzea.example").holds("v1", gauge).named(tidebook).client(tidebook, connected,
-			func(f *fact.Fact) { f.Upgrade = &fact.Upgrade{Ending: fact.Done, Offered: true} },
-			shook(fact.Handshake{Ending: fact.Done, Chain: chainOf(alone)}), trusting(), answered(fact.Reply{Ending: fact.Done, Protocol: "postgres", Refused: true})).weigh()
+		got := newScene(
+			t,
+			"postgres://tidebook.varzea.example",
+		).holds("v1", gauge).
+			named(tidebook).
+			client(tidebook, connected,
+				func(f *fact.Fact) { f.Upgrade = &fact.Upgrade{Ending: fact.Done, Offered: true} },
+				shook(
+					fact.Handshake{Ending: fact.Done, Chain: chainOf(alone)},
+				), trusting(), answered(fact.Reply{Ending: fact.Done, Protocol: "postgres", Refused: true})).
+			weigh()
 		expect(t, got)
 		expectRungs(t, got, map[trail.Rung]trail.State{"certs": "clear", "answer": "clear"})
 	})
 	t.Run("unless they are told to", func(t *testing.T) {
-		got := newScene(t, "postgres://tidebook.varzea.example/?sslmode=verify-full").holds("v1", gauge).named(tidebook).client(tidebook, connected,
-			func(f *fact.Fact) { f.Upgrade = &fact.Upgrade{Ending: fact.Done, Offered: false} },
-			answered(fact.Reply{Ending: fact.Done, Protocol: "postgres", Refused: true})).weigh()
+		got := newScene(
+			t,
+			"postgres://tidebook.varzea.example/?sslmode=verify-full",
+		).holds("v1", gauge).
+			named(tidebook).
+			client(tidebook, connected,
+				func(f *fact.Fact) { f.Upgrade = &fact.Upgrade{Ending: fact.Done, Offered: false} },
+				answered(fact.Reply{Ending: fact.Done, Protocol: "postgres", Refused: true})).
+			weigh()
 		expect(t, got, "certs/server-speaks-plain proven")
 	})
 }
@@ -162,10 +205,20 @@ func TestCertificates(t *testing.T) {
 // TestHostKeys is an SSH server's key against what this user knows.
 func TestHostKeys(t *testing.T) {
 	for state, want := range map[string][]string{"known": nil, "changed": {"certs/host-key-changed proven"}, "revoked": {"certs/host-key-changed proven"}, "unknown": nil, "other-type": nil} {
-		s := newScene(t, shell).holds("v1", gauge).named(tidebook).client(tidebook, connected, greeted(fact.Done, "ssh", "", ""),
-			func(f *fact.Fact) {
-				f.HostKey = &fact.HostKey{Type: "ssh-ed25519", Fingerprint: "SHA256:x", State: state, Known: []string{"/root/.ssh/known_hosts:4: ssh-ed25519"}}
-			}, answered(fact.Reply{Ending: fact.Done, Protocol: "ssh"}))
+		s := newScene(
+			t,
+			shell,
+		).holds("v1", gauge).
+			named(tidebook).
+			client(tidebook, connected, greeted(fact.Done, "ssh", "", ""),
+				func(f *fact.Fact) {
+					f.HostKey = &fact.HostKey{
+						Type:        "ssh-ed25519",
+						Fingerprint: "SHA256:x",
+						State:       state,
+						Known:       []string{"/root/.ssh/known_hosts:4: ssh-ed25519"},
+					}
+				}, answered(fact.Reply{Ending: fact.Done, Protocol: "ssh"}))
 		s.check(state, want...)
 		rung := map[bool]trail.State{true: trail.Doubt, false: trail.Clear}[state == "unknown" || state == "other-type"]
 		if want != nil {
@@ -180,7 +233,15 @@ func TestClientCertificate(t *testing.T) {
 	const name = "tidebook.varzea.example"
 	root := issue(t, nil, "Varzea Root", true, nil)
 	leaf := issue(t, root, name, false, nil)
-	shake := shook(fact.Handshake{Ending: fact.Done, Version: "TLS 1.3", Chain: chainOf(leaf, root), Wanted: true, Authorities: []string{"CN=Varzea Root"}})
+	shake := shook(
+		fact.Handshake{
+			Ending:      fact.Done,
+			Version:     "TLS 1.3",
+			Chain:       chainOf(leaf, root),
+			Wanted:      true,
+			Authorities: []string{"CN=Varzea Root"},
+		},
+	)
 	for _, c := range []struct {
 		reply step
 		want  []string
@@ -189,7 +250,12 @@ func TestClientCertificate(t *testing.T) {
 		{replied(400), []string{"certs/client-cert-wanted likely"}},
 		{answered(fact.Reply{Ending: fact.Closed, Protocol: "http"}), []string{"certs/client-cert-wanted proven"}},
 	} {
-		s := newScene(t, secure).holds("v1", gauge).named(tidebook).client(tidebook, connected, shake, trusting(root.cert.Raw), c.reply)
+		s := newScene(
+			t,
+			secure,
+		).holds("v1", gauge).
+			named(tidebook).
+			client(tidebook, connected, shake, trusting(root.cert.Raw), c.reply)
 		s.check("wanted", c.want...)
 	}
 }
@@ -202,7 +268,13 @@ func TestOtherOnTheWay(t *testing.T) {
 	leaf, false_ := issue(t, root, name, false, nil), issue(t, box, name, false, nil)
 	s := newScene(t, secure).holds("v1", gauge).holds("v2", tidebook).named(tidebook).
 		client(tidebook, connected, shook(fact.Handshake{Ending: fact.Done, Version: "TLS 1.3", Chain: chainOf(false_, box)}), trusting(root.cert.Raw), replied(200))
-	s.climb("v2", s.target(tidebook), connected, shook(fact.Handshake{Ending: fact.Done, Version: "TLS 1.3", Chain: chainOf(leaf)}), replied(200))
+	s.climb(
+		"v2",
+		s.target(tidebook),
+		connected,
+		shook(fact.Handshake{Ending: fact.Done, Version: "TLS 1.3", Chain: chainOf(leaf)}),
+		replied(200),
+	)
 	found := false
 	for _, c := range s.weigh().Causes {
 		found = found || c.ID == "certs/other-on-the-way" && c.Certainty == trail.Proven && c.Blocking
@@ -226,7 +298,10 @@ func TestNothingInCommon(t *testing.T) {
 		{"too weak", 71, nil, "certs/no-common-cipher likely", "alert 71"},
 		{"no version", 70, nil, "certs/no-common-version likely", "alert 70"},
 	} {
-		s := newScene(t, "https://10.20.0.14").client(tidebook, connected, shook(fact.Handshake{Ending: fact.Malformed, Alert: c.alert, Error: "it fails"}))
+		s := newScene(
+			t,
+			"https://10.20.0.14",
+		).client(tidebook, connected, shook(fact.Handshake{Ending: fact.Malformed, Alert: c.alert, Error: "it fails"}))
 		if !s.wants(fact.LookOffers, fact.Client) {
 			t.Errorf("%s: nobody asks what it takes", c.name)
 		}
@@ -258,7 +333,10 @@ func TestTimeServers(t *testing.T) {
 		s.add("v1", fact.LookClock, fact.Target{}, func(f *fact.Fact) {
 			f.Clock = &fact.Clock{}
 			for _, d := range c.ahead {
-				f.Clock.List = append(f.Clock.List, fact.ClockSeen{Server: "clock.varzea.example", AheadMS: float64(d.Milliseconds()), WithinMS: 2})
+				f.Clock.List = append(
+					f.Clock.List,
+					fact.ClockSeen{Server: "clock.varzea.example", AheadMS: float64(d.Milliseconds()), WithinMS: 2},
+				)
 			}
 		})
 		var have []string

@@ -43,7 +43,12 @@ func TestDatagrams(t *testing.T) {
 	}
 	full := bound("0.0.0.0", 53, "named")
 	full.Queue, full.Limit = 212_992, 0
-	s = newScene(t, dns).holds("v2", tidebook).client(tidebook, connected, answered(fact.Reply{Ending: fact.Done, Protocol: "dns"})).listening(full)
+	s = newScene(
+		t,
+		dns,
+	).holds("v2", tidebook).
+		client(tidebook, connected, answered(fact.Reply{Ending: fact.Done, Protocol: "dns"})).
+		listening(full)
 	if got := s.weigh(); got.Outcome != trail.OutcomeClear || len(got.Causes) > 0 {
 		t.Errorf("datagrams that wait are no full queue: %s", dump(got))
 	}
@@ -65,10 +70,22 @@ func TestSeveralCouldServe(t *testing.T) {
 		{"two that are alike", []fact.Program{down("named"), down("dnsmasq")}, "service/stopped likely"},
 		{"two, of which one should run", []fact.Program{down("named", idle), down("dnsmasq", wanted)}, "service/stopped proven"},
 	} {
-		s := newScene(t, "dns://10.20.0.14").holds("v2", tidebook).client(tidebook, icmp(tidebook, 3)).listening().programs("systemd", c.list...)
+		s := newScene(
+			t,
+			"dns://10.20.0.14",
+		).holds("v2", tidebook).
+			client(tidebook, icmp(tidebook, 3)).
+			listening().
+			programs("systemd", c.list...)
 		s.check(c.name, c.want)
 	}
-	s := newScene(t, "dns://10.20.0.14").holds("v2", tidebook).client(tidebook, icmp(tidebook, 3)).listening().programs("", down("named"), down("dnsmasq"))
+	s := newScene(
+		t,
+		"dns://10.20.0.14",
+	).holds("v2", tidebook).
+		client(tidebook, icmp(tidebook, 3)).
+		listening().
+		programs("", down("named"), down("dnsmasq"))
 	s.set.Ask.Card = &fact.Card{Name: "tides", Program: "/usr/sbin/dnsmasq"}
 	s.check("the card says which", "service/stopped proven")
 }

@@ -27,7 +27,12 @@ func (s *scenario) barriers(vantage string, b fact.Barriers) *scenario {
 }
 
 func (s *scenario) kernel(vantage string, settings map[string]string) *scenario {
-	return s.add(vantage, fact.LookKernel, fact.Target{}, func(f *fact.Fact) { f.Kernel = &fact.Kernel{Settings: settings} })
+	return s.add(
+		vantage,
+		fact.LookKernel,
+		fact.Target{},
+		func(f *fact.Fact) { f.Kernel = &fact.Kernel{Settings: settings} },
+	)
 }
 
 // sends is the route by which a vantage sends to an address, in the place of
@@ -70,8 +75,16 @@ func listening() fact.Listener {
 // both is a client and a server on one link, seen whole, with a silence
 // between them.
 func both(t *testing.T) *scenario {
-	return newScene(t, web).holds("v1", gauge).holds("v2", tidebook).named(tidebook).client(tidebook, silent).listening(listening()).
-		sends("v1", tidebook, gauge, "").sends("v2", gauge, tidebook, "")
+	return newScene(
+		t,
+		web,
+	).holds("v1", gauge).
+		holds("v2", tidebook).
+		named(tidebook).
+		client(tidebook, silent).
+		listening(listening()).
+		sends("v1", tidebook, gauge, "").
+		sends("v2", gauge, tidebook, "")
 }
 
 // TestFilterReadings is rules of either end, with the guards that keep them
@@ -156,7 +169,8 @@ func withGroup(group, name string, unit fact.Unit) func(*scenario) *scenario {
 		s.programs("systemd", fact.Program{Name: "nginx", Path: "/usr/sbin/nginx", Why: "unit", Units: []fact.Unit{unit},
 			Processes: []fact.Process{{PID: 4121, State: "S"}}})
 		s.add("v2", fact.LookTables, fact.Target{}, func(f *fact.Fact) { f.Tables = tablesOf("") })
-		return s.tables("v1", "").barriers("v2", fact.Barriers{Groups: []fact.GroupProgram{{Group: group, Hook: "what comes in", Name: name}}})
+		return s.tables("v1", "").
+			barriers("v2", fact.Barriers{Groups: []fact.GroupProgram{{Group: group, Hook: "what comes in", Name: name}}})
 	}
 }
 
@@ -221,7 +235,11 @@ func TestTransit(t *testing.T) {
 			}
 		})
 	}
-	hops(both(t).tables("v1", "").tables("v2", ""), "10.20.7.1", "10.20.3.1").check("both ends and a hop", "rules/transit-silent likely")
+	hops(
+		both(t).tables("v1", "").tables("v2", ""),
+		"10.20.7.1",
+		"10.20.3.1",
+	).check("both ends and a hop", "rules/transit-silent likely")
 	both(t).tables("v1", "").tables("v2", "").check("both ends, no hop", "rules/transit-silent likely")
 	hops(both(t).tables("v1", ""), "10.20.7.1").check("one end and a hop")
 }
@@ -231,7 +249,11 @@ func TestTransit(t *testing.T) {
 func TestGateways(t *testing.T) {
 	forwards := map[string]string{"net/ipv4/ip_forward": "1"}
 	routed := func(s *scenario) *scenario {
-		return s.sends("v1", tidebook, gauge, "10.20.7.1").sends("v2", gauge, tidebook, "10.20.0.1").tables("v1", "").tables("v2", "").gateway()
+		return s.sends("v1", tidebook, gauge, "10.20.7.1").
+			sends("v2", gauge, tidebook, "10.20.0.1").
+			tables("v1", "").
+			tables("v2", "").
+			gateway()
 	}
 	for _, c := range []struct {
 		name     string
@@ -259,11 +281,24 @@ func TestGateways(t *testing.T) {
 // TestOtherSource is a gateway that shows the server its own address, and a
 // server whose rules name the client's.
 func TestOtherSource(t *testing.T) {
-	s := both(t).sends("v1", tidebook, gauge, "10.20.7.1").sends("v2", gauge, tidebook, "10.20.0.1").tables("v1", "").gateway().
-		kernel("v3", map[string]string{"net/ipv4/ip_forward": "1"}).barriers("v3", fact.Barriers{}).
+	s := both(
+		t,
+	).sends("v1", tidebook, gauge, "10.20.7.1").
+		sends("v2", gauge, tidebook, "10.20.0.1").
+		tables("v1", "").
+		gateway().
+		kernel("v3", map[string]string{"net/ipv4/ip_forward": "1"}).
+		barriers("v3", fact.Barriers{}).
 		tables("v2", "-A INPUT -s 10.20.7.31 -j ACCEPT\n-A INPUT -p tcp --dport 80 -j DROP")
 	s.add("v3", fact.LookTables, fact.Target{}, func(f *fact.Fact) {
-		f.Tables = &fact.Tables{Nftables: &fact.Nftables{}, Saved: []fact.SavedTables{{Text: "*nat\n:PREROUTING ACCEPT [0:0]\n:POSTROUTING ACCEPT [0:0]\n-A POSTROUTING -p tcp -j SNAT --to-source 10.20.0.1\nCOMMIT\n"}}}
+		f.Tables = &fact.Tables{
+			Nftables: &fact.Nftables{},
+			Saved: []fact.SavedTables{
+				{
+					Text: "*nat\n:PREROUTING ACCEPT [0:0]\n:POSTROUTING ACCEPT [0:0]\n-A POSTROUTING -p tcp -j SNAT --to-source 10.20.0.1\nCOMMIT\n",
+				},
+			},
+		}
 	})
 	s.check("a translation on the way", "rules/other-source proven")
 	if text := summaries(s.weigh().Causes); !strings.Contains(text, "tidebook sees 10.20.0.1, not 10.20.7.31") {
@@ -274,8 +309,17 @@ func TestOtherSource(t *testing.T) {
 // TestLaterPackets is a filter that lets the first packet in, and nothing of
 // what follows.
 func TestLaterPackets(t *testing.T) {
-	s := newScene(t, web).holds("v1", gauge).holds("v2", tidebook).named(tidebook).client(tidebook, connected, answered(fact.Reply{Ending: fact.Stalled, Protocol: "http", TookMS: 9000})).
-		listening(listening()).sends("v1", tidebook, gauge, "").sends("v2", gauge, tidebook, "").tables("v1", "").
+	s := newScene(
+		t,
+		web,
+	).holds("v1", gauge).
+		holds("v2", tidebook).
+		named(tidebook).
+		client(tidebook, connected, answered(fact.Reply{Ending: fact.Stalled, Protocol: "http", TookMS: 9000})).
+		listening(listening()).
+		sends("v1", tidebook, gauge, "").
+		sends("v2", gauge, tidebook, "").
+		tables("v1", "").
 		tables("v2", "-A INPUT -m conntrack --ctstate ESTABLISHED -j DROP")
 	s.check("only the first packet passes", "rules/server-drop proven")
 }
@@ -284,17 +328,39 @@ func TestLaterPackets(t *testing.T) {
 // listens.
 func TestRefusals(t *testing.T) {
 	refused := func() *scenario {
-		return newScene(t, web).holds("v1", gauge).holds("v2", tidebook).named(tidebook).client(tidebook, reset).sends("v1", tidebook, gauge, "").sends("v2", gauge, tidebook, "").tables("v1", "")
+		return newScene(
+			t,
+			web,
+		).holds("v1", gauge).
+			holds("v2", tidebook).
+			named(tidebook).
+			client(tidebook, reset).
+			sends("v1", tidebook, gauge, "").
+			sends("v2", gauge, tidebook, "").
+			tables("v1", "")
 	}
-	refused().listening(listening()).tables("v2", "-A INPUT -p tcp --dport 80 -j REJECT --reject-with tcp-reset").check("a rule, and a listener", "rules/server-reject proven")
+	refused().listening(listening()).
+		tables("v2", "-A INPUT -p tcp --dport 80 -j REJECT --reject-with tcp-reset").
+		check("a rule, and a listener", "rules/server-reject proven")
 	refused().listening().tables("v2", "").check("no rule, and no listener", "ports/none-listening proven")
-	refused().listening().tables("v2", "-A INPUT -p tcp --dport 80 -j REJECT --reject-with tcp-reset").check("both", "rules/server-reject proven", "ports/none-listening proven")
+	refused().listening().
+		tables("v2", "-A INPUT -p tcp --dport 80 -j REJECT --reject-with tcp-reset").
+		check("both", "rules/server-reject proven", "ports/none-listening proven")
 }
 
 // TestContradiction is a rule that would drop what got through: a doubt.
 func TestContradiction(t *testing.T) {
-	s := newScene(t, web).holds("v1", gauge).holds("v2", tidebook).named(tidebook).client(tidebook, connected, replied(200)).listening(listening()).
-		sends("v1", tidebook, gauge, "").tables("v1", "").tables("v2", "-A INPUT -j DROP")
+	s := newScene(
+		t,
+		web,
+	).holds("v1", gauge).
+		holds("v2", tidebook).
+		named(tidebook).
+		client(tidebook, connected, replied(200)).
+		listening(listening()).
+		sends("v1", tidebook, gauge, "").
+		tables("v1", "").
+		tables("v2", "-A INPUT -j DROP")
 	s.check("it works")
 	if s.weigh().Outcome != trail.OutcomeClear {
 		t.Errorf("outcome %s", s.weigh().Outcome)
@@ -304,14 +370,28 @@ func TestContradiction(t *testing.T) {
 // TestUnseenRules is what is said of filters that could not settle it.
 func TestUnseenRules(t *testing.T) {
 	same := func() *scenario {
-		s := newScene(t, web).holds("v1", gauge, tidebook).holds("v2", gauge, tidebook).named(tidebook).client(tidebook, reset).listening(listener("127.0.0.1", 80, "nginx"))
+		s := newScene(
+			t,
+			web,
+		).holds("v1", gauge, tidebook).
+			holds("v2", gauge, tidebook).
+			named(tidebook).
+			client(tidebook, reset).
+			listening(listener("127.0.0.1", 80, "nginx"))
 		for i := range s.set.Vantages {
 			s.set.Vantages[i].Host, s.set.Vantages[i].Implied = "tidebook", s.set.Vantages[i].ID == "v2"
 		}
 		return s
 	}
 	apart := func() *scenario {
-		return newScene(t, web).holds("v1", gauge).holds("v2", tidebook).named(tidebook).client(tidebook, reset).listening(listener("127.0.0.1", 80, "nginx"))
+		return newScene(
+			t,
+			web,
+		).holds("v1", gauge).
+			holds("v2", tidebook).
+			named(tidebook).
+			client(tidebook, reset).
+			listening(listener("127.0.0.1", 80, "nginx"))
 	}
 	for _, c := range []struct {
 		name     string

@@ -128,7 +128,11 @@ func TestMain(m *testing.M) {
 	if status == 0 && whole {
 		differ, err := scenes.differ("scenes.txt")
 		if err != nil || len(differ) > 0 {
-			fmt.Printf("--- FAIL: the scenes are judged otherwise (-update takes it over) %v\n%s\n", err, strings.Join(differ, "\n"))
+			fmt.Printf(
+				"--- FAIL: the scenes are judged otherwise (-update takes it over) %v\n%s\n",
+				err,
+				strings.Join(differ, "\n"),
+			)
 			status = 1
 		}
 	}

@@ -57,7 +57,12 @@ func TestPolicy(t *testing.T) {
 		"refused, and not all is known":  {with(func(l *fact.Library) { l.Name, l.Suites = "Go", nil }), failed, takes("", "TLS 1.2"), nil, "certs/no-common-cipher likely", false},
 		"the key is short for its level": {with(func(l *fact.Library) { l.Level = 4 }), came("TLS 1.3", 0x1301), nil, nil, "certs/weak proven", false},
 	} {
-		s := newScene(t, secure).holds("v1", gauge).named(tidebook).client(tidebook, connected, shook(c.h), trusting(root.cert.Raw), replied(200))
+		s := newScene(
+			t,
+			secure,
+		).holds("v1", gauge).
+			named(tidebook).
+			client(tidebook, connected, shook(c.h), trusting(root.cert.Raw), replied(200))
 		if c.h.Alert != 0 {
 			s = newScene(t, secure).holds("v1", gauge).named(tidebook).client(tidebook, connected, shook(c.h))
 		}
@@ -90,7 +95,8 @@ func TestBesideStore(t *testing.T) {
 			f.Trust = &fact.Trust{Source: "/etc/ssl/roots", Count: 9, Roots: [][]byte{root.cert.Raw}, Beside: true}
 		}, replied(200))
 	causes := s.weigh().Causes
-	if len(causes) != 1 || causes[0].ID != "certs/unknown-issuer" || !strings.Contains(causes[0].Summary, "programs that go by /etc/ssl/roots take it") {
+	if len(causes) != 1 || causes[0].ID != "certs/unknown-issuer" ||
+		!strings.Contains(causes[0].Summary, "programs that go by /etc/ssl/roots take it") {
 		t.Errorf("%s", summaries(causes))
 	}
 }

@@ -8,12 +8,25 @@ import (
 
 // signing is a client that reaches a server and is refused as svc-tide.
 func signing(t *testing.T, code, text string) *scenario {
-	s := newScene(t, web).holds("v1", gauge).holds("v2", tidebook).named(tidebook).client(tidebook, connected, replied(401))
+	s := newScene(
+		t,
+		web,
+	).holds("v1", gauge).
+		holds("v2", tidebook).
+		named(tidebook).
+		client(tidebook, connected, replied(401))
 	s.ask.Account, s.set.Ask.Account = "svc-tide", "svc-tide"
 	target := s.target(tidebook)
 	target.Account = "svc-tide"
 	return s.add("v1", fact.LookLogin, target, func(f *fact.Fact) {
-		f.Login = &fact.Login{Account: "svc-tide", Outcome: fact.LoginRefused, Mechanism: "basic", Code: code, Text: text, TookMS: 20}
+		f.Login = &fact.Login{
+			Account:   "svc-tide",
+			Outcome:   fact.LoginRefused,
+			Mechanism: "basic",
+			Code:      code,
+			Text:      text,
+			TookMS:    20,
+		}
 	})
 }
 

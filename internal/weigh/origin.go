@@ -125,14 +125,24 @@ func originOf(g trail.SweepGroup, rows []trail.SweepRow) *trail.Origin {
 	var best *trail.Origin
 	var all []*trail.Origin
 	for feature := range features {
-		o := &trail.Origin{Feature: feature, With: having(failing, feature), Of: len(failing), Others: having(working, feature), OfOthers: len(working)}
+		o := &trail.Origin{
+			Feature:  feature,
+			With:     having(failing, feature),
+			Of:       len(failing),
+			Others:   having(working, feature),
+			OfOthers: len(working),
+		}
 		o.Chance = min(1, float64(len(features))*exact(o.With, o.Of, o.Others, o.OfOthers))
 		if o.Chance <= likelyChance {
 			all = append(all, o)
 		}
 	}
 	slices.SortFunc(all, func(a, b *trail.Origin) int {
-		return cmp.Or(cmp.Compare(a.Chance, b.Chance), cmp.Compare(said(a.Feature), said(b.Feature)), strings.Compare(a.Feature, b.Feature))
+		return cmp.Or(
+			cmp.Compare(a.Chance, b.Chance),
+			cmp.Compare(said(a.Feature), said(b.Feature)),
+			strings.Compare(a.Feature, b.Feature),
+		)
 	})
 	for _, o := range all {
 		if best == nil {
@@ -147,7 +157,8 @@ func originOf(g trail.SweepGroup, rows []trail.SweepRow) *trail.Origin {
 // said puts tags, which people gave, before what was seen of a host.
 func said(feature string) int {
 	name, _, _ := strings.Cut(feature, ":")
-	if slices.Contains([]string{"resolver", "hosts file", "subnet", "gateway", "TLS library", "proxy", "system"}, name) || strings.Contains(feature, " is ") {
+	if slices.Contains([]string{"resolver", "hosts file", "subnet", "gateway", "TLS library", "proxy", "system"}, name) ||
+		strings.Contains(feature, " is ") {
 		return 1
 	}
 	return 0

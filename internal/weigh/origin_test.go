@@ -33,7 +33,12 @@ func TestExact(t *testing.T) {
 func TestOrigin(t *testing.T) {
 	const endpoint = "https://tidebook.varzea.example/"
 	row := func(n int, fails bool, features ...string) trail.SweepRow {
-		r := trail.SweepRow{Client: fmt.Sprintf("gauge-%02d", n), Endpoint: endpoint, Outcome: trail.OutcomeClear, Features: features}
+		r := trail.SweepRow{
+			Client:   fmt.Sprintf("gauge-%02d", n),
+			Endpoint: endpoint,
+			Outcome:  trail.OutcomeClear,
+			Features: features,
+		}
 		if fails {
 			r.Outcome, r.Cause, r.Certainty = trail.OutcomeFault, "names/hosts-file", trail.Proven
 		}

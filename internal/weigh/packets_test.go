@@ -9,7 +9,14 @@ import (
 
 // seg is a segment of the client's flow: what it opens begins with 100.
 func seg(link, flags, from, to string, out bool) fact.Segment {
-	s := fact.Segment{Link: link, Flags: flags, From: netip.MustParseAddrPort(from), To: netip.MustParseAddrPort(to), Out: out, Hops: 60}
+	s := fact.Segment{
+		Link:  link,
+		Flags: flags,
+		From:  netip.MustParseAddrPort(from),
+		To:    netip.MustParseAddrPort(to),
+		Out:   out,
+		Hops:  60,
+	}
 	if flags == "SYN" {
 		s.Sequence = 100
 	} else {
@@ -61,15 +68,33 @@ func TestPacketReadings(t *testing.T) {
 	} {
 		s := both(t)
 		if c.step {
-			s = newScene(t, web).holds("v1", gauge).holds("v2", tidebook).named(tidebook).client(tidebook, resets).listening(listening()).
-				sends("v1", tidebook, gauge, "").sends("v2", gauge, tidebook, "")
+			s = newScene(
+				t,
+				web,
+			).holds("v1", gauge).
+				holds("v2", tidebook).
+				named(tidebook).
+				client(tidebook, resets).
+				listening(listening()).
+				sends("v1", tidebook, gauge, "").
+				sends("v2", gauge, tidebook, "")
 		}
 		if c.programs != nil {
-			s.add("v2", fact.LookBarriers, fact.Target{}, func(f *fact.Fact) { f.Barriers = &fact.Barriers{Programs: c.programs} })
+			s.add(
+				"v2",
+				fact.LookBarriers,
+				fact.Target{},
+				func(f *fact.Fact) { f.Barriers = &fact.Barriers{Programs: c.programs} },
+			)
 		}
 		s.tables("v1", "").tables("v2", c.rules)
 		look := func(at, name string, p fact.Packets) {
-			s.add(at, fact.LookPackets, fact.Target{Addr: netip.MustParseAddr(tidebook), Port: 80, Name: name}, func(f *fact.Fact) { f.Packets = &p })
+			s.add(
+				at,
+				fact.LookPackets,
+				fact.Target{Addr: netip.MustParseAddr(tidebook), Port: 80, Name: name},
+				func(f *fact.Fact) { f.Packets = &p },
+			)
 		}
 		look("v1", "try", fact.Packets{Try: true, Segments: c.client})
 		look("v2", "watch", fact.Packets{Segments: c.server, Echoes: c.echoes, More: c.more})

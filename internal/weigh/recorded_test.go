@@ -200,8 +200,25 @@ func FuzzWeigh(f *testing.F) {
 		f.Add(text)
 	}
 	t := &testing.T{}
-	seed(newScene(t, web).holds("v1", gauge).holds("v2", tidebook).named(tidebook).hosts("10.20.0.66").client(tidebook, reset).listening(listener("127.0.0.1", 80, "nginx")).programs("systemd", with(nginxDown, stopped)))
-	seed(newScene(t, secure).named(tidebook, "fd20::14").client(tidebook, connected, shook(fact.Handshake{Ending: fact.Done, Chain: [][]byte{{1, 2}}}), trusting([]byte{3}), replied(403)))
+	seed(
+		newScene(
+			t,
+			web,
+		).holds("v1", gauge).
+			holds("v2", tidebook).
+			named(tidebook).
+			hosts("10.20.0.66").
+			client(tidebook, reset).
+			listening(listener("127.0.0.1", 80, "nginx")).
+			programs("systemd", with(nginxDown, stopped)),
+	)
+	seed(
+		newScene(
+			t,
+			secure,
+		).named(tidebook, "fd20::14").
+			client(tidebook, connected, shook(fact.Handshake{Ending: fact.Done, Chain: [][]byte{{1, 2}}}), trusting([]byte{3}), replied(403)),
+	)
 	seed(newScene(t, "mysql://tide\u200bbook").asking("varzea.example").client(tidebook, icmp(gauge, 1)))
 	f.Fuzz(func(t *testing.T, text []byte) {
 		set, err := fact.DecodeSet("x", text)

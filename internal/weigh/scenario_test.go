@@ -61,7 +61,13 @@ func (s *scenario) wants(look fact.Kind, at fact.Role) bool {
 }
 
 func (s *scenario) add(vantage string, look fact.Kind, target fact.Target, fill func(*fact.Fact)) *scenario {
-	f := fact.Fact{Vantage: vantage, At: began, Order: fact.Order{Look: look, Target: target}, Source: string(look), Saw: "seen"}
+	f := fact.Fact{
+		Vantage: vantage,
+		At:      began,
+		Order:   fact.Order{Look: look, Target: target},
+		Source:  string(look),
+		Saw:     "seen",
+	}
 	fill(&f)
 	s.set = s.set.With(f)
 	return s
@@ -70,13 +76,25 @@ func (s *scenario) add(vantage string, look fact.Kind, target fact.Target, fill 
 // target is the endpoint as tried at an address.
 func (s *scenario) target(addr string) fact.Target {
 	e := s.ask.Endpoint
-	return fact.Target{Name: e.Host, Addr: netip.MustParseAddr(addr), Port: e.Port, Scheme: e.Scheme, Security: e.Security, Path: e.Path}
+	return fact.Target{
+		Name:     e.Host,
+		Addr:     netip.MustParseAddr(addr),
+		Port:     e.Port,
+		Scheme:   e.Scheme,
+		Security: e.Security,
+		Path:     e.Path,
+	}
 }
 
 // asking is how the client looks up names.
 func (s *scenario) asking(search ...string) *scenario {
 	return s.add("v1", fact.LookNames, fact.Target{Name: s.ask.Endpoint.Host}, func(f *fact.Fact) {
-		f.Setup = &fact.ResolverSetup{Path: "/etc/resolv.conf", Servers: []netip.AddrPort{netip.MustParseAddrPort(resolver)}, Search: search, Ndots: 1}
+		f.Setup = &fact.ResolverSetup{
+			Path:    "/etc/resolv.conf",
+			Servers: []netip.AddrPort{netip.MustParseAddrPort(resolver)},
+			Search:  search,
+			Ndots:   1,
+		}
 	})
 }
 
@@ -128,7 +146,10 @@ func local(errno string) step {
 
 func icmp(from string, code uint8) step {
 	return func(f *fact.Fact) {
-		f.Connect = &fact.Connect{Outcome: fact.ICMP, ICMP: &fact.ICMPError{From: netip.MustParseAddr(from), Type: 3, Code: code, Version: 4}}
+		f.Connect = &fact.Connect{
+			Outcome: fact.ICMP,
+			ICMP:    &fact.ICMPError{From: netip.MustParseAddr(from), Type: 3, Code: code, Version: 4},
+		}
 	}
 }
 
@@ -169,7 +190,10 @@ func (s *scenario) client(addr string, steps ...step) *scenario {
 // holds is the addresses of a host.
 func (s *scenario) holds(vantage string, addrs ...string) *scenario {
 	return s.add(vantage, fact.LookAddresses, fact.Target{}, func(f *fact.Fact) {
-		a := fact.Addresses{Host: vantage, Held: []fact.Address{{Prefix: netip.MustParsePrefix("127.0.0.1/8"), Link: "lo", Up: true, Local: true}}}
+		a := fact.Addresses{
+			Host: vantage,
+			Held: []fact.Address{{Prefix: netip.MustParsePrefix("127.0.0.1/8"), Link: "lo", Up: true, Local: true}},
+		}
 		for _, each := range addrs {
 			addr := netip.MustParseAddr(each)
 			a.Held = append(a.Held, fact.Address{Prefix: netip.PrefixFrom(addr, addr.BitLen()-8), Link: "eth0", Up: true})
@@ -180,20 +204,37 @@ func (s *scenario) holds(vantage string, addrs ...string) *scenario {
 
 // listening is the server's listeners.
 func (s *scenario) listening(list ...fact.Listener) *scenario {
-	return s.add("v2", fact.LookListeners, fact.Target{Port: s.ask.Endpoint.Port, Scheme: s.ask.Endpoint.Scheme}, func(f *fact.Fact) {
-		f.Listeners = &fact.Listeners{All: list}
-	})
+	return s.add(
+		"v2",
+		fact.LookListeners,
+		fact.Target{Port: s.ask.Endpoint.Port, Scheme: s.ask.Endpoint.Scheme},
+		func(f *fact.Fact) {
+			f.Listeners = &fact.Listeners{All: list}
+		},
+	)
 }
 
 func listener(addr string, port uint16, program string) fact.Listener {
-	return fact.Listener{Addr: netip.MustParseAddr(addr), Port: port, Program: program, PID: 4121, Limit: 511, Since: began.Add(-72 * time.Hour)}
+	return fact.Listener{
+		Addr:    netip.MustParseAddr(addr),
+		Port:    port,
+		Program: program,
+		PID:     4121,
+		Limit:   511,
+		Since:   began.Add(-72 * time.Hour),
+	}
 }
 
 // programs is what stands behind the endpoint on the server.
 func (s *scenario) programs(manager string, list ...fact.Program) *scenario {
-	return s.add("v2", fact.LookService, fact.Target{Port: s.ask.Endpoint.Port, Scheme: s.ask.Endpoint.Scheme}, func(f *fact.Fact) {
-		f.Service = &fact.Service{Manager: manager, Programs: list}
-	})
+	return s.add(
+		"v2",
+		fact.LookService,
+		fact.Target{Port: s.ask.Endpoint.Port, Scheme: s.ask.Endpoint.Scheme},
+		func(f *fact.Fact) {
+			f.Service = &fact.Service{Manager: manager, Programs: list}
+		},
+	)
 }
 
 // expect compares blocking causes with what is wanted, each as

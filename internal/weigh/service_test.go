@@ -62,7 +62,16 @@ func TestServiceCauses(t *testing.T) {
 		"just started, no port yet": {nginxWith(fact.Process{PID: 7, State: "S", Since: began.Add(-3 * time.Second)}), "service/starting likely", "3 seconds"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			got := newScene(t, web).holds("v1", gauge).holds("v2", tidebook).named(tidebook).client(tidebook, reset).listening().programs("systemd", c.program).weigh()
+			got := newScene(
+				t,
+				web,
+			).holds("v1", gauge).
+				holds("v2", tidebook).
+				named(tidebook).
+				client(tidebook, reset).
+				listening().
+				programs("systemd", c.program).
+				weigh()
 			expect(t, got, c.want)
 			if !strings.Contains(got.Causes[0].Summary, c.says) {
 				t.Errorf("summary %q lacks %q", got.Causes[0].Summary, c.says)
@@ -78,10 +87,22 @@ func TestServiceCauses(t *testing.T) {
 func TestServing(t *testing.T) {
 	silentAnswer := answered(fact.Reply{Ending: fact.Stalled, Protocol: "http", TookMS: 6000})
 	scenario := func(t *testing.T, p fact.Program, steps ...step) *scenario {
-		return newScene(t, web).holds("v1", gauge).holds("v2", tidebook).named(tidebook).client(tidebook, steps...).listening(listener("0.0.0.0", 80, "nginx")).programs("systemd", p)
+		return newScene(
+			t,
+			web,
+		).holds("v1", gauge).
+			holds("v2", tidebook).
+			named(tidebook).
+			client(tidebook, steps...).
+			listening(listener("0.0.0.0", 80, "nginx")).
+			programs("systemd", p)
 	}
 	t.Run("halted", func(t *testing.T) {
-		expect(t, scenario(t, nginxWith(fact.Process{PID: 4121, State: "T"}), connected, silentAnswer).weigh(), "service/hung proven")
+		expect(
+			t,
+			scenario(t, nginxWith(fact.Process{PID: 4121, State: "T"}), connected, silentAnswer).weigh(),
+			"service/hung proven",
+		)
 	})
 	t.Run("takes nobody off its queue", func(t *testing.T) {
 		s := scenario(t, nginxUp, connected, silentAnswer)
@@ -96,7 +117,16 @@ func TestServing(t *testing.T) {
 		expect(t, s.weigh(), "service/hung proven")
 	})
 	t.Run("no descriptors left", func(t *testing.T) {
-		expect(t, scenario(t, nginxWith(fact.Process{PID: 4121, State: "S", Files: 1024, Limit: 1024}), connected, silentAnswer).weigh(), "service/starved proven")
+		expect(
+			t,
+			scenario(
+				t,
+				nginxWith(fact.Process{PID: 4121, State: "S", Files: 1024, Limit: 1024}),
+				connected,
+				silentAnswer,
+			).weigh(),
+			"service/starved proven",
+		)
 	})
 	t.Run("queues overflowed while ours was tried", func(t *testing.T) {
 		s := scenario(t, nginxUp, silent)
@@ -119,7 +149,15 @@ func TestServing(t *testing.T) {
 		}
 	})
 	t.Run("doubts of a service that works", func(t *testing.T) {
-		up := fact.Unit{Name: "nginx.service", Load: "loaded", Active: "active", Sub: "running", Enabled: "disabled", Restarts: 4, Since: began.Add(-time.Minute)}
+		up := fact.Unit{
+			Name:     "nginx.service",
+			Load:     "loaded",
+			Active:   "active",
+			Sub:      "running",
+			Enabled:  "disabled",
+			Restarts: 4,
+			Since:    began.Add(-time.Minute),
+		}
 		s := scenario(t, with(nginxUp, up), connected, replied(200))
 		s.set.Ask.Card = &fact.Card{Name: "tidebook", Ports: []uint16{80, 8081}}
 		got := s.weigh()
@@ -156,17 +194,35 @@ func TestServing(t *testing.T) {
 	t.Run("refused by the system's policy, by its log", func(t *testing.T) {
 		for before, want := range map[time.Duration]string{time.Second: "service/policy-denied proven", time.Hour: "service/stopped proven"} {
 			down := unitWith(func(u *fact.Unit) { u.Active = "inactive" })
-			s := newScene(t, web).holds("v1", gauge).holds("v2", tidebook).named(tidebook).client(tidebook, reset).listening().programs("systemd", down)
+			s := newScene(
+				t,
+				web,
+			).holds("v1", gauge).
+				holds("v2", tidebook).
+				named(tidebook).
+				client(tidebook, reset).
+				listening().
+				programs("systemd", down)
 			s.add("v2", fact.LookResources, fact.Target{}, func(f *fact.Fact) {
-				line := fact.LogLine{At: down.Units[0].Since.Add(-before), Text: `audit: apparmor="DENIED" operation="bind" comm="nginx"`}
+				line := fact.LogLine{
+					At:   down.Units[0].Since.Add(-before),
+					Text: `audit: apparmor="DENIED" operation="bind" comm="nginx"`,
+				}
 				f.Resources = &fact.Resources{Denials: []fact.LogLine{line}}
 			})
 			expect(t, s.weigh(), want)
 		}
 	})
 	t.Run("another program holds the port of a named one", func(t *testing.T) {
-		s := newScene(t, web).holds("v1", gauge).holds("v2", tidebook).named(tidebook).client(tidebook, connected, replied(200)).
-			listening(listener("0.0.0.0", 80, "squatter")).programs("", why(nginxDown, "card"))
+		s := newScene(
+			t,
+			web,
+		).holds("v1", gauge).
+			holds("v2", tidebook).
+			named(tidebook).
+			client(tidebook, connected, replied(200)).
+			listening(listener("0.0.0.0", 80, "squatter")).
+			programs("", why(nginxDown, "card"))
 		expect(t, s.weigh(), "ports/other-owner proven")
 	})
 }
@@ -181,13 +237,19 @@ func TestServerAddress(t *testing.T) {
 		expect(t, got, "names/stale-address proven")
 	})
 	t.Run("a setting holds an old address", func(t *testing.T) {
-		got := refused(t, "http://"+tidebook+"/").client(tidebook, silent).client("10.20.0.15", connected, replied(200)).weigh()
+		got := refused(
+			t,
+			"http://"+tidebook+"/",
+		).client(tidebook, silent).
+			client("10.20.0.15", connected, replied(200)).
+			weigh()
 		expect(t, got, "settings/stale-address proven")
 	})
 	t.Run("neither address works: there may be a translation", func(t *testing.T) {
 		got := refused(t, web).named(tidebook).client(tidebook, silent).client("10.20.0.15", silent).weigh()
 		expect(t, got)
-		if first := got.Causes[0]; first.ID != "names/stale-address" || first.Certainty != trail.Possible || len(got.Blocking()) > 0 {
+		if first := got.Causes[0]; first.ID != "names/stale-address" || first.Certainty != trail.Possible ||
+			len(got.Blocking()) > 0 {
 			t.Errorf("what something speaks for is told first\n%s", dump(got))
 		}
 	})
@@ -233,8 +295,15 @@ func TestAge(t *testing.T) {
 				skew = c.date
 				reply.Date = began.Add(c.date)
 			}
-			s := newScene(t, web).holds("v1", gauge).holds("v2", tidebook).named(tidebook).client(tidebook, connected, answered(reply)).
-				listening(l).programs("", why(nginxDown, "card"))
+			s := newScene(
+				t,
+				web,
+			).holds("v1", gauge).
+				holds("v2", tidebook).
+				named(tidebook).
+				client(tidebook, connected, answered(reply)).
+				listening(l).
+				programs("", why(nginxDown, "card"))
 			s.set.Vantages[1].Means, s.set.Vantages[1].Ended = fact.Record, began.Add(skew).Add(-c.old)
 			expect(t, s.weigh(), "ports/other-owner "+string(c.want))
 		})

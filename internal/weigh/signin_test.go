@@ -52,7 +52,9 @@ func TestPolicyMends(t *testing.T) {
 		}
 		s := carded(t, fact.Card{}, connected, replied(200))
 		s.set.Ask.Card, s.set.Ask.Account = nil, "upload"
-		s.set.Ask.Sheets = []fact.Sheet{*policySheet(t, "format: uakari.sheet/1\nname: office\nsign-in:\n  accounts: {ana: [admins], upload: [programs]}\n  admins: admins\n"+rules)}
+		s.set.Ask.Sheets = []fact.Sheet{
+			*policySheet(t, "format: uakari.sheet/1\nname: office\nsign-in:\n  accounts: {ana: [admins], upload: [programs]}\n  admins: admins\n"+rules),
+		}
 		got := s.sends("v1", tidebook, gauge, "").weigh()
 		var remedies []string
 		for _, cause := range got.Causes {
@@ -69,7 +71,34 @@ func TestPolicyMends(t *testing.T) {
 // TestSignIn is tries against ordered rules, and what decides.
 func TestSignIn(t *testing.T) {
 	s := policySheet(t, policies)
-	noon, night, sunday := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC), time.Date(2026, 11, 23, 23, 30, 0, 0, time.UTC), time.Date(2026, 11, 22, 12, 0, 0, 0, time.UTC)
+	noon, night, sunday := time.Date(
+		2026,
+		11,
+		23,
+		12,
+		0,
+		0,
+		0,
+		time.UTC,
+	), time.Date(
+		2026,
+		11,
+		23,
+		23,
+		30,
+		0,
+		0,
+		time.UTC,
+	), time.Date(
+		2026,
+		11,
+		22,
+		12,
+		0,
+		0,
+		0,
+		time.UTC,
+	)
 	for _, c := range []struct {
 		account, from, host string
 		port                uint16
@@ -105,11 +134,16 @@ func TestSignInDoubts(t *testing.T) {
 		t.Errorf("%q", d)
 	}
 	shut := policySheet(t, strings.Replace(policies, "  rules:\n", "  rules:\n    - {name: closed, do: refuse}\n", 1))
-	if d := login.SignInDoubts(shut, began); len(d) != 1 || !strings.Contains(d[0], "rule 1 (closed) shuts out every administrator") {
+	if d := login.SignInDoubts(shut, began); len(d) != 1 ||
+		!strings.Contains(d[0], "rule 1 (closed) shuts out every administrator") {
 		t.Errorf("%q", d)
 	}
-	factor := policySheet(t, strings.Replace(policies, "  rules:\n", "  rules:\n    - {name: all, do: require, require: second-factor}\n", 1))
-	if d := login.SignInDoubts(factor, began); len(d) != 1 || !strings.Contains(d[0], "asks the program account upload for a second factor") {
+	factor := policySheet(
+		t,
+		strings.Replace(policies, "  rules:\n", "  rules:\n    - {name: all, do: require, require: second-factor}\n", 1),
+	)
+	if d := login.SignInDoubts(factor, began); len(d) != 1 ||
+		!strings.Contains(d[0], "asks the program account upload for a second factor") {
 		t.Errorf("%q", d)
 	}
 }
@@ -125,7 +159,9 @@ func TestPolicyReading(t *testing.T) {
 	got := at("upload", strings.Replace(policies, "10.20.7.0/24", "10.99.0.0/16", 1)).weigh()
 	found := false
 	for _, c := range got.Causes {
-		found = found || c.ID == "login/policy-blocks" && c.Rung == trail.Login && strings.Contains(c.Summary, "rule 3 (no programs elsewhere)")
+		found = found ||
+			c.ID == "login/policy-blocks" && c.Rung == trail.Login &&
+				strings.Contains(c.Summary, "rule 3 (no programs elsewhere)")
 	}
 	if !found {
 		t.Error(dump(got))

@@ -147,14 +147,24 @@ func noteOf(f *fact.Fact, e fact.Endpoint, note func(what, line string, at time.
 		note("who listens", "", time.Time{})
 		for _, l := range f.Listeners.All {
 			if l.Port < filter.Ephemeral.Low {
-				note("who listens", strings.TrimSpace(fmt.Sprintf("%s on %s %s", cmp.Or(l.Program, "a process"), netip.AddrPortFrom(l.Addr, l.Port), l.Unit)), l.Since)
+				note(
+					"who listens",
+					strings.TrimSpace(
+						fmt.Sprintf("%s on %s %s", cmp.Or(l.Program, "a process"), netip.AddrPortFrom(l.Addr, l.Port), l.Unit),
+					),
+					l.Since,
+				)
 			}
 		}
 	case f.Listeners != nil:
 		note("who holds the port", "", time.Time{})
 		for _, l := range f.Listeners.On(e.Transport, e.Port) {
 			at := l.Addr.String()
-			note("who holds the port", strings.TrimSpace(fmt.Sprintf("%s on %s %s", cmp.Or(l.Program, "a process"), at, l.Unit)), l.Since)
+			note(
+				"who holds the port",
+				strings.TrimSpace(fmt.Sprintf("%s on %s %s", cmp.Or(l.Program, "a process"), at, l.Unit)),
+				l.Since,
+			)
 		}
 	case f.Service != nil:
 		for _, p := range f.Service.Programs {
@@ -169,7 +179,16 @@ func noteOf(f *fact.Fact, e fact.Endpoint, note func(what, line string, at time.
 			if c.ID == "" {
 				continue
 			}
-			note("containers", fmt.Sprintf("%s is %s, of the image %s", c.Called(), cmp.Or(c.State, "running"), cmp.Or(c.Image, "that is not known")), c.Started)
+			note(
+				"containers",
+				fmt.Sprintf(
+					"%s is %s, of the image %s",
+					c.Called(),
+					cmp.Or(c.State, "running"),
+					cmp.Or(c.Image, "that is not known"),
+				),
+				c.Started,
+			)
 		}
 	case f.Answer != nil:
 		var addrs []string
@@ -179,7 +198,16 @@ func noteOf(f *fact.Fact, e fact.Endpoint, note func(what, line string, at time.
 		plain("addresses of the name", addrs...)
 	case f.Handshake != nil && len(f.Handshake.Chain) > 0:
 		if cert, err := x509.ParseCertificate(f.Handshake.Chain[0]); err == nil {
-			note("the certificate", fmt.Sprintf("%s of %s, valid until %s", cmp.Or(cert.Subject.CommonName, "one without a name"), cmp.Or(cert.Issuer.CommonName, "itself"), cert.NotAfter.UTC().Format(time.DateOnly)), cert.NotBefore)
+			note(
+				"the certificate",
+				fmt.Sprintf(
+					"%s of %s, valid until %s",
+					cmp.Or(cert.Subject.CommonName, "one without a name"),
+					cmp.Or(cert.Issuer.CommonName, "itself"),
+					cert.NotAfter.UTC().Format(time.DateOnly),
+				),
+				cert.NotBefore,
+			)
 		}
 	case f.Library != nil:
 		plain("TLS library", f.Saw)

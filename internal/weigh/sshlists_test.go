@@ -84,7 +84,11 @@ func TestStoreProtectsItself(t *testing.T) {
 			programs("", fact.Program{Name: "redis-server", Path: "/usr/bin/redis-server", Why: "card", Processes: []fact.Process{{PID: 4121, State: "S", Since: began}},
 				Units: []fact.Unit{{Name: "redis-server.service", Load: "loaded", Active: "active", Since: began}}})
 		s.add("v2", fact.LookAccess, fact.Target{Port: 6379}, func(f *fact.Fact) {
-			f.Access = &fact.Access{Files: []fact.AccessFile{{Path: "/etc/redis/redis.conf", Kind: "redis", Changed: began.Add(-1e12), Lines: linesOf(c.settings)}}}
+			f.Access = &fact.Access{
+				Files: []fact.AccessFile{
+					{Path: "/etc/redis/redis.conf", Kind: "redis", Changed: began.Add(-1e12), Lines: linesOf(c.settings)},
+				},
+			}
 		})
 		s.check(c.name, c.want)
 	}

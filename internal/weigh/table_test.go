@@ -92,7 +92,11 @@ func TestCatalogue(t *testing.T) {
 
 // TestRemedyPlaces sees that values from outside are quoted in commands.
 func TestRemedyPlaces(t *testing.T) {
-	got := catalogue.Remedies("service/stopped", catalogue.Values{"unit": "a;reboot", "server": "tidebook", "program": "x", "path": "/x"}, nil)
+	got := catalogue.Remedies(
+		"service/stopped",
+		catalogue.Values{"unit": "a;reboot", "server": "tidebook", "program": "x", "path": "/x"},
+		nil,
+	)
 	if len(got) != 1 || got[0].Command != "systemctl start 'a;reboot'" || got[0].Undo != "systemctl stop 'a;reboot'" {
 		t.Errorf("got %+v", got)
 	}

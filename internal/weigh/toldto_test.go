@@ -12,9 +12,21 @@ import (
 // TestToldTo is a client whose own programs are sent to another place than the
 // endpoint, and what answers where.
 func TestToldTo(t *testing.T) {
-	well := []step{connected, greeted(fact.Done, "ssh", "", ""), func(f *fact.Fact) { f.HostKey = &fact.HostKey{State: "known", Type: "ssh-ed25519"} }, answered(fact.Reply{Ending: fact.Done, Protocol: "ssh"})}
+	well := []step{
+		connected,
+		greeted(fact.Done, "ssh", "", ""),
+		func(f *fact.Fact) { f.HostKey = &fact.HostKey{State: "known", Type: "ssh-ed25519"} },
+		answered(fact.Reply{Ending: fact.Done, Protocol: "ssh"}),
+	}
 	at := func(host string, port uint16) fact.Target {
-		return fact.Target{Name: host, Addr: netip.MustParseAddr(host), Port: port, Scheme: "ssh", Security: fact.Plain, Apart: true}
+		return fact.Target{
+			Name:     host,
+			Addr:     netip.MustParseAddr(host),
+			Port:     port,
+			Scheme:   "ssh",
+			Security: fact.Plain,
+			Apart:    true,
+		}
 	}
 	for name, c := range map[string]struct {
 		told  fact.Told
@@ -35,7 +47,12 @@ func TestToldTo(t *testing.T) {
 	} {
 		s := newScene(t, "ssh://"+tidebook).holds("v1", gauge).client(tidebook, c.here...)
 		s.set.Vantages = s.set.Vantages[:1]
-		s.add("v1", fact.LookTold, fact.Target{Name: tidebook, Addr: netip.MustParseAddr(tidebook), Port: 22, Scheme: "ssh"}, func(f *fact.Fact) { f.Told = &c.told })
+		s.add(
+			"v1",
+			fact.LookTold,
+			fact.Target{Name: tidebook, Addr: netip.MustParseAddr(tidebook), Port: 22, Scheme: "ssh"},
+			func(f *fact.Fact) { f.Told = &c.told },
+		)
 		if c.there != nil {
 			to := c.to
 			if to.Addr == netip.MustParseAddr(tidebook) {
@@ -74,8 +91,24 @@ func TestToldToProven(t *testing.T) {
 		s := newScene(t, "ssh://"+tidebook).holds("v1", gauge).holds("v2", tidebook, "10.20.0.15").
 			client(tidebook, connected, greeted(fact.Done, "ssh", "", ""), func(f *fact.Fact) { f.HostKey = &fact.HostKey{State: "known", Type: "ssh-ed25519"} }, answered(fact.Reply{Ending: fact.Done, Protocol: "ssh"})).
 			listening(listener("0.0.0.0", 22, "sshd"), listener("0.0.0.0", 2200, "sshd"))
-		s.add("v1", fact.LookTold, fact.Target{Name: tidebook, Addr: netip.MustParseAddr(tidebook), Port: 22, Scheme: "ssh"}, func(f *fact.Fact) { f.Told = &c.told })
-		s.climb("v1", fact.Target{Name: c.to, Addr: netip.MustParseAddr(c.to), Port: c.port, Scheme: "ssh", Security: fact.Plain, Apart: true}, reset)
+		s.add(
+			"v1",
+			fact.LookTold,
+			fact.Target{Name: tidebook, Addr: netip.MustParseAddr(tidebook), Port: 22, Scheme: "ssh"},
+			func(f *fact.Fact) { f.Told = &c.told },
+		)
+		s.climb(
+			"v1",
+			fact.Target{
+				Name:     c.to,
+				Addr:     netip.MustParseAddr(c.to),
+				Port:     c.port,
+				Scheme:   "ssh",
+				Security: fact.Plain,
+				Apart:    true,
+			},
+			reset,
+		)
 		s.check(name, c.want)
 	}
 }
@@ -92,13 +125,19 @@ func TestRights(t *testing.T) {
 		"there is none":       {fact.LackingRight{Right: fact.Right{May: "select", On: "readings.snow"}, Level: "table readings.snow", Absent: true}, "login/no-such-resource proven", "there is no table readings.snow"},
 		"nobody can tell":     {fact.LackingRight{Right: fact.Right{May: "select", On: "readings.levels"}, Level: "table readings.levels", Unknown: "timeout"}, "", ""},
 	} {
-		s := keeping(t, "postgres://tidebook.varzea.example/tides?sslmode=disable", nil, &fact.Login{Outcome: fact.LoginAccepted, Mechanism: "SCRAM-SHA-256", Lacks: []fact.LackingRight{c.lacks}})
+		s := keeping(
+			t,
+			"postgres://tidebook.varzea.example/tides?sslmode=disable",
+			nil,
+			&fact.Login{Outcome: fact.LoginAccepted, Mechanism: "SCRAM-SHA-256", Lacks: []fact.LackingRight{c.lacks}},
+		)
 		if c.want == "" {
 			s.check(name)
 			continue
 		}
 		s.check(name, c.want)
-		if cause := s.weigh().Causes[0]; !strings.Contains(cause.Summary, c.says) || !c.lacks.Absent && !strings.HasPrefix(cause.Remedies[0].Command, "psql -d tides -c 'GRANT ") {
+		if cause := s.weigh().Causes[0]; !strings.Contains(cause.Summary, c.says) ||
+			!c.lacks.Absent && !strings.HasPrefix(cause.Remedies[0].Command, "psql -d tides -c 'GRANT ") {
 			t.Errorf("%s: %q, %+v", name, cause.Summary, cause.Remedies)
 		}
 	}
@@ -129,9 +168,23 @@ func TestSentCertificates(t *testing.T) {
 		"an alert of something else": {chainOf(good), 70, nil, nil, "certs/no-common-version likely", ""},
 	} {
 		s := newScene(t, secure).holds("v1", gauge).holds("v2", tidebook).named(tidebook).client(tidebook, connected,
-			shook(fact.Handshake{Ending: fact.Closed, Alert: c.alert, Wanted: true, Sent: c.sent, Authorities: c.takes, Chain: chainOf(leaf)}), trusting(root.cert.Raw))
+			shook(
+				fact.Handshake{
+					Ending:      fact.Closed,
+					Alert:       c.alert,
+					Wanted:      true,
+					Sent:        c.sent,
+					Authorities: c.takes,
+					Chain:       chainOf(leaf),
+				},
+			), trusting(root.cert.Raw))
 		if c.store != nil {
-			s.add("v2", fact.LookCertFiles, fact.Target{Port: s.set.Ask.Endpoint.Port}, func(f *fact.Fact) { f.CertFiles = &fact.CertFiles{Stores: []fact.ClientStore{*c.store}} })
+			s.add(
+				"v2",
+				fact.LookCertFiles,
+				fact.Target{Port: s.set.Ask.Endpoint.Port},
+				func(f *fact.Fact) { f.CertFiles = &fact.CertFiles{Stores: []fact.ClientStore{*c.store}} },
+			)
 		}
 		found := trail.Cause{}
 		for _, cause := range s.weigh().Causes {
@@ -157,7 +210,10 @@ func TestSentCertificates(t *testing.T) {
 		"none, and it says why":      {nil, fact.Reply{Ending: fact.Done, Protocol: "http", Status: 400, Text: "No required SSL certificate was sent"}, true},
 	} {
 		got := newScene(t, secure).holds("v1", gauge).holds("v2", tidebook).named(tidebook).client(tidebook, connected,
-			shook(fact.Handshake{Ending: fact.Done, Version: "TLS 1.3", Wanted: true, Sent: c.sent, Chain: chainOf(leaf)}), trusting(root.cert.Raw), answered(c.reply)).weigh()
+			shook(
+				fact.Handshake{Ending: fact.Done, Version: "TLS 1.3", Wanted: true, Sent: c.sent, Chain: chainOf(leaf)},
+			), trusting(root.cert.Raw), answered(c.reply)).
+			weigh()
 		if found := strings.Contains(summaries(got.Causes), "certs/client-cert-"); found != c.want {
 			t.Errorf("%s: %s", name, summaries(got.Causes))
 		}

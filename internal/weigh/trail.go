@@ -288,7 +288,8 @@ func boolOrder(a, b bool) int {
 // same reports whether two addresses' causes are one: the same fault at the
 // same place.
 func same(a, b *gate.Judged) bool {
-	return a.Cause == b.Cause && a.Vantage == b.Vantage && a.Which == b.Which && a.Blocking == b.Blocking && a.Certainty == b.Certainty
+	return a.Cause == b.Cause && a.Vantage == b.Vantage && a.Which == b.Which && a.Blocking == b.Blocking &&
+		a.Certainty == b.Certainty
 }
 
 func mergeCauses(all []*gate.Judged) []*gate.Judged {

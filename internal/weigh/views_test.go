@@ -17,7 +17,12 @@ func (s *scenario) authority(servers ...fact.ZoneServer) *scenario {
 }
 
 func nameServer(name string, serial uint32, addr string) fact.ZoneServer {
-	return fact.ZoneServer{Name: name, Serial: serial, Outcome: fact.Addressed, Addrs: []netip.Addr{netip.MustParseAddr(addr)}}
+	return fact.ZoneServer{
+		Name:    name,
+		Serial:  serial,
+		Outcome: fact.Addressed,
+		Addrs:   []netip.Addr{netip.MustParseAddr(addr)},
+	}
 }
 
 // TestViews is names of which different sources say different things.
@@ -91,7 +96,12 @@ func TestNameEnds(t *testing.T) {
 func TestStub(t *testing.T) {
 	stub, behind := "127.0.0.53:53", "10.20.0.2:53"
 	s := newScene(t, web).add("v1", fact.LookNames, fact.Target{Name: "tidebook.varzea.example"}, func(f *fact.Fact) {
-		f.Setup = &fact.ResolverSetup{Path: "/etc/resolv.conf", Servers: []netip.AddrPort{netip.MustParseAddrPort(stub)}, Upstreams: []netip.AddrPort{netip.MustParseAddrPort(behind)}, Ndots: 1}
+		f.Setup = &fact.ResolverSetup{
+			Path:      "/etc/resolv.conf",
+			Servers:   []netip.AddrPort{netip.MustParseAddrPort(stub)},
+			Upstreams: []netip.AddrPort{netip.MustParseAddrPort(behind)},
+			Ndots:     1,
+		}
 	})
 	s = s.saysFor("tidebook.varzea.example", stub, "tidebook.varzea.example.", fact.ServerFailure)
 	expect(t, s.weigh(), "names/server-failure proven")

@@ -75,7 +75,12 @@ const bucketWidth = 1.05
 func PulseOf(set fact.Set, t trail.Trail) Pulse {
 	p := Pulse{At: set.Ask.Began, Outcome: t.Outcome, Reached: t.Reached, Marks: map[string]string{}}
 	if blocking := t.Blocking(); len(blocking) > 0 {
-		p.Why, p.Rung = fmt.Sprintf("%s (%s, %s)", blocking[0].Summary, blocking[0].ID, blocking[0].Certainty), blocking[0].Rung
+		p.Why, p.Rung = fmt.Sprintf(
+			"%s (%s, %s)",
+			blocking[0].Summary,
+			blocking[0].ID,
+			blocking[0].Certainty,
+		), blocking[0].Rung
 	}
 	client := scene.New(set).Client
 	port := set.Ask.Endpoint.Port

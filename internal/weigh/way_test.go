@@ -20,7 +20,12 @@ func TestSender(t *testing.T) {
 		{"nearer", "fewer", "rules/transit-reject", "with fewer hops left"},
 	} {
 		s := newScene(t, "http://10.20.0.14").client(tidebook, reset)
-		s.add("v1", fact.LookEcho, fact.Target{Addr: at.Addr}, func(f *fact.Fact) { f.Echo = &fact.Echo{Answered: true, Left: 63} })
+		s.add(
+			"v1",
+			fact.LookEcho,
+			fact.Target{Addr: at.Addr},
+			func(f *fact.Fact) { f.Echo = &fact.Echo{Answered: true, Left: 63} },
+		)
 		if !s.wants(fact.LookReset, fact.Client) {
 			t.Errorf("%s: nobody compares", c.name)
 		}
@@ -28,7 +33,8 @@ func TestSender(t *testing.T) {
 			s.add("v1", fact.LookReset, at, func(f *fact.Fact) { f.Reset = &fact.ResetHops{Beside: 63, Compare: c.reset} })
 		}
 		got := s.weigh().Causes
-		if got[0].ID != c.first || got[0].Certainty != trail.Possible || !strings.Contains(got[0].Summary, c.says) || len(got) < 4 {
+		if got[0].ID != c.first || got[0].Certainty != trail.Possible || !strings.Contains(got[0].Summary, c.says) ||
+			len(got) < 4 {
 			t.Errorf("%s: %s", c.name, summaries(got))
 		}
 	}
@@ -39,7 +45,12 @@ func TestSender(t *testing.T) {
 func TestLargePackets(t *testing.T) {
 	stalled := answered(fact.Reply{Ending: fact.Stalled, Protocol: "http", TookMS: 6000})
 	scenario := func(waiting uint32, steps ...step) *scenario {
-		s := newScene(t, "http://10.20.0.14").holds("v2", tidebook).client(tidebook, connected, stalled).listening(listener("0.0.0.0", 80, "nginx"))
+		s := newScene(
+			t,
+			"http://10.20.0.14",
+		).holds("v2", tidebook).
+			client(tidebook, connected, stalled).
+			listening(listener("0.0.0.0", 80, "nginx"))
 		s.add("v2", fact.LookListeners, fact.Target{Port: 80, Scheme: "http", Again: 1}, func(f *fact.Fact) {
 			later := listener("0.0.0.0", 80, "nginx")
 			later.Queue = waiting
@@ -51,7 +62,10 @@ func TestLargePackets(t *testing.T) {
 	}
 	scenario(0, connected, replied(200)).check("small ones pass", "rules/large-packets-lost proven")
 	scenario(0, connected, stalled).check("small ones stall as well")
-	if s := newScene(t, "http://10.20.0.14").client(tidebook, connected, stalled); !s.wants(fact.LookSession, fact.Client) {
+	if s := newScene(t, "http://10.20.0.14").client(tidebook, connected, stalled); !s.wants(
+		fact.LookSession,
+		fact.Client,
+	) {
 		t.Error("small ones are not tried")
 	}
 }

@@ -31,7 +31,10 @@ func TestWayIn(t *testing.T) {
 	out := fact.Route{Outcome: "found", Source: netip.MustParseAddr(gauge)}
 	through := fact.Route{Outcome: "found", Source: netip.MustParseAddr(gauge), Via: netip.MustParseAddr("10.20.7.1")}
 	listed := func(denies, allows []string) fact.Program {
-		return with(nginxUp, fact.Unit{Name: "nginx.service", Load: "loaded", Active: "active", Denies: denies, Allows: allows})
+		return with(
+			nginxUp,
+			fact.Unit{Name: "nginx.service", Load: "loaded", Active: "active", Denies: denies, Allows: allows},
+		)
 	}
 	for name, c := range map[string]struct {
 		scenario func(*scenario) *scenario
@@ -66,7 +69,14 @@ func TestWayIn(t *testing.T) {
 		}, nil},
 	} {
 		t.Run(name, func(t *testing.T) {
-			s := newScene(t, web).holds("v1", gauge).holds("v2", tidebook).named(tidebook).client(tidebook, silent).listening(listener("0.0.0.0", 80, "nginx"))
+			s := newScene(
+				t,
+				web,
+			).holds("v1", gauge).
+				holds("v2", tidebook).
+				named(tidebook).
+				client(tidebook, silent).
+				listening(listener("0.0.0.0", 80, "nginx"))
 			expect(t, c.scenario(s).weigh(), c.want...)
 		})
 	}

@@ -18,7 +18,12 @@ const (
 )
 
 var (
-	nginxUp   = fact.Program{Name: "nginx", Path: "/usr/sbin/nginx", Why: "settings", Processes: []fact.Process{{PID: 4121, State: "S"}}}
+	nginxUp = fact.Program{
+		Name:      "nginx",
+		Path:      "/usr/sbin/nginx",
+		Why:       "settings",
+		Processes: []fact.Process{{PID: 4121, State: "S"}},
+	}
 	nginxDown = fact.Program{Name: "nginx", Path: "/usr/sbin/nginx", Why: "settings"}
 	stopped   = fact.Unit{Name: "nginx.service", Load: "loaded", Active: "inactive", Sub: "dead"}
 )
@@ -172,7 +177,10 @@ func TestWrongPort(t *testing.T) {
 	s := newScene(t, "http://tidebook.varzea.example:8181/").holds("v1", gauge).holds("v2", tidebook).named(tidebook)
 	there := s.target(tidebook)
 	there.Port = 80
-	s.client(tidebook, reset).listening(listener("0.0.0.0", 80, "nginx")).programs("", nginxUp).climb("v1", there, connected, replied(200))
+	s.client(tidebook, reset).
+		listening(listener("0.0.0.0", 80, "nginx")).
+		programs("", nginxUp).
+		climb("v1", there, connected, replied(200))
 	got := s.weigh()
 	expect(t, got, "settings/wrong-port proven")
 	expectRungs(t, got, map[trail.Rung]trail.State{"settings": "fault", "answer": "clear", "service": "clear"})
@@ -196,7 +204,14 @@ func TestGuards(t *testing.T) {
 		expectDoubts(t, got, "names/loops-back possible")
 	})
 	t.Run("same host: unless its own program is there", func(t *testing.T) {
-		s := refused(t, web).named("127.0.0.9").holds("v2").client("127.0.0.9", reset).listening().programs("", why(nginxDown, "card"))
+		s := refused(
+			t,
+			web,
+		).named("127.0.0.9").
+			holds("v2").
+			client("127.0.0.9", reset).
+			listening().
+			programs("", why(nginxDown, "card"))
 		implied(s)
 		expect(t, s.weigh(), "service/stopped proven")
 	})
@@ -213,12 +228,28 @@ func TestGuards(t *testing.T) {
 		"the unit is inactive, and a process of it runs": {[]fact.Program{with(nginxUp, stopped)}, "systemd", "ports/none-listening proven"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			got := refused(t, web).holds("v2", tidebook).named(tidebook).client(tidebook, reset).listening().programs(c.manager, c.programs...).weigh()
+			got := refused(
+				t,
+				web,
+			).holds("v2", tidebook).
+				named(tidebook).
+				client(tidebook, reset).
+				listening().
+				programs(c.manager, c.programs...).
+				weigh()
 			expect(t, got, c.want)
 		})
 	}
 	t.Run("the only one of its kind, on an odd port", func(t *testing.T) {
-		got := refused(t, "http://tidebook.varzea.example:8181/").holds("v2", tidebook).named(tidebook).client(tidebook, reset).listening().programs("", why(nginxDown, "scheme")).weigh()
+		got := refused(
+			t,
+			"http://tidebook.varzea.example:8181/",
+		).holds("v2", tidebook).
+			named(tidebook).
+			client(tidebook, reset).
+			listening().
+			programs("", why(nginxDown, "scheme")).
+			weigh()
 		expect(t, got, "service/stopped likely")
 	})
 	t.Run("the only one of its kind answers on its own port, and not on the odd one", func(t *testing.T) {
@@ -231,11 +262,25 @@ func TestGuards(t *testing.T) {
 	t.Run("somebody holds the port, and may be the service", func(t *testing.T) {
 		unseen := listener("127.0.0.1", 8181, "")
 		unseen.PID, unseen.User = 0, "root"
-		got := refused(t, "http://tidebook.varzea.example:8181/").holds("v2", tidebook).named(tidebook).client(tidebook, reset).listening(unseen).programs("", why(nginxDown, "scheme")).weigh()
+		got := refused(
+			t,
+			"http://tidebook.varzea.example:8181/",
+		).holds("v2", tidebook).
+			named(tidebook).
+			client(tidebook, reset).
+			listening(unseen).
+			programs("", why(nginxDown, "scheme")).
+			weigh()
 		expect(t, got, "ports/loopback-only proven")
 	})
 	t.Run("a contradiction is a doubt", func(t *testing.T) {
-		s := refused(t, web).holds("v2", tidebook).named(tidebook).client(tidebook, connected, replied(200)).listening(listener("0.0.0.0", 80, "nginx"))
+		s := refused(
+			t,
+			web,
+		).holds("v2", tidebook).
+			named(tidebook).
+			client(tidebook, connected, replied(200)).
+			listening(listener("0.0.0.0", 80, "nginx"))
 		s.add("v2", fact.LookAddresses, fact.Target{}, func(f *fact.Fact) {})
 		s.set.Facts[1].Addresses.Held[1].Up = false
 		got := s.weigh()
@@ -246,7 +291,14 @@ func TestGuards(t *testing.T) {
 		}
 	})
 	t.Run("a connection that got through where nobody listens was led on", func(t *testing.T) {
-		got := refused(t, web).holds("v2", tidebook).named(tidebook).client(tidebook, connected, replied(200)).listening().weigh()
+		got := refused(
+			t,
+			web,
+		).holds("v2", tidebook).
+			named(tidebook).
+			client(tidebook, connected, replied(200)).
+			listening().
+			weigh()
 		expectDoubts(t, got)
 		if got.Outcome != trail.OutcomeClear {
 			t.Errorf("outcome %s, want clear", got.Outcome)
@@ -255,7 +307,14 @@ func TestGuards(t *testing.T) {
 	t.Run("a full queue that let the client in is a doubt", func(t *testing.T) {
 		l := listener("0.0.0.0", 80, "nginx")
 		l.Queue, l.Limit = 1, 0
-		got := refused(t, web).holds("v2", tidebook).named(tidebook).client(tidebook, connected, replied(200)).listening(l).weigh()
+		got := refused(
+			t,
+			web,
+		).holds("v2", tidebook).
+			named(tidebook).
+			client(tidebook, connected, replied(200)).
+			listening(l).
+			weigh()
 		expect(t, got)
 		expectDoubts(t, got, "ports/queue-full possible")
 	})
@@ -305,7 +364,14 @@ func TestNameGuards(t *testing.T) {
 
 // TestRefusedByOtherAddress sees a refusal from the server's second address.
 func TestRefusedByOtherAddress(t *testing.T) {
-	got := newScene(t, web).holds("v1", gauge).holds("v2", tidebook, "10.20.0.15").named(tidebook).client(tidebook, icmp("10.20.0.15", 13)).weigh()
+	got := newScene(
+		t,
+		web,
+	).holds("v1", gauge).
+		holds("v2", tidebook, "10.20.0.15").
+		named(tidebook).
+		client(tidebook, icmp("10.20.0.15", 13)).
+		weigh()
 	expect(t, got, "rules/transit-reject likely")
 }
 
@@ -318,7 +384,10 @@ func TestNameDoubts(t *testing.T) {
 	t.Run("the first resolver is silent, the second answers", func(t *testing.T) {
 		s := newScene(t, web)
 		s.add("v1", fact.LookNames, fact.Target{Name: s.ask.Endpoint.Host}, func(f *fact.Fact) {
-			f.Setup = &fact.ResolverSetup{Servers: []netip.AddrPort{netip.MustParseAddrPort("10.20.0.3:53"), netip.MustParseAddrPort(resolver)}, Ndots: 1}
+			f.Setup = &fact.ResolverSetup{
+				Servers: []netip.AddrPort{netip.MustParseAddrPort("10.20.0.3:53"), netip.MustParseAddrPort(resolver)},
+				Ndots:   1,
+			}
 		})
 		name := s.ask.Endpoint.Host
 		s.saysFor(name, "10.20.0.3:53", name+".", fact.NoReply).saysFor(name, resolver, name+".", fact.Addressed, tidebook)
@@ -329,23 +398,49 @@ func TestNameDoubts(t *testing.T) {
 		}
 	})
 	t.Run("one of two addresses fails", func(t *testing.T) {
-		got := newScene(t, web).holds("v1", gauge).named(tidebook, "10.20.0.15").client(tidebook, silent).client("10.20.0.15", connected, replied(200)).weigh()
+		got := newScene(
+			t,
+			web,
+		).holds("v1", gauge).
+			named(tidebook, "10.20.0.15").
+			client(tidebook, silent).
+			client("10.20.0.15", connected, replied(200)).
+			weigh()
 		expect(t, got)
 		expectDoubts(t, got, "names/one-bad-address proven")
 	})
 	t.Run("both addresses fail in one way: one cause", func(t *testing.T) {
-		got := newScene(t, web).holds("v1", gauge).named(tidebook, "10.20.0.15").client(tidebook, icmp("10.20.3.1", 13)).client("10.20.0.15", icmp("10.20.3.1", 13)).weigh()
+		got := newScene(
+			t,
+			web,
+		).holds("v1", gauge).
+			named(tidebook, "10.20.0.15").
+			client(tidebook, icmp("10.20.3.1", 13)).
+			client("10.20.0.15", icmp("10.20.3.1", 13)).
+			weigh()
 		expect(t, got, "rules/transit-reject proven")
 	})
 	t.Run("a family that the client does not have is moot", func(t *testing.T) {
-		got := newScene(t, web).holds("v1", gauge).named("fd20::14", tidebook).client("fd20::14", local("ENETUNREACH")).client(tidebook, connected, replied(200)).weigh()
+		got := newScene(
+			t,
+			web,
+		).holds("v1", gauge).
+			named("fd20::14", tidebook).
+			client("fd20::14", local("ENETUNREACH")).
+			client(tidebook, connected, replied(200)).
+			weigh()
 		expectDoubts(t, got)
 		if got.Outcome != trail.OutcomeClear {
 			t.Errorf("outcome %s", got.Outcome)
 		}
 	})
 	t.Run("an underscore that works is a doubt, one that does not is the fault", func(t *testing.T) {
-		got := newScene(t, "http://tide_book.varzea.example/").named(tidebook).client(tidebook, connected, replied(200)).weigh()
+		got := newScene(
+			t,
+			"http://tide_book.varzea.example/",
+		).named(tidebook).
+			client(tidebook, connected, replied(200)).
+			weigh()
 		expectDoubts(t, got, "names/bad-label proven")
 		s := newScene(t, "http://tide_book.varzea.example/").asking().says("tide_book.varzea.example.", fact.NoSuchName)
 		mended := "tide-book.varzea.example"
@@ -384,7 +479,12 @@ func TestStray(t *testing.T) {
 	s.climb("v1", target, connected, replied(500))
 	expect(t, s.weigh(), "settings/stray-characters proven", "answer/error-status proven behind settings/stray-characters")
 	// Proven needs the cleaned value to work.
-	expect(t, missing.weigh(), "settings/stray-characters likely", "names/no-such-name proven behind settings/stray-characters")
+	expect(
+		t,
+		missing.weigh(),
+		"settings/stray-characters likely",
+		"names/no-such-name proven behind settings/stray-characters",
+	)
 }
 
 // TestWrongSecurity tells the odd client from the changed server.
@@ -467,12 +567,31 @@ func TestHostDown(t *testing.T) {
 // TestHealthyIsClear sees that a healthy endpoint gives no doubt, whatever
 // was seen beside it.
 func TestHealthyIsClear(t *testing.T) {
-	s := newScene(t, web).holds("v1", gauge).holds("v2", tidebook).named(tidebook).client(tidebook, connected, replied(200)).
-		listening(listener("0.0.0.0", 80, "nginx")).programs("systemd", nginxUp)
+	s := newScene(
+		t,
+		web,
+	).holds("v1", gauge).
+		holds("v2", tidebook).
+		named(tidebook).
+		client(tidebook, connected, replied(200)).
+		listening(listener("0.0.0.0", 80, "nginx")).
+		programs("systemd", nginxUp)
 	got := s.weigh()
 	expectDoubts(t, got)
-	expectRungs(t, got, map[trail.Rung]trail.State{"settings": "clear", "service": "clear", "ports": "clear", "rules": "clear", "names": "clear",
-		"certs": "moot", "login": "unseen", "answer": "clear"})
+	expectRungs(
+		t,
+		got,
+		map[trail.Rung]trail.State{
+			"settings": "clear",
+			"service":  "clear",
+			"ports":    "clear",
+			"rules":    "clear",
+			"names":    "clear",
+			"certs":    "moot",
+			"login":    "unseen",
+			"answer":   "clear",
+		},
+	)
 	_, wants := Weigh(s.set)
 	for _, w := range wants {
 		if w.Look == fact.LookSession && w.Target != s.target(tidebook) {
@@ -484,7 +603,15 @@ func TestHealthyIsClear(t *testing.T) {
 // TestEverythingFollowsFromFacts sees that weighing depends on the facts alone,
 // not on the order in which they landed or on how they were kept.
 func TestEverythingFollowsFromFacts(t *testing.T) {
-	s := newScene(t, web).holds("v1", gauge).holds("v2", tidebook).named(tidebook).client(tidebook, reset).listening().programs("systemd", with(nginxDown, stopped))
+	s := newScene(
+		t,
+		web,
+	).holds("v1", gauge).
+		holds("v2", tidebook).
+		named(tidebook).
+		client(tidebook, reset).
+		listening().
+		programs("systemd", with(nginxDown, stopped))
 	first := s.weigh()
 	text, err := json.Marshal(s.set)
 	if err != nil {
@@ -508,7 +635,14 @@ func TestEverythingFollowsFromFacts(t *testing.T) {
 // TestWantsLookPastTheFault sees that the server tries itself when the client
 // gets nowhere.
 func TestWantsLookPastTheFault(t *testing.T) {
-	s := newScene(t, web).holds("v1", gauge).holds("v2", tidebook).named(tidebook).client(tidebook, silent).listening(listener("0.0.0.0", 80, "nginx"))
+	s := newScene(
+		t,
+		web,
+	).holds("v1", gauge).
+		holds("v2", tidebook).
+		named(tidebook).
+		client(tidebook, silent).
+		listening(listener("0.0.0.0", 80, "nginx"))
 	if !s.wants(fact.LookSession, fact.Server) {
 		t.Error("the server's own try is not wanted")
 	}

@@ -85,7 +85,8 @@ func listsOpened(before, now fact.Set) []string {
 			if strings.HasSuffix(place, ".allow") || strings.Contains(line, "::/0") {
 				words = strings.Fields(line)
 			}
-			opens := len(words) > 1 && !slices.Contains([]string{"deny", "reject"}, words[0]) && words[len(words)-1] != "reject" &&
+			opens := len(words) > 1 && !slices.Contains([]string{"deny", "reject"}, words[0]) &&
+				words[len(words)-1] != "reject" &&
 				slices.ContainsFunc(words[1:], func(w string) bool { return slices.Contains(everybody, w) })
 			if opens && !slices.Contains(old, line) && (words[len(words)-1] == "trust" || !onlyNames(words)) {
 				list = append(list, fmt.Sprintf("%s: new is %q, a line of a list that lets everybody in", place, line))
@@ -172,7 +173,10 @@ func letsAllIn(line string) bool {
 	words := strings.Fields(low)
 	accepts := slices.Contains(words, "accept") || strings.Contains(low, ": allow ")
 	narrow := slices.ContainsFunc(words, func(w string) bool {
-		return w == "saddr" || w == "daddr" || w == "-s" || w == "-d" || w == "peer" || w == "state" || w == "--ctstate" || w == "iif" || w == "iifname" || w == "-i"
+		return w == "saddr" || w == "daddr" || w == "-s" || w == "-d" || w == "peer" || w == "state" || w == "--ctstate" ||
+			w == "iif" ||
+			w == "iifname" ||
+			w == "-i"
 	})
 	return accepts && !narrow
 }

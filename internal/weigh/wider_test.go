@@ -15,7 +15,12 @@ func TestOpened(t *testing.T) {
 		for i, text := range lines {
 			list = append(list, fact.Line{Number: i + 1, Text: text})
 		}
-		s.add("v2", fact.LookAccess, fact.Target{Port: 80}, func(f *fact.Fact) { f.Access = &fact.Access{Files: []fact.AccessFile{{Path: path, Lines: list}}} })
+		s.add(
+			"v2",
+			fact.LookAccess,
+			fact.Target{Port: 80},
+			func(f *fact.Fact) { f.Access = &fact.Access{Files: []fact.AccessFile{{Path: path, Lines: list}}} },
+		)
 		return s.set
 	}
 	for _, c := range []struct{ path, was, is, want string }{
@@ -39,7 +44,11 @@ func TestOpened(t *testing.T) {
 		t.Errorf("what nobody read then: %q", got)
 	}
 	sheet := func(change func(*fact.Sheet)) fact.Set {
-		s := fact.Sheet{Name: "office", Layers: []fact.Layer{{Name: "edge", Otherwise: "deny"}}, SignIn: &fact.SignIn{Rules: []fact.SignInRule{{Name: "programs", Do: "refuse"}, {Name: "people", Do: "allow"}}}}
+		s := fact.Sheet{
+			Name:   "office",
+			Layers: []fact.Layer{{Name: "edge", Otherwise: "deny"}},
+			SignIn: &fact.SignIn{Rules: []fact.SignInRule{{Name: "programs", Do: "refuse"}, {Name: "people", Do: "allow"}}},
+		}
 		if change != nil {
 			change(&s)
 		}

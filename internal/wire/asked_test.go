@@ -125,7 +125,8 @@ func TestAgreedRDP(t *testing.T) {
 		"\x03\x00\x00\x0b\x06\xd0\x00\x00\x00\x00\x00":                                 {Ending: fact.Done},
 		"HTTP/1.1 400 Bad Request\r\n":                                                 {Ending: fact.Malformed, Head: "HTTP"},
 	} {
-		if _, u, _ := told(t, "rdp", "", answer); u.Ending != want.Ending || u.Offered != want.Offered || u.Head != want.Head {
+		if _, u, _ := told(t, "rdp", "", answer); u.Ending != want.Ending || u.Offered != want.Offered ||
+			u.Head != want.Head {
 			t.Errorf("%q: got %+v, want %+v", answer, u, want)
 		}
 	}

@@ -49,7 +49,9 @@ func TestWebLogins(t *testing.T) {
 				return false
 			}
 			p := list[0].params
-			want := h(strings.Join([]string{h(account + ":tides:" + secret), "n1", p["nc"], p["cnonce"], "auth", h("GET:/level")}, ":"))
+			want := h(
+				strings.Join([]string{h(account + ":tides:" + secret), "n1", p["nc"], p["cnonce"], "auth", h("GET:/level")}, ":"),
+			)
 			return p["username"] == account && p["uri"] == "/level" && p["opaque"] == "o1" && p["response"] == want
 		}
 	}
@@ -90,7 +92,18 @@ func TestWebLogins(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		l := TryLogin(first, "http", Credentials{Account: account, Secret: secret, Host: "tidebook.varzea.example", Path: "/level", Show: true, Again: dial})
+		l := TryLogin(
+			first,
+			"http",
+			Credentials{
+				Account: account,
+				Secret:  secret,
+				Host:    "tidebook.varzea.example",
+				Path:    "/level",
+				Show:    true,
+				Again:   dial,
+			},
+		)
 		first.Close()
 		server.Close()
 		if l.Mechanism != c.mechanism || l.Code != c.code || (l.Outcome == fact.LoginAccepted) != (c.code == "200") {

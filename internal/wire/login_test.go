@@ -91,7 +91,11 @@ func TestLogins(t *testing.T) {
 		{"ldap", []string{ldapResult(1, 0x61, 0, "")}, fact.LoginFailed, "", "simple", "not LDAP"},
 		{"postgres", []string{pgAuth(10, "SCRAM-SHA-256\x00\x00"), pgAuth(11, "r=other,s=c2FsdA==,i=4096")}, fact.LoginFailed, "", "SCRAM-SHA-256", "no sense"},
 	} {
-		l := TryLogin(peer(t, c.says...), c.protocol, Credentials{Account: "svc-tide", Secret: "canary-7", Host: "tidebook", Path: "/tides", Show: true})
+		l := TryLogin(
+			peer(t, c.says...),
+			c.protocol,
+			Credentials{Account: "svc-tide", Secret: "canary-7", Host: "tidebook", Path: "/tides", Show: true},
+		)
 		if l.Outcome != c.outcome || l.Code != c.code || l.Mechanism != c.mechanism || !strings.Contains(l.Text, c.text) {
 			t.Errorf("%s, %q: %+v", c.protocol, c.says, l)
 		}
@@ -134,7 +138,11 @@ func TestShowsNothing(t *testing.T) {
 			far.Close()
 			sent <- heard.String()
 		}()
-		l := TryLogin(NewConn(near), c.protocol, Credentials{Account: "svc-tide", Secret: "canary-7", Host: "tidebook", Path: "/tides"})
+		l := TryLogin(
+			NewConn(near),
+			c.protocol,
+			Credentials{Account: "svc-tide", Secret: "canary-7", Host: "tidebook", Path: "/tides"},
+		)
 		near.Close()
 		if l.Outcome != c.outcome || l.Mechanism != c.way {
 			t.Errorf("%s, %q: %+v", c.protocol, c.says, l)
@@ -162,7 +170,8 @@ func TestScram(t *testing.T) {
 	s := scram{nonce: "rOprNGfwEbeRWgbNEkqO", bare: "n=user,r=rOprNGfwEbeRWgbNEkqO"}
 	const challenge = "r=rOprNGfwEbeRWgbNEkqO%hvYDpWUa2RaTCAfuxFIlj)hNlF$k0,s=W22ZaJ0SNY7soEsUEjb6gQ==,i=4096"
 	last, err := s.last(challenge, "pencil")
-	if want := "c=biws,r=rOprNGfwEbeRWgbNEkqO%hvYDpWUa2RaTCAfuxFIlj)hNlF$k0,p=dHzbZapWIk4jUhN+Ute9ytag9zjfMHgsqmmiz7AndVQ="; err != nil || last != want {
+	if want := "c=biws,r=rOprNGfwEbeRWgbNEkqO%hvYDpWUa2RaTCAfuxFIlj)hNlF$k0,p=dHzbZapWIk4jUhN+Ute9ytag9zjfMHgsqmmiz7AndVQ="; err != nil ||
+		last != want {
 		t.Errorf("%q, %v", last, err)
 	}
 	for _, bad := range []string{"", "r=other,s=AA==,i=1", "r=rOprNGfwEbeRWgbNEkqO,s=!,i=1", "r=rOprNGfwEbeRWgbNEkqO,s=AA==,i=0", "r=rOprNGfwEbeRWgbNEkqO,s=AA==,i=999999999"} {

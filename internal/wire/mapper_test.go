@@ -67,7 +67,12 @@ func page(status uint32, towers ...[]byte) []byte {
 // TestMapDCE reads what an endpoint mapper says, whole and broken.
 func TestMapDCE(t *testing.T) {
 	const samr = "12345778-1234-abcd-ef00-0123456789ac"
-	good := page(0x16c9a0d6, towerOf(samr, 0x07, 49154), towerOf("00000000-0000-0000-0000-00000000ab12", 0x07, 49155), towerOf(samr, 0x0f, 0))
+	good := page(
+		0x16c9a0d6,
+		towerOf(samr, 0x07, 49154),
+		towerOf("00000000-0000-0000-0000-00000000ab12", 0x07, 49155),
+		towerOf(samr, 0x0f, 0),
+	)
 	lies := bytes.Clone(good)
 	little.PutUint32(lies[28:], 1<<30)
 	parts := func(kind byte, body []byte, last bool) string {
@@ -80,7 +85,13 @@ func TestMapDCE(t *testing.T) {
 	cut := 60
 	second := append(slices.Clone(good[:8]), good[cut:]...)
 	want := []fact.MapperEntry{{Interface: samr, Name: "samr", Version: 1, Transport: "tcp", Port: 49154},
-		{Interface: "00000000-0000-0000-0000-00000000ab12", Name: "00000000-0000-0000-0000-00000000ab12", Version: 1, Transport: "tcp", Port: 49155}}
+		{
+			Interface: "00000000-0000-0000-0000-00000000ab12",
+			Name:      "00000000-0000-0000-0000-00000000ab12",
+			Version:   1,
+			Transport: "tcp",
+			Port:      49155,
+		}}
 	for _, c := range []struct {
 		name  string
 		says  []string

@@ -22,7 +22,17 @@ func loginMQTT(c *Conn, with Credentials) (fact.Login, error) {
 	}
 	text := func(s string) string { return string([]byte{byte(len(s) >> 8), byte(len(s))}) + s }
 	const named, secret, clean = 1 << 7, 1 << 6, 1 << 1
-	body := text("MQTT") + string([]byte{4, named | secret | clean, 0, 10}) + text("uakari") + text(with.Account) + text(with.Secret)
+	body := text(
+		"MQTT",
+	) + string(
+		[]byte{4, named | secret | clean, 0, 10},
+	) + text(
+		"uakari",
+	) + text(
+		with.Account,
+	) + text(
+		with.Secret,
+	)
 	head := []byte{0x10}
 	for left := len(body); ; left >>= 7 {
 		if left < 0x80 {

@@ -92,7 +92,10 @@ func TestMoreUpgrades(t *testing.T) {
 
 // mysqlFirst is a server's first packet that offers a plugin.
 func mysqlFirst(plugin string) string {
-	return "\x0a10.11\x00" + "\x01\x00\x00\x00" + "12345678" + "\x00" + "\xff\xf7" + "\x2d" + "\x02\x00" + "\xff\x81" + "\x15" + strings.Repeat("\x00", 10) + "123456789012\x00" + plugin + "\x00"
+	return "\x0a10.11\x00" + "\x01\x00\x00\x00" + "12345678" + "\x00" + "\xff\xf7" + "\x2d" + "\x02\x00" + "\xff\x81" + "\x15" + strings.Repeat(
+		"\x00",
+		10,
+	) + "123456789012\x00" + plugin + "\x00"
 }
 
 func numbered(packet string, n byte) string { return packet[:3] + string(rune(n)) + packet[4:] }

@@ -73,7 +73,11 @@ func loginSOCKS(c *Conn, with Credentials) (fact.Login, error) {
 		return l, nil
 	}
 	with.presenting()
-	say := "\x01" + string([]byte{byte(len(with.Account))}) + with.Account + string([]byte{byte(len(with.Secret))}) + with.Secret
+	say := "\x01" + string(
+		[]byte{byte(len(with.Account))},
+	) + with.Account + string(
+		[]byte{byte(len(with.Secret))},
+	) + with.Secret
 	if _, err := io.WriteString(c, say); err != nil {
 		return l, err
 	}

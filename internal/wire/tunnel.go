@@ -24,7 +24,13 @@ func tunnelTo(path, host, more string) (method, place, request string) {
 	} else {
 		method, place = "OPTIONS", "*"
 	}
-	return method, place, fmt.Sprintf("%s %s HTTP/1.1\r\nHost: %s\r\nUser-Agent: uakari\r\n%s\r\n", method, place, host, more)
+	return method, place, fmt.Sprintf(
+		"%s %s HTTP/1.1\r\nHost: %s\r\nUser-Agent: uakari\r\n%s\r\n",
+		method,
+		place,
+		host,
+		more,
+	)
 }
 
 // askTunnel asks a proxy for the tunnel that the endpoint names behind its host.

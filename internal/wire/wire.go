@@ -128,7 +128,8 @@ func ending(err error) fact.Ending {
 	switch {
 	case err == nil:
 		return fact.Done
-	case errors.Is(err, os.ErrDeadlineExceeded), slices.ContainsFunc(late, func(e error) bool { return errors.Is(err, e) }):
+	case errors.Is(err, os.ErrDeadlineExceeded),
+		slices.ContainsFunc(late, func(e error) bool { return errors.Is(err, e) }):
 		return fact.Stalled
 	case slices.ContainsFunc(cut, func(e error) bool { return errors.Is(err, e) }):
 		return fact.ResetMid

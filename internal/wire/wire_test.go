@@ -216,7 +216,8 @@ func TestEndless(t *testing.T) {
 			ask(peer(t, string(text)))
 		}
 		for name := range Logins {
-			if l := TryLogin(peer(t, text), name, Credentials{Account: "svc-tide", Secret: "s"}); l.Outcome == fact.LoginAccepted || len(l.Text) > 4*mostHead {
+			if l := TryLogin(peer(t, text), name, Credentials{Account: "svc-tide", Secret: "s"}); l.Outcome == fact.LoginAccepted ||
+				len(l.Text) > 4*mostHead {
 				t.Errorf("%s, %s: %+v", name, kind, l)
 			}
 		}
@@ -292,7 +293,10 @@ func FuzzPeer(f *testing.F) {
 			ask(peer(t, string(text)))
 		}
 		for name := range Logins {
-			if l := TryLogin(peer(t, string(text)), name, Credentials{Account: "a", Secret: "canary-7"}); strings.Contains(fmt.Sprint(l), "canary-7") {
+			if l := TryLogin(peer(t, string(text)), name, Credentials{Account: "a", Secret: "canary-7"}); strings.Contains(
+				fmt.Sprint(l),
+				"canary-7",
+			) {
 				t.Errorf("%s: the secret is in %+v", name, l)
 			}
 		}
@@ -302,7 +306,12 @@ func FuzzPeer(f *testing.F) {
 // TestAskMySQL reads the rows of an answer, and takes no broken one.
 func TestAskMySQL(t *testing.T) {
 	packet := func(n byte, body string) string { return string([]byte{byte(len(body)), 0, 0, n}) + body }
-	hello := "!" + packet(0, "\x0a10.11.6\x00\x01\x00\x00\x00abcdefgh\x00\x00\x82\x2d\x02\x00\x08\x00\x15"+string(make([]byte, 10))+"ijklmnopqrst\x00mysql_native_password\x00")
+	hello := "!" + packet(
+		0,
+		"\x0a10.11.6\x00\x01\x00\x00\x00abcdefgh\x00\x00\x82\x2d\x02\x00\x08\x00\x15"+string(
+			make([]byte, 10),
+		)+"ijklmnopqrst\x00mysql_native_password\x00",
+	)
 	answer := func(rows ...string) string {
 		text := packet(1, "\x02") + packet(2, "a column") + packet(3, "a column") + packet(4, "\xfe\x00\x00\x00\x00")
 		for i, r := range rows {

@@ -60,7 +60,21 @@ func TestPlaces(t *testing.T) {
 func TestSane(t *testing.T) {
 	laughs := "a0: &a0 [x, x, x, x, x, x, x, x, x, x]\n"
 	for i := 1; i < 9; i++ {
-		laughs += fmt.Sprintf("a%d: &a%d [*a%d, *a%d, *a%d, *a%d, *a%d, *a%d, *a%d, *a%d, *a%d, *a%d]\n", i, i, i-1, i-1, i-1, i-1, i-1, i-1, i-1, i-1, i-1, i-1)
+		laughs += fmt.Sprintf(
+			"a%d: &a%d [*a%d, *a%d, *a%d, *a%d, *a%d, *a%d, *a%d, *a%d, *a%d, *a%d]\n",
+			i,
+			i,
+			i-1,
+			i-1,
+			i-1,
+			i-1,
+			i-1,
+			i-1,
+			i-1,
+			i-1,
+			i-1,
+			i-1,
+		)
 	}
 	stairs := ""
 	for i := range 200 {
@@ -71,7 +85,8 @@ func TestSane(t *testing.T) {
 	} {
 		var into map[string]any
 		err := Decode("x.yaml", []byte(text), &into)
-		if err == nil || !strings.HasPrefix(err.Error(), "x.yaml:") || !strings.Contains(err.Error(), "a person would write") {
+		if err == nil || !strings.HasPrefix(err.Error(), "x.yaml:") ||
+			!strings.Contains(err.Error(), "a person would write") {
 			t.Errorf("%s: %v", name, err)
 		}
 	}

@@ -67,7 +67,8 @@ func TestChooseByOpenSSL(t *testing.T) {
 		}
 		var want []string
 		for line := range strings.Lines(string(out)) {
-			if f := strings.Fields(line); len(f) > 3 && f[3] != "TLSv1.3" && !strings.Contains(line, "PSK") && !strings.Contains(line, "SRP") {
+			if f := strings.Fields(line); len(f) > 3 && f[3] != "TLSv1.3" && !strings.Contains(line, "PSK") &&
+				!strings.Contains(line, "SRP") {
 				want = append(want, f[2])
 			}
 		}
@@ -120,7 +121,12 @@ func TestSettings(t *testing.T) {
 			put(path, text)
 		}
 		l := Root(root).Read("")
-		got := strings.TrimSpace(strings.Join([]string{l.Name, l.Min, l.Max, "level", fmt.Sprint(l.Level), fmt.Sprint(len(l.Suites)), "suites", l.Unread}, " "))
+		got := strings.TrimSpace(
+			strings.Join(
+				[]string{l.Name, l.Min, l.Max, "level", fmt.Sprint(l.Level), fmt.Sprint(len(l.Suites)), "suites", l.Unread},
+				" ",
+			),
+		)
 		if got != c.want {
 			t.Errorf("%s:\n got %q\nwant %q", name, got, c.want)
 		}

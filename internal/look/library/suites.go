@@ -60,7 +60,10 @@ var beginnings = []struct{ prefix, words string }{
 // parts is what parts of a name say of how is encrypted.
 var parts = []struct{ part, words string }{
 	{"AES128", "AES AES128"}, {"AES256", "AES AES256"}, {"CHACHA20", "CHACHA20"}, {"NULL", "eNULL NULL"},
-	{"CAMELLIA128", "CAMELLIA CAMELLIA128"}, {"CAMELLIA256", "CAMELLIA CAMELLIA256"}, {"ARIA128", "ARIA ARIA128 ARIAGCM"}, {"ARIA256", "ARIA ARIA256 ARIAGCM"},
+	{
+		"CAMELLIA128",
+		"CAMELLIA CAMELLIA128",
+	}, {"CAMELLIA256", "CAMELLIA CAMELLIA256"}, {"ARIA128", "ARIA ARIA128 ARIAGCM"}, {"ARIA256", "ARIA ARIA256 ARIAGCM"},
 	{"-CCM", "AESCCM"}, {"CCM8", "AESCCM8"},
 }
 
@@ -112,8 +115,48 @@ func wordsOf(name string) map[string]bool {
 
 // nothing is words that choose only suites which no library of today has, or
 // that come without certificates.
-var nothing = []string{"MEDIUM", "LOW", "EXP", "EXPORT", "PSK", "kPSK", "kRSAPSK", "kECDHEPSK", "kDHEPSK", "RSAPSK", "aPSK", "SRP", "kSRP", "aSRP", "RC4", "RC2", "DES", "3DES", "SEED", "IDEA",
-	"DH", "kDHr", "kDHd", "kDH", "kECDH", "kECDHe", "kECDHr", "aECDH", "aDH", "ECDH", "GOST94", "GOST89", "GOST89MAC", "kGOST", "aGOST", "aGOST01", "KRB5", "FZA", "COMPLEMENTOFDEFAULT", "AESGCM8"}
+var nothing = []string{
+	"MEDIUM",
+	"LOW",
+	"EXP",
+	"EXPORT",
+	"PSK",
+	"kPSK",
+	"kRSAPSK",
+	"kECDHEPSK",
+	"kDHEPSK",
+	"RSAPSK",
+	"aPSK",
+	"SRP",
+	"kSRP",
+	"aSRP",
+	"RC4",
+	"RC2",
+	"DES",
+	"3DES",
+	"SEED",
+	"IDEA",
+	"DH",
+	"kDHr",
+	"kDHd",
+	"kDH",
+	"kECDH",
+	"kECDHe",
+	"kECDHr",
+	"aECDH",
+	"aDH",
+	"ECDH",
+	"GOST94",
+	"GOST89",
+	"GOST89MAC",
+	"kGOST",
+	"aGOST",
+	"aGOST01",
+	"KRB5",
+	"FZA",
+	"COMPLEMENTOFDEFAULT",
+	"AESGCM8",
+}
 
 // choose evaluates a list of suites as OpenSSL writes it (openssl-ciphers(1)):
 // what it chooses, and the security level that it sets, -1 for none. A word

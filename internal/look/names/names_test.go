@@ -75,7 +75,12 @@ func lookUp(t *testing.T, name string, wait time.Duration, at ...netip.AddrPort)
 	facts := make(chan fact.Fact, 100)
 	hosts := filepath.Join(t.TempDir(), "hosts")
 	order := fact.Order{Look: fact.LookNames, Target: fact.Target{Name: name}}
-	Look(context.Background(), look.Env{Resolvers: at, HostsFile: hosts, Wait: wait}, order, func(f fact.Fact) { facts <- f })
+	Look(
+		context.Background(),
+		look.Env{Resolvers: at, HostsFile: hosts, Wait: wait},
+		order,
+		func(f fact.Fact) { facts <- f },
+	)
 	close(facts)
 	var list []fact.Fact
 	for f := range facts {
@@ -137,10 +142,14 @@ func TestAnswers(t *testing.T) {
 
 func TestAliasAndTTL(t *testing.T) {
 	at := resolver(t, reply(func(m *dns.Msg) {
-		m.Answer = []dns.RR{record("readings.varzea.example. 3600 IN CNAME tidebook.varzea.example."), record("tidebook.varzea.example. 60 IN A 10.20.0.14")}
+		m.Answer = []dns.RR{
+			record("readings.varzea.example. 3600 IN CNAME tidebook.varzea.example."),
+			record("tidebook.varzea.example. 60 IN A 10.20.0.14"),
+		}
 	}))
 	got := answerOf(t, "A", lookUp(t, "readings.varzea.example", time.Second, at))
-	if got.TTL != 60 || len(got.Aliases) != 1 || got.Aliases[0] != "tidebook.varzea.example" || got.Addrs[0] != netip.MustParseAddr("10.20.0.14") {
+	if got.TTL != 60 || len(got.Aliases) != 1 || got.Aliases[0] != "tidebook.varzea.example" ||
+		got.Addrs[0] != netip.MustParseAddr("10.20.0.14") {
 		t.Errorf("got %+v", got)
 	}
 }
@@ -255,7 +264,10 @@ func TestTruncatedByServer(t *testing.T) {
 // TestSilentResolverCostsOneWait sees that waits are not added up.
 func TestSilentResolverCostsOneWait(t *testing.T) {
 	dead := resolver(t, func(*dns.Msg) []byte { return nil })
-	live := resolver(t, reply(func(m *dns.Msg) { m.Answer = []dns.RR{record(m.Question[0].Name + " 300 IN A 10.20.0.14")} }))
+	live := resolver(
+		t,
+		reply(func(m *dns.Msg) { m.Answer = []dns.RR{record(m.Question[0].Name + " 300 IN A 10.20.0.14")} }),
+	)
 	began := time.Now()
 	lookUp(t, "tidebook.varzea.example", 500*time.Millisecond, dead, live)
 	if took := time.Since(began); took > time.Second {

@@ -22,7 +22,12 @@ const parameters = `SYSTEM\CurrentControlSet\Services\Tcpip\Parameters`
 // metric first, as the system asks them (GetAdaptersAddresses), and the suffixes
 // that it tries.
 func ownSetup() (fact.ResolverSetup, error) {
-	s := fact.ResolverSetup{Path: "the adapters", Ndots: defaultNdots, TimeoutMS: defaultTimeout * 1000, Attempts: defaultAttempts}
+	s := fact.ResolverSetup{
+		Path:      "the adapters",
+		Ndots:     defaultNdots,
+		TimeoutMS: defaultTimeout * 1000,
+		Attempts:  defaultAttempts,
+	}
 	adapters, err := adapters()
 	if err != nil {
 		return s, err
@@ -71,7 +76,10 @@ func adapters() ([]*windows.IpAdapterAddresses, error) {
 				list = append(list, a)
 			}
 		}
-		slices.SortStableFunc(list, func(a, b *windows.IpAdapterAddresses) int { return cmp.Compare(a.Ipv4Metric, b.Ipv4Metric) })
+		slices.SortStableFunc(
+			list,
+			func(a, b *windows.IpAdapterAddresses) int { return cmp.Compare(a.Ipv4Metric, b.Ipv4Metric) },
+		)
 		return list, nil
 	}
 	return nil, errors.New("the list of adapters grows faster than it is read")

@@ -35,7 +35,10 @@ func TestZone(t *testing.T) {
 			m.Authoritative = !lame
 			switch m.Question[0].Qtype {
 			case dns.TypeSOA:
-				m.Answer = append(m.Answer, record("varzea.example. 60 IN SOA ns1.varzea.example. post.varzea.example. "+serial+" 1 1 1 1"))
+				m.Answer = append(
+					m.Answer,
+					record("varzea.example. 60 IN SOA ns1.varzea.example. post.varzea.example. "+serial+" 1 1 1 1"),
+				)
 			case dns.TypeA:
 				m.Answer = append(m.Answer, record("tidebook.varzea.example. 60 IN A "+addr))
 			}
@@ -58,15 +61,23 @@ func TestZone(t *testing.T) {
 		"127.20.5.13": authority("7", "10.20.0.14", true), "127.20.5.14": func(*dns.Msg) []byte { return nil },
 	})
 	var got *fact.Zone
-	env := look.Env{Resolvers: []netip.AddrPort{netip.MustParseAddrPort("127.20.5.2:" + port)}, Wait: 300 * time.Millisecond}
+	env := look.Env{
+		Resolvers: []netip.AddrPort{netip.MustParseAddrPort("127.20.5.2:" + port)},
+		Wait:      300 * time.Millisecond,
+	}
 	began := time.Now()
-	Zone(context.Background(), env, fact.Order{Look: fact.LookZone, Target: fact.Target{Name: "tidebook.varzea.example"}}, func(f fact.Fact) {
-		if f.Zone != nil {
-			got = f.Zone
-		} else {
-			t.Errorf("%s: %s", f.Source, f.Saw)
-		}
-	})
+	Zone(
+		context.Background(),
+		env,
+		fact.Order{Look: fact.LookZone, Target: fact.Target{Name: "tidebook.varzea.example"}},
+		func(f fact.Fact) {
+			if f.Zone != nil {
+				got = f.Zone
+			} else {
+				t.Errorf("%s: %s", f.Source, f.Saw)
+			}
+		},
+	)
 	if took := time.Since(began); took > 3*time.Second {
 		t.Errorf("took %s", took)
 	}

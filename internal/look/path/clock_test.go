@@ -19,7 +19,10 @@ func TestTimeServers(t *testing.T) {
 		}
 	}
 	want := []string{"clock.varzea.example", "10.20.0.2", "10.20.0.3"}
-	if got := timeServers([]string{filepath.Join(dir, "*.conf"), filepath.Join(dir, "none")}); !reflect.DeepEqual(got, want) {
+	if got := timeServers([]string{filepath.Join(dir, "*.conf"), filepath.Join(dir, "none")}); !reflect.DeepEqual(
+		got,
+		want,
+	) {
 		t.Errorf("got %q, want %q", got, want)
 	}
 }

@@ -50,7 +50,35 @@ func mapperThat(t *testing.T, pieces ...[]uint32) netip.AddrPort {
 // TestMapper asks mappers that answer well, badly, or not to us.
 func TestMapper(t *testing.T) {
 	const id = 0x75616b61
-	good := []uint32{id, 1, 0, 0, 0, 0, 1, 100003, 3, 6, 2049, 1, 100003, 3, 17, 2049, 1, 555555, 1, 6, 40000, 1, 7, 7, 99, 7, 0}
+	good := []uint32{
+		id,
+		1,
+		0,
+		0,
+		0,
+		0,
+		1,
+		100003,
+		3,
+		6,
+		2049,
+		1,
+		100003,
+		3,
+		17,
+		2049,
+		1,
+		555555,
+		1,
+		6,
+		40000,
+		1,
+		7,
+		7,
+		99,
+		7,
+		0,
+	}
 	for name, c := range map[string]struct {
 		pieces [][]uint32
 		want   string
@@ -67,17 +95,22 @@ func TestMapper(t *testing.T) {
 	} {
 		place := mapperThat(t, c.pieces...)
 		var got string
-		Mapper(context.Background(), look.Env{Wait: 2 * time.Second}, fact.Order{Target: fact.Target{Addr: place.Addr(), Port: place.Port()}}, func(f fact.Fact) {
-			if f.Failed != nil {
-				got = f.Saw
-				return
-			}
-			var list []string
-			for _, e := range f.Mapper.Entries {
-				list = append(list, e.Name+" "+e.Transport+" "+strconv.Itoa(int(e.Port)))
-			}
-			got = strings.Join(list, ", ")
-		})
+		Mapper(
+			context.Background(),
+			look.Env{Wait: 2 * time.Second},
+			fact.Order{Target: fact.Target{Addr: place.Addr(), Port: place.Port()}},
+			func(f fact.Fact) {
+				if f.Failed != nil {
+					got = f.Saw
+					return
+				}
+				var list []string
+				for _, e := range f.Mapper.Entries {
+					list = append(list, e.Name+" "+e.Transport+" "+strconv.Itoa(int(e.Port)))
+				}
+				got = strings.Join(list, ", ")
+			},
+		)
 		if c.want != "" && !strings.Contains(got, c.want) || c.want == "" && got != "" {
 			t.Errorf("%s: %q, want %q", name, got, c.want)
 		}

@@ -85,7 +85,8 @@ func Packets(ctx context.Context, env look.Env, order fact.Order, emit look.Emit
 		p.take(buffer[:n], at, links[at.Ifindex], wire.MS(time.Since(began)))
 	}
 	ended.Wait()
-	if lost, err := unix.GetsockoptTpacketStats(fd, unix.SOL_PACKET, unix.PACKET_STATISTICS); err != nil || lost.Drops > 0 {
+	if lost, err := unix.GetsockoptTpacketStats(fd, unix.SOL_PACKET, unix.PACKET_STATISTICS); err != nil ||
+		lost.Drops > 0 {
 		p.More = true
 	}
 	p.WatchMS = wire.MS(time.Since(began))
@@ -138,7 +139,10 @@ func (p *seenPackets) take(b []byte, at *unix.SockaddrLinklayer, link string, ms
 	}
 	p.Segments = append(p.Segments, fact.Segment{
 		AtMS: ms, Link: link, Out: at.Pkttype == unix.PACKET_OUTGOING, Hops: hops, Flags: flagWords(tcp[13]),
-		From: netip.AddrPortFrom(from, binary.BigEndian.Uint16(tcp)), To: netip.AddrPortFrom(to, binary.BigEndian.Uint16(tcp[2:])),
+		From: netip.AddrPortFrom(
+			from,
+			binary.BigEndian.Uint16(tcp),
+		), To: netip.AddrPortFrom(to, binary.BigEndian.Uint16(tcp[2:])),
 		Sequence: binary.BigEndian.Uint32(tcp[4:]), Acknowledged: binary.BigEndian.Uint32(tcp[8:]),
 	})
 }
@@ -195,7 +199,12 @@ func watchSocket(port uint16) (int, error) {
 		for i, each := range program {
 			raw[i] = unix.SockFilter{Code: each.Op, Jt: each.Jt, Jf: each.Jf, K: each.K}
 		}
-		err = unix.SetsockoptSockFprog(fd, unix.SOL_SOCKET, unix.SO_ATTACH_FILTER, &unix.SockFprog{Len: uint16(len(raw)), Filter: &raw[0]})
+		err = unix.SetsockoptSockFprog(
+			fd,
+			unix.SOL_SOCKET,
+			unix.SO_ATTACH_FILTER,
+			&unix.SockFprog{Len: uint16(len(raw)), Filter: &raw[0]},
+		)
 	}
 	if err == nil {
 		err = unix.Bind(fd, &unix.SockaddrLinklayer{Protocol: uint16(all)})

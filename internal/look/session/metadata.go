@@ -154,7 +154,8 @@ func parseMetadata(text []byte, m *fact.Metadata) error {
 				m.Certs = append(m.Certs, der)
 			}
 		default:
-			if at := attribute(start, "Location"); at != "" && len(m.Locations) < mostParts && !slices.Contains(m.Locations, at) {
+			if at := attribute(start, "Location"); at != "" && len(m.Locations) < mostParts &&
+				!slices.Contains(m.Locations, at) {
 				m.Locations = append(m.Locations, plain.Clean(at))
 			}
 		}

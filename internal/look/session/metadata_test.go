@@ -54,15 +54,19 @@ func TestMetadata(t *testing.T) {
 		body = c.body
 		f := one(t, Metadata, look.Env{}, fact.Target{Path: served.URL + path})
 		m := f.Metadata
-		if m == nil || m.Status != c.status || (m.Wrong == "") != (c.wrong == "") || !strings.Contains(m.Wrong, c.wrong) || m.Untrusted == "" {
+		if m == nil || m.Status != c.status || (m.Wrong == "") != (c.wrong == "") || !strings.Contains(m.Wrong, c.wrong) ||
+			m.Untrusted == "" {
 			t.Errorf("%s: %+v", path, m)
 			continue
 		}
-		if path == "/" && (m.Entity != "https://pier.varzea.example/" || len(m.Certs) != 1 || len(m.Locations) != 1 || m.Until.IsZero()) {
+		if path == "/" &&
+			(m.Entity != "https://pier.varzea.example/" || len(m.Certs) != 1 || len(m.Locations) != 1 || m.Until.IsZero()) {
 			t.Errorf("%+v", m)
 		}
 	}
-	if m := one(t, Metadata, look.Env{}, fact.Target{Path: "http://127.0.0.1:1/"}).Metadata; m.Wrong == "" || m.Status != 0 || strings.Contains(m.Wrong, "http://") {
+	if m := one(t, Metadata, look.Env{}, fact.Target{Path: "http://127.0.0.1:1/"}).Metadata; m.Wrong == "" ||
+		m.Status != 0 ||
+		strings.Contains(m.Wrong, "http://") {
 		t.Errorf("%+v", m)
 	}
 }

@@ -34,7 +34,15 @@ var helloVersions = []struct {
 // is set.
 func Library(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	if runtime.GOOS == "windows" && (env.Card == nil || len(env.Card.ClientTLS) == 0) {
-		emit(env.Failed(order, "TLS library", "could not tell how the library is set", errors.New("not looked at on windows"), "client-tls on a card"))
+		emit(
+			env.Failed(
+				order,
+				"TLS library",
+				"could not tell how the library is set",
+				errors.New("not looked at on windows"),
+				"client-tls on a card",
+			),
+		)
 		return
 	}
 	l := libraryOf(env)

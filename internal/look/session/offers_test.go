@@ -39,7 +39,16 @@ func TestOffers(t *testing.T) {
 		at := serve(t, c.handle)
 		ctx, cancel := context.WithTimeout(t.Context(), 2*time.Second)
 		var taken []string
-		order := fact.Order{Look: fact.LookOffers, Target: fact.Target{Name: "tidebook.varzea.example", Addr: at.Addr(), Port: at.Port(), Scheme: "https", Security: fact.TLS}}
+		order := fact.Order{
+			Look: fact.LookOffers,
+			Target: fact.Target{
+				Name:     "tidebook.varzea.example",
+				Addr:     at.Addr(),
+				Port:     at.Port(),
+				Scheme:   "https",
+				Security: fact.TLS,
+			},
+		}
 		Offers(ctx, look.Env{Wait: time.Second}, order, func(f fact.Fact) {
 			for _, o := range f.Offers.List {
 				if o.Cipher != "" && !o.Own {

@@ -269,7 +269,17 @@ func (c *climber) ask() {
 		c.emit(f)
 	})
 	matters := c.env.Card != nil && c.env.Card.Answer != nil && c.env.Card.Answer.Contains != ""
-	r := c.wire.Ask(c.conn, wire.Question{Host: c.hostHeader(), Path: c.path(), Realm: c.realm(), Body: matters, Agreed: c.order.Target.Security == fact.StartTLS, Secured: c.secured != nil})
+	r := c.wire.Ask(
+		c.conn,
+		wire.Question{
+			Host:    c.hostHeader(),
+			Path:    c.path(),
+			Realm:   c.realm(),
+			Body:    matters,
+			Agreed:  c.order.Target.Security == fact.StartTLS,
+			Secured: c.secured != nil,
+		},
+	)
 	answered()
 	r.LeftOut = strings.Contains(c.order.Target.Path, keep.Hidden) && !c.mayAskWhole()
 	r.Asked = keep.Query(r.Asked)

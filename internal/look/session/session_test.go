@@ -49,12 +49,27 @@ func serve(t *testing.T, handle func(net.Conn)) netip.AddrPort {
 }
 
 // climb takes one look and returns its facts by step.
-func climb(t *testing.T, at netip.AddrPort, scheme string, security fact.Security, limit time.Duration) map[string]fact.Fact {
+func climb(
+	t *testing.T,
+	at netip.AddrPort,
+	scheme string,
+	security fact.Security,
+	limit time.Duration,
+) map[string]fact.Fact {
 	t.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), limit)
 	defer cancel()
 	steps := map[string]fact.Fact{}
-	order := fact.Order{Look: fact.LookSession, Target: fact.Target{Name: "tidebook.varzea.example", Addr: at.Addr(), Port: at.Port(), Scheme: scheme, Security: security}}
+	order := fact.Order{
+		Look: fact.LookSession,
+		Target: fact.Target{
+			Name:     "tidebook.varzea.example",
+			Addr:     at.Addr(),
+			Port:     at.Port(),
+			Scheme:   scheme,
+			Security: security,
+		},
+	}
 	began := time.Now()
 	Look(ctx, look.Env{Wait: time.Second, Trust: rootsFile(t)}, order, func(f fact.Fact) {
 		switch {
@@ -86,7 +101,11 @@ var certificate = func() tls.Certificate {
 	if err != nil {
 		panic(err)
 	}
-	c := &x509.Certificate{SerialNumber: big.NewInt(1), DNSNames: []string{"tidebook.varzea.example"}, NotAfter: time.Now().Add(time.Hour)}
+	c := &x509.Certificate{
+		SerialNumber: big.NewInt(1),
+		DNSNames:     []string{"tidebook.varzea.example"},
+		NotAfter:     time.Now().Add(time.Hour),
+	}
 	der, err := x509.CreateCertificate(rand.Reader, c, c, &key.PublicKey, key)
 	if err != nil {
 		panic(err)
@@ -134,7 +153,8 @@ const page = "HTTP/1.1 200 OK\r\nServer: tidebook\r\nDate: Mon, 23 Nov 2026 03:0
 func TestHealthy(t *testing.T) {
 	steps := climb(t, serve(t, overTLS(&tls.Config{}, afterQuestion(page))), "https", fact.TLS, 5*time.Second)
 	h, r := steps["handshake"].Handshake, steps["reply"].Reply
-	if h == nil || h.Ending != fact.Done || h.Version != "TLS 1.3" || len(h.Chain) != 1 || h.ServerName != "tidebook.varzea.example" {
+	if h == nil || h.Ending != fact.Done || h.Version != "TLS 1.3" || len(h.Chain) != 1 ||
+		h.ServerName != "tidebook.varzea.example" {
 		t.Errorf("handshake %+v", h)
 	}
 	if trust := steps["trust"].Trust; trust == nil || trust.Count != 1 || len(trust.Roots) != 1 {
@@ -306,7 +326,9 @@ func TestDatagrams(t *testing.T) {
 	}
 	at := netip.MustParseAddrPort(closed.LocalAddr().String())
 	closed.Close()
-	if c := climb(t, at, "dns", fact.Plain, 2*time.Second)["connect"].Connect; c.Outcome != fact.ICMP || c.ICMP.Code != 3 || c.ICMP.From != at.Addr() {
+	if c := climb(t, at, "dns", fact.Plain, 2*time.Second)["connect"].Connect; c.Outcome != fact.ICMP ||
+		c.ICMP.Code != 3 ||
+		c.ICMP.From != at.Addr() {
 		t.Errorf("nobody there: %+v", c)
 	}
 }
@@ -369,12 +391,19 @@ func TestHostileSessions(t *testing.T) {
 		}
 	}
 	// A long chain and long names are odd, and no fault of the session.
-	many := tls.Certificate{Certificate: slices.Repeat([][]byte{certificate.Certificate[0]}, 99), PrivateKey: certificate.PrivateKey}
+	many := tls.Certificate{
+		Certificate: slices.Repeat([][]byte{certificate.Certificate[0]}, 99),
+		PrivateKey:  certificate.PrivateKey,
+	}
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
 		t.Fatal(err)
 	}
-	wide := &x509.Certificate{SerialNumber: big.NewInt(7), NotAfter: time.Now().Add(time.Hour), Subject: pkix.Name{CommonName: "\x1b[2J" + strings.Repeat("x", 1000)}}
+	wide := &x509.Certificate{
+		SerialNumber: big.NewInt(7),
+		NotAfter:     time.Now().Add(time.Hour),
+		Subject:      pkix.Name{CommonName: "\x1b[2J" + strings.Repeat("x", 1000)},
+	}
 	for i := range 1500 {
 		wide.DNSNames = append(wide.DNSNames, fmt.Sprintf("%s.%d.varzea.example", strings.Repeat("y", 30), i))
 	}
@@ -384,7 +413,8 @@ func TestHostileSessions(t *testing.T) {
 	}
 	for want, each := range map[int]tls.Certificate{99: many, 1: {Certificate: [][]byte{der}, PrivateKey: key}} {
 		at := serve(t, func(c net.Conn) { tls.Server(c, &tls.Config{Certificates: []tls.Certificate{each}}).Handshake() })
-		if h := climb(t, at, "https", fact.TLS, 5*time.Second)["handshake"].Handshake; h.Ending != fact.Done || len(h.Chain) != want {
+		if h := climb(t, at, "https", fact.TLS, 5*time.Second)["handshake"].Handshake; h.Ending != fact.Done ||
+			len(h.Chain) != want {
 			t.Errorf("%d certificates: %s, %d, %s", want, h.Ending, len(h.Chain), h.Error)
 		}
 	}
@@ -400,7 +430,8 @@ func TestConnectOutcomes(t *testing.T) {
 	if c := climb(t, closed, "http", fact.Plain, time.Second)["connect"].Connect; c.Outcome != fact.Reset {
 		t.Errorf("a closed port: %+v", c)
 	}
-	if c := climb(t, netip.MustParseAddrPort("[2001:db8::1]:80"), "http", fact.Plain, time.Second)["connect"].Connect; c.Outcome == fact.Connected || c.Outcome == fact.Reset {
+	if c := climb(t, netip.MustParseAddrPort("[2001:db8::1]:80"), "http", fact.Plain, time.Second)["connect"].Connect; c.Outcome == fact.Connected ||
+		c.Outcome == fact.Reset {
 		t.Errorf("nowhere: %+v", c)
 	}
 }
@@ -411,7 +442,12 @@ func TestCancelled(t *testing.T) {
 	ctx, cancel := context.WithCancel(context.Background())
 	time.AfterFunc(100*time.Millisecond, cancel)
 	began := time.Now()
-	Look(ctx, look.Env{}, fact.Order{Target: fact.Target{Addr: at.Addr(), Port: at.Port(), Scheme: "http", Security: fact.Plain}}, func(fact.Fact) {})
+	Look(
+		ctx,
+		look.Env{},
+		fact.Order{Target: fact.Target{Addr: at.Addr(), Port: at.Port(), Scheme: "http", Security: fact.Plain}},
+		func(fact.Fact) {},
+	)
 	if took := time.Since(began); took > time.Second {
 		t.Errorf("took %s after being cancelled", took)
 	}

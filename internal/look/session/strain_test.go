@@ -20,10 +20,22 @@ import (
 func targetOf(t *testing.T, url, path string) fact.Target {
 	t.Helper()
 	at := netip.MustParseAddrPort(strings.TrimPrefix(url, "http://"))
-	return fact.Target{Name: "tidebook.varzea.example", Addr: at.Addr(), Port: at.Port(), Scheme: "http", Security: fact.Plain, Path: path}
+	return fact.Target{
+		Name:     "tidebook.varzea.example",
+		Addr:     at.Addr(),
+		Port:     at.Port(),
+		Scheme:   "http",
+		Security: fact.Plain,
+		Path:     path,
+	}
 }
 
-func one(t *testing.T, take func(context.Context, look.Env, fact.Order, look.Emit), env look.Env, target fact.Target) fact.Fact {
+func one(
+	t *testing.T,
+	take func(context.Context, look.Env, fact.Order, look.Emit),
+	env look.Env,
+	target fact.Target,
+) fact.Fact {
 	t.Helper()
 	var last fact.Fact
 	take(context.Background(), env, fact.Order{Target: target}, func(f fact.Fact) { last = f })
@@ -40,7 +52,10 @@ func TestLoad(t *testing.T) {
 		if now.Add(1) > 2 && r.URL.Path == "/narrow" {
 			w.WriteHeader(503)
 		}
-		if r.Host != fmt.Sprintf("tidebook.varzea.example:%s", r.Context().Value(http.LocalAddrContextKey).(net.Addr).String()[len("127.0.0.1:"):]) {
+		if r.Host != fmt.Sprintf(
+			"tidebook.varzea.example:%s",
+			r.Context().Value(http.LocalAddrContextKey).(net.Addr).String()[len("127.0.0.1:"):],
+		) {
 			w.WriteHeader(500) // asked by another name
 		}
 		time.Sleep(10 * time.Millisecond)
@@ -54,7 +69,9 @@ func TestLoad(t *testing.T) {
 		target := targetOf(t, served.URL, c.path)
 		target.Width = c.width
 		l := one(t, Load, look.Env{Each: 300 * time.Millisecond}, target).Load
-		if l == nil || l.Width != c.width || l.Asked < 5 || (l.Failed > 0) != c.fails || l.MedianMS < 9 || l.Late95MS < l.MedianMS || l.MostMS < l.Late95MS {
+		if l == nil || l.Width != c.width || l.Asked < 5 || (l.Failed > 0) != c.fails || l.MedianMS < 9 ||
+			l.Late95MS < l.MedianMS ||
+			l.MostMS < l.Late95MS {
 			t.Errorf("%s, %d wide: %+v", c.path, c.width, l)
 		}
 	}
@@ -67,7 +84,9 @@ func TestLoad(t *testing.T) {
 	defer close(release)
 	stuck := targetOf(t, hung.URL, "/")
 	stuck.Width = 3
-	if l := one(t, Load, look.Env{Each: 200 * time.Millisecond}, stuck).Load; l.Asked != 3 || l.Failed != 3 || l.Unfinished != 3 || !strings.HasPrefix(l.Why, "no answer in 2.") {
+	if l := one(t, Load, look.Env{Each: 200 * time.Millisecond}, stuck).Load; l.Asked != 3 || l.Failed != 3 ||
+		l.Unfinished != 3 ||
+		!strings.HasPrefix(l.Why, "no answer in 2.") {
 		t.Errorf("never answered: %+v", l)
 	}
 	gone := targetOf(t, served.URL, "/")
@@ -92,7 +111,9 @@ func TestThrough(t *testing.T) {
 	if open == nil || !open.Open || asked.Load() != "CONNECT tidebook.varzea.example:443" {
 		t.Errorf("%+v, asked %v", open, asked.Load())
 	}
-	if shut := one(t, Through, look.Env{Card: card}, fact.Target{Name: "shut.varzea.example", Port: 443}).Through; shut == nil || shut.Open || shut.Status != 403 {
+	if shut := one(t, Through, look.Env{Card: card}, fact.Target{Name: "shut.varzea.example", Port: 443}).Through; shut == nil ||
+		shut.Open ||
+		shut.Status != 403 {
 		t.Errorf("%+v", shut)
 	}
 	for _, bad := range []string{"heron", "http://"} {
@@ -100,7 +121,10 @@ func TestThrough(t *testing.T) {
 			t.Errorf("%s: %+v", bad, f.Through)
 		}
 	}
-	if gone := one(t, Through, look.Env{Wait: time.Second}, fact.Target{Name: "x", Port: 1, Path: "http://127.0.0.1:1"}).Through; gone == nil || gone.Open || gone.Status != 0 || gone.Error == "" {
+	if gone := one(t, Through, look.Env{Wait: time.Second}, fact.Target{Name: "x", Port: 1, Path: "http://127.0.0.1:1"}).Through; gone == nil ||
+		gone.Open ||
+		gone.Status != 0 ||
+		gone.Error == "" {
 		t.Errorf("%+v", gone)
 	}
 }

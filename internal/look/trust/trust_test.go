@@ -47,9 +47,27 @@ func makeAll(t *testing.T) made {
 		return cert
 	}
 	until := time.Now().Add(time.Hour)
-	root := sign(&x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Varzea Root"}, NotAfter: until, IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCRLSign | x509.KeyUsageCertSign}, nil)
-	leaf := sign(&x509.Certificate{SerialNumber: big.NewInt(2), Subject: pkix.Name{CommonName: "tidebook"}, NotAfter: until}, root)
-	list, err := x509.CreateRevocationList(rand.Reader, &x509.RevocationList{Number: big.NewInt(1), ThisUpdate: time.Now(), NextUpdate: until}, root, key)
+	root := sign(
+		&x509.Certificate{
+			SerialNumber:          big.NewInt(1),
+			Subject:               pkix.Name{CommonName: "Varzea Root"},
+			NotAfter:              until,
+			IsCA:                  true,
+			BasicConstraintsValid: true,
+			KeyUsage:              x509.KeyUsageCRLSign | x509.KeyUsageCertSign,
+		},
+		nil,
+	)
+	leaf := sign(
+		&x509.Certificate{SerialNumber: big.NewInt(2), Subject: pkix.Name{CommonName: "tidebook"}, NotAfter: until},
+		root,
+	)
+	list, err := x509.CreateRevocationList(
+		rand.Reader,
+		&x509.RevocationList{Number: big.NewInt(1), ThisUpdate: time.Now(), NextUpdate: until},
+		root,
+		key,
+	)
 	if err != nil {
 		t.Fatal(err)
 	}

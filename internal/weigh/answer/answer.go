@@ -96,7 +96,10 @@ func cardWords(v *scene.Scene, t *scene.Try, r gate.Reading, reply fact.Reply) (
 		}
 		r.Shows = []gate.Symptom{gate.ErrorAnswer}
 		r.Summary = fmt.Sprintf("%s: %s", says, r.Summary)
-		r.Values = gate.Join(r.Values, catalogue.Values{"account": cmp.Or(v.Ask.Account, "the account"), "client": v.Host(v.Client)})
+		r.Values = gate.Join(
+			r.Values,
+			catalogue.Values{"account": cmp.Or(v.Ask.Account, "the account"), "client": v.Host(v.Client)},
+		)
 		return r, true
 	}
 	return r, false

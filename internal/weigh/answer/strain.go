@@ -89,7 +89,10 @@ func loadReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 		why := tooWide(l, alone, limit)
 		if why == "" {
 			works = width
-			told = append(told, fmt.Sprintf("%d: half within %s, 95 of 100 within %s", width, took(l.MedianMS), took(l.Late95MS)))
+			told = append(
+				told,
+				fmt.Sprintf("%d: half within %s, 95 of 100 within %s", width, took(l.MedianMS), took(l.Late95MS)),
+			)
 			continue
 		}
 		r := gate.Reading{
@@ -161,5 +164,9 @@ func turnedAway(v *scene.Scene, w *scene.Wants, t *scene.Try, first fact.Target)
 	if to.Kernel.Counters["ListenOverflows"] <= from.Kernel.Counters["ListenOverflows"] {
 		return fmt.Sprintf("no queue of %s was full meanwhile", v.Host(t.Server)), to.ID
 	}
-	return fmt.Sprintf("%s turned %s away meanwhile, since a queue was full", v.Host(t.Server), plain.Connections(uint32(many))), to.ID
+	return fmt.Sprintf(
+		"%s turned %s away meanwhile, since a queue was full",
+		v.Host(t.Server),
+		plain.Connections(uint32(many)),
+	), to.ID
 }

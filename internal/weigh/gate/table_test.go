@@ -21,7 +21,10 @@ func TestSymptomTable(t *testing.T) {
 			if sym == Unasked || sym == RefusedByCode {
 				continue // nothing is guessed of the one, and no look ends with the other
 			}
-			found := slices.ContainsFunc(candidateTable, func(c candidate) bool { return c.gate == g && slices.Contains(c.symptoms, sym) })
+			found := slices.ContainsFunc(
+				candidateTable,
+				func(c candidate) bool { return c.gate == g && slices.Contains(c.symptoms, sym) },
+			)
 			if !found && !(sym == ServerFirstClosed && g == Session) {
 				t.Errorf("%q: no candidate for gate %s", row.says, g)
 			}

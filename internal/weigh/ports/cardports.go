@@ -53,7 +53,12 @@ func cardPorts(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 			text += " is not open on " + v.Host(t.Server)
 			because = gate.Union(because, scene.FactIDs(from))
 		case list != nil:
-			text += fmt.Sprintf(" is open on %s, and %s gets there: %s", v.Host(t.Server), v.Host(v.Client), climb.Symptom(v.Own()))
+			text += fmt.Sprintf(
+				" is open on %s, and %s gets there: %s",
+				v.Host(t.Server),
+				v.Host(v.Client),
+				climb.Symptom(v.Own()),
+			)
 			unsure = true
 		default:
 			text += fmt.Sprintf(": %s", climb.Symptom(v.Own()))

@@ -12,7 +12,13 @@ import (
 )
 
 // containerReadings reads a port that leads into a container, or that should.
-func containerReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, f *fact.Fact, list *fact.Listeners) ([]gate.Reading, bool) {
+func containerReadings(
+	v *scene.Scene,
+	w *scene.Wants,
+	t *scene.Try,
+	f *fact.Fact,
+	list *fact.Listeners,
+) ([]gate.Reading, bool) {
 	on := list.On(v.Ask.Endpoint.Transport, t.Target.Port)
 	relay := slices.IndexFunc(on, scene.Relay)
 	if t.Symptom != gate.Fine || relay >= 0 || len(on) == 0 {
@@ -55,7 +61,8 @@ func keptFor(all *fact.Containers, l fact.Listener) *fact.Container {
 	for i := range all.List {
 		c := &all.List[i]
 		own := c.Own()
-		if c.Keeper != 0 && c.Keeper == l.PID || c.ID != "" && slices.Contains(words, c.ID) || own.IsValid() && slices.Contains(words, own.String()) {
+		if c.Keeper != 0 && c.Keeper == l.PID || c.ID != "" && slices.Contains(words, c.ID) ||
+			own.IsValid() && slices.Contains(words, own.String()) {
 			return c
 		}
 	}
@@ -76,7 +83,14 @@ func elsewhereOnly(t *scene.Try, p fact.Published, on []fact.Listener, relay int
 
 // published is a port that is published on another address than the client
 // comes to.
-func published(v *scene.Scene, t *scene.Try, f, seen *fact.Fact, c *fact.Container, addr string, loopback bool) gate.Reading {
+func published(
+	v *scene.Scene,
+	t *scene.Try,
+	f, seen *fact.Fact,
+	c *fact.Container,
+	addr string,
+	loopback bool,
+) gate.Reading {
 	r := gate.Reading{
 		Gate: gate.Listener, Cause: "ports/other-address", Because: scene.FactIDs(f, seen), Vantage: t.Server,
 		Summary: fmt.Sprintf("port %d of container %s is published on %s of the host only; the client comes to %s",

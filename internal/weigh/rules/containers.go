@@ -31,17 +31,25 @@ func translationsGone(v *scene.Scene, t *scene.Try, at standing, walk filter.Wal
 	if n := closedOff(c); n != "" {
 		return gate.Reading{
 			Gate: gate.Way, Cause: "rules/network-isolated", Vantage: at.vantage, Because: scene.FactIDs(f), Reach: gate.Further,
-			Shows:   []gate.Symptom{gate.RefusedByReset, gate.SilentTCP, gate.ServerFirstSilent, gate.ClientFirstSilent},
-			Summary: fmt.Sprintf("container %s is in the network %s alone, which is internal: no port that it publishes leads there", c.Called(), n),
-			Values:  v.Place(t, catalogue.Values{"container": c.Called(), "network": n}),
+			Shows: []gate.Symptom{gate.RefusedByReset, gate.SilentTCP, gate.ServerFirstSilent, gate.ClientFirstSilent},
+			Summary: fmt.Sprintf(
+				"container %s is in the network %s alone, which is internal: no port that it publishes leads there",
+				c.Called(),
+				n,
+			),
+			Values: v.Place(t, catalogue.Values{"container": c.Called(), "network": n}),
 		}, true
 	}
 	return gate.Reading{
 		Gate: gate.Listener, Cause: "ports/not-published", Vantage: at.vantage, Because: gate.Union(tableIDs(v, at.vantage), scene.FactIDs(f)),
 		Shows: []gate.Symptom{gate.RefusedByReset, gate.SilentTCP, gate.ServerFirstSilent, gate.ClientFirstSilent},
 		Reach: gate.Further,
-		Summary: fmt.Sprintf("container %s runs and publishes port %d, and the tables of %s have no translation that leads there: they were loaded anew without it",
-			c.Called(), t.Target.Port, v.Host(at.vantage)),
+		Summary: fmt.Sprintf(
+			"container %s runs and publishes port %d, and the tables of %s have no translation that leads there: they were loaded anew without it",
+			c.Called(),
+			t.Target.Port,
+			v.Host(at.vantage),
+		),
 		Values: v.Place(t, catalogue.Values{"container": c.Called(), "engine": c.Engine, "gone": c.Called()}),
 	}, true
 }

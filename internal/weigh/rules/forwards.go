@@ -77,7 +77,14 @@ func nobodyBehind(v *scene.Scene, t *scene.Try, p filter.Packet) []gate.Reading 
 		}
 		r := gate.Reading{
 			Gate: gate.Listener, Cause: "service/nobody-behind", Which: f.Name, Because: t.Climb.IDs(), Vantage: v.Client,
-			Shows:   []gate.Symptom{gate.RefusedByReset, gate.SilentTCP, gate.PortUnreachable, gate.ICMPFromTarget, gate.ICMPFromElsewhere, gate.ErrorAnswer},
+			Shows: []gate.Symptom{
+				gate.RefusedByReset,
+				gate.SilentTCP,
+				gate.PortUnreachable,
+				gate.ICMPFromTarget,
+				gate.ICMPFromElsewhere,
+				gate.ErrorAnswer,
+			},
 			Summary: fmt.Sprintf("%s leads to nobody", f.Name),
 			Values:  v.Place(t, catalogue.Values{"forward": f.Name, "why": f.Why}),
 		}

@@ -24,13 +24,22 @@ func TestAccess(t *testing.T) {
 		"a line that goes on":   {"pg_hba", "host all all \\\n10.20.7.0/24 md5", ""},
 		"a name":                {"pg_hba", "host all all gauge-07.varzea.example md5", ""},
 	} {
-		a := &fact.Access{Files: []fact.AccessFile{{Path: "/etc/postgresql/15/main/pg_hba.conf", Kind: c.kind, Lines: linesOf(c.text)}}}
+		a := &fact.Access{
+			Files: []fact.AccessFile{{Path: "/etc/postgresql/15/main/pg_hba.conf", Kind: c.kind, Lines: linesOf(c.text)}},
+		}
 		e, err := endpoint.Parse(db)
 		if err != nil {
 			t.Fatal(err)
 		}
 		v := scene.New(fact.New(fact.Ask{Endpoint: e}, nil))
-		target := fact.Target{Name: e.Host, Addr: netip.MustParseAddr(tidebook), Port: e.Port, Scheme: e.Scheme, Security: e.Security, Path: e.Path}
+		target := fact.Target{
+			Name:     e.Host,
+			Addr:     netip.MustParseAddr(tidebook),
+			Port:     e.Port,
+			Scheme:   e.Scheme,
+			Security: e.Security,
+			Path:     e.Path,
+		}
 		cause, _, text, _ := hbaJudge(v, &scene.Try{Target: target, Server: "v2"}, a, netip.MustParseAddr(gauge))
 		if text == "" {
 			cause = ""

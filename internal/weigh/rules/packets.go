@@ -150,7 +150,10 @@ func (f flow) missed(at watched, sameTime bool) (lacks []gate.Lack) {
 			Why: "no echo of the client's came to " + host + " either while it watched: whether it watched at that time is not known"})
 	}
 	if at.p.More {
-		lacks = append(lacks, gate.Lack{Guard: gate.SamePacket, Why: host + " did not see all packets of this port: there were too many"})
+		lacks = append(
+			lacks,
+			gate.Lack{Guard: gate.SamePacket, Why: host + " did not see all packets of this port: there were too many"},
+		)
 	}
 	return lacks
 }
@@ -187,7 +190,11 @@ func (f flow) silent() []gate.Reading {
 		r.Lacks = f.missed(f.server, f.together())
 		return []gate.Reading{r}
 	}
-	way := f.reading(gate.Way, "", fmt.Sprintf("it left %s by %s and came to %s by %s", client, f.left.Link, server, came.Link))
+	way := f.reading(
+		gate.Way,
+		"",
+		fmt.Sprintf("it left %s by %s and came to %s by %s", client, f.left.Link, server, came.Link),
+	)
 	answered, back := f.server.first(true, f.answers), f.client.first(false, f.answers)
 	switch {
 	case answered == nil:
@@ -200,7 +207,11 @@ func (f flow) silent() []gate.Reading {
 		r.Lacks = f.missed(f.client, true)
 		return []gate.Reading{way, r}
 	}
-	r := f.reading(gate.WayBack, "rules/return-drop", fmt.Sprintf("the answer came to %s by %s, which does not take it", client, back.Link))
+	r := f.reading(
+		gate.WayBack,
+		"rules/return-drop",
+		fmt.Sprintf("the answer came to %s by %s, which does not take it", client, back.Link),
+	)
 	r.Strength = gate.Inferred
 	return []gate.Reading{way, r}
 }
@@ -245,12 +256,21 @@ func (f flow) reset() []gate.Reading {
 		return nil
 	case came == nil:
 		r := f.reading(gate.Way, "rules/transit-reject", fmt.Sprintf(
-			"it left %s and did not come to %s: the reset, with %d hops left, is of something between%s", client, server, got.Hops, f.where(f.opens)))
+			"it left %s and did not come to %s: the reset, with %d hops left, is of something between%s",
+			client,
+			server,
+			got.Hops,
+			f.where(f.opens),
+		))
 		r.Lacks = f.missed(f.server, f.together())
 		return []gate.Reading{r}
 	}
 	r := f.reading(gate.Way, "rules/reset-injected", fmt.Sprintf(
-		"it came to %s, which sent no reset, and one with %d hops left came to %s: something between sent it", server, got.Hops, client))
+		"it came to %s, which sent no reset, and one with %d hops left came to %s: something between sent it",
+		server,
+		got.Hops,
+		client,
+	))
 	r.Lacks = f.missed(f.server, true)
 	return []gate.Reading{r}
 }

@@ -124,7 +124,13 @@ func (m sheetMend) text() string {
 	if len(m.allow.To) > 0 {
 		end = "to: [" + strings.Join(m.allow.To, ", ") + "]"
 	}
-	return fmt.Sprintf("%s: {do: allow, %s, transport: %s, ports: [%s]}", m.side, end, m.allow.Transport, strings.Join(m.allow.Ports, ", "))
+	return fmt.Sprintf(
+		"%s: {do: allow, %s, transport: %s, ports: [%s]}",
+		m.side,
+		end,
+		m.allow.Transport,
+		strings.Join(m.allow.Ports, ", "),
+	)
 }
 
 // values fill the catalogue's remedies.
@@ -168,7 +174,11 @@ func disproved(v *scene.Scene, t *scene.Try, source netip.Addr) map[string]strin
 		}
 		for _, s := range sheetSteps(v.Ask.Sheets, p) {
 			if !s.allowed && s.partly == "" && why[s.sheet.Name] == "" {
-				why[s.sheet.Name] = fmt.Sprintf("sheet %s is not what is in force: by it %s would be shut too, and it connects", s.sheet.Name, c)
+				why[s.sheet.Name] = fmt.Sprintf(
+					"sheet %s is not what is in force: by it %s would be shut too, and it connects",
+					s.sheet.Name,
+					c,
+				)
 			}
 		}
 	}
@@ -195,7 +205,12 @@ func machineReadings(v *scene.Scene, t *scene.Try) []gate.Reading {
 			}
 			if m.Power == "on" {
 				r.Strength = gate.Told
-				r.Summary = fmt.Sprintf("sheet %s: %s is on, and the checks of what it runs on failed, as of %s", s.Name, name, m.At.UTC().Format("2006-01-02 15:04"))
+				r.Summary = fmt.Sprintf(
+					"sheet %s: %s is on, and the checks of what it runs on failed, as of %s",
+					s.Name,
+					name,
+					m.At.UTC().Format("2006-01-02 15:04"),
+				)
 				delete(r.Values, "powerless")
 			}
 			if age := v.Ask.Began.Sub(m.At); age.Seconds() > machineAge {

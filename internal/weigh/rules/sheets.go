@@ -80,7 +80,15 @@ func sheetSteps(sheets []fact.Sheet, p filter.Packet) []SheetStep {
 // judgeLayer finds the rule that decides: in order, the first that matches;
 // else an allow suffices, and a deny wins over it.
 func judgeLayer(s *fact.Sheet, l *fact.Layer, side string, c crossing, back bool, end string) SheetStep {
-	step := SheetStep{sheet: s, layer: l, side: side, back: back, allowed: l.Otherwise == "allow", guardsEnd: end, packet: c}
+	step := SheetStep{
+		sheet:     s,
+		layer:     l,
+		side:      side,
+		back:      back,
+		allowed:   l.Otherwise == "allow",
+		guardsEnd: end,
+		packet:    c,
+	}
 	rules := l.In
 	if side == "out" {
 		rules = l.Out
@@ -397,7 +405,12 @@ func SheetReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading 
 			s,
 			"rules/no-route",
 			text,
-			catalogue.Values{"client": v.Host(v.Client), "addr": target.String(), "sheet": s.Name, "table": routesFor(s, source)},
+			catalogue.Values{
+				"client": v.Host(v.Client),
+				"addr":   target.String(),
+				"sheet":  s.Name,
+				"table":  routesFor(s, source),
+			},
 			nil,
 		)
 	}

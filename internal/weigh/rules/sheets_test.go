@@ -89,8 +89,16 @@ func TestMends(t *testing.T) {
 		for i := range c.rules {
 			c.rules[i].Name = fmt.Sprintf("r%d", i+1)
 		}
-		s := fact.Sheet{Name: "office", Layers: []fact.Layer{{Name: "edge", Kind: "stateful", Order: c.order, Otherwise: c.otherwise, Guards: []string{tidebook}, In: c.rules}}}
-		steps := sheetSteps([]fact.Sheet{s}, filter.Packet{Proto: filter.TCP, From: netip.MustParseAddr(gauge), To: netip.MustParseAddr(tidebook), ToPort: 443})
+		s := fact.Sheet{
+			Name: "office",
+			Layers: []fact.Layer{
+				{Name: "edge", Kind: "stateful", Order: c.order, Otherwise: c.otherwise, Guards: []string{tidebook}, In: c.rules},
+			},
+		}
+		steps := sheetSteps(
+			[]fact.Sheet{s},
+			filter.Packet{Proto: filter.TCP, From: netip.MustParseAddr(gauge), To: netip.MustParseAddr(tidebook), ToPort: 443},
+		)
 		if len(steps) != 1 || steps[0].allowed {
 			t.Fatalf("%s: %+v", c.name, steps)
 		}
@@ -102,17 +110,29 @@ func TestMends(t *testing.T) {
 	// What is left out of a rule is not for it.
 	r := rule("deny", "", desks)
 	r.NotFrom = []string{gauge}
-	if ruleConcerns(&r, &fact.Sheet{}, crossing{"tcp", netip.MustParseAddr(gauge), netip.MustParseAddr(tidebook), 443, 443}) {
+	if ruleConcerns(
+		&r,
+		&fact.Sheet{},
+		crossing{"tcp", netip.MustParseAddr(gauge), netip.MustParseAddr(tidebook), 443, 443},
+	) {
 		t.Error("a rule concerns what it leaves out")
 	}
 }
 
 // TestLayerEnds sees that a layer concerns what leaves those it guards, too.
 func TestLayerEnds(t *testing.T) {
-	s := fact.Sheet{Name: "office", Layers: []fact.Layer{{Name: "desk", Kind: "stateful", Order: "first", Otherwise: "deny", Guards: []string{"10.20.7.0/24"},
-		Out: []fact.SheetRule{{Do: "allow", To: []string{"10.20.0.0/24"}, Transport: "tcp", Ports: []string{"80"}}}}}}
+	s := fact.Sheet{
+		Name: "office",
+		Layers: []fact.Layer{
+			{Name: "desk", Kind: "stateful", Order: "first", Otherwise: "deny", Guards: []string{"10.20.7.0/24"},
+				Out: []fact.SheetRule{{Do: "allow", To: []string{"10.20.0.0/24"}, Transport: "tcp", Ports: []string{"80"}}}},
+		},
+	}
 	for port, want := range map[uint16]bool{80: true, 443: false} {
-		steps := sheetSteps([]fact.Sheet{s}, filter.Packet{Proto: filter.TCP, From: netip.MustParseAddr(gauge), To: netip.MustParseAddr(tidebook), ToPort: port})
+		steps := sheetSteps(
+			[]fact.Sheet{s},
+			filter.Packet{Proto: filter.TCP, From: netip.MustParseAddr(gauge), To: netip.MustParseAddr(tidebook), ToPort: port},
+		)
 		if len(steps) != 1 || steps[0].allowed != want || steps[0].side != "out" || steps[0].guardsEnd != "client" {
 			t.Errorf("port %d: %+v", port, steps)
 		}
@@ -134,7 +154,10 @@ func TestOddities(t *testing.T) {
 		{"any", []fact.SheetRule{rule("allow", "", nil), rule("deny", "tcp", nil, "443")}, "rules 1 and 2 say opposite things"},
 		{"any", []fact.SheetRule{rule("allow", "", nil), rule("allow", "tcp", nil, "443")}, ""},
 	} {
-		got := strings.Join(LayerDoubts(&fact.Sheet{Name: "office", Layers: []fact.Layer{{Name: "edge", Order: c.order, In: c.rules}}}), "; ")
+		got := strings.Join(
+			LayerDoubts(&fact.Sheet{Name: "office", Layers: []fact.Layer{{Name: "edge", Order: c.order, In: c.rules}}}),
+			"; ",
+		)
 		if (got == "") != (c.want == "") || !strings.Contains(got, c.want) {
 			t.Errorf("%s, %v: %q, want %q", c.order, c.rules, got, c.want)
 		}

@@ -36,7 +36,9 @@ func (v *Scene) Containers(vantage string) (*fact.Fact, *fact.Containers) {
 
 // WantContainers asks for them.
 func (v *Scene) WantContainers(w *Wants, t *Try, g gate.Gate) {
-	w.Add(Want{Look: fact.LookContainers, At: fact.Server, On: t.Server, Target: fact.Target{Port: t.Target.Port}, Gate: g})
+	w.Add(
+		Want{Look: fact.LookContainers, At: fact.Server, On: t.Server, Target: fact.Target{Port: t.Target.Port}, Gate: g},
+	)
 }
 
 // PublishedAt is the container that an engine says the port of a try leads into,
@@ -155,10 +157,17 @@ func (v *Scene) Inside(t *Try, f *fact.Fact, c *fact.Container, inside uint16) g
 	switch {
 	case c.State == "paused":
 		return v.container(t, f, c, "service/hung", name+" is paused")
-	case c.State != "" && c.State != "running", c.Restarts > 1 && v.Ask.Began.Sub(c.Started) < time.Minute && len(c.Listeners) == 0:
+	case c.State != "" && c.State != "running",
+		c.Restarts > 1 && v.Ask.Began.Sub(c.Started) < time.Minute && len(c.Listeners) == 0:
 		return v.NotRunning(t, f, c)
 	case !c.Seen:
-		r := v.container(t, f, c, "ports/none-listening", fmt.Sprintf("port %d leads to %d of %s", t.Target.Port, inside, name))
+		r := v.container(
+			t,
+			f,
+			c,
+			"ports/none-listening",
+			fmt.Sprintf("port %d leads to %d of %s", t.Target.Port, inside, name),
+		)
 		r.Lacks = append(r.Lacks, gate.Lack{Guard: gate.AllRead, Why: "who listens in it is for root alone to see"})
 		return r
 	}
@@ -196,7 +205,12 @@ func (v *Scene) Inside(t *Try, f *fact.Fact, c *fact.Container, inside uint16) g
 		l := loopback[0]
 		r := v.container(t, f, c, "ports/loopback-only", fmt.Sprintf("%s in %s listens on %s:%d only; %s",
 			cmp.Or(l.Program, "the program"), name, l.Addr, inside, where))
-		r.Values["program"], r.Values["listen"], r.Values["inside"] = cmp.Or(l.Program, "the program"), l.Addr.String(), fmt.Sprint(inside)
+		r.Values["program"], r.Values["listen"], r.Values["inside"] = cmp.Or(
+			l.Program,
+			"the program",
+		), l.Addr.String(), fmt.Sprint(
+			inside,
+		)
 		if at.IsValid() {
 			r.Values["addr"] = at.String()
 		}
@@ -208,20 +222,41 @@ func (v *Scene) Inside(t *Try, f *fact.Fact, c *fact.Container, inside uint16) g
 				ports = append(ports, number)
 			}
 		}
-		r := v.container(t, f, c, "settings/wrong-port", fmt.Sprintf("nothing in %s listens on %d, and %s listens there on %s; %s",
-			name, inside, cmp.Or(others[0].Program, "it"), strings.Join(ports, ", "), where))
+		r := v.container(
+			t,
+			f,
+			c,
+			"settings/wrong-port",
+			fmt.Sprintf("nothing in %s listens on %d, and %s listens there on %s; %s",
+				name, inside, cmp.Or(others[0].Program, "it"), strings.Join(ports, ", "), where),
+		)
 		r.Values["inside"] = ports[0]
 		if len(ports) > 1 {
-			r.Lacks = append(r.Lacks, gate.Lack{Guard: gate.OneMeaning, Why: "several ports are open in it, and which of them is meant is not known"})
+			r.Lacks = append(
+				r.Lacks,
+				gate.Lack{Guard: gate.OneMeaning, Why: "several ports are open in it, and which of them is meant is not known"},
+			)
 		}
 		return r
 	}
 	if since := v.Ask.Began.Sub(c.Started); !c.Started.IsZero() && since < 2*time.Minute {
-		r := v.container(t, f, c, "service/starting", fmt.Sprintf("%s started %s ago, and nothing in it listens on %d yet", name, plain.Span(since), inside))
+		r := v.container(
+			t,
+			f,
+			c,
+			"service/starting",
+			fmt.Sprintf("%s started %s ago, and nothing in it listens on %d yet", name, plain.Span(since), inside),
+		)
 		r.Strength = gate.Inferred
 		return r
 	}
-	return v.container(t, f, c, "ports/none-listening", fmt.Sprintf("nothing in %s listens on %d; %s", name, inside, where))
+	return v.container(
+		t,
+		f,
+		c,
+		"ports/none-listening",
+		fmt.Sprintf("nothing in %s listens on %d; %s", name, inside, where),
+	)
 }
 
 func taken(l fact.Listener, addr netip.Addr) bool {

@@ -60,7 +60,8 @@ func OwnWords(r fact.Reply) string {
 // saysStatus reports whether words are no more than the status once more.
 func saysStatus(words string, r fact.Reply) bool {
 	bare := strings.ToLower(strings.Trim(strings.ReplaceAll(words, fmt.Sprint(r.Status), ""), " .:-"))
-	return bare == "" || bare == strings.ToLower(r.Reason) || bare == "error" || strings.HasPrefix(bare, strings.ToLower(r.Reason)+" ") && r.Reason != ""
+	return bare == "" || bare == strings.ToLower(r.Reason) || bare == "error" ||
+		strings.HasPrefix(bare, strings.ToLower(r.Reason)+" ") && r.Reason != ""
 }
 
 // inJSON is the words of an error in JSON; of one that was cut off, none.

@@ -9,7 +9,16 @@ import (
 
 // publishers are programs that hold a port of the host for a container behind
 // them.
-var publishers = []string{"docker-proxy", "rootlessport", "conmon", "rootlesskit", "slirp4netns", "pasta", "pasta.avx2", "kube-proxy"}
+var publishers = []string{
+	"docker-proxy",
+	"rootlessport",
+	"conmon",
+	"rootlesskit",
+	"slirp4netns",
+	"pasta",
+	"pasta.avx2",
+	"kube-proxy",
+}
 
 // Taking is the listeners that certainly take a connection to the target.
 func (v *Scene) Taking(t *Try) []fact.Listener {

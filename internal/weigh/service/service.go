@@ -161,7 +161,10 @@ func running(v *scene.Scene, t *scene.Try) string {
 		if c.State != "running" {
 			return ""
 		}
-		return strings.TrimRight(fmt.Sprintf("container %s runs (%s) %s", c.Called(), c.Engine, plain.Since(v.Ask.Began, c.Started)), " ")
+		return strings.TrimRight(
+			fmt.Sprintf("container %s runs (%s) %s", c.Called(), c.Engine, plain.Since(v.Ask.Began, c.Started)),
+			" ",
+		)
 	}
 	if _, list := v.Listeners(t.Server); list != nil {
 		for _, l := range v.Ours(t, list.On(v.Ask.Endpoint.Transport, t.Target.Port)) {

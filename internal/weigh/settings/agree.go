@@ -19,7 +19,13 @@ import (
 
 // judgeRule judges one setting of the card at every place where it was read:
 // each by itself, and then whether those that are not wrong by themselves agree.
-func judgeRule(v *scene.Scene, w *scene.Wants, t *scene.Try, rule fact.SettingRule, places []settingJudge) []gate.Reading {
+func judgeRule(
+	v *scene.Scene,
+	w *scene.Wants,
+	t *scene.Try,
+	rule fact.SettingRule,
+	places []settingJudge,
+) []gate.Reading {
 	var readings []gate.Reading
 	var left []settingJudge
 	for _, j := range places {

@@ -80,7 +80,12 @@ func withoutUnit(v *scene.Scene, p *fact.Program, r gate.Reading) (gate.Reading,
 	case len(p.Processes) > 0 || v.Ask.Card.ClientProgram == "":
 		return old, true
 	}
-	r.Summary = fmt.Sprintf("%s, which makes the connection, does not run, and its log %s is older than the %s that the card allows", name, v.Ask.Card.ClientLog, v.Ask.Card.Fresh)
+	r.Summary = fmt.Sprintf(
+		"%s, which makes the connection, does not run, and its log %s is older than the %s that the card allows",
+		name,
+		v.Ask.Card.ClientLog,
+		v.Ask.Card.Fresh,
+	)
 	r.Values["agent"] = name
 	return r, true
 }
@@ -113,7 +118,13 @@ func staleLog(v *scene.Scene, p *fact.Program, r gate.Reading, name string) (gat
 	for _, l := range p.Logs {
 		if age := v.Ask.Began.Sub(l.Changed); l.Path == v.Ask.Card.ClientLog && age > fresh {
 			old := r
-			old.Summary = fmt.Sprintf("%s runs, and its log %s is %s old; the card allows %s", name, l.Path, plain.Span(age), v.Ask.Card.Fresh)
+			old.Summary = fmt.Sprintf(
+				"%s runs, and its log %s is %s old; the card allows %s",
+				name,
+				l.Path,
+				plain.Span(age),
+				v.Ask.Card.Fresh,
+			)
 			old.Values = gate.Join(r.Values, catalogue.Values{"stale": name})
 			old.Harmless, old.Strength = true, gate.Told
 			return old, true

@@ -225,7 +225,8 @@ func (j settingJudge) wrongCause(value string) string {
 		}
 		return "settings/wrong-port"
 	case "security":
-		if have, ok := card.SecurityOf(value); !ok || have == e.Security || have == fact.StartTLS && e.Security != fact.Plain {
+		if have, ok := card.SecurityOf(value); !ok || have == e.Security ||
+			have == fact.StartTLS && e.Security != fact.Plain {
 			return "" // a word that nobody here knows is no fault
 		}
 		return "settings/wrong-security"

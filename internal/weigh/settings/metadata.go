@@ -85,25 +85,65 @@ func (j metadataJudge) readings(first *fact.Metadata) []gate.Reading {
 	host := j.v.Host(j.at)
 	switch {
 	case m.Wrong != "":
-		return []gate.Reading{j.reading("settings/metadata-unread", fmt.Sprintf("%s cannot read the description %s: %s", host, m.URL, m.Wrong))}
+		return []gate.Reading{
+			j.reading("settings/metadata-unread", fmt.Sprintf("%s cannot read the description %s: %s", host, m.URL, m.Wrong)),
+		}
 	case m.Status != 200:
-		return []gate.Reading{j.reading("settings/metadata-unread", fmt.Sprintf("%s asks for the description %s and is answered %d", host, m.URL, m.Status))}
+		return []gate.Reading{
+			j.reading(
+				"settings/metadata-unread",
+				fmt.Sprintf("%s asks for the description %s and is answered %d", host, m.URL, m.Status),
+			),
+		}
 	}
 	var list []gate.Reading
 	now := j.v.Ask.Began
 	if !m.Until.IsZero() && m.Until.Before(now) {
-		list = append(list, j.reading("settings/metadata-stale", fmt.Sprintf("the description of %s was to be used until %s, %s ago", j.pair.Host, m.Until.Format("2006-01-02 15:04"), plain.Span(now.Sub(m.Until)))))
+		list = append(
+			list,
+			j.reading(
+				"settings/metadata-stale",
+				fmt.Sprintf(
+					"the description of %s was to be used until %s, %s ago",
+					j.pair.Host,
+					m.Until.Format("2006-01-02 15:04"),
+					plain.Span(now.Sub(m.Until)),
+				),
+			),
+		)
 	}
 	named := slices.ContainsFunc(m.Locations, func(at string) bool {
 		u, err := endpoint.Parse(at)
 		return err == nil && strings.EqualFold(u.Host, j.pair.Host)
 	})
 	if len(m.Locations) > 0 && !named {
-		list = append(list, j.reading("settings/metadata-differs", fmt.Sprintf("the description of %s names other addresses: %s", j.pair.Host, strings.Join(m.Locations[:min(3, len(m.Locations))], ", "))))
+		list = append(
+			list,
+			j.reading(
+				"settings/metadata-differs",
+				fmt.Sprintf(
+					"the description of %s names other addresses: %s",
+					j.pair.Host,
+					strings.Join(m.Locations[:min(3, len(m.Locations))], ", "),
+				),
+			),
+		)
 	}
 	list = append(list, j.keys(now.Unix())...)
 	if first != nil && (first.Entity != m.Entity || !sameCerts(first.Certs, m.Certs)) {
-		list = append(list, j.reading("settings/metadata-differs", fmt.Sprintf("%s is given another description by %s than the other side: entity %s, %s", host, m.URL, m.Entity, plain.Plural(len(m.Certs), "certificate"))))
+		list = append(
+			list,
+			j.reading(
+				"settings/metadata-differs",
+				fmt.Sprintf(
+					"%s is given another description by %s than the other side: entity %s, %s",
+					host,
+					m.URL,
+					m.Entity,
+					plain.Plural(len(m.Certs), "certificate"),
+				),
+			),
+		)
 	}
 	return list
 }
@@ -117,19 +157,45 @@ func (j metadataJudge) keys(now int64) []gate.Reading {
 	for _, der := range j.f.Metadata.Certs {
 		c, err := x509.ParseCertificate(der)
 		if err != nil {
-			list = append(list, j.reading("settings/metadata-unread", fmt.Sprintf("a certificate in the description of %s cannot be read", j.pair.Host)))
+			list = append(
+				list,
+				j.reading(
+					"settings/metadata-unread",
+					fmt.Sprintf("a certificate in the description of %s cannot be read", j.pair.Host),
+				),
+			)
 			continue
 		}
 		if c.NotAfter.Unix() < now {
-			list = append(list, j.reading("settings/metadata-stale", fmt.Sprintf("the certificate %s in the description of %s ended on %s", c.Subject, j.pair.Host, c.NotAfter.UTC().Format("2006-01-02"))))
+			list = append(
+				list,
+				j.reading(
+					"settings/metadata-stale",
+					fmt.Sprintf(
+						"the certificate %s in the description of %s ended on %s",
+						c.Subject,
+						j.pair.Host,
+						c.NotAfter.UTC().Format("2006-01-02"),
+					),
+				),
+			)
 		}
-		if served == nil || c.VerifyHostname(j.pair.Host) != nil || bytes.Equal(c.RawSubjectPublicKeyInfo, served.RawSubjectPublicKeyInfo) ||
-			slices.ContainsFunc(j.f.Metadata.Certs, func(o []byte) bool { return bytes.Contains(o, served.RawSubjectPublicKeyInfo) }) {
+		if served == nil || c.VerifyHostname(j.pair.Host) != nil ||
+			bytes.Equal(c.RawSubjectPublicKeyInfo, served.RawSubjectPublicKeyInfo) ||
+			slices.ContainsFunc(
+				j.f.Metadata.Certs,
+				func(o []byte) bool { return bytes.Contains(o, served.RawSubjectPublicKeyInfo) },
+			) {
 			continue
 		}
-		r := j.reading("settings/metadata-differs", fmt.Sprintf("the description of %s has another key than the one that %s serves now", j.pair.Host, j.pair.Host))
+		r := j.reading(
+			"settings/metadata-differs",
+			fmt.Sprintf("the description of %s has another key than the one that %s serves now", j.pair.Host, j.pair.Host),
+		)
 		r.Strength = gate.Inferred
-		r.Lacks = []gate.Lack{{Guard: gate.OneMeaning, Why: "a partner may sign with another key than the one that it serves"}}
+		r.Lacks = []gate.Lack{
+			{Guard: gate.OneMeaning, Why: "a partner may sign with another key than the one that it serves"},
+		}
 		list = append(list, r)
 	}
 	return list

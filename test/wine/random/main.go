@@ -44,7 +44,18 @@ func main() {
 	b.WriteString("PE\x00\x00")
 	w(uint16(0x8664), uint16(1), uint32(0), uint32(0), uint32(0), uint16(240), uint16(0x2022))
 	w(uint16(0x20b), uint8(14), uint8(0), uint32(0), uint32(0x200), uint32(0), uint32(0), uint32(sect))
-	w(uint64(base), uint32(0x1000), uint32(0x200), uint16(6), uint16(0), uint16(0), uint16(0), uint16(6), uint16(0), uint32(0))
+	w(
+		uint64(base),
+		uint32(0x1000),
+		uint32(0x200),
+		uint16(6),
+		uint16(0),
+		uint16(0),
+		uint16(0),
+		uint16(6),
+		uint16(0),
+		uint32(0),
+	)
 	w(uint32(0x2000), uint32(hdr), uint32(0), uint16(2), uint16(0x100))
 	w(uint64(0x100000), uint64(0x1000), uint64(0x100000), uint64(0x1000), uint32(0), uint32(16))
 	w(uint32(sect), uint32(0x100)) // export directory

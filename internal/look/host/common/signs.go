@@ -64,7 +64,12 @@ func Signs(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) 
 	f := env.Seen(
 		order,
 		"signs on the "+s.Side,
-		strings.Join(append([]string{fmt.Sprintf("%d of %d are as they should be", len(s.List)-wrong-len(unread), len(s.List))}, unread...), "; "),
+		strings.Join(
+			append(
+				[]string{fmt.Sprintf("%d of %d are as they should be", len(s.List)-wrong-len(unread), len(s.List))},
+				unread...),
+			"; ",
+		),
 	)
 	f.Signs = &s
 	emit(f)
@@ -107,10 +112,16 @@ func wrongFolder(s fact.Sign, now time.Time) []string {
 	}
 	var list []string
 	if files < s.AtLeast {
-		list = append(list, fmt.Sprintf("%s holds %s, and should hold at least %d", s.Folder, plain.Plural(files, "file"), s.AtLeast))
+		list = append(
+			list,
+			fmt.Sprintf("%s holds %s, and should hold at least %d", s.Folder, plain.Plural(files, "file"), s.AtLeast),
+		)
 	}
 	if s.AtMost > 0 && today > s.AtMost {
-		list = append(list, fmt.Sprintf("%s has %d files of today, and more than %d mean restarts", s.Folder, today, s.AtMost))
+		list = append(
+			list,
+			fmt.Sprintf("%s has %d files of today, and more than %d mean restarts", s.Folder, today, s.AtMost),
+		)
 	}
 	if text := stale(s.Folder, s.Fresh, newest, now); text != "" && files > 0 {
 		list = append(list, text)
@@ -166,7 +177,10 @@ func wrongLines(s fact.Sign, path, of, when string, lines []string) []string {
 		if len(bad) > 1 {
 			which = fmt.Sprintf("%d lines", len(bad))
 		}
-		list = append(list, fmt.Sprintf("%s of %s%s should not be there, such as %s", which, path, when, quotedLine(of, bad[len(bad)-1])))
+		list = append(
+			list,
+			fmt.Sprintf("%s of %s%s should not be there, such as %s", which, path, when, quotedLine(of, bad[len(bad)-1])),
+		)
 	}
 	return list
 }

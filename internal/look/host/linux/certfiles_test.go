@@ -44,7 +44,11 @@ func pairOf(t *testing.T) (cert, key string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	c := &x509.Certificate{SerialNumber: big.NewInt(7), Subject: pkix.Name{CommonName: "tidebook"}, NotAfter: time.Now().Add(time.Hour)}
+	c := &x509.Certificate{
+		SerialNumber: big.NewInt(7),
+		Subject:      pkix.Name{CommonName: "tidebook"},
+		NotAfter:     time.Now().Add(time.Hour),
+	}
 	der, err := x509.CreateCertificate(rand.Reader, c, c, &k.PublicKey, k)
 	if err != nil {
 		t.Fatal(err)
@@ -53,7 +57,11 @@ func pairOf(t *testing.T) (cert, key string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})), string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: kder}))
+	return string(
+			pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}),
+		), string(
+			pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: kder}),
+		)
 }
 
 // TestCertSettings is settings of servers, and the certificates that they name.
@@ -145,7 +153,8 @@ func TestReadPair(t *testing.T) {
 		if p.Belongs != nil {
 			belongs = *p.Belongs
 		}
-		if belongs != c.belongs || !strings.Contains(p.Wrong, c.wrong) || c.wrong == "" && p.Wrong != "" || !strings.Contains(p.Unread, c.unread) {
+		if belongs != c.belongs || !strings.Contains(p.Wrong, c.wrong) || c.wrong == "" && p.Wrong != "" ||
+			!strings.Contains(p.Unread, c.unread) {
 			t.Errorf("%s: %+v, belongs %v", name, p, belongs)
 		}
 	}
@@ -204,7 +213,12 @@ func TestRights(t *testing.T) {
 // programs, and one that reads itself.
 func TestIncluded(t *testing.T) {
 	dir := t.TempDir()
-	main := put(t, filepath.Join(dir, "main.conf"), "include conf.d/*.conf;\n!includedir more\ninclude_dir = 'pg.d'\nInclude main.conf\n# include off.conf;\n", 0o600)
+	main := put(
+		t,
+		filepath.Join(dir, "main.conf"),
+		"include conf.d/*.conf;\n!includedir more\ninclude_dir = 'pg.d'\nInclude main.conf\n# include off.conf;\n",
+		0o600,
+	)
 	for _, name := range []string{"conf.d/a.conf", "conf.d/b.conf", "conf.d/c.off", "more/d.cnf", "pg.d/e.conf", "off.conf"} {
 		put(t, filepath.Join(dir, name), "", 0o600)
 	}
@@ -247,7 +261,14 @@ func TestSameRoot(t *testing.T) {
 	if os.Getuid() != 0 {
 		t.Skip("needs root: another root")
 	}
-	cmd := exec.Command("unshare", "-m", "sh", "-c", `mount -t tmpfs tmpfs "$0" && cd "$0" && mkdir usr && mount --rbind /usr usr && ln -s usr/bin usr/lib usr/lib64 . && exec chroot . /usr/bin/sleep 10`, t.TempDir())
+	cmd := exec.Command(
+		"unshare",
+		"-m",
+		"sh",
+		"-c",
+		`mount -t tmpfs tmpfs "$0" && cd "$0" && mkdir usr && mount --rbind /usr usr && ln -s usr/bin usr/lib usr/lib64 . && exec chroot . /usr/bin/sleep 10`,
+		t.TempDir(),
+	)
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
 	}

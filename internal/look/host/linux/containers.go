@@ -226,7 +226,8 @@ func addressesOf(pid int) ([]fact.Address, error) {
 			last, _ = netip.ParseAddr(rest)
 			continue
 		}
-		if line == "/32 host LOCAL" && last.IsValid() && !slices.ContainsFunc(held, func(a fact.Address) bool { return a.Prefix.Addr() == last }) {
+		if line == "/32 host LOCAL" && last.IsValid() &&
+			!slices.ContainsFunc(held, func(a fact.Address) bool { return a.Prefix.Addr() == last }) {
 			held = append(held, fact.Address{Prefix: netip.PrefixFrom(last, 32), Up: true, Local: last.IsLoopback()})
 		}
 	}
@@ -252,7 +253,10 @@ func addressesOf(pid int) ([]fact.Address, error) {
 			return held, err
 		}
 		addr := netip.AddrFrom16(b)
-		held = append(held, fact.Address{Prefix: netip.PrefixFrom(addr, int(bits)), Link: fields[5], Up: true, Local: addr.IsLoopback()})
+		held = append(
+			held,
+			fact.Address{Prefix: netip.PrefixFrom(addr, int(bits)), Link: fields[5], Up: true, Local: addr.IsLoopback()},
+		)
 	}
 	return held, nil
 }

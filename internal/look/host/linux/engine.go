@@ -141,7 +141,8 @@ func askEngine(ctx context.Context, socket, name string, port uint16) ([]fact.Co
 			continue // it went away meanwhile
 		}
 		c := t.container(name, networks)
-		if c.State != "running" || port == 0 || slices.ContainsFunc(c.Published, func(p fact.Published) bool { return p.Port == port }) {
+		if c.State != "running" || port == 0 ||
+			slices.ContainsFunc(c.Published, func(p fact.Published) bool { return p.Port == port }) {
 			c.Log = e.log(ctx, each.ID)
 		}
 		list = append(list, c)
@@ -153,7 +154,9 @@ func (t told) container(engine string, networks []toldNetwork) fact.Container {
 	c := fact.Container{
 		Engine: engine, ID: plain.Clean(t.ID), Name: plain.Clean(strings.TrimPrefix(t.Name, "/")), Image: plain.Clean(t.Config.Image),
 		Digest: plain.Clean(t.Image), Pod: plain.Clean(t.Pod),
-		State: plain.Clean(t.State.Status), ExitCode: t.State.ExitCode, Starved: t.State.OOMKilled, Error: plain.Clean(t.State.Error),
+		State: plain.Clean(
+			t.State.Status,
+		), ExitCode: t.State.ExitCode, Starved: t.State.OOMKilled, Error: plain.Clean(t.State.Error),
 		Restarts: t.RestartCount, Policy: plain.Clean(t.HostConfig.RestartPolicy.Name), PID: t.State.Pid,
 		Health: plain.Clean(t.State.Health.Status), HostNet: t.HostConfig.NetworkMode == "host",
 	}
@@ -220,7 +223,10 @@ func (t told) container(engine string, networks []toldNetwork) fact.Container {
 
 // log is the last lines of a container.
 func (e *engineClient) log(ctx context.Context, id string) []fact.LogLine {
-	text, err := e.get(ctx, fmt.Sprintf("/containers/%s/logs?stdout=true&stderr=true&timestamps=true&tail=%d", id, mostEngineLog))
+	text, err := e.get(
+		ctx,
+		fmt.Sprintf("/containers/%s/logs?stdout=true&stderr=true&timestamps=true&tail=%d", id, mostEngineLog),
+	)
 	if err != nil {
 		return nil // one that keeps none
 	}

@@ -37,7 +37,10 @@ func Inside(ctx context.Context, place string, words []string, in io.Reader, out
 	defer self.Close()
 	const first = 3 // after those of every process
 	cmd := &exec.Cmd{
-		Path: fmt.Sprintf("/proc/self/fd/%d", first), Args: append([]string{"uakari"}, words...), ExtraFiles: []*os.File{self},
+		Path: fmt.Sprintf(
+			"/proc/self/fd/%d",
+			first,
+		), Args: append([]string{"uakari"}, words...), ExtraFiles: []*os.File{self},
 		Stdin: in, Stdout: out, Stderr: complaints, Dir: "/", Env: os.Environ(),
 	}
 	if pid != 0 {
@@ -115,7 +118,10 @@ func environmentOf(pid int) []string {
 	}
 	for each := range strings.SplitSeq(string(text), "\x00") {
 		name, _, _ := strings.Cut(each, "=")
-		if low := strings.ToLower(name); strings.HasSuffix(low, "_proxy") || low == "home" || low == "ssl_cert_file" || low == "ssl_cert_dir" || low == "localdomain" || low == "res_options" {
+		if low := strings.ToLower(name); strings.HasSuffix(low, "_proxy") || low == "home" || low == "ssl_cert_file" ||
+			low == "ssl_cert_dir" ||
+			low == "localdomain" ||
+			low == "res_options" {
 			list = append(list, each)
 		}
 	}
@@ -167,5 +173,9 @@ func placeOf(ctx context.Context, place string) (pid int, network string, err er
 	if len(names) > 0 {
 		known = "known here: " + strings.Join(names, ", ")
 	}
-	return 0, "", fmt.Errorf("--in %q: expected a container, the number of a process, or a network namespace; %s", place, known)
+	return 0, "", fmt.Errorf(
+		"--in %q: expected a container, the number of a process, or a network namespace; %s",
+		place,
+		known,
+	)
 }

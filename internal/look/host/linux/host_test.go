@@ -18,7 +18,12 @@ import (
 	"uakari/internal/look"
 )
 
-func taken(t *testing.T, take func(context.Context, look.Env, fact.Order, look.Emit), env look.Env, target fact.Target) []fact.Fact {
+func taken(
+	t *testing.T,
+	take func(context.Context, look.Env, fact.Order, look.Emit),
+	env look.Env,
+	target fact.Target,
+) []fact.Fact {
 	t.Helper()
 	var list []fact.Fact
 	take(context.Background(), env, fact.Order{Target: target}, func(f fact.Fact) { list = append(list, f) })
@@ -56,7 +61,8 @@ func TestListeners(t *testing.T) {
 		return fact.Listener{}
 	}
 	l := find()
-	if l.PID != os.Getpid() || l.Addr != netip.MustParseAddr("127.20.0.77") || l.Program == "" || l.Queue != 0 || l.Full() {
+	if l.PID != os.Getpid() || l.Addr != netip.MustParseAddr("127.20.0.77") || l.Program == "" || l.Queue != 0 ||
+		l.Full() {
 		t.Errorf("got %+v", l)
 	}
 	if age := time.Since(l.Since); age < -2*time.Second || age > 30*time.Minute {
@@ -121,7 +127,11 @@ func TestService(t *testing.T) {
 	if p := first(); p.Why != "card" || p.Name != "sluicegate" || p.Path != program || len(p.Processes) != 0 {
 		t.Errorf("not running: %+v", p)
 	}
-	running, err := os.StartProcess(program, []string{program, "-test.run=TestHelperSleeps"}, &os.ProcAttr{Env: []string{"SLEEP=1"}})
+	running, err := os.StartProcess(
+		program,
+		[]string{program, "-test.run=TestHelperSleeps"},
+		&os.ProcAttr{Env: []string{"SLEEP=1"}},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -158,7 +168,8 @@ func TestSettingsPorts(t *testing.T) {
 	if err := os.WriteFile(file, []byte("server {\n  listen 443 ssl;\n  listen [::]:8443 ssl;\n # listen 99;\n listen unix:/run/x;\n}\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if _, ports, alone := settingsPorts(nginx, 0, 443); len(alone) != 0 || len(ports) != 2 || ports[0] != 443 || ports[1] != 8443 {
+	if _, ports, alone := settingsPorts(nginx, 0, 443); len(alone) != 0 || len(ports) != 2 || ports[0] != 443 ||
+		ports[1] != 8443 {
 		t.Errorf("nginx: %v", ports)
 	}
 }

@@ -109,7 +109,8 @@ func TestProxy(t *testing.T) {
 		if !c.fails && *f.Proxy != c.want {
 			t.Errorf("%s: %+v, want %+v", c.name, *f.Proxy, c.want)
 		}
-		if text := f.Source + f.Saw; strings.Contains(text, "canary-7") || f.Failed != nil && strings.Contains(f.Failed.Why, "canary-7") {
+		if text := f.Source + f.Saw; strings.Contains(text, "canary-7") ||
+			f.Failed != nil && strings.Contains(f.Failed.Why, "canary-7") {
 			t.Errorf("%s: the secret is in %+v", c.name, f)
 		}
 	}

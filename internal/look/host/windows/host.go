@@ -25,7 +25,11 @@ import (
 // identify fills in what this system tells of itself.
 func identify(id *fact.Identity) {
 	id.Boot = time.Now().Add(-windows.DurationSinceBoot()).UTC().Truncate(time.Second)
-	key, err := registry.OpenKey(registry.LOCAL_MACHINE, `SOFTWARE\Microsoft\Windows NT\CurrentVersion`, registry.QUERY_VALUE)
+	key, err := registry.OpenKey(
+		registry.LOCAL_MACHINE,
+		`SOFTWARE\Microsoft\Windows NT\CurrentVersion`,
+		registry.QUERY_VALUE,
+	)
 	if err != nil {
 		return
 	}

@@ -137,7 +137,11 @@ func Neighbours(_ context.Context, env look.Env, order fact.Order, emit look.Emi
 		if !ok || addr.IsMulticast() {
 			continue
 		}
-		each := fact.Neighbour{Addr: addr, Link: linkName(row.index), MAC: net.HardwareAddr(row.mac[:min(row.length, 32)]).String()}
+		each := fact.Neighbour{
+			Addr: addr,
+			Link: linkName(row.index),
+			MAC:  net.HardwareAddr(row.mac[:min(row.length, 32)]).String(),
+		}
 		if int(row.state) < len(neighbourStates) {
 			each.State = neighbourStates[row.state]
 		}

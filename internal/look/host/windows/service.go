@@ -216,7 +216,8 @@ func (f *finder) claims(ctx context.Context, s *service) (place string, ok bool)
 		}
 	}
 	lines, err := events(ctx, "Application", s.name)
-	return "", err == nil && slices.ContainsFunc(lines, func(l fact.LogLine) bool { return common.SaidPort(l.Text, f.port) })
+	return "", err == nil &&
+		slices.ContainsFunc(lines, func(l fact.LogLine) bool { return common.SaidPort(l.Text, f.port) })
 }
 
 // environmentOf is what a service is given beside its command.
@@ -231,7 +232,18 @@ func environmentOf(name string) []string {
 }
 
 // settingsEnds is how files of settings are called.
-var settingsEnds = []string{".conf", ".cfg", ".ini", ".toml", ".yaml", ".yml", ".json", ".properties", ".xml", ".config"}
+var settingsEnds = []string{
+	".conf",
+	".cfg",
+	".ini",
+	".toml",
+	".yaml",
+	".yml",
+	".json",
+	".properties",
+	".xml",
+	".config",
+}
 
 // ownSettings is the settings files that a command names, and those that lie
 // beside its program.

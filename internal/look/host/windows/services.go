@@ -73,8 +73,18 @@ func services() ([]service, error) {
 	size := uint32(64 << 10)
 	for range 6 {
 		buffer := make([]byte, size)
-		err = windows.EnumServicesStatusEx(manager, windows.SC_ENUM_PROCESS_INFO, windows.SERVICE_WIN32, windows.SERVICE_STATE_ALL,
-			&buffer[0], size, &needed, &count, nil, nil)
+		err = windows.EnumServicesStatusEx(
+			manager,
+			windows.SC_ENUM_PROCESS_INFO,
+			windows.SERVICE_WIN32,
+			windows.SERVICE_STATE_ALL,
+			&buffer[0],
+			size,
+			&needed,
+			&count,
+			nil,
+			nil,
+		)
 		if errors.Is(err, windows.ERROR_MORE_DATA) {
 			size += needed + 4<<10
 			continue

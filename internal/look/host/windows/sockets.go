@@ -88,7 +88,14 @@ func (l layout) table() ([]byte, error) {
 	size := uint32(16 << 10)
 	for range 6 {
 		buffer := make([]byte, size)
-		code, _, _ := l.proc.Call(uintptr(unsafe.Pointer(&buffer[0])), uintptr(unsafe.Pointer(&size)), 0, uintptr(l.family), l.class, 0)
+		code, _, _ := l.proc.Call(
+			uintptr(unsafe.Pointer(&buffer[0])),
+			uintptr(unsafe.Pointer(&size)),
+			0,
+			uintptr(l.family),
+			l.class,
+			0,
+		)
 		switch windows.Errno(code) {
 		case 0:
 			return buffer, nil
