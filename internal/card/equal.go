@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
@@ -35,9 +36,11 @@ func SecurityOf(value string) (fact.Security, bool) {
 }
 
 // hostLike is a name of several labels, of which the last has letters only.
-var hostLike = regexp.MustCompile(
-	`(?i)^[a-z0-9_]([a-z0-9_-]*[a-z0-9_])?(\.[a-z0-9_]([a-z0-9_-]*[a-z0-9_])?)*\.[a-z]{2,}\.?$`,
-)
+var hostLike = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(
+		`(?i)^[a-z0-9_]([a-z0-9_-]*[a-z0-9_])?(\.[a-z0-9_]([a-z0-9_-]*[a-z0-9_])?)*\.[a-z]{2,}\.?$`,
+	)
+})
 
 // Canonical is a value in the one way in which equal values of a rule are
 // written: a switch, an address, a host name, a URL; and, where the rule says
@@ -81,7 +84,7 @@ func canonical(is, value string) string {
 			)
 		}
 	}
-	if is == "host" || hostLike.MatchString(value) {
+	if is == "host" || hostLike().MatchString(value) {
 		return strings.ToLower(strings.TrimSuffix(value, "."))
 	}
 	return value

@@ -20,14 +20,65 @@ func (r *Rule) Words() string {
 	if w.xt {
 		w.add("-A", r.Chain.Name)
 	}
-	for i := range r.Body {
-		if c := r.Body[i].Cond; c != nil {
-			w.cond(c, i)
-		} else {
+	for i := 0; i < len(r.Body); i++ {
+		switch c := r.Body[i].Cond; {
+		case c == nil:
 			w.act(r.Body[i].Act)
+		case w.span(i):
+			i++ // it takes two
+		default:
+			w.cond(c, i)
 		}
 	}
+	if r.Comment != "" && !w.xt {
+		w.add("comment " + strconv.Quote(r.Comment))
+	}
 	return strings.Join(w.words, " ")
+}
+
+// span writes two conditions that together are a range, as the kernel's own tool
+// reads them back: from one value on, and up to another.
+func (w *writer) span(at int) bool {
+	body := w.rule.Body
+	if w.xt || at+1 >= len(body) || body[at+1].Cond == nil {
+		return false
+	}
+	low, high := body[at].Cond, body[at+1].Cond
+	if low.Op != GreaterEqual || high.Op != LessEqual || len(low.Parts) != 1 || len(high.Parts) != 1 {
+		return false
+	}
+	p, q := &low.Parts[0], &high.Parts[0]
+	if p.Source != q.Source || p.Key != q.Key || p.Offset != q.Offset || p.Len != q.Len || p.Mask != nil || q.Mask != nil {
+		return false
+	}
+	w.add(w.name(p), w.ranged(p, low.A, high.A))
+	return true
+}
+
+// six reports whether a rule is for IPv6: by its table, or by a condition of its
+// own.
+func (w *writer) six() bool {
+	if w.rule.Chain.Table.Family == IPv6 {
+		return true
+	}
+	return slices.ContainsFunc(w.rule.Body, func(op Op) bool {
+		c := op.Cond
+		if c == nil || c.Op != Equal || len(c.Parts) != 1 || c.Parts[0].Source != FromMeta {
+			return false
+		}
+		return c.Parts[0].Key == metaNfproto && len(c.A) == 1 && c.A[0] == byte(IPv6) ||
+			c.Parts[0].Key == metaProtocol && bytes.Equal(c.A, []byte{0x86, 0xdd})
+	})
+}
+
+// said reports whether a condition says again what an earlier one of the rule
+// says.
+func (w *writer) said(c *Cond, at int) bool {
+	return slices.ContainsFunc(w.rule.Body[:min(at, len(w.rule.Body))], func(op Op) bool {
+		o := op.Cond
+		return o != nil && o.Op == c.Op && len(o.Parts) == 1 && len(c.Parts) == 1 && o.Parts[0].Source == FromMeta &&
+			c.Parts[0].Source == FromMeta && o.Parts[0].Key == c.Parts[0].Key && bytes.Equal(o.A, c.A)
+	})
 }
 
 // writer writes one rule.
@@ -52,7 +103,11 @@ func (w *writer) implied(at int, key uint8) bool {
 		if op.Cond == nil || len(op.Cond.Parts) == 0 {
 			continue
 		}
-		source := op.Cond.Parts[0].Source
+		source, icmp := op.Cond.Parts[0].Source, op.Cond.Parts[0].Key == metaL4proto && len(op.Cond.A) == 1 &&
+			(op.Cond.A[0] == ICMP || op.Cond.A[0] == ICMPv6)
+		if key == metaNfproto && source == FromMeta && icmp {
+			return true // each is of one family
+		}
 		if key == metaL4proto && source == FromTransport || key == metaNfproto && source == FromNetwork {
 			return true
 		}
@@ -71,7 +126,7 @@ func (w *writer) cond(c *Cond, at int) {
 	}
 	p := &c.Parts[0]
 	if !w.xt && c.Op == Equal && p.Source == FromMeta && (p.Key == metaL4proto || p.Key == metaNfproto) &&
-		w.implied(at, p.Key) {
+		(w.implied(at, p.Key) || w.said(c, at)) {
 		return
 	}
 	if w.xt {
@@ -100,8 +155,10 @@ func (w *writer) cond(c *Cond, at int) {
 func (w *writer) name(p *Part) string {
 	switch p.Source {
 	case FromNetwork:
-		if w.rule.Chain.Table.Family == IPv6 || p.Offset == 8 && p.Len > 4 || p.Offset == 24 {
+		if w.six() || p.Offset == 8 && p.Len > 4 || p.Offset == 24 {
 			switch {
+			case p.Offset == 7:
+				return "ip6 hoplimit"
 			case p.Offset == 8:
 				return "ip6 saddr"
 			case p.Offset == 24:
@@ -212,7 +269,7 @@ func isAddr(p *Part) bool {
 // prefix writes an address of which only some bits are compared.
 func (w *writer) prefix(p *Part, value []byte) string {
 	size := 4
-	if p.Offset == 24 || p.Offset == 8 {
+	if p.Offset == 24 || p.Offset == 8 || w.six() && p.Offset != 12 && p.Offset != 16 {
 		size = 16
 	}
 	full := make([]byte, size)
@@ -293,7 +350,7 @@ func metaValue(key uint8, b []byte) string {
 	case key == metaNfproto && len(b) == 1:
 		return map[byte]string{byte(IPv4): "ipv4", byte(IPv6): "ipv6"}[b[0]]
 	case key == metaMark && len(b) == 4:
-		return fmt.Sprintf("%#x", binary.LittleEndian.Uint32(b))
+		return fmt.Sprintf("0x%08x", binary.LittleEndian.Uint32(b))
 	case key == metaProtocol && len(b) == 2:
 		return map[uint16]string{0x800: "ip", 0x86dd: "ip6"}[binary.BigEndian.Uint16(b)]
 	case len(b) == 4:
@@ -418,7 +475,11 @@ func (w *writer) act(a *Act) {
 		case a.With == ByPortUnreachable:
 			w.add("reject")
 		default:
-			w.add("reject with " + strings.Replace(a.With.String(), "icmp-", "icmp ", 1))
+			kind := "icmp "
+			if w.rule.Chain.Table.Family == Inet {
+				kind = "icmpx "
+			}
+			w.add("reject with " + strings.Replace(a.With.String(), "icmp-", kind, 1))
 		}
 	case Jump, Goto:
 		switch {
@@ -433,9 +494,10 @@ func (w *writer) act(a *Act) {
 		name := map[Doing]string{SetMark: "meta mark set", SetCTMark: "ct mark set"}[a.Doing]
 		value := "…"
 		if len(a.Parts) == 1 && len(a.Parts[0].Const) == 4 {
-			value = fmt.Sprintf("%#x", binary.LittleEndian.Uint32(a.Parts[0].Const))
+			value = fmt.Sprintf("0x%08x", binary.LittleEndian.Uint32(a.Parts[0].Const))
 		}
 		if w.xt {
+			value = "0x" + strings.TrimLeft(value, "0x")
 			w.add(
 				"-j",
 				map[Doing]string{SetMark: "MARK --set-xmark", SetCTMark: "CONNMARK --set-xmark"}[a.Doing],
@@ -500,6 +562,9 @@ func (w *writer) translation(a *Act) {
 	}
 	w.add(word)
 	if to != "" {
+		if w.rule.Chain.Table.Family == Inet && len(a.Addr) == 1 {
+			w.add(map[int]string{4: "ip", 16: "ip6"}[len(a.Addr[0].Const)])
+		}
 		w.add("to", to)
 	}
 }
@@ -567,6 +632,9 @@ func (w *writer) xtCond(c *Cond) {
 		option, value = "-o", strings.ReplaceAll(strings.Trim(value, `"`), "*", "+")
 	case "meta mark":
 		option = "-m mark --mark"
+		if n, err := strconv.ParseUint(value, 0, 32); err == nil {
+			value = fmt.Sprintf("%#x", n)
+		}
 	default:
 		option = map[string]string{"sport": "--sport", "dport": "--dport"}[name[strings.LastIndexByte(name, ' ')+1:]]
 		if option == "" {

@@ -8,6 +8,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"uakari/internal/fact"
@@ -51,13 +52,13 @@ layers:                            # in the order in which packets meet them
 `
 
 // bare is a text that YAML reads as itself without quotes.
-var bare = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9_./ -]*$`)
+var bare = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9_./ -]*$`) })
 
 // inYAML is a text as YAML reads it back.
 func inYAML(text string) string {
 	text = plain.Printable(text)
 	word := map[string]bool{"on": true, "off": true, "yes": true, "no": true, "true": true, "false": true, "null": true}
-	if bare.MatchString(text) && !word[strings.ToLower(text)] && strings.TrimSpace(text) == text {
+	if bare().MatchString(text) && !word[strings.ToLower(text)] && strings.TrimSpace(text) == text {
 		return text
 	}
 	quoted, err := json.Marshal(text)

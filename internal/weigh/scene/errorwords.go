@@ -6,6 +6,7 @@ import (
 	"html"
 	"regexp"
 	"strings"
+	"sync"
 
 	"uakari/internal/fact"
 	"uakari/internal/keep"
@@ -21,14 +22,16 @@ const mostOwnWords = 160
 var wordFields = []string{"error_description", "detail", "message", "msg", "error", "title", "reason"}
 
 // pageParts is the parts of a page in which one says what is wrong.
-var pageParts = []*regexp.Regexp{
-	regexp.MustCompile(`(?is)<title[^>]*>(.*?)</title>`),
-	regexp.MustCompile(`(?is)<h1[^>]*>(.*?)</h1>`),
-	regexp.MustCompile(`(?is)<p[^>]*>(.*?)</p>`),
-	regexp.MustCompile(`(?is)<(?:faultstring|message|detail)[^>]*>(.*?)</`), // of XML, SOAP's among them
-}
+var pageParts = sync.OnceValue(func() []*regexp.Regexp {
+	return []*regexp.Regexp{
+		regexp.MustCompile(`(?is)<title[^>]*>(.*?)</title>`),
+		regexp.MustCompile(`(?is)<h1[^>]*>(.*?)</h1>`),
+		regexp.MustCompile(`(?is)<p[^>]*>(.*?)</p>`),
+		regexp.MustCompile(`(?is)<(?:faultstring|message|detail)[^>]*>(.*?)</`), // of XML, SOAP's among them
+	}
+})
 
-var tags = regexp.MustCompile(`<[^>]*>`)
+var tags = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`<[^>]*>`) })
 
 // OwnWords is what an error answer itself says is wrong, cleaned and cut; "" if
 // it says no more than its status does.
@@ -39,9 +42,9 @@ func OwnWords(r fact.Reply) string {
 	case start >= 0 && !strings.Contains(text[:start], "<"):
 		words = inJSON(text[start:])
 	case strings.HasPrefix(text, "<") || strings.Contains(text, "<html"):
-		for _, part := range pageParts {
+		for _, part := range pageParts() {
 			if m := part.FindStringSubmatch(text); m != nil {
-				words = append(words, html.UnescapeString(tags.ReplaceAllString(m[1], " ")))
+				words = append(words, html.UnescapeString(tags().ReplaceAllString(m[1], " ")))
 			}
 		}
 	default:
