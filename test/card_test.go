@@ -7,6 +7,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -381,5 +382,53 @@ func TestCardDraft(t *testing.T) {
 	if !strings.Contains(fromRecord.stdout, "unit: nginx.service ") ||
 		!strings.Contains(fromRecord.stdout, "ports: [80, 8090]") {
 		t.Errorf("%s%s", fromRecord.stdout, fromRecord.stderr)
+	}
+}
+
+// TestCardByRecord judges settings, signs, both ways and a partner's description by
+// a record of the server, as if it had been looked at.
+func TestCardByRecord(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	served := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/metadata" {
+			fmt.Fprint(w, `<EntityDescriptor entityID="pier" validUntil="2020-01-01T00:00:00Z"/>`)
+			return
+		}
+		fmt.Fprint(w, "tides")
+	}))
+	defer served.Close()
+	shut := fmt.Sprintf("http://127.0.0.1:%d/", freePort(t))
+	other := write(t, filepath.Join(dir, "other.ini"), "station = 8\n")
+	own := write(t, filepath.Join(dir, "own.ini"), "station = 7\n")
+	card := write(t, filepath.Join(dir, "card.yaml"), fmt.Sprintf(`format: uakari.card/1
+name: tidebook
+endpoint: %[1]s/
+settings:
+  - name: station
+    is: same
+    client: {file: %[2]s, format: ini, key: station}
+    copies: [{on: server, file: %[3]s, format: ini, key: station}]
+signs:
+  - {on: server, file: %[3]s, fresh: 1ms}
+pairs:
+  - {endpoint: %[4]q, metadata: "%[1]s/metadata"}
+`, served.URL, own, other, shut))
+	record := filepath.Join(dir, "host.json")
+	if r := run(t, "record", "--for", served.URL+"/", "--card", card, "-o", record); r.status != 0 {
+		t.Fatalf("%+v", r)
+	}
+	judged := readTrail(t, run(t, "trace", "--card", card, "--record", "server="+record, "--json").stdout)
+	var ids []string
+	for _, c := range judged.Causes {
+		ids = append(ids, c.ID)
+	}
+	for _, want := range []string{"settings/copies-differ", "settings/metadata-stale", "service/stale-log"} {
+		if !slices.Contains(ids, want) {
+			t.Errorf("%q lacks %s", ids, want)
+		}
+	}
+	if len(judged.Behind) != 1 || !judged.Behind[0].Pair || judged.Behind[0].Trail.Reached != trail.No {
+		t.Errorf("the way back: %+v", judged.Behind)
 	}
 }

@@ -1,6 +1,9 @@
 package fact
 
-import "encoding/json"
+import (
+	"encoding/json"
+	"time"
+)
 
 // Card says what a healthy application looks like ("uakari.card/1",
 // docs/schema/card.schema.json).
@@ -234,6 +237,8 @@ type SettingSeen struct {
 	Value string    `json:"value,omitempty"`
 	Mark  string    `json:"mark,omitempty"`
 	Line  int       `json:"line,omitempty"`
+	// Changed is when its file was written last.
+	Changed time.Time `json:"changed,omitzero"`
 	// Missing says why there is no value: "no such file", "no such key",
 	// "empty"; Unread, why it could not be read.
 	Missing string `json:"missing,omitempty"`

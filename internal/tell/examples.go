@@ -89,6 +89,7 @@ var examples = map[string]string{
 	"was":         `10.20.0.9`,
 	"width":       `16`,
 	"works":       `8`,
+	"restart":     `gauge-agent.service`,
 	"add":         `allow gauge from 10.20.7.31`,
 	"agent":       `gauge-agent`,
 	"admins":      `admins`,

@@ -244,11 +244,17 @@ func TestCardRest(t *testing.T) {
 		log  time.Duration
 		want []string
 	}{
-		"its agent runs":         {fact.Unit{Load: "loaded", Active: "active"}, []fact.Process{{PID: 7, State: "S"}}, time.Minute, nil},
-		"its agent is stopped":   {fact.Unit{Load: "loaded", Active: "inactive"}, nil, time.Minute, []string{"settings/client-stopped proven"}},
-		"its agent failed":       {fact.Unit{Load: "loaded", Active: "failed", Log: []fact.LogLine{{Text: "no table of tides"}}}, nil, time.Minute, []string{"settings/client-stopped proven"}},
-		"there is no agent":      {fact.Unit{Load: "not-found"}, nil, 0, []string{"settings/client-stopped proven"}},
-		"its agent is halted":    {fact.Unit{Load: "loaded", Active: "active"}, []fact.Process{{PID: 7, State: "T"}}, time.Minute, []string{"settings/client-stopped proven"}},
+		"its agent runs":       {fact.Unit{Load: "loaded", Active: "active"}, []fact.Process{{PID: 7, State: "S"}}, time.Minute, nil},
+		"its agent is stopped": {fact.Unit{Load: "loaded", Active: "inactive"}, nil, time.Minute, []string{"settings/client-stopped proven"}},
+		"its agent failed":     {fact.Unit{Load: "loaded", Active: "failed", Log: []fact.LogLine{{Text: "no table of tides"}}}, nil, time.Minute, []string{"settings/client-stopped proven"}},
+		"there is no agent":    {fact.Unit{Load: "not-found"}, nil, 0, []string{"settings/client-stopped proven"}},
+		"its agent is halted":  {fact.Unit{Load: "loaded", Active: "active"}, []fact.Process{{PID: 7, State: "T"}}, time.Minute, []string{"settings/client-stopped proven"}},
+		"its agent hangs": {
+			fact.Unit{Load: "loaded", Active: "active"},
+			[]fact.Process{{PID: 7, State: "D"}},
+			time.Minute,
+			[]string{"settings/client-stopped proven"},
+		},
 		"its agent stands still": {fact.Unit{Load: "loaded", Active: "active"}, []fact.Process{{PID: 7, State: "S"}}, time.Hour, nil},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -263,6 +269,21 @@ func TestCardRest(t *testing.T) {
 			})
 			expect(t, s.weigh(), c.want...)
 		})
+	}
+	// Settings that were changed since it was started may not be those that it goes by.
+	for changed, want := range map[time.Duration][]string{time.Minute: {"settings/client-stopped likely"}, 3 * time.Hour: nil} {
+		file := fact.SettingAt{File: "/etc/gauge.ini", Format: "ini", Key: "port"}
+		late := agent
+		late.Settings = []fact.SettingRule{{Name: "port", Is: "port", Client: &file}}
+		s := carded(t, late, connected, replied(200))
+		s.side("v1", "client", fact.SettingSeen{At: file, Value: "80", Changed: s.ask.Began.Add(-changed)})
+		s.add("v1", fact.LookService, fact.Target{Name: "client"}, func(f *fact.Fact) {
+			f.Service = &fact.Service{Manager: "systemd", Programs: []fact.Program{{
+				Name: "gauge-agent", Why: "card", Units: []fact.Unit{{Name: agent.ClientUnit, Load: "loaded", Active: "active"}},
+				Processes: []fact.Process{{PID: 7, State: "S", Since: s.ask.Began.Add(-time.Hour)}},
+			}}}
+		})
+		expectDoubts(t, s.weigh(), want...)
 	}
 	// A program that no service manager starts: no process, and a log that stands still.
 	byHand := fact.Card{ClientProgram: "/opt/gauge/gauge-agent", ClientLog: agent.ClientLog, Fresh: "10m"}

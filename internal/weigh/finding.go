@@ -2,10 +2,12 @@ package weigh
 
 import (
 	"cmp"
+	"fmt"
 	"slices"
 	"strings"
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
+	"uakari/internal/plain"
 	"uakari/internal/trail"
 	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/gate"
@@ -221,6 +223,9 @@ func unseen(v *scene.Scene, rung trail.Rung, s sum, causes []trail.Cause) (why, 
 		return unseenRules(v, s)
 	case trail.Service, trail.Ports:
 		if !server {
+			if says := machineSays(v, s); says != "" {
+				return "the server was not seen; " + says, "a trace run there"
+			}
 			return "the server was not seen", "a trace run there"
 		}
 		for _, t := range s.tries {
@@ -240,6 +245,30 @@ func unseen(v *scene.Scene, rung trail.Rung, s sum, causes []trail.Cause) (why, 
 		return toldTo(v) + "; nothing confirms it", ""
 	}
 	return "not enough was seen", ""
+}
+
+// machineSays is what the sheets say of the machine of an address: its power, its
+// checks, where its screen is to be seen, and when that was so.
+func machineSays(v *scene.Scene, s sum) string {
+	for _, t := range s.tries {
+		for _, sheet := range v.Ask.Sheets {
+			for _, m := range sheet.Machines {
+				if m.Address != t.Target.Addr.Unmap().String() {
+					continue
+				}
+				text := fmt.Sprintf("%s is %s", cmp.Or(m.Name, m.Address), m.Power)
+				if m.Checks != "" {
+					text += ", its checks " + m.Checks
+				}
+				text += fmt.Sprintf(" %s ago, says sheet %s", plain.Span(max(0, v.Ask.Began.Sub(m.At))), sheet.Name)
+				if m.Console != "" {
+					text += "; its console: " + m.Console
+				}
+				return text
+			}
+		}
+	}
+	return ""
 }
 
 // unseenRules says which of the two ends' filters were not read, or why they

@@ -58,11 +58,17 @@ func clientService(v *scene.Scene, w *scene.Wants) (gate.Reading, bool) {
 		case u.Active == "activating" && u.Restarts > 1:
 			r.Summary = fmt.Sprintf("%s, which makes the connection, ends and is started again and again", name)
 			r.Values["failed"] = name
-		case stopped(p):
+		case allIn(p, "T"):
 			r.Summary = fmt.Sprintf("%s, which makes the connection, was halted by a signal", name)
 			r.Values["unit"] = name
+		case allIn(p, "D"):
+			r.Summary = fmt.Sprintf("%s, which makes the connection, hangs in the kernel: it waits for a disk or a file system", name)
+			r.Values["stale"] = name
 		default:
-			return staleLog(v, p, r, name)
+			if old, stale := staleLog(v, p, r, name); stale {
+				return old, true
+			}
+			return oldSettings(v, p, r, name)
 		}
 		return r, true
 	}
@@ -90,15 +96,40 @@ func withoutUnit(v *scene.Scene, p *fact.Program, r gate.Reading) (gate.Reading,
 	return r, true
 }
 
-// stopped reports whether every process of a program is halted (proc(5), state
-// T).
-func stopped(p *fact.Program) bool {
+// allIn reports whether every process of a program is in a state (proc(5)): "T"
+// is halted, "D" waits in the kernel and takes no signal.
+func allIn(p *fact.Program, state string) bool {
 	for _, r := range p.Processes {
-		if r.State != "T" {
+		if r.State != state {
 			return false
 		}
 	}
 	return len(p.Processes) > 0
+}
+
+// oldSettings doubts a service that runs since before one of the card's settings
+// was changed: most programs read them when they start.
+func oldSettings(v *scene.Scene, p *fact.Program, r gate.Reading, name string) (gate.Reading, bool) {
+	var since time.Time
+	for _, each := range p.Processes {
+		if since.IsZero() || each.Since.Before(since) {
+			since = each.Since
+		}
+	}
+	f, s := side(v, v.Client, "client")
+	if s == nil || since.IsZero() {
+		return r, false
+	}
+	for _, seen := range s.List {
+		if seen.Changed.After(since) {
+			r.Summary = fmt.Sprintf("%s runs since %s, and %s was changed after that: it may go by what was there before",
+				name, since.UTC().Format("2006-01-02 15:04"), seen.At.File)
+			r.Because = gate.Union(r.Because, scene.FactIDs(f))
+			r.Values["restart"], r.Harmless, r.Strength = name, true, gate.Told
+			return r, true
+		}
+	}
+	return r, false
 }
 
 func lastLine(u *fact.Unit) string {

@@ -90,6 +90,9 @@ func readSetting(rule fact.SettingRule, at fact.SettingAt) fact.SettingSeen {
 		seen.Unread = err.Error()
 		return seen
 	}
+	if info, err := os.Stat(atHome(at.File)); err == nil {
+		seen.Changed = info.ModTime().UTC()
+	}
 	name := at.Key
 	if at.Pattern != "" {
 		name = rule.Name
