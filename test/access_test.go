@@ -53,7 +53,7 @@ func TestSheetErrors(t *testing.T) {
 	for _, c := range []struct{ text, want string }{
 		{"format: uakari.sheet/1\nname: a\nlayers:\n  - {name: b, kind: stately, guards: [10.0.0.0/8]}\n", `:4:21: "stately": expected stateful or stateless`},
 		{"format: uakari.sheet/1\nname: a\nlayer: []\n", `:3:1: `},
-		{"format: uakari.sheet/1\nname: a\nlayers:\n  - name: b\n    kind: stateful\n    guards: [gauges]\n", `:6:14: "gauges": expected an address, a net, or one of the groups`},
+		{"format: uakari.sheet/1\nname: a\nlayers:\n  - name: b\n    kind: stateful\n    guards: [gauges]\n", `:6:14: "gauges": expected an address, a net, a range`},
 		{"format: uakari.sheet/2\nname: a\n", `:1:9: format "uakari.sheet/2"`},
 		{"format: uakari.sheet/1\nname: a\nlayers:\n  - {name: b, kind: stateful, guards: [10.0.0.1], in: [{do: allow, ports: [99999]}]}\n", `expected a port or a range`},
 		{"format: uakari.sheet/1\nname: a\nscopes: {groups: [], ranges: [{range: 10.0.0.0/8, group: x}]}\n", `there is no such group of scopes`},

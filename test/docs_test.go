@@ -4,6 +4,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 )
@@ -89,7 +90,7 @@ func TestWrittenCommands(t *testing.T) {
 					continue
 				}
 				args := []string{name, "--help"}
-				if (name == "case" || name == "card") && len(words) > 1 && !strings.Contains(words[1], "|") &&
+				if slices.Contains([]string{"case", "card", "sheet", "config"}, name) && len(words) > 1 && !strings.Contains(words[1], "|") &&
 					words[1] != strings.ToUpper(words[1]) {
 					args = []string{name, words[1], "--help"}
 				}

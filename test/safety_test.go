@@ -17,6 +17,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime/debug"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -439,6 +440,12 @@ func TestEndsInTime(t *testing.T) {
 		func(int32) *tls.Config { return trusted },
 		func(c net.Conn, _ int32) { io.Copy(io.Discard, c) },
 	)
+	// What a process takes at most counts from before its exec (getrusage(2)): this
+	// one's own peak must not be seen in it.
+	debug.FreeOSMemory()
+	if err := os.WriteFile("/proc/self/clear_refs", []byte("5"), 0); err != nil {
+		t.Log(err)
+	}
 	bomb := "a0: &a0 [x,x,x,x,x,x,x,x,x,x]\n"
 	for i := 1; i < 12; i++ {
 		bomb += fmt.Sprintf("a%[1]d: &a%[1]d [*a%[2]d,*a%[2]d,*a%[2]d,*a%[2]d,*a%[2]d,*a%[2]d,*a%[2]d,*a%[2]d]\n", i, i-1)
