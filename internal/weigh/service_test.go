@@ -83,6 +83,33 @@ func TestServiceCauses(t *testing.T) {
 	}
 }
 
+// TestOtherSpace is a listener in another network namespace of the server's host:
+// the endpoint's own, somebody else's, and one of which nobody can say.
+func TestOtherSpace(t *testing.T) {
+	apart := nginxWith(fact.Process{PID: 4121, State: "S", Apart: true})
+	stopped := unitWith(func(u *fact.Unit) { u.Active = "inactive" })
+	for name, c := range map[string]struct {
+		programs []fact.Program
+		program  string
+		want     []string
+	}{
+		"its own program":             {[]fact.Program{apart}, "nginx", []string{"ports/other-namespace proven"}},
+		"another, and its own is off": {[]fact.Program{stopped}, "caddy", []string{"service/stopped proven"}},
+		"nobody knows its own":        {nil, "caddy", []string{"ports/other-namespace likely"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := newScene(t, web).holds("v1", gauge).holds("v2", tidebook).named(tidebook).client(tidebook, reset)
+			s.programs("systemd", c.programs...)
+			s.add("v2", fact.LookListeners, fact.Target{Port: 80, Scheme: "http"}, func(f *fact.Fact) {
+				l := listener("0.0.0.0", 80, c.program)
+				l.PID, l.Space = 4121, "that of pid 4121"
+				f.Listeners = &fact.Listeners{All: []fact.Listener{}, Elsewhere: []fact.Listener{l}}
+			})
+			expect(t, s.weigh(), c.want...)
+		})
+	}
+}
+
 // TestServing is what can be wrong with a service that holds its port.
 func TestServing(t *testing.T) {
 	silentAnswer := answered(fact.Reply{Ending: fact.Stalled, Protocol: "http", TookMS: 6000})

@@ -73,8 +73,7 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 	if moved, ok := movedReading(v, w, t, list); ok {
 		return []gate.Reading{none, moved}
 	}
-	if len(list.Elsewhere) > 0 {
-		l := list.Elsewhere[0]
+	if l, lacks, ok := inOtherSpace(v, t, list.Elsewhere); ok {
 		none.Cause = "ports/other-namespace"
 		none.Summary = fmt.Sprintf(
 			"%s listens on port %d in another network namespace only, %s",
@@ -83,12 +82,34 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 			l.Space,
 		)
 		none.Values["program"], none.Values["unit"] = scene.Owner(l), l.Unit
-		none.Lacks = nil
-		if slices.ContainsFunc(list.Elsewhere, func(other fact.Listener) bool { return other.Space != l.Space }) {
-			none.Lacks = []gate.Lack{{Guard: gate.AllRead, Why: "several namespaces have such a listener"}}
-		}
+		none.Lacks = lacks
 	}
 	return []gate.Reading{none}
+}
+
+// inOtherSpace is the listener of another network namespace that may be the
+// endpoint's own, and what is missing for it: many run programs of their own
+// behind one and the same port number. One of another program than the endpoint's
+// is somebody else's.
+func inOtherSpace(v *scene.Scene, t *scene.Try, elsewhere []fact.Listener) (fact.Listener, []gate.Lack, bool) {
+	programs := v.ProgramsAt(t.Server)
+	own, _ := v.Chosen(programs)
+	if own != nil {
+		programs = []fact.Program{*own}
+		elsewhere = slices.DeleteFunc(slices.Clone(elsewhere), func(l fact.Listener) bool { return !scene.Serves(l, programs) })
+	}
+	if len(elsewhere) == 0 {
+		return fact.Listener{}, nil, false
+	}
+	l := elsewhere[0]
+	var lacks []gate.Lack
+	if slices.ContainsFunc(elsewhere, func(other fact.Listener) bool { return other.Space != l.Space }) {
+		lacks = append(lacks, gate.Lack{Guard: gate.AllRead, Why: "several namespaces have such a listener"})
+	}
+	if !scene.Serves(l, programs) {
+		lacks = append(lacks, gate.Lack{Guard: gate.SameProcess, Why: "nothing says that it is this endpoint's"})
+	}
+	return l, lacks, true
 }
 
 // foreignPort reads a port that is held by somebody else. Our own try may
