@@ -83,6 +83,12 @@ func TestServiceCauses(t *testing.T) {
 	}
 }
 
+// copyOf is a program with the processes of another.
+func copyOf(p, other fact.Program) fact.Program {
+	p.Processes = other.Processes
+	return p
+}
+
 // TestOtherSpace is a listener in another network namespace of the server's host:
 // the endpoint's own, somebody else's, and one of which nobody can say.
 func TestOtherSpace(t *testing.T) {
@@ -96,6 +102,9 @@ func TestOtherSpace(t *testing.T) {
 		"its own program":             {[]fact.Program{apart}, "nginx", []string{"ports/other-namespace proven"}},
 		"another, and its own is off": {[]fact.Program{stopped}, "caddy", []string{"service/stopped proven"}},
 		"nobody knows its own":        {nil, "caddy", []string{"ports/other-namespace likely"}},
+		"a copy of it elsewhere, and its unit is off": {
+			[]fact.Program{copyOf(stopped, apart)}, "caddy", []string{"service/stopped proven"},
+		},
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := newScene(t, web).holds("v1", gauge).holds("v2", tidebook).named(tidebook).client(tidebook, reset)
@@ -103,6 +112,9 @@ func TestOtherSpace(t *testing.T) {
 			s.add("v2", fact.LookListeners, fact.Target{Port: 80, Scheme: "http"}, func(f *fact.Fact) {
 				l := listener("0.0.0.0", 80, c.program)
 				l.PID, l.Space = 4121, "that of pid 4121"
+				if c.program != "nginx" {
+					l.PID = 5300
+				}
 				f.Listeners = &fact.Listeners{All: []fact.Listener{}, Elsewhere: []fact.Listener{l}}
 			})
 			expect(t, s.weigh(), c.want...)

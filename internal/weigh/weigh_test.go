@@ -223,7 +223,7 @@ func TestGuards(t *testing.T) {
 		"the only one of its kind, on the usual port":    {[]fact.Program{why(nginxDown, "scheme")}, "", "service/stopped proven"},
 		"two of a kind, and neither is known to be it":   {[]fact.Program{why(nginxDown, "scheme"), {Name: "haproxy", Path: "/usr/sbin/haproxy", Why: "scheme"}}, "", "ports/none-listening proven"},
 		"the manager knows no unit for the program":      {[]fact.Program{nginxDown}, "systemd", "service/stopped likely"},
-		"its process runs in another network namespace":  {[]fact.Program{{Name: "nginx", Path: "/usr/sbin/nginx", Why: "settings", Processes: []fact.Process{{PID: 9, Apart: true}}}}, "", "ports/none-listening likely"},
+		"its process runs in another network namespace":  {[]fact.Program{{Name: "nginx", Path: "/usr/sbin/nginx", Why: "settings", Processes: []fact.Process{{PID: 9, Apart: true}}}}, "", "service/stopped likely"},
 		"the unit calls itself active":                   {[]fact.Program{with(nginxDown, fact.Unit{Name: "nginx.service", Load: "loaded", Active: "active"})}, "systemd", "service/stopped likely"},
 		"the unit is inactive, and a process of it runs": {[]fact.Program{with(nginxUp, stopped)}, "systemd", "ports/none-listening proven"},
 	} {

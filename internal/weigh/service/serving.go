@@ -84,7 +84,7 @@ func (s serving) down() []gate.Reading {
 	switch {
 	case !scene.Installed(s.p):
 		return s.absent()
-	case len(s.p.Processes) > 0 && len(here) == 0:
+	case len(s.p.Processes) > 0 && len(here) == 0 && s.mayServeElsewhere():
 		return nil // it runs in another network namespace: that is a matter of ports
 	case len(here) > 0 && !alive:
 		return []gate.Reading{
@@ -108,7 +108,14 @@ func (s serving) down() []gate.Reading {
 		return []gate.Reading{denied}
 	}
 	if !alive {
-		return []gate.Reading{s.stopped(fmt.Sprintf("%s is installed and no process of it runs", s.p.Name))}
+		text := fmt.Sprintf("%s is installed and no process of it runs", s.p.Name)
+		if len(s.p.Processes) > 0 {
+			text += " here"
+			s.short = append(slices.Clone(s.short), gate.Lack{
+				Guard: gate.SameProcess, Why: "a process of it runs in another network namespace",
+			})
+		}
+		return []gate.Reading{s.stopped(text)}
 	}
 	if since := here[0].Since; !since.IsZero() && s.v.Ask.Began.Sub(since) < startingTime && s.mute() {
 		r := s.reading(
@@ -127,6 +134,23 @@ func (s serving) down() []gate.Reading {
 		}
 	}
 	return nil
+}
+
+// mayServeElsewhere reports whether processes of the program in other network
+// namespaces may be the endpoint's own: one listens on its port there, or is of
+// its unit, or nobody could see where it is. Else they are another copy of the
+// same program, as of a container.
+func (s serving) mayServeElsewhere() bool {
+	if slices.ContainsFunc(s.p.Processes, func(r fact.Process) bool { return r.Unplaced }) {
+		return true
+	}
+	if s.u != nil && (s.u.Active == "active" || s.u.Active == "reloading") {
+		return true
+	}
+	_, list := s.v.Listeners(s.t.Server)
+	return list == nil || slices.ContainsFunc(list.Elsewhere, func(l fact.Listener) bool {
+		return scene.Serves(l, []fact.Program{*s.p})
+	})
 }
 
 // resources is what the server may have run out of.
