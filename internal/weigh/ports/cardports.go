@@ -37,6 +37,9 @@ func cardPorts(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 		if port == t.Target.Port {
 			continue
 		}
+		if list != nil && len(list.On("udp", port)) > 0 {
+			continue // a card does not say of which kind its ports are
+		}
 		target := beside(t, port)
 		w.Add(scene.Want{Look: fact.LookSession, At: fact.Client, Target: target, Gate: gate.Listener})
 		gone := list != nil && len(list.On(v.Ask.Endpoint.Transport, port)) == 0
