@@ -71,6 +71,26 @@ func TestSweep(t *testing.T) {
 			t.Errorf("%+v", row)
 		}
 	}
+	// What failed is confirmed after the origin was mended, and nothing else is tried.
+	failed := write(t, filepath.Join(dir, "failed.json"), r.stdout)
+	if r := run(t, "sweep", "--wait", "2s", "--confirm", failed, plan); r.status != 1 ||
+		!strings.HasPrefix(r.stdout, "Not yet: 0 of 4 tries that failed work now.") {
+		t.Errorf("%+v", r)
+	}
+	for i := 0; i < stations; i += 3 {
+		l.sh(fmt.Sprintf("ip -n %s-s%d route del unreachable 10.20.0.0/24", l.server, i))
+	}
+	confirmed := run(t, "sweep", "--wait", "2s", "--confirm", failed, plan)
+	if confirmed.status != 0 || !strings.HasPrefix(confirmed.stdout, "Works again: all 4 tries that failed.") ||
+		!strings.Contains(oneLine(confirmed.stdout), "rules/no-route 4 of 4 work now") {
+		t.Errorf("%+v", confirmed)
+	}
+	for i := 0; i < stations; i += 3 {
+		l.sh(fmt.Sprintf("ip -n %s-s%d route add unreachable 10.20.0.0/24", l.server, i))
+	}
+	if r := run(t, "sweep", "--confirm", plan, plan); r.status != 2 || !strings.Contains(r.stderr, "expected what uakari sweep --json wrote") {
+		t.Errorf("%+v", r)
+	}
 	// What was done is not done again; what could not be looked at is.
 	again := run(t, "sweep", "--resume", kept, plan)
 	if again.status != 1 || again.took > r.took ||

@@ -35,6 +35,7 @@ import (
 type sweepFlags struct {
 	seeing
 	out, file, color, resume string
+	confirm                  string
 	json                     bool
 	wide                     int
 }
@@ -52,6 +53,9 @@ Clients are this host, hosts over SSH (one session each), records, containers,
 files of hosts with tags, and patterns of hosts in ~/.ssh/config. A host that
 cannot be looked at is told, and no failure of the sweep.
 
+After a change at the origin, --confirm traces anew what failed before, and says
+how much of it works now.
+
 Exit status: 0 everything is reached, 1 something is not, 2 wrong usage, 3 unsure.`,
 		Args: takes(1, 1, "a PLAN"),
 		RunE: func(cmd *cobra.Command, args []string) error { return f.run(cmd, args[0]) },
@@ -62,6 +66,7 @@ Exit status: 0 everything is reached, 1 something is not, 2 wrong usage, 3 unsur
 	flags.StringVarP(&f.file, "output", "o", "", "write to this `file` instead of standard output")
 	flags.StringVar(&f.color, "color", "auto", "auto, always or never")
 	flags.StringVar(&f.resume, "resume", "", "keep each row in this `file`, and go on where it ends")
+	flags.StringVar(&f.confirm, "confirm", "", "trace anew what failed in this `file`, which sweep --json wrote, and say what of it works")
 	flags.IntVar(&f.wide, "wide", 0, "how many traces run side by side; as the plan says, or 32")
 	flags.StringVar(&f.identity, "identity", "", "log in with the private key in this `file`")
 	flags.BoolVar(&f.lend, "lend", false, "copy this program over for the run, where it is not installed")
@@ -141,6 +146,15 @@ func (f *sweepFlags) run(cmd *cobra.Command, path string) error {
 			jobs = append(jobs, sweep.Job{Client: each.name, Endpoint: e})
 		}
 	}
+	before, err := f.failedBefore(ctx)
+	if err != nil {
+		return err
+	}
+	if before != nil {
+		if jobs = stillFailing(jobs, *before); len(jobs) == 0 {
+			return fmt.Errorf("%s: nothing that failed in it is in the plan %s", f.confirm, path)
+		}
+	}
 	wide := p.Wide
 	if f.wide > 0 {
 		wide = f.wide
@@ -160,6 +174,9 @@ func (f *sweepFlags) run(cmd *cobra.Command, path string) error {
 	}
 	s.Ended, s.Groups = time.Now().UTC(), weigh.GroupSweep(s.Rows)
 	out := []byte(tell.Sweep(s, on))
+	if before != nil {
+		out = []byte(tell.SweepConfirmed(*before, s, on))
+	}
 	switch f.out {
 	case "json":
 		if out, err = plain.JSON(s, ""); err != nil {
@@ -172,6 +189,31 @@ func (f *sweepFlags) run(cmd *cobra.Command, path string) error {
 		return err
 	}
 	return sweepStatus(s)
+}
+
+// failedBefore is the sweep that is to be confirmed; nil if there is none.
+func (f *sweepFlags) failedBefore(ctx context.Context) (*trail.Sweep, error) {
+	if f.confirm == "" {
+		return nil, nil
+	}
+	text, err := f.read(ctx, f.confirm, file.MostKept)
+	if err != nil {
+		return nil, err
+	}
+	var s trail.Sweep
+	if err := json.Unmarshal(text, &s); err != nil || s.Format != trail.SweepFormat {
+		return nil, fmt.Errorf("%s:1:1: expected what uakari sweep --json wrote (%s)", f.confirm, trail.SweepFormat)
+	}
+	return &s, nil
+}
+
+// stillFailing is the jobs of what failed in a sweep.
+func stillFailing(jobs []sweep.Job, before trail.Sweep) []sweep.Job {
+	return slices.DeleteFunc(jobs, func(j sweep.Job) bool {
+		return !slices.ContainsFunc(before.Rows, func(r trail.SweepRow) bool {
+			return r.Client == j.Client && r.Endpoint == j.Endpoint && r.Unseen == "" && r.Outcome != trail.OutcomeClear
+		})
+	})
 }
 
 func orPath(name, path string) string {

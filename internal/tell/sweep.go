@@ -11,6 +11,71 @@ import (
 // mostNamed is how many clients of a cause are named; the rest are counted.
 const mostNamed = 6
 
+// SweepConfirmed tells how much of what failed in a sweep works now, by the cause
+// that it had.
+func SweepConfirmed(before, now trail.Sweep, colour bool) string {
+	p := paint{colour}
+	var b strings.Builder
+	works := map[string]bool{}
+	seen := map[string]bool{}
+	for _, r := range now.Rows {
+		key := r.Client + "\x00" + r.Endpoint
+		seen[key] = r.Unseen == ""
+		works[key] = r.Outcome == trail.OutcomeClear
+	}
+	type count struct{ of, good, unseen int }
+	var order []string
+	by := map[string]*count{}
+	all := count{}
+	for _, r := range before.Rows {
+		if r.Unseen != "" || r.Outcome == trail.OutcomeClear {
+			continue
+		}
+		cause := r.Cause
+		if cause == "" {
+			cause = "no cause was known"
+		}
+		if by[cause] == nil {
+			by[cause] = &count{}
+			order = append(order, cause)
+		}
+		key := r.Client + "\x00" + r.Endpoint
+		for _, c := range []*count{by[cause], &all} {
+			c.of++
+			switch {
+			case !seen[key]:
+				c.unseen++
+			case works[key]:
+				c.good++
+			}
+		}
+	}
+	tint, text := green, fmt.Sprintf("Works again: all %s that failed.", tries(all.of))
+	switch {
+	case all.good+all.unseen < all.of:
+		tint, text = red, fmt.Sprintf("Not yet: %d of %s that failed work now.", all.good, tries(all.of))
+	case all.unseen > 0:
+		tint, text = yellow, fmt.Sprintf("Not known: %d of %s that failed could not be tried again; the rest works.", all.unseen, tries(all.of))
+	}
+	for _, line := range wrap(text, width) {
+		b.WriteString(p.as(bold, p.as(tint, line)) + "\n")
+	}
+	b.WriteByte('\n')
+	for _, cause := range order {
+		c := by[cause]
+		line := fmt.Sprintf("  %-28s %d of %d work now", plain.Printable(cause), c.good, c.of)
+		if c.unseen > 0 {
+			line += fmt.Sprintf(", %d not tried again", c.unseen)
+		}
+		b.WriteString(line + "\n")
+	}
+	if all.good < all.of && len(now.Groups) > 0 {
+		b.WriteString("\nWhat still fails:\n\n")
+		b.WriteString(Sweep(now, colour))
+	}
+	return b.String()
+}
+
 // Sweep tells the result of many traces: by cause, not by host, and what the
 // hosts of each cause have in common.
 func Sweep(s trail.Sweep, colour bool) string {
