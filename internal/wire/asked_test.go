@@ -91,6 +91,9 @@ func TestAsked(t *testing.T) {
 		{"xmpp", "", "<?xml version='1.0'?><stream:stream xmlns:stream='s' id='1'><stream:error><host-unknown xmlns='x'/></stream:error></stream:stream>", "done host-unknown"},
 		{"xmpp", "", "HTTP/1.1 400 Bad Request\r\n\r\n", "malformed http"},
 		{"snmp", "", "\x30\x3e\x02\x01\x03\x30\x11\x02\x04uaka" + strings.Repeat("x", 20), "done"},
+		{"tftp", "", "\x00\x05\x00\x01File not found\x00", "done 1"},
+		{"tftp", "", "\x00\x05\x00\x04Illegal operation\x00", "done 4"},
+		{"tftp", "", "HTTP/1.1 400 Bad\r\n\r\n", "malformed http"},
 		{"stun", "", "\x01\x01\x00\x00\x21\x12\xa4\x42uakari-stun1", "done"},
 		{"stun", "", "\x01\x11\x00\x00\x21\x12\xa4\x42uakari-stun1", "done 0x0111"},
 	} {

@@ -76,6 +76,9 @@ type Protocol struct {
 	Upgrade func(*Conn) fact.Upgrade
 	// Ask asks one harmless question.
 	Ask func(*Conn, Question) fact.Reply
+	// AnyPort is that answers to a datagram come from another port than it was
+	// sent to.
+	AnyPort bool
 }
 
 // Protocols is every protocol by the name that schemes use for it.
@@ -114,6 +117,7 @@ var Protocols = map[string]Protocol{
 	"vnc":           {Greet: greetVNC, Ask: askVNC},
 	"snmp":          {Ask: askSNMP},
 	"stun":          {Ask: askSTUN},
+	"tftp":          {Ask: askTFTP, AnyPort: true},
 	"http2":         {Ask: askHTTP2},
 	"websocket":     {Ask: askWebSocket},
 	"xmpp":          {Upgrade: upgradeXMPP, Ask: askXMPP},

@@ -46,8 +46,7 @@ func (c *climber) datagrams(ctx context.Context) {
 	if c.wire.Ask == nil { // silence is to be expected
 		wait = min(wait, longestSilence)
 	}
-	dialer := net.Dialer{Timeout: wait, Control: w.Control}
-	raw, err := dialer.DialContext(ctx, "udp", netip.AddrPortFrom(c.order.Target.Addr, c.order.Target.Port).String())
+	raw, err := c.open(ctx, w, wait)
 	if err != nil {
 		c.reached(began, failure(err, w))
 		return
@@ -83,6 +82,53 @@ func (c *climber) datagrams(ctx context.Context) {
 		return
 	}
 }
+
+// open is a socket for datagrams to the target: connected to it, or to any port of
+// its host, where answers come from another one.
+func (c *climber) open(ctx context.Context, w *witness.Witness, wait time.Duration) (net.Conn, error) {
+	to := netip.AddrPortFrom(c.order.Target.Addr, c.order.Target.Port)
+	dialer := net.Dialer{Timeout: wait, Control: w.Control}
+	raw, err := dialer.DialContext(ctx, "udp", to.String())
+	if err != nil || !c.wire.AnyPort {
+		return raw, err
+	}
+	at, ok := raw.LocalAddr().(*net.UDPAddr)
+	raw.Close()
+	if !ok {
+		return nil, net.ErrClosed
+	}
+	// The same address as the kernel chose, and a port of its own choice.
+	l := net.ListenConfig{Control: w.Control}
+	packets, err := l.ListenPacket(ctx, "udp", (&net.UDPAddr{IP: at.IP, Zone: at.Zone}).String())
+	if err != nil {
+		return nil, err
+	}
+	return &anyPort{PacketConn: packets, to: net.UDPAddrFromAddrPort(to)}, nil
+}
+
+// anyPort is datagrams to a host: what comes from it is taken from any port, and
+// answered there.
+type anyPort struct {
+	net.PacketConn
+	to *net.UDPAddr
+}
+
+func (a *anyPort) Read(p []byte) (int, error) {
+	for {
+		n, from, err := a.ReadFrom(p)
+		if err != nil {
+			return n, err
+		}
+		if at, ok := from.(*net.UDPAddr); ok && at.IP.Equal(a.to.IP) {
+			a.to = at
+			return n, nil
+		}
+	}
+}
+
+func (a *anyPort) Write(p []byte) (int, error) { return a.WriteTo(p, a.to) }
+
+func (a *anyPort) RemoteAddr() net.Addr { return a.to }
 
 // question puts the protocol's question once.
 func (c *climber) question(conn net.Conn) fact.Reply {
