@@ -105,7 +105,7 @@ func CardChecked(path string, c fact.Card) string {
 	}
 	note(
 		client > 0,
-		"%d settings and signs are the client's: they are read where the trace runs, or by --at client=…",
+		"what it says of the client (%d) is read where the trace runs, or by --at client=…",
 		client,
 	)
 	note(
