@@ -269,8 +269,8 @@ func (r *Report) path(t trail.Trail, set *fact.Set) {
 	source, target, hops := placesSeen(set, clientID(t))
 	breaks := map[string]string{}
 	for _, c := range t.Blocking() {
-		if breaks[c.Vantage] == "" {
-			breaks[c.Vantage] = string(c.Rung)
+		if at := brokenAt(t, c); breaks[at] == "" {
+			breaks[at] = string(c.Rung)
 		}
 	}
 	server := false
@@ -292,6 +292,20 @@ func (r *Report) path(t trail.Trail, set *fact.Set) {
 	if !server {
 		r.Path = append(r.Path, ReportPlace{Role: "server", Host: t.Endpoint.Host, Addr: target, Hops: hops})
 	}
+}
+
+// brokenAt is the vantage of the host where a cause is mended, which may be another
+// than the one that it was seen from.
+func brokenAt(t trail.Trail, c trail.Cause) string {
+	if len(c.Remedies) == 0 || t.Host(c.Vantage) == c.Remedies[0].Host {
+		return c.Vantage
+	}
+	for _, v := range t.Vantages {
+		if v.Host == c.Remedies[0].Host {
+			return v.ID
+		}
+	}
+	return c.Vantage
 }
 
 // times is how long each step of the client's last connection took.

@@ -139,6 +139,23 @@ func TestReport(t *testing.T) {
 	}
 }
 
+// TestBrokenAt is where the way breaks: where it is mended, if that is a host of the
+// way, else where it was seen.
+func TestBrokenAt(t *testing.T) {
+	judged := trail.Trail{Vantages: []trail.Vantage{
+		{ID: "v1", Role: "client", Host: "gauge-07"}, {ID: "v2", Role: "server", Host: "tidebook"},
+	}}
+	for host, want := range map[string]string{"tidebook": "v2", "gauge-07": "v1", "whoever keeps the names": "v1", "": "v1"} {
+		c := trail.Cause{Vantage: "v1"}
+		if host != "" {
+			c.Remedies = []trail.Remedy{{Host: host}}
+		}
+		if got := brokenAt(judged, c); got != want {
+			t.Errorf("%q: %s, want %s", host, got, want)
+		}
+	}
+}
+
 // TestFigures is what is drawn of an incident: the way with its addresses, the
 // moments in rows that do not meet, and times against width.
 func TestFigures(t *testing.T) {
