@@ -53,7 +53,7 @@ func tellNeeds(b *strings.Builder, p paint, needs []trail.CertNeed) {
 	for _, n := range needs {
 		widest = max(widest, len([]rune(plain.Printable(n.Host))))
 	}
-	b.WriteString("\nwhat each side needs\n")
+	b.WriteString("\nwhat each side needs, and whether it was seen there\n")
 	for _, n := range needs {
 		text := plain.Printable(n.What)
 		if n.Does == "trusts" && n.Fingerprint != "" {
