@@ -344,7 +344,7 @@ func TestCardDraft(t *testing.T) {
 	h.install()
 	h.put(
 		"/etc/nginx/conf.d/tides.conf",
-		"server {\n listen 8090;\n location / { proxy_pass http://127.0.0.1:8091; }\n}\n",
+		"server {\n listen 8090;\n server_name tidebook.varzea.example;\n location / { proxy_pass http://127.0.0.1:8091; }\n}\n",
 	)
 	h.do("systemctl reload nginx || systemctl restart nginx")
 	inside := func(args ...string) result {
@@ -354,6 +354,16 @@ func TestCardDraft(t *testing.T) {
 	for _, want := range []string{"program: /usr/sbin/nginx ", "unit: nginx.service ", "ports: [80, 8090]", "log: /var/log/nginx/", "\nhops: [\"http://127.0.0.1:8091/\"]"} {
 		if !strings.Contains(drafted.stdout, want) {
 			t.Errorf("lacks %q:\n%s%s", want, drafted.stdout, drafted.stderr)
+		}
+	}
+	h.put("/root/hosts", "10.20.0.14 tidebook.varzea.example\n")
+	named := inside("card", "new", "--hosts", "/root/hosts", "http://tidebook.varzea.example:8090/")
+	for _, want := range []string{
+		"is: port\n    server: {file: \"/etc/nginx/conf.d/tides.conf\", format: blocks, key: server.listen}",
+		"is: host\n    server: {file: \"/etc/nginx/conf.d/tides.conf\", format: blocks, key: server.server_name}",
+	} {
+		if !strings.Contains(named.stdout, want) {
+			t.Errorf("lacks %q:\n%s%s", want, named.stdout, named.stderr)
 		}
 	}
 	h.put("/root/card.yaml", drafted.stdout)

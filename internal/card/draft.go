@@ -110,6 +110,7 @@ func (d *Drafted) program(e fact.Endpoint, programs []fact.Program, listeners []
 			holder = l
 		}
 	}
+	slices.SortStableFunc(programs, func(a, b fact.Program) int { return len(b.Named) - len(a.Named) })
 	at := slices.IndexFunc(programs, func(p fact.Program) bool {
 		return holder.Port != 0 &&
 			(p.Name == holder.Program || path.Base(p.Path) == holder.Program || holder.Unit != "" && unitIn(p, holder.Unit))
@@ -135,8 +136,12 @@ func (d *Drafted) program(e fact.Endpoint, programs []fact.Program, listeners []
 		if len(p.Logs) > 0 {
 			c.Log = p.Logs[0].Path
 		}
-		for i := range p.Named {
-			c.Settings = append(c.Settings, fact.SettingRule{Name: "the port of " + c.Name, Is: "port", Server: &p.Named[i]})
+		for _, n := range p.Named {
+			rule := fact.SettingRule{Name: "the " + n.Is + " in " + path.Base(n.At.File), Is: n.Is, Server: &n.At}
+			if n.Is == "certificate" || n.Is == "backend" {
+				rule.Is, rule.Value = "value", n.Value
+			}
+			c.Settings = append(c.Settings, rule)
 		}
 	}
 	for _, l := range listeners {

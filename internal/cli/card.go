@@ -125,6 +125,7 @@ func (s *seeing) seen(ctx context.Context, cmd *cobra.Command, ask fact.Ask, env
 	set, _ := trace.Run(ctx, ask, at, p.watch)
 	wants := []fact.Order{
 		{Look: fact.LookListeners},
+		{Look: fact.LookService, Target: fact.Target{Port: ask.Endpoint.Port, Scheme: ask.Endpoint.Scheme, Name: ask.Endpoint.Host}},
 		{Look: fact.LookCertFiles, Target: fact.Target{Port: ask.Endpoint.Port}},
 		{Look: fact.LookUpstreams, Target: fact.Target{Port: ask.Endpoint.Port}},
 	}

@@ -122,12 +122,20 @@ type Program struct {
 	Why      string   `json:"why"`            // how it belongs: "card", "unit", "settings", "scheme"
 	Settings string   `json:"settings,omitempty"`
 	Ports    []uint16 `json:"ports,omitempty"` // that its settings name
-	// Named is where its settings name the endpoint's port, and nothing else
-	// with it.
-	Named     []SettingAt `json:"named,omitempty"`
-	Processes []Process   `json:"processes,omitempty"`
-	Units     []Unit      `json:"units,omitempty"`
-	Logs      []LogFile   `json:"logs,omitempty"`
+	// Named is where its settings name the endpoint's port or host, its
+	// certificate or what is behind it, and nothing else with it.
+	Named     []NamedSetting `json:"named,omitempty"`
+	Processes []Process      `json:"processes,omitempty"`
+	Units     []Unit         `json:"units,omitempty"`
+	Logs      []LogFile      `json:"logs,omitempty"`
+}
+
+// NamedSetting is a setting of a server program that a card may want to be as it is.
+type NamedSetting struct {
+	At SettingAt `json:"at"`
+	// Is is what it is: "port", "host", "certificate" or "backend".
+	Is    string `json:"is"`
+	Value string `json:"value"`
 }
 
 // LogFile is the end of one log file.

@@ -55,8 +55,12 @@ func CardDraft(c fact.Card) string {
 		line("settings:", "that must be right, on one side or both; add client: where clients have it")
 	}
 	for _, r := range c.Settings {
-		fmt.Fprintf(&b, "  - name: %s\n    is: %s\n    server: {file: %s, format: %s, key: %s}\n",
-			inYAML(r.Name), inYAML(r.Is), inYAML(r.Server.File), inYAML(r.Server.Format), inYAML(r.Server.Key))
+		fmt.Fprintf(&b, "  - name: %s\n    is: %s\n", inYAML(r.Name), inYAML(r.Is))
+		if r.Value != "" {
+			fmt.Fprintf(&b, "    value: %s\n", inYAML(r.Value))
+		}
+		fmt.Fprintf(&b, "    server: {file: %s, format: %s, key: %s}\n",
+			inYAML(r.Server.File), inYAML(r.Server.Format), inYAML(r.Server.Key))
 	}
 	b.WriteString("#\n")
 	if len(c.Settings) == 0 {

@@ -156,9 +156,10 @@ func TestSettingsPorts(t *testing.T) {
 	}
 	p := shipped("sshd")
 	p.Settings.Files = []string{filepath.Join(dir, "*")}
-	from, ports, alone := settingsPorts(p, 0, 2222)
-	if len(alone) != 1 || alone[0].File != file || alone[0].Key != "Port" {
-		t.Errorf("%+v", alone)
+	from, ports := settingsPorts(p, 0)
+	if named := namedIn(p, 0, fact.Target{Port: 2222}); len(named) != 1 || named[0].At.File != file ||
+		named[0].At.Key != "Port" || named[0].Is != "port" {
+		t.Errorf("%+v", named)
 	}
 	if from != file || len(ports) != 3 || ports[0] != 2222 || ports[1] != 2022 || ports[2] != 2023 {
 		t.Errorf("got %s %v", from, ports)
@@ -168,9 +169,20 @@ func TestSettingsPorts(t *testing.T) {
 	if err := os.WriteFile(file, []byte("server {\n  listen 443 ssl;\n  listen [::]:8443 ssl;\n # listen 99;\n listen unix:/run/x;\n}\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if _, ports, alone := settingsPorts(nginx, 0, 443); len(alone) != 0 || len(ports) != 2 || ports[0] != 443 ||
+	if _, ports := settingsPorts(nginx, 0); len(ports) != 2 || ports[0] != 443 ||
 		ports[1] != 8443 {
 		t.Errorf("nginx: %v", ports)
+	}
+	text := "server {\n listen 443 ssl;\n ssl_certificate /etc/ssl/tides.pem;\n grpc_pass grpc://10.20.0.15:3000;\n upstream a { server 10.20.0.15:3000; server http://u:x@10.20.0.15; }\n}\n"
+	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	got := ""
+	for _, n := range namedIn(nginx, 0, fact.Target{Port: 8443}) {
+		got += n.Is + " " + n.Value + ", "
+	}
+	if want := "certificate /etc/ssl/tides.pem, backend 10.20.0.15:3000, "; got != want {
+		t.Errorf("nginx names %q, want %q", got, want)
 	}
 }
 

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
@@ -18,6 +19,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"uakari/internal/fact"
+	"uakari/internal/keep"
 	"uakari/internal/look"
 	"uakari/internal/look/file"
 	"uakari/internal/look/host/common"
@@ -63,7 +65,7 @@ func Service(ctx context.Context, env look.Env, order fact.Order, emit look.Emit
 		if slices.ContainsFunc(s.Programs, func(have fact.Program) bool { return p.Runs(have.Name) }) {
 			continue // known already, and more surely
 		}
-		if found, ok := fromRegistry(p, scheme, order.Target.Port); ok {
+		if found, ok := fromRegistry(p, scheme, port); ok {
 			s.Programs = append(s.Programs, found)
 		}
 	}
@@ -90,7 +92,11 @@ func Service(ctx context.Context, env look.Env, order fact.Order, emit look.Emit
 		held = programsOn(ctx, env, order.Target.Port)
 	}
 	for i := range s.Programs {
-		s.Programs[i].Logs = logsOf(s.Programs[i], env, held)
+		p := &s.Programs[i]
+		p.Logs = logsOf(*p, env, held)
+		if row, ok := known.Of(p.Name); ok && p.Why != "scheme" {
+			p.Named = namedIn(row, pidOf(row), order.Target)
+		}
 	}
 	slices.SortStableFunc(s.Programs, func(a, b fact.Program) int { return rank[a.Why] - rank[b.Why] })
 	f := env.Seen(order, "units and processes", sawService(s))
@@ -269,7 +275,7 @@ func fromRegistry(p program.Program, scheme protocol.Scheme, port uint16) (fact.
 	if found.Path == "" {
 		return found, false
 	}
-	files, ports, named := settingsPorts(p, pidOf(p), port)
+	files, ports := settingsPorts(p, pidOf(p))
 	usual := p.Serves[scheme.Name]
 	if scheme.Wire == "" && p.Uses(port) {
 		usual = port
@@ -277,7 +283,7 @@ func fromRegistry(p program.Program, scheme protocol.Scheme, port uint16) (fact.
 	found.Ports = ports
 	switch {
 	case slices.Contains(ports, port):
-		found.Why, found.Settings, found.Named = "settings", files, named
+		found.Why, found.Settings = "settings", files
 	case len(ports) == 0 && usual == port && port != 0:
 		found.Why, found.Settings = "settings", "its default"
 	case usual == port && port != 0 && port != scheme.Port:
@@ -317,17 +323,13 @@ func installed(patterns []string) string {
 }
 
 // settingsPorts is the ports that a program's settings name, as a process of
-// it was told of them, the first file that names one, and where one of them
-// stands alone.
-func settingsPorts(p program.Program, pid int, port uint16) (file string, ports []uint16, alone []fact.SettingAt) {
+// it was told of them, and the first file that names one.
+func settingsPorts(p program.Program, pid int) (file string, ports []uint16) {
 	if len(p.Settings.Port) == 0 {
-		return "", nil, nil
+		return "", nil
 	}
 	for _, from := range settingsOf(p, pid) { // one that is for others' eyes has no text; then it is one of the scheme only
 		for _, v := range from.found(p, p.Settings.Port) {
-			if v.Text == strconv.Itoa(int(port)) {
-				alone = append(alone, fact.SettingAt{File: from.path, Format: p.Settings.Grammar, Key: v.Key})
-			}
 			for _, n := range program.Ports(v.Text) {
 				if slices.Contains(ports, n) {
 					continue
@@ -339,7 +341,49 @@ func settingsPorts(p program.Program, pid int, port uint16) (file string, ports 
 			}
 		}
 	}
-	return file, ports, alone
+	return file, ports
+}
+
+// mostNamed bounds how many settings of a program are named.
+const mostNamed = 12
+
+// namedIn is where a program's settings name the endpoint's port or host, its
+// certificate or what is behind it, each alone in its value.
+func namedIn(p program.Program, pid int, t fact.Target) []fact.NamedSetting {
+	var list []fact.NamedSetting
+	for _, from := range settingsOf(p, pid) {
+		values, err := settingsfile.Read(string(from.text), p.Settings.Grammar)
+		if err != nil {
+			continue // what is no file of this grammar names nothing
+		}
+		for _, v := range values {
+			is := ""
+			switch one := []settingsfile.Value{v}; {
+			case v.Off || keep.Secretive(v.Key): // proxy_pass too: a card may not name it, and the hops do
+			case len(program.Found(one, p.Settings.Backend)) > 0:
+				is = "backend"
+			case v.Text == strconv.Itoa(int(t.Port)):
+				is = "port"
+			case t.Name != "" && strings.EqualFold(v.Text, t.Name):
+				is = "host"
+			case len(program.Found(one, p.Settings.Certificate)) > 0:
+				is = "certificate"
+			}
+			if is != "" && len(list) < mostNamed && (is == "backend" && isBare(v.Text) || keep.Value(v.Key, v.Text) == v.Text) {
+				list = append(list, fact.NamedSetting{
+					At: fact.SettingAt{File: from.path, Format: p.Settings.Grammar, Key: v.Key}, Is: is, Value: v.Text,
+				})
+			}
+		}
+	}
+	return list
+}
+
+// isBare reports whether an address of something behind a server holds nothing
+// but where it is.
+func isBare(text string) bool {
+	u, err := url.Parse(text)
+	return err == nil && u.Host != "" && u.User == nil && u.RawQuery == "" && u.Fragment == ""
 }
 
 // findProcesses fills in the processes of each program, in one pass.
