@@ -125,6 +125,8 @@ type Program struct {
 	// Named is where its settings name the endpoint's port or host, its
 	// certificate or what is behind it, and nothing else with it.
 	Named     []NamedSetting `json:"named,omitempty"`
+	Files     []SettingsFile `json:"files,omitempty"` // its settings, as they were when it was looked at
+	Package   Package        `json:"package,omitzero"`
 	Processes []Process      `json:"processes,omitempty"`
 	Units     []Unit         `json:"units,omitempty"`
 	Logs      []LogFile      `json:"logs,omitempty"`
@@ -136,6 +138,20 @@ type NamedSetting struct {
 	// Is is what it is: "port", "host", "certificate" or "backend".
 	Is    string `json:"is"`
 	Value string `json:"value"`
+}
+
+// SettingsFile is a settings file of a program, so that a change of it shows.
+type SettingsFile struct {
+	Path    string    `json:"path"`
+	Mark    string    `json:"mark,omitempty"` // of its text: four hexadecimal digits; "": nobody could read it
+	Changed time.Time `json:"changed,omitzero"`
+}
+
+// Package is what a program was installed from.
+type Package struct {
+	Name    string    `json:"name,omitempty"`    // "": from none that is known
+	Version string    `json:"version,omitempty"` // as the package manager writes it
+	Since   time.Time `json:"since,omitzero"`    // when it was installed
 }
 
 // LogFile is the end of one log file.

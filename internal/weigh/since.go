@@ -71,10 +71,21 @@ func order(c trail.Changed) int {
 	return 1
 }
 
-// apart is the lines of one list that the other lacks.
+// What follows the name of a settings file in a note.
+const (
+	marked = ": " // and a mark of its text
+	unread = ", which nobody could read"
+)
+
+// apart is the lines of one list that the other lacks. A settings file that
+// only one of the two runs could read has not changed, as far as is known.
 func apart(list, other []noted) []noted {
 	return slices.DeleteFunc(slices.Clone(list), func(n noted) bool {
-		return slices.ContainsFunc(other, func(o noted) bool { return o.line == n.line })
+		file, vague := strings.CutSuffix(n.line, unread)
+		name, _, _ := strings.Cut(n.line, marked)
+		return slices.ContainsFunc(other, func(o noted) bool {
+			return o.line == n.line || o.line == name+unread || vague && strings.HasPrefix(o.line, file+marked)
+		})
 	})
 }
 
@@ -93,13 +104,13 @@ func explains(causes []trail.Cause, what string, facts []string) string {
 // bears is which notes can explain a cause of a rung.
 var bears = map[string][]string{
 	"settings": {"settings of the client", "proxy", "who holds the port"},
-	"service":  {"the service", "the program", "containers", "settings of the server", "who holds the port"},
-	"ports":    {"who holds the port", "the program", "containers", "the service"},
+	"service":  {"settings files", "packages", "the service", "the program", "containers", "settings of the server", "who holds the port"},
+	"ports":    {"settings files", "who holds the port", "the program", "containers", "the service"},
 	"rules":    {"packet filters", "routes", "kernel settings", "access lists"},
 	"names":    {"addresses of the name", "hosts file", "resolvers"},
-	"certs":    {"the certificate", "trust", "TLS library"},
-	"login":    {"the account", "access lists"},
-	"answer":   {"the service", "containers", "the program", "who holds the port"},
+	"certs":    {"settings files", "packages", "the certificate", "trust", "TLS library"},
+	"login":    {"settings files", "the account", "access lists"},
+	"answer":   {"settings files", "packages", "the service", "containers", "the program", "who holds the port"},
 }
 
 func noteAll(set fact.Set) notes {
@@ -169,6 +180,16 @@ func noteOf(f *fact.Fact, e fact.Endpoint, note func(what, line string, at time.
 	case f.Service != nil:
 		for _, p := range f.Service.Programs {
 			note("the program", strings.TrimSpace(p.Name+" "+p.Path), time.Time{})
+			if p.Package.Name != "" {
+				note("packages", strings.TrimSpace(p.Package.Name+" "+p.Package.Version), p.Package.Since)
+			}
+			for _, s := range p.Files {
+				mark := unread
+				if s.Mark != "" {
+					mark = fmt.Sprintf("%stext %s", marked, s.Mark)
+				}
+				note("settings files", s.Path+mark, s.Changed)
+			}
 			for _, u := range p.Units {
 				note("the service", strings.TrimSpace(fmt.Sprintf("%s is %s", u.Name, cmp.Or(u.Active, u.Load))), u.Since)
 			}

@@ -25,6 +25,16 @@ func TestSince(t *testing.T) {
 			}
 		}
 	}
+	served := func(version string, files ...fact.SettingsFile) func(*scenario) {
+		return func(s *scenario) {
+			s.add("v2", fact.LookService, fact.Target{}, func(f *fact.Fact) {
+				p := fact.Program{Name: "nginx", Path: "/usr/sbin/nginx", Files: files}
+				p.Package = fact.Package{Name: "nginx", Version: version}
+				f.Service = &fact.Service{Programs: []fact.Program{p}}
+			})
+		}
+	}
+	site := func(mark string) fact.SettingsFile { return fact.SettingsFile{Path: "/etc/nginx/a", Mark: mark} }
 	again := fact.Target{Name: "tidebook.varzea.example", Again: 2}
 	for _, c := range []struct {
 		name     string
@@ -49,6 +59,13 @@ func TestSince(t *testing.T) {
 				s.add("v1", fact.LookNames, fact.Target{}, addrs("10.20.0.16", "10.20.0.15", "10.20.0.14"))
 			}, trail.Cause{},
 			[]string{"gauge-07 addresses of the name:  > tidebook.varzea.example is 10.20.0.16 ()"}},
+		{"a settings file, and the package", served("1.22", site("00aa")), served("1.26", site("00bb")), trail.Cause{ID: "service/stopped", Rung: trail.Service, Blocking: true},
+			[]string{
+				"tidebook packages: nginx 1.22 > nginx 1.26 (service/stopped)",
+				"tidebook settings files: /etc/nginx/a: text 00aa > /etc/nginx/a: text 00bb (service/stopped)",
+			}},
+		{"a settings file that only one run could read", served("1.22", site("00aa")), served("1.22", site("")), trail.Cause{}, nil},
+		{"and the other way round", served("1.22", site("")), served("1.22", site("00aa")), trail.Cause{}, nil},
 		{"a second look of the same run", func(s *scenario) { s.add("v1", fact.LookNames, fact.Target{}, addrs("10.20.0.14")) },
 			func(s *scenario) {
 				s.add("v1", fact.LookNames, fact.Target{}, addrs("10.20.0.14")).add("v1", fact.LookNames, again, addrs("10.20.0.99"))

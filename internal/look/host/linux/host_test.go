@@ -157,7 +157,7 @@ func TestSettingsPorts(t *testing.T) {
 	p := shipped("sshd")
 	p.Settings.Files = []string{filepath.Join(dir, "*")}
 	from, ports := settingsPorts(p, 0)
-	if named := namedIn(p, 0, fact.Target{Port: 2222}); len(named) != 1 || named[0].At.File != file ||
+	if named := namedIn(p, settingsOf(p, 0), fact.Target{Port: 2222}); len(named) != 1 || named[0].At.File != file ||
 		named[0].At.Key != "Port" || named[0].Is != "port" {
 		t.Errorf("%+v", named)
 	}
@@ -178,7 +178,7 @@ func TestSettingsPorts(t *testing.T) {
 		t.Fatal(err)
 	}
 	got := ""
-	for _, n := range namedIn(nginx, 0, fact.Target{Port: 8443}) {
+	for _, n := range namedIn(nginx, settingsOf(nginx, 0), fact.Target{Port: 8443}) {
 		got += n.Is + " " + n.Value + ", "
 	}
 	if want := "certificate /etc/ssl/tides.pem, backend 10.20.0.15:3000, "; got != want {

@@ -95,9 +95,11 @@ func Service(ctx context.Context, env look.Env, order fact.Order, emit look.Emit
 		p := &s.Programs[i]
 		p.Logs = logsOf(*p, env, held)
 		if row, ok := known.Of(p.Name); ok && p.Why != "scheme" {
-			p.Named = namedIn(row, pidOf(row), order.Target)
+			from := settingsOf(row, pidOf(row))
+			p.Named, p.Files = namedIn(row, from, order.Target), marked(from)
 		}
 	}
+	packaged(s.Programs, packageLists, packageState)
 	slices.SortStableFunc(s.Programs, func(a, b fact.Program) int { return rank[a.Why] - rank[b.Why] })
 	f := env.Seen(order, "units and processes", sawService(s))
 	f.Service = &s
@@ -349,9 +351,9 @@ const mostNamed = 12
 
 // namedIn is where a program's settings name the endpoint's port or host, its
 // certificate or what is behind it, each alone in its value.
-func namedIn(p program.Program, pid int, t fact.Target) []fact.NamedSetting {
+func namedIn(p program.Program, sources []source, t fact.Target) []fact.NamedSetting {
 	var list []fact.NamedSetting
-	for _, from := range settingsOf(p, pid) {
+	for _, from := range sources {
 		values, err := settingsfile.Read(string(from.text), p.Settings.Grammar)
 		if err != nil {
 			continue // what is no file of this grammar names nothing
@@ -375,6 +377,28 @@ func namedIn(p program.Program, pid int, t fact.Target) []fact.NamedSetting {
 				})
 			}
 		}
+	}
+	return list
+}
+
+// mostMarked bounds how many settings files are noted.
+const mostMarked = 40
+
+// marked is what tells whether settings files are still what they are now.
+func marked(sources []source) []fact.SettingsFile {
+	var list []fact.SettingsFile
+	for _, from := range sources {
+		if len(list) == mostMarked {
+			break
+		}
+		f := fact.SettingsFile{Path: from.path}
+		if from.err == nil {
+			f.Mark = keep.Mark(string(from.text))
+		}
+		if info, err := os.Stat(from.path); err == nil {
+			f.Changed = info.ModTime().UTC()
+		}
+		list = append(list, f)
 	}
 	return list
 }
