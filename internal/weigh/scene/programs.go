@@ -56,9 +56,10 @@ func (v *Scene) Chosen(programs []fact.Program) (*fact.Program, []gate.Lack) {
 		told = meant
 	}
 	// Nor is what nobody means to run now, where one other program of the kind
-	// is meant to.
+	// is meant to; unless it ran, and this very port is written for it.
 	stopped := func(p *fact.Program) bool { return !meantNow(p) }
-	if now := slices.DeleteFunc(slices.Clone(only), stopped); len(now) == 1 && !slices.ContainsFunc(told, meantNow) {
+	theirs := func(p *fact.Program) bool { return meantNow(p) || v.wrote(p) }
+	if now := slices.DeleteFunc(slices.Clone(only), stopped); len(now) == 1 && !slices.ContainsFunc(told, theirs) {
 		told, only = nil, now
 	}
 	switch {
@@ -75,6 +76,14 @@ func (v *Scene) Chosen(programs []fact.Program) (*fact.Program, []gate.Lack) {
 		}
 	}
 	return nil, nil
+}
+
+// wrote reports whether a program ran since the host was started, and its own
+// settings or log, not its defaults, name the endpoint's port.
+func (v *Scene) wrote(p *fact.Program) bool {
+	u := MainUnit(p)
+	return u != nil && u.Started && p.Settings != "its default" && p.Settings != "its usual port" &&
+		slices.Contains(p.Ports, v.Ask.Endpoint.Port)
 }
 
 // Named reports whether the administrator said that a program serves the
