@@ -44,7 +44,8 @@ func evident(ctx context.Context, env look.Env, port uint16, known []fact.Progra
 }
 
 // claimants is the units that should hold a port and do not: those that failed,
-// that are started again and again, or that are enabled and do not run, and
+// that are started again and again, that are enabled and do not run, or whose
+// start went well and left nothing running, and
 // whose own command, settings, sockets or log say that the port is theirs. No
 // table of programs is asked.
 func claimants(ctx context.Context, port uint16, held bool, known []fact.Program) []fact.Program {
@@ -53,7 +54,7 @@ func claimants(ctx context.Context, port uint16, held bool, known []fact.Program
 		return nil // askManager says so
 	}
 	defer conn.Close()
-	states := []string{"failed", "activating"}
+	states := []string{"failed", "activating", "active"}
 	if !held {
 		states = append(states, "inactive", "deactivating")
 	}
@@ -70,7 +71,8 @@ func claimants(ctx context.Context, port uint16, held bool, known []fact.Program
 		at := slices.IndexFunc(known, func(p fact.Program) bool {
 			return slices.ContainsFunc(p.Units, func(k fact.Unit) bool { return k.Name == u.Name })
 		})
-		if strings.HasPrefix(u.Name, "systemd-") || at >= 0 && known[at].Why != "scheme" {
+		if strings.HasPrefix(u.Name, "systemd-") || at >= 0 && known[at].Why != "scheme" ||
+			u.ActiveState == "active" && u.SubState != "exited" && !restarted(ctx, conn, u.Name) {
 			continue
 		}
 		looked++
@@ -83,6 +85,17 @@ func claimants(ctx context.Context, port uint16, held bool, known []fact.Program
 		}
 	}
 	return list
+}
+
+// restarted reports whether the manager started a unit again by itself: it may
+// run for the moment only.
+func restarted(ctx context.Context, conn *dbus.Conn, name string) bool {
+	n, err := conn.GetServicePropertyContext(ctx, name, "NRestarts")
+	if err != nil {
+		return false
+	}
+	times, _ := n.Value.Value().(uint32)
+	return times > 0
 }
 
 // claims is the program of one unit, if the port is its own.
