@@ -365,11 +365,6 @@ func (s serving) unitDown(alive bool) (gate.Reading, bool) {
 	case u.Active == "inactive":
 		return s.stopped(strings.TrimSpace(fmt.Sprintf("%s is stopped %s", u.Name, ago))), true
 	}
-	if u.Sub == "exited" { // its start script ended well, whatever became of what it started
-		if r, ok := s.failedStart(); ok {
-			return r, true
-		}
-	}
 	r := s.stopped(fmt.Sprintf("no process of %s runs", s.p.Name))
 	r.Lacks = append(
 		r.Lacks,
