@@ -17,7 +17,7 @@ import (
 const serverPackages = "apache2 lighttpd caddy haproxy varnish squid tinyproxy php-fpm gunicorn uwsgi uwsgi-plugin-python3 postgresql pgbouncer mariadb-server redis-server " +
 	"memcached etcd-server slapd samba krb5-kdc freeradius dropbear-bin proftpd-core exim4-daemon-light dovecot-imapd bind9 unbound knot pdns-server " +
 	"dnsmasq chrony mosquitto nats-server prosody ngircd inspircd rsync tftpd-hpa cups-daemon xrdp x11vnc openvpn stunnel4 coturn mumble-server snmpd prometheus " +
-	"prometheus-node-exporter graphite-carbon docker-registry git rsyslog kamailio dante-server openssl"
+	"prometheus-node-exporter graphite-carbon docker-registry git rsyslog kamailio dante-server openssl mini-httpd radicale"
 
 // tried is a server, and how it is set up, moved and broken. The shell lines
 // run on its host.
@@ -129,6 +129,26 @@ func loopback(file, change string) ruin {
 }
 
 var servers = []tried{
+	at(
+		"mini-httpd",
+		"mini-httpd",
+		"http",
+		8080,
+		"sed -i 's/^START=.*/START=1/; s|^DAEMON_OPTS=.*|DAEMON_OPTS=\"-C /etc/mini-httpd.conf\"|' /etc/default/mini-httpd; sed -i 's/^host=.*/host=0.0.0.0/; s/^port=.*/port=8080/' /etc/mini-httpd.conf",
+		"/etc/mini-httpd.conf",
+		"tides=on",
+		"s/^port=8080/port=8081/",
+	).and(loopback("/etc/mini-httpd.conf", "s/^host=.*/host=127.0.0.1/")),
+	at(
+		"radicale",
+		"radicale",
+		"http",
+		5232,
+		"printf '[server]\nhosts = 0.0.0.0:5232\n' > /etc/radicale/config; chgrp radicale /etc/radicale/config",
+		"/etc/radicale/config",
+		"tides = on",
+		"s/5232/5233/",
+	).and(loopback("/etc/radicale/config", "s/0.0.0.0/127.0.0.1/")),
 	at(
 		"apache2",
 		"apache2",

@@ -168,6 +168,25 @@ var faults = []fault{
 		bits: "unknown directive tides",
 	},
 	{
+		name: "a program that nobody knows, for the moment",
+		ruin: "printf '[net]\\nlisten = 0.0.0.0:8457\\n' > /etc/almanac.ini; " + unit(
+			"[Unit]\nStartLimitIntervalSec=0\n[Service]\nRestart=always\nRestartSec=100ms\n"+
+				"ExecStart=/bin/sh -c \"echo error: unknown directive tides in /etc/almanac.ini, line 2; sleep 0.6; exit 1\"\n",
+		),
+		mend: "rm /etc/almanac.ini; " + noUnit,
+		to:   "http://10.20.0.14:8457/",
+		want: "service/settings-rejected proven",
+		bits: "unknown directive tides",
+	},
+	{
+		name: "a program that nobody knows, stopped beside one of the kind",
+		ruin: unit("[Service]\nExecStart=/usr/bin/perl /root/hello.pl 8080\n") + "; systemctl stop almanac",
+		mend: noUnit,
+		to:   "http://10.20.0.14:8080/",
+		want: "service/stopped proven",
+		bits: "almanac.service is stopped",
+	},
+	{
 		name: "a program that nobody knows, and its port",
 		ruin: "systemd-run -q --unit=squatter /usr/bin/perl /root/hello.pl 8457; sleep 0.3; " + unit(
 			"[Service]\nExecStart=/usr/bin/perl /root/hello.pl 8457\n",
