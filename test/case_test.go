@@ -163,6 +163,24 @@ func TestCase(t *testing.T) {
 	if info, err := os.Stat(filepath.Join(dir, "other.db")); err != nil || info.Mode().Perm() != 0o600 {
 		t.Errorf("%v %v", info, err)
 	}
+	for _, c := range []struct {
+		args []string
+		want string
+	}{
+		{[]string{"note", "1", "kept"}, `"kept"`},
+		{[]string{"change", "1", "a second look"}, `"a second look"`},
+		{[]string{"close", "1"}, `"closed"`},
+		{[]string{"remove", "1"}, `"a second look"`},
+	} {
+		r := must(0, append(append([]string{"case"}, c.args...), "--json")...)
+		validate(t, "case", []byte(r.stdout))
+		if !strings.Contains(r.stdout, c.want) {
+			t.Errorf("%v: %s", c.args, r.stdout)
+		}
+	}
+	if r := must(0, "case", "import", "--json", lines); !strings.Contains(r.stdout, `"foreign": true`) {
+		t.Errorf("%s", r.stdout)
+	}
 	must(2, "case", "import", write(t, filepath.Join(dir, "bad.jsonl"), "{\"format\":\"uakari.casebook/1\"}\nnonsense\n"))
 }
 

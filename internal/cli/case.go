@@ -199,7 +199,8 @@ func judgedOf(c casebook.Case) map[int64]trail.Trail {
 }
 
 func newCaseNote() *cobra.Command {
-	return &cobra.Command{
+	asJSON := false
+	cmd := &cobra.Command{
 		Use:               "note CASE TEXT",
 		ValidArgsFunction: caseNumbers,
 		Short:             "add a remark",
@@ -210,14 +211,32 @@ func newCaseNote() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				return b.Add(ctx, c.ID, casebook.Entry{At: time.Now(), Kind: casebook.Note, Text: args[1]})
+				err = b.Add(ctx, c.ID, casebook.Entry{At: time.Now(), Kind: casebook.Note, Text: args[1]})
+				return toldAfter(ctx, cmd, asJSON, b, args[0], err)
 			})
 		},
 	}
+	asData(cmd, &asJSON, caseAfter)
+	return cmd
+}
+
+// caseAfter is what is written as JSON by a command that changes a case.
+const caseAfter = " (the case as it is then)"
+
+// toldAfter writes a case that a command has changed, where that is wanted as data.
+func toldAfter(ctx context.Context, cmd *cobra.Command, asJSON bool, b casebook.Store, number string, err error) error {
+	if err != nil || !asJSON {
+		return err
+	}
+	c, err := getCase(ctx, b, number)
+	if err != nil {
+		return err
+	}
+	return told(cmd, true, c, nil)
 }
 
 func newCaseChange() *cobra.Command {
-	var temporary bool
+	var temporary, asJSON bool
 	var undo string
 	var took string
 	var undone int64
@@ -245,7 +264,7 @@ marked as undone (--undone with its number, which uakari case show tells).`,
 					} else if err != nil {
 						return err
 					}
-					return nil
+					return toldAfter(ctx, cmd, asJSON, b, args[0], nil)
 				}
 				e := casebook.Entry{At: time.Now(), Kind: casebook.Change, Temporary: temporary, Undo: undo}
 				switch {
@@ -264,7 +283,7 @@ marked as undone (--undone with its number, which uakari case show tells).`,
 				if temporary && e.Undo == "" {
 					return errors.New("change: a temporary change says how it is undone: --undo \"…\"")
 				}
-				return b.Add(ctx, c.ID, e)
+				return toldAfter(ctx, cmd, asJSON, b, args[0], b.Add(ctx, c.ID, e))
 			})
 		},
 	}
@@ -274,6 +293,7 @@ marked as undone (--undone with its number, which uakari case show tells).`,
 	cmd.Flags().StringVar(&took, "remedy", "", "the same as --took")
 	cmd.Flags().Lookup("remedy").Hidden = true
 	cmd.Flags().Int64Var(&undone, "undone", 0, "the change with this `number` was undone")
+	asData(cmd, &asJSON, caseAfter)
 	return cmd
 }
 
@@ -295,7 +315,8 @@ func remedyOf(c casebook.Case, number string) (text, undo string, err error) {
 }
 
 func newCaseClose() *cobra.Command {
-	return &cobra.Command{
+	asJSON := false
+	cmd := &cobra.Command{
 		Use: "close CASE", ValidArgsFunction: caseNumbers, Short: "close a case without confirming it",
 		Args: ofCase(1, 1, "the number of a CASE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -314,14 +335,17 @@ func newCaseClose() *cobra.Command {
 						standing[0].Number,
 					)
 				}
-				return b.Close(ctx, c.ID, time.Now())
+				return toldAfter(ctx, cmd, asJSON, b, args[0], b.Close(ctx, c.ID, time.Now()))
 			})
 		},
 	}
+	asData(cmd, &asJSON, caseAfter)
+	return cmd
 }
 
 func newCaseRemove() *cobra.Command {
-	return &cobra.Command{
+	asJSON := false
+	cmd := &cobra.Command{
 		Use: "remove CASE", ValidArgsFunction: caseNumbers, Short: "remove a case, with all that was kept of it",
 		Args: ofCase(1, 1, "the number of a CASE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -331,7 +355,8 @@ func newCaseRemove() *cobra.Command {
 					return err
 				}
 				// One that cannot be read may be removed all the same.
-				if c, err := b.Get(ctx, id); err == nil && len(c.Standing()) > 0 {
+				c, err := b.Get(ctx, id)
+				if c.ID = id; err == nil && len(c.Standing()) > 0 {
 					return fmt.Errorf(
 						"case %d stays: the temporary change %d stands (%s)",
 						id,
@@ -344,10 +369,12 @@ func newCaseRemove() *cobra.Command {
 				} else if err != nil {
 					return err
 				}
-				return write(cmd, "", fmt.Appendf(nil, "case %d is removed\n", id))
+				return told(cmd, asJSON, c, func() string { return fmt.Sprintf("case %d is removed\n", id) })
 			})
 		},
 	}
+	asData(cmd, &asJSON, " (the case as it was)")
+	return cmd
 }
 
 func newCaseExport() *cobra.Command {
@@ -382,7 +409,8 @@ func newCaseExport() *cobra.Command {
 }
 
 func newCaseImport() *cobra.Command {
-	return &cobra.Command{
+	asJSON := false
+	cmd := &cobra.Command{
 		Use:   "import FILE",
 		Short: "take over cases that were exported elsewhere",
 		Args:  takes(1, 1, "a file that uakari case export wrote, or -"),
@@ -404,6 +432,9 @@ func newCaseImport() *cobra.Command {
 					}
 				})()
 				added, err := casebook.Import(ctx, b, args[0], in)
+				if asJSON && err == nil {
+					return told(cmd, true, append([]casebook.Case{}, added...), nil)
+				}
 				for _, c := range added {
 					fmt.Fprintf(cmd.OutOrStdout(), "case %d: %s\n", c.ID, plain.Printable(c.Title))
 				}
@@ -414,6 +445,8 @@ func newCaseImport() *cobra.Command {
 			})
 		},
 	}
+	asData(cmd, &asJSON, " (those that are new here)")
+	return cmd
 }
 
 // keep keeps a trace in a case: a new one, the one with a number, or, of those
