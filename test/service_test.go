@@ -180,8 +180,11 @@ var faults = []fault{
 	},
 	{
 		name: "a program that nobody knows, stopped beside one of the kind",
-		ruin: unit("[Service]\nExecStart=/usr/bin/perl /root/hello.pl 8080\n") + "; systemctl stop almanac",
-		mend: noUnit,
+		// A timer keeps it known to the manager when it is stopped.
+		ruin: "printf '[Timer]\\nOnActiveSec=1h\\n' > /etc/systemd/system/almanac.timer; " + unit(
+			"[Service]\nExecStart=/usr/bin/perl /root/hello.pl 8080\n",
+		) + "; systemctl start almanac.timer; systemctl stop almanac",
+		mend: "systemctl stop almanac.timer; rm /etc/systemd/system/almanac.timer; " + noUnit,
 		to:   "http://10.20.0.14:8080/",
 		want: "service/stopped proven",
 		bits: "almanac.service is stopped",

@@ -65,7 +65,7 @@ func (v *Scene) Chosen(programs []fact.Program) (*fact.Program, []gate.Lack) {
 	switch {
 	case len(told) > 0:
 		return likeliest(told)
-	case len(only) == 1 && v.Scheme.Usual(v.Ask.Endpoint.Port):
+	case len(only) == 1 && v.ofKind(v.Ask.Endpoint.Port):
 		return only[0], nil
 	case len(only) == 1:
 		return only[0], []gate.Lack{
@@ -76,6 +76,13 @@ func (v *Scene) Chosen(programs []fact.Program) (*fact.Program, []gate.Lack) {
 		}
 	}
 	return nil, nil
+}
+
+// ofKind reports whether whatever is the only program of the scheme here stands
+// behind a port: one of the scheme's own. Beside its first port the web's are
+// used by all kinds of programs.
+func (v *Scene) ofKind(port uint16) bool {
+	return v.Scheme.Usual(port) && (v.Scheme.Wire != "http" || port == v.Scheme.Port)
 }
 
 // wrote reports whether a program ran since the host was started, and its own
