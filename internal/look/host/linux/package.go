@@ -4,6 +4,8 @@ package linux
 
 import (
 	"bytes"
+	"errors"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -20,8 +22,12 @@ const (
 	packageState = "/var/lib/dpkg/status"
 )
 
-// mostLists bounds how many packages are looked through.
-const mostLists = 20_000
+// Bounds on how many packages are looked through, and on what is read.
+const (
+	mostLists = 20_000
+	mostList  = 2 << 20 // of the files of one
+	mostState = 64 << 20
+)
 
 // packaged notes at each program from which package it came. Where no package
 // manager of this kind is, nothing is noted.
@@ -40,9 +46,9 @@ func packaged(programs []fact.Program, dir, state string) {
 		return // the pattern is this program's own
 	}
 	var stanzas [][]byte
+	text := make([]byte, 0, mostList)
 	for _, list := range lists[:min(len(lists), mostLists)] {
-		text, err := file.Read(list, 8<<20)
-		if err != nil {
+		if text, err = readInto(text, list); err != nil {
 			continue // of one package; the others still tell
 		}
 		for path, of := range wanted {
@@ -50,7 +56,7 @@ func packaged(programs []fact.Program, dir, state string) {
 				continue
 			}
 			if stanzas == nil {
-				all, err := file.Read(state, 64<<20)
+				all, err := file.Read(state, mostState)
 				if err != nil {
 					return
 				}
@@ -64,8 +70,27 @@ func packaged(programs []fact.Program, dir, state string) {
 			for _, p := range of {
 				p.Package = found
 			}
+			delete(wanted, path) // a file is of one package
+		}
+		if len(wanted) == 0 {
+			return
 		}
 	}
+}
+
+// readInto reads the beginning of a file into the room of another.
+func readInto(room []byte, path string) ([]byte, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return room[:0], err
+	}
+	defer f.Close()
+	room = room[:cap(room)]
+	n, err := io.ReadFull(f, room)
+	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+		err = nil
+	}
+	return room[:n], err
 }
 
 // hasFile reports whether a package's list has a file, under its name or under
