@@ -132,6 +132,18 @@ type Program struct {
 	Logs      []LogFile      `json:"logs,omitempty"`
 }
 
+// What Program.Settings says of a program whose port no file names.
+const (
+	ByDefault = "its default"    // it has settings, and none of them names a port
+	ByUse     = "its usual port" // which is nobody else's
+)
+
+// Written reports whether the program's own settings or log name a port, and
+// not only its defaults.
+func (p *Program) Written(port uint16) bool {
+	return p.Settings != ByDefault && p.Settings != ByUse && slices.Contains(p.Ports, port)
+}
+
 // NamedSetting is a setting of a server program that a card may want to be as it is.
 type NamedSetting struct {
 	At SettingAt `json:"at"`

@@ -89,8 +89,7 @@ func (v *Scene) ofKind(port uint16) bool {
 // settings or log, not its defaults, name the endpoint's port.
 func (v *Scene) wrote(p *fact.Program) bool {
 	u := MainUnit(p)
-	return u != nil && u.Started && p.Settings != "its default" && p.Settings != "its usual port" &&
-		slices.Contains(p.Ports, v.Ask.Endpoint.Port)
+	return u != nil && u.Started && p.Written(v.Ask.Endpoint.Port)
 }
 
 // Named reports whether the administrator said that a program serves the

@@ -287,9 +287,9 @@ func fromRegistry(p program.Program, scheme protocol.Scheme, port uint16) (fact.
 	case slices.Contains(ports, port):
 		found.Why, found.Settings = "settings", files
 	case len(ports) == 0 && usual == port && port != 0:
-		found.Why, found.Settings = "settings", "its default"
+		found.Why, found.Settings = "settings", fact.ByDefault
 	case usual == port && port != 0 && port != scheme.Port:
-		found.Why, found.Settings = "evidence", "its usual port" // which is nobody else's
+		found.Why, found.Settings = "evidence", fact.ByUse
 	}
 	return found, found.Why != "scheme" || isOwn(p, scheme)
 }

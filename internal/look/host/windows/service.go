@@ -286,7 +286,7 @@ func (f *finder) known() {
 			}
 			why, settings := "scheme", ""
 			if p.Serves[f.scheme.Name] == f.port || f.scheme.Wire == "" && p.Uses(f.port) {
-				why, settings = "settings", "its default"
+				why, settings = "settings", fact.ByDefault
 			}
 			f.add(s, why, settings)
 		}
