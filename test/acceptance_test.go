@@ -17,7 +17,7 @@ import (
 const serverPackages = "apache2 lighttpd caddy haproxy varnish squid tinyproxy php-fpm gunicorn uwsgi uwsgi-plugin-python3 postgresql pgbouncer mariadb-server redis-server " +
 	"memcached etcd-server slapd samba krb5-kdc freeradius dropbear-bin proftpd-core exim4-daemon-light dovecot-imapd bind9 unbound knot pdns-server " +
 	"dnsmasq chrony mosquitto nats-server prosody ngircd inspircd rsync tftpd-hpa cups-daemon xrdp x11vnc openvpn stunnel4 coturn mumble-server snmpd prometheus " +
-	"prometheus-node-exporter graphite-carbon docker-registry git rsyslog kamailio dante-server openssl mini-httpd radicale"
+	"prometheus-node-exporter graphite-carbon docker-registry git rsyslog kamailio dante-server openssl mini-httpd radicale nsd icecast2 beanstalkd gearman-job-server nut-server"
 
 // tried is a server, and how it is set up, moved and broken. The shell lines
 // run on its host.
@@ -129,6 +129,11 @@ func loopback(file, change string) ruin {
 }
 
 var servers = []tried{
+	at("nsd", "nsd", "dns", 53, "printf 'server:\n  ip-address: 0.0.0.0\nzone:\n  name: varzea.example\n  zonefile: /etc/nsd/z\n' > /etc/nsd/nsd.conf; printf '@ 60 IN SOA n. h. 1 60 60 60 60\n@ 60 IN NS n\nn 60 IN A 10.20.0.14\n@ 60 IN A 10.20.0.14\n' > /etc/nsd/z", "/etc/nsd/nsd.conf", "tides: on", "s/ip-address: 0.0.0.0/ip-address: 0.0.0.0@5353/"),
+	at("icecast2", "icecast2", "http", 8000, "sed -i 's/ENABLE=.*/ENABLE=true/' /etc/default/icecast2", "/etc/icecast2/icecast.xml", "<tides", "s/<port>8000/<port>8001/").and(loopback("/etc/icecast2/icecast.xml", "'s#<port>8000</port>#<port>8000</port><bind-address>127.0.0.1</bind-address>#'"), unreadable("/etc/icecast2/icecast.xml")),
+	at("beanstalkd", "beanstalkd", "tcp", 11300, "sed -i 's/^BEANSTALKD_LISTEN_ADDR=.*/BEANSTALKD_LISTEN_ADDR=0.0.0.0/' /etc/default/beanstalkd", "/etc/default/beanstalkd", "BEANSTALKD_EXTRA=--tides", "s/^BEANSTALKD_LISTEN_PORT=.*/BEANSTALKD_LISTEN_PORT=11301/").and(loopback("/etc/default/beanstalkd", "'s/^BEANSTALKD_LISTEN_ADDR=.*/BEANSTALKD_LISTEN_ADDR=127.0.0.1/'")),
+	at("gearman", "gearman-job-server", "tcp", 4730, "sed -i 's/--listen=localhost/--listen=0.0.0.0/' /etc/default/gearman-job-server", "/etc/default/gearman-job-server", "PARAMS=--tides", "s/--listen=0.0.0.0/--listen=0.0.0.0 --port=4731/").and(loopback("/etc/default/gearman-job-server", "s/--listen=0.0.0.0/--listen=127.0.0.1/")),
+	at("nut-server", "nut-server", "tcp", 3493, "printf 'MODE=netserver\n' > /etc/nut/nut.conf; printf 'LISTEN 0.0.0.0 3493\n' > /etc/nut/upsd.conf; printf '[d]\n driver = dummy-ups\n port = x.dev\n' > /etc/nut/ups.conf", "/etc/nut/upsd.conf", "LISTEN tides 99999999", "s/3493/3494/").and(loopback("/etc/nut/upsd.conf", "s/0.0.0.0/127.0.0.1/")),
 	at(
 		"mini-httpd",
 		"mini-httpd",
