@@ -136,6 +136,7 @@ func (f *watchFlags) pulse(
 ) (weigh.Pulse, error) {
 	inner, cancel := until(ctx, cmd, f.deadline)
 	defer cancel()
+	trace.Renew(inner, at)
 	set, judged := trace.Run(inner, ask, at, nil)
 	if ctx.Err() != nil {
 		return weigh.Pulse{}, errors.New("interrupted")

@@ -63,6 +63,7 @@ const (
 	LookOffers    Kind = "offers"    // which TLS versions and suites a server takes
 	LookLibrary   Kind = "library"   // the TLS library of this host's programs, and its settings
 	LookReset     Kind = "reset"     // with which hop limit a refusal arrives
+	LookNothing   Kind = "nothing"   // none: another run begins, with its own number of connections
 	LookClaims    Kind = "claims"    // which machines on the link have an address
 	LookHops      Kind = "hops"      // the routers that say a packet died with them
 	LookRoute     Kind = "route"     // which way this host sends to an address

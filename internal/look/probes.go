@@ -42,6 +42,13 @@ func (p *Probes) Climb(at netip.AddrPort) error {
 	return nil
 }
 
+// Renew counts anew, for another run.
+func (p *Probes) Renew() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.climbed, p.extra = nil, nil
+}
+
 // Take takes up to so many extra connections to a port, and says how many.
 func (p *Probes) Take(port uint16, want int) int {
 	if p == nil {

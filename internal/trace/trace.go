@@ -57,6 +57,14 @@ func Run(ctx context.Context, ask fact.Ask, at []Vantage, watch func(Event)) (fa
 	return set, judged
 }
 
+// Renew prepares vantages that stay for another run: each run has its own number
+// of connections.
+func Renew(ctx context.Context, at []Vantage) {
+	for _, v := range at {
+		v.Look(ctx, fact.Order{Look: fact.LookNothing}, func(fact.Fact) {})
+	}
+}
+
 // incomplete says why a run ended before its end; "" if it did not.
 func incomplete(ctx context.Context) string {
 	switch {

@@ -63,6 +63,10 @@ func (h *Here) Info() fact.Vantage { return h.info }
 // Look takes one look and leaves its facts. A kind that does not exist here
 // is a fact too.
 func (h *Here) Look(ctx context.Context, order fact.Order, emit func(fact.Fact)) {
+	if order.Look == fact.LookNothing {
+		h.env.Probes.Renew()
+		return
+	}
 	take, ok := looks[order.Look]
 	if !ok {
 		emit(
