@@ -28,6 +28,10 @@ func TestProbes(t *testing.T) {
 	if p.Take(443, 4) != 0 || p.Take(8443, 9) != mostExtra {
 		t.Error("the bound does not hold, or holds for other ports too")
 	}
+	p.Renew()
+	if p.Take(443, 9) != mostExtra || p.Climb(at(0, 443)) != nil {
+		t.Error("another run does not begin anew")
+	}
 	var none *Probes
 	if none.Climb(at(0, 1)) != nil || none.Take(1, 99) != 99 {
 		t.Error("without a count nothing is bound")
