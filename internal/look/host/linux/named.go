@@ -1,0 +1,79 @@
+//go:build linux
+
+package linux
+
+import (
+	"net/url"
+	"os"
+	"strconv"
+	"strings"
+
+	"uakari/internal/fact"
+	"uakari/internal/keep"
+	"uakari/internal/program"
+	"uakari/internal/settingsfile"
+)
+
+// mostNamed bounds how many settings of a program are named.
+const mostNamed = 12
+
+// namedIn is where a program's settings name the endpoint's port or host, its
+// certificate or what is behind it, each alone in its value.
+func namedIn(p program.Program, sources []source, t fact.Target) []fact.NamedSetting {
+	var list []fact.NamedSetting
+	for _, from := range sources {
+		values, err := settingsfile.Read(string(from.text), p.Settings.Grammar)
+		if err != nil {
+			continue // what is no file of this grammar names nothing
+		}
+		for _, v := range values {
+			is := ""
+			switch one := []settingsfile.Value{v}; {
+			case v.Off || keep.Secretive(v.Key): // proxy_pass too: a card may not name it, and the hops do
+			case len(program.Found(one, p.Settings.Backend)) > 0:
+				is = "backend"
+			case v.Text == strconv.Itoa(int(t.Port)):
+				is = "port"
+			case t.Name != "" && strings.EqualFold(v.Text, t.Name):
+				is = "host"
+			case len(program.Found(one, p.Settings.Certificate)) > 0:
+				is = "certificate"
+			}
+			if is != "" && len(list) < mostNamed && (is == "backend" && isBare(v.Text) || keep.Value(v.Key, v.Text) == v.Text) {
+				list = append(list, fact.NamedSetting{
+					At: fact.SettingAt{File: from.path, Format: p.Settings.Grammar, Key: v.Key}, Is: is, Value: v.Text,
+				})
+			}
+		}
+	}
+	return list
+}
+
+// mostMarked bounds how many settings files are noted.
+const mostMarked = 40
+
+// marked is what tells whether settings files are still what they are now.
+func marked(sources []source) []fact.SettingsFile {
+	var list []fact.SettingsFile
+	for _, from := range sources {
+		if len(list) == mostMarked {
+			break
+		}
+		f := fact.SettingsFile{Path: from.path}
+		if from.err == nil {
+			f.Mark = keep.Mark(string(from.text))
+		}
+		if info, err := os.Stat(from.path); err == nil {
+			f.Changed = info.ModTime().UTC()
+		}
+		list = append(list, f)
+	}
+	return list
+}
+
+// isBare reports whether an address of something behind a server holds nothing
+// but where it is.
+func isBare(text string) bool {
+	u, err := url.Parse(text)
+	return err == nil && u.Host != "" && u.User == nil && u.RawQuery == "" && u.Fragment == ""
+}
