@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/coreos/go-systemd/v22/dbus"
 	"golang.org/x/sys/unix"
@@ -87,15 +88,25 @@ func claimants(ctx context.Context, port uint16, held bool, known []fact.Program
 	return list
 }
 
-// restarted reports whether the manager started a unit again by itself: it may
-// run for the moment only.
+// forNow is how long a unit may run and still be one that is started again and again.
+const forNow = time.Minute
+
+// restarted reports whether the manager started a unit again by itself just now:
+// it may run for the moment only.
 func restarted(ctx context.Context, conn *dbus.Conn, name string) bool {
 	n, err := conn.GetServicePropertyContext(ctx, name, "NRestarts")
 	if err != nil {
 		return false
 	}
-	times, _ := n.Value.Value().(uint32)
-	return times > 0
+	if times, _ := n.Value.Value().(uint32); times == 0 {
+		return false
+	}
+	since, err := conn.GetUnitPropertyContext(ctx, name, "ActiveEnterTimestamp")
+	if err != nil {
+		return false
+	}
+	micros, _ := since.Value.Value().(uint64)
+	return time.Since(time.UnixMicro(int64(micros))) < forNow
 }
 
 // claims is the program of one unit, if the port is its own.
