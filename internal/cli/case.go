@@ -28,19 +28,24 @@ func newCase() *cobra.Command {
 changed. uakari trace --case new opens one; uakari confirm CASE traces again and
 closes it when it works and no temporary change stands.
 
-The casebook is one file, in the state folder or where UAKARI_CASEBOOK says. If
-that is set, every trace is kept.`,
+The casebook is one file, in the state folder or where UAKARI_CASEBOOK says, or a
+PostgreSQL database that a team shares (postgres://HOST/DATABASE). If that is set,
+every trace is kept.`,
 	}
 	cmd.AddCommand(
 		newCaseList(),
 		newCaseShow(),
 		newCaseSimilar(),
+		newCaseTake(),
 		newCaseNote(),
 		newCaseChange(),
 		newCaseClose(),
 		newCaseRemove(),
 		newCaseExport(),
 		newCaseImport(),
+		newCasePrune(),
+		newCaseSync(),
+		newCaseRights(),
 	)
 	return cmd
 }
@@ -124,9 +129,34 @@ func tracedCase(cmd *cobra.Command, number string) (c casebook.Case, err error) 
 	return c, err
 }
 
+// wanted is which cases are listed.
+type wantedCases struct {
+	open, mine             bool
+	endpoint, cause, words string
+}
+
+// of is the cases that are wanted.
+func (w wantedCases) of(ctx context.Context, b casebook.Store, list []casebook.Case) ([]casebook.Case, error) {
+	said := map[int64]bool{}
+	if w.words != "" {
+		var err error
+		if said, err = b.Find(ctx, w.words); err != nil {
+			return nil, err
+		}
+	}
+	me, kept := who(), []casebook.Case{}
+	for _, c := range list {
+		if (!w.open || c.Closed.IsZero()) && (!w.mine || c.Taken == me) && (w.words == "" || said[c.ID]) &&
+			strings.Contains(c.Endpoint, w.endpoint) && strings.Contains(c.First, w.cause) {
+			kept = append(kept, c)
+		}
+	}
+	return kept, nil
+}
+
 func newCaseList() *cobra.Command {
-	var asJSON, open bool
-	var color, endpoint, cause string
+	asJSON, color := false, ""
+	var w wantedCases
 	cmd := &cobra.Command{
 		Use: "list", Short: "every case, the newest first", Args: takes(0, 0, "flags alone"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -139,26 +169,27 @@ func newCaseList() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				kept := []casebook.Case{}
-				for _, c := range list {
-					if (!open || c.Closed.IsZero()) && strings.Contains(c.Endpoint, endpoint) && strings.Contains(c.First, cause) {
-						kept = append(kept, c)
-					}
+				kept, err := w.of(ctx, b, list)
+				if err != nil {
+					return err
 				}
-				return told(cmd, asJSON, kept, func() string {
+				return errors.Join(told(cmd, asJSON, kept, func() string {
 					if len(kept) == 0 && len(list) > 0 {
 						return "No case is like that.\n"
 					}
 					return tell.Cases(kept, on)
-				})
+				}), remind(cmd))
 			})
 		},
 	}
-	cmd.Flags().BoolVar(&open, "open", false, "those that are not closed only")
-	cmd.Flags().StringVar(&endpoint, "endpoint", "", "those whose endpoint has this `part` only")
-	cmd.Flags().StringVar(&cause, "cause", "", "those whose first cause has this `part` only: rules/, certs/expired")
+	flags := cmd.Flags()
+	flags.BoolVar(&w.open, "open", false, "those that are not closed only")
+	flags.BoolVar(&w.mine, "mine", false, "those that you have taken only")
+	flags.StringVar(&w.endpoint, "endpoint", "", "those whose endpoint has this `part` only")
+	flags.StringVar(&w.cause, "cause", "", "those whose first cause has this `part` only: rules/, certs/expired")
+	flags.StringVar(&w.words, "with", "", "those that say these `words` only, in their titles, notes or changes")
 	asData(cmd, &asJSON, "")
-	cmd.Flags().StringVar(&color, "color", "auto", "auto, always or never")
+	flags.StringVar(&color, "color", "auto", "auto, always or never")
 	return cmd
 }
 
@@ -211,7 +242,7 @@ func newCaseNote() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				err = b.Add(ctx, c.ID, casebook.Entry{At: time.Now(), Kind: casebook.Note, Text: args[1]})
+				err = b.Add(ctx, c.ID, casebook.Entry{At: time.Now(), Kind: casebook.Note, Text: args[1], By: who()})
 				return toldAfter(ctx, cmd, asJSON, b, args[0], err)
 			})
 		},
@@ -266,7 +297,7 @@ marked as undone (--undone with its number, which uakari case show tells).`,
 					}
 					return toldAfter(ctx, cmd, asJSON, b, args[0], nil)
 				}
-				e := casebook.Entry{At: time.Now(), Kind: casebook.Change, Temporary: temporary, Undo: undo}
+				e := casebook.Entry{At: time.Now(), Kind: casebook.Change, Temporary: temporary, Undo: undo, By: who()}
 				switch {
 				case took != "":
 					if e.Text, e.Undo, err = remedyOf(c, took); err != nil {
@@ -450,45 +481,42 @@ func newCaseImport() *cobra.Command {
 }
 
 // keep keeps a trace in a case: a new one, the one with a number, or, of those
-// that are kept without being asked, the open one for the same endpoint.
+// that are kept without being asked, the open one for the same endpoint. Where a
+// shared casebook cannot be reached, the trace waits here.
 func keep(cmd *cobra.Command, which string, set fact.Set, judged trail.Trail) (id int64, err error) {
-	entry := casebook.Entry{At: set.Ended, Kind: casebook.Trace, Text: tell.Short(judged), Set: &set}
+	k := casebook.Kept{
+		New: which == "new",
+		As: casebook.Case{
+			Title:    tell.Title(judged),
+			Endpoint: set.Ask.Endpoint.Input,
+			First:    tell.Short(judged),
+			Opened:   set.Ask.Began,
+		},
+		Entry: casebook.Entry{
+			At:   set.Ended,
+			Kind: casebook.Trace,
+			Text: tell.Short(judged),
+			Set:  &set,
+			By:   who(),
+		},
+		Well: judged.Outcome == trail.OutcomeClear,
+	}
+	if which != "" && which != "new" {
+		if k.Case, err = caseID(which); err != nil {
+			return 0, err
+		}
+	}
 	err = withBook(cmd, func(ctx context.Context, b casebook.Store) error {
-		switch {
-		case which == "":
-			list, err := b.List(ctx)
-			if err != nil {
+		if k.Case > 0 {
+			if _, err := getCase(ctx, b, which); err != nil {
 				return err
 			}
-			for _, c := range list {
-				if c.Closed.IsZero() && c.Endpoint == set.Ask.Endpoint.Input {
-					id = c.ID
-					return b.Add(ctx, id, entry)
-				}
-			}
-		case which != "new":
-			c, err := getCase(ctx, b, which)
-			if err != nil {
-				return err
-			}
-			id = c.ID
-			return b.Add(ctx, id, entry)
 		}
-		c, err := b.Open(
-			ctx,
-			casebook.Case{
-				Title:    tell.Title(judged),
-				Endpoint: set.Ask.Endpoint.Input,
-				First:    tell.Short(judged),
-				Opened:   set.Ask.Began,
-			},
-			entry,
-		)
-		if err == nil && which == "" && judged.Outcome == trail.OutcomeClear {
-			return b.Close(ctx, c.ID, set.Ended) // kept, and nothing is open
-		}
-		id = c.ID
+		id, err = casebook.Keep(ctx, b, k)
 		return err
 	})
+	if errors.Is(err, casebook.ErrAway) {
+		return 0, wait(cmd, k, err)
+	}
 	return id, err
 }

@@ -146,11 +146,11 @@ func (f *recordFlags) keepBaseline(cmd *cobra.Command, r fact.HostRecord, text [
 
 // baselinePath is where this host's own record is kept.
 func baselinePath() (string, error) {
-	book, err := casebook.Path()
+	folder, err := casebook.Folder()
 	if err != nil {
 		return "", err
 	}
-	return filepath.Join(filepath.Dir(book), "baseline.uakari.json"), nil
+	return filepath.Join(folder, "baseline.uakari.json"), nil
 }
 
 // interrupted is the exit status of what was cut off by the user.

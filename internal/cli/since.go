@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 
 	"github.com/spf13/cobra"
 
@@ -24,8 +23,7 @@ func hasBook() bool {
 	if err != nil {
 		return false
 	}
-	_, err = os.Stat(path)
-	return err == nil
+	return casebook.Shared(path) || isFile(path)
 }
 
 // clientOf is the host that a run asked from.

@@ -53,9 +53,17 @@ func caseLine(b *strings.Builder, p paint, c casebook.Case) {
 		b,
 		fmt.Sprintf("%4d  %s  %s  ", c.ID, state, c.Opened.UTC().Format("2006-01-02 15:04")),
 		strings.Repeat(" ", 32),
-		plain.Printable(c.Title)+firstOf(c),
+		plain.Printable(c.Title)+firstOf(c)+takenBy(c),
 		width,
 	)
+}
+
+// takenBy is who works on a case.
+func takenBy(c casebook.Case) string {
+	if c.Taken == "" {
+		return ""
+	}
+	return " (taken by " + plain.Printable(c.Taken) + ")"
 }
 
 // Similar tells which other cases had the cause of one, and what mended them: the
@@ -102,6 +110,9 @@ func Case(c casebook.Case, judged map[int64]trail.Trail, colour bool) string {
 	head := fmt.Sprintf("Case %d: %s.", c.ID, plain.Printable(c.Title))
 	if c.Closed.IsZero() {
 		head += " Open."
+		if c.Taken != "" {
+			head += fmt.Sprintf(" Taken by %s since %s UTC.", plain.Printable(c.Taken), c.TakenAt.UTC().Format(moments))
+		}
 	} else {
 		head += fmt.Sprintf(" Closed after %s.", c.Closed.Sub(c.Opened).Round(time.Second))
 	}
@@ -111,7 +122,11 @@ func Case(c casebook.Case, judged map[int64]trail.Trail, colour bool) string {
 	b.WriteByte('\n')
 	for _, e := range c.Entries {
 		first := fmt.Sprintf("  %s  %-7s ", e.At.UTC().Format(moments), e.Kind)
-		block(&b, first, strings.Repeat(" ", len(first)), entryText(e, judged), width)
+		text := entryText(e, judged)
+		if e.By != "" && e.Kind != casebook.Trace {
+			text += " (" + plain.Printable(e.By) + ")"
+		}
+		block(&b, first, strings.Repeat(" ", len(first)), text, width)
 	}
 	if standing := c.Standing(); len(standing) > 0 {
 		b.WriteByte('\n')

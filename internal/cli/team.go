@@ -1,0 +1,184 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os/user"
+	"regexp"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"uakari/internal/casebook"
+	"uakari/internal/plain"
+)
+
+// who is the account that runs this program, without its domain: who writes and
+// takes cases.
+func who() string {
+	u, err := user.Current()
+	if err != nil {
+		return ""
+	}
+	return u.Username[strings.LastIndexByte(u.Username, '\\')+1:]
+}
+
+// wait keeps a trace here until the shared casebook can be reached, and says so.
+func wait(cmd *cobra.Command, k casebook.Kept, why error) error {
+	folder, err := casebook.Folder()
+	if err == nil {
+		err = casebook.Wait(folder, k)
+	}
+	if err != nil {
+		return errors.Join(why, err)
+	}
+	_, err = fmt.Fprintf(
+		cmd.ErrOrStderr(),
+		"uakari: %s\nuakari: the trace waits here; hand it in later: uakari case sync\n",
+		plain.Printable(why.Error()),
+	)
+	return err
+}
+
+// remind says that traces wait to be handed in.
+func remind(cmd *cobra.Command) error {
+	folder, err := casebook.Folder()
+	if err != nil {
+		return err
+	}
+	waiting, err := casebook.Waiting(folder)
+	if err != nil || waiting == 0 {
+		return err
+	}
+	_, err = fmt.Fprintf(cmd.ErrOrStderr(), "uakari: %s here; hand in: uakari case sync\n", waitOf(waiting))
+	return err
+}
+
+func waitOf(n int) string {
+	if n == 1 {
+		return "one trace waits"
+	}
+	return fmt.Sprintf("%d traces wait", n)
+}
+
+func newCaseSync() *cobra.Command {
+	return &cobra.Command{
+		Use: "sync", Short: "hand in the traces that a shared casebook could not take", Args: takes(0, 0, "nothing more"),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			folder, err := casebook.Folder()
+			if err != nil {
+				return err
+			}
+			waiting, err := casebook.Waiting(folder)
+			if err != nil {
+				return err
+			}
+			if waiting == 0 {
+				_, err := fmt.Fprintln(cmd.OutOrStdout(), "Nothing waits here.")
+				return err
+			}
+			return withBook(cmd, func(ctx context.Context, b casebook.Store) error {
+				count, err := casebook.HandIn(ctx, b, folder)
+				if err != nil {
+					return fmt.Errorf("%d of %d were handed in; the others go on waiting: %w", count, waiting, err)
+				}
+				_, err = fmt.Fprintf(cmd.OutOrStdout(), "Handed in: %d of %d.\n", count, waiting)
+				return err
+			})
+		},
+	}
+}
+
+func newCaseTake() *cobra.Command {
+	asJSON, leave := false, false
+	cmd := &cobra.Command{
+		Use: "take CASE", ValidArgsFunction: caseNumbers, Short: "say that you work on a case",
+		Args: ofCase(1, 1, "the number of a CASE"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return withBook(cmd, func(ctx context.Context, b casebook.Store) error {
+				c, err := getCase(ctx, b, args[0])
+				if err != nil {
+					return err
+				}
+				me := who()
+				switch {
+				case leave:
+					me = ""
+				case c.Taken != "" && c.Taken != me:
+					_, err = fmt.Fprintf(
+						cmd.ErrOrStderr(),
+						"uakari: %s had it since %s\n",
+						plain.Printable(c.Taken),
+						c.TakenAt.Format(time.DateTime+" MST"),
+					)
+				}
+				return errors.Join(err, toldAfter(ctx, cmd, asJSON, b, args[0], b.Take(ctx, c.ID, me, time.Now())))
+			})
+		},
+	}
+	cmd.Flags().BoolVar(&leave, "leave", false, "nobody works on it any more")
+	asData(cmd, &asJSON, caseAfter)
+	return cmd
+}
+
+func newCasePrune() *cobra.Command {
+	older := ""
+	cmd := &cobra.Command{
+		Use: "prune --older 90d", Short: "remove cases that were closed long ago", Args: takes(0, 0, "flags alone"),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			age, err := ageOf(older)
+			if err != nil {
+				return fmt.Errorf("--older %q: %w", older, err)
+			}
+			return withBook(cmd, func(ctx context.Context, b casebook.Store) error {
+				count, err := b.Prune(ctx, time.Now().Add(-age))
+				if err != nil {
+					return err
+				}
+				_, err = fmt.Fprintf(cmd.OutOrStdout(), "Removed: %d closed before %s.\n", count,
+					time.Now().Add(-age).UTC().Format(time.DateOnly))
+				return err
+			})
+		},
+	}
+	cmd.Flags().StringVar(&older, "older", "", "those that were closed before this `time`, like 90d or 36h")
+	return cmd
+}
+
+var days = regexp.MustCompile(`^([0-9]{1,5})d$`)
+
+// ageOf reads a time in days, or as Go writes it.
+func ageOf(text string) (time.Duration, error) {
+	expected := errors.New("expected a time above zero, like 90d or 36h")
+	if m := days.FindStringSubmatch(text); m != nil {
+		n, err := strconv.Atoi(m[1])
+		if err != nil || n == 0 {
+			return 0, expected
+		}
+		return time.Duration(n) * 24 * time.Hour, nil
+	}
+	age, err := time.ParseDuration(text)
+	if err != nil || age <= 0 {
+		return 0, expected
+	}
+	return age, nil
+}
+
+func newCaseRights() *cobra.Command {
+	write := false
+	cmd := &cobra.Command{
+		Use: "rights ROLE", Short: "the statements that let a role of PostgreSQL use the shared casebook",
+		Long: `Print the statements that let a role read the shared casebook or, with --write, add
+to it. Whoever owns the database runs them; this command runs nothing.`,
+		Args: takes(1, 1, "the name of a role"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			_, err := fmt.Fprintln(cmd.OutOrStdout(), strings.Join(casebook.Rights(args[0], write), "\n"))
+			return err
+		},
+	}
+	cmd.Flags().BoolVar(&write, "write", false, "it may add to cases too, and remove them")
+	return cmd
+}
