@@ -160,6 +160,7 @@ func pack(root, out, work, kind, arch, version string) (string, error) {
 	for pattern, folder := range map[string]string{
 		"docs/man/*.1": "/usr/share/man/man1", "docs/schema/*.json": "/usr/share/doc/uakari/docs/schema", "docs/examples/*": "/usr/share/doc/uakari/docs/examples",
 		"README.md": "/usr/share/doc/uakari", "CHANGELOG.md": "/usr/share/doc/uakari", "LICENSE": "/usr/share/doc/uakari", "docs/*.md": "/usr/share/doc/uakari/docs",
+		"docs/*.service": "/usr/lib/systemd/system",
 	} {
 		found, err := filepath.Glob(filepath.Join(root, pattern))
 		if err != nil {

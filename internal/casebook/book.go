@@ -307,6 +307,7 @@ func (b *Book) Get(ctx context.Context, id int64) (Case, error) {
 	err := b.within(ctx, func(tx *sql.Tx) error {
 		var err error
 		c, err = scanCase(tx.QueryRowContext(ctx, "SELECT "+columns+" FROM cases WHERE id = $1", id))
+		c.Foreign = c.Foreign || Shared(b.path) // others write there too
 		if errors.Is(err, sql.ErrNoRows) {
 			return ErrNone
 		}

@@ -29,6 +29,10 @@ var inherited = []string{
 	"unit",
 	"wait",
 	"sheet",
+	"broker",
+	"broker-login",
+	"broker-trust",
+	"order-key",
 }
 
 // inherit takes over how a kept trace looked from its command line, if this

@@ -46,6 +46,8 @@ type seeing struct {
 	user            string
 
 	known *fact.Card // of --card, where it was read before
+
+	broker brokerFlags
 }
 
 // addFlags adds the flags of a look from this host.
@@ -82,7 +84,7 @@ func (s *seeing) addFar(cmd *cobra.Command) {
 		&s.at,
 		"at",
 		nil,
-		"look from there too, over SSH: `[ROLE=]USER@HOST[:PORT]`, the role being server if not given; repeats",
+		"look from there too, over SSH, or over a broker (nats:HOST): `[ROLE=]USER@HOST[:PORT]`, the role being server if not given; repeats",
 	)
 	flags.StringArrayVar(
 		&s.in,
@@ -116,6 +118,7 @@ func (s *seeing) addFar(cmd *cobra.Command) {
 		false,
 		"let the secret go where nobody vouches for who reads it: unencrypted, or to a server that clients do not check",
 	)
+	s.broker.add(cmd)
 	flags.BoolVar(&s.lend, "lend", false, "copy this program over for the run, and remove it")
 	flags.BoolVar(&s.asRoot, "as-root", false, "look there as root, by sudo without a password")
 }
@@ -348,11 +351,13 @@ func (s *seeing) vantages(
 	env look.Env,
 	first []fact.Order,
 ) (at []trace.Vantage, done func(), err error) {
-	var far []*vantage.SSH
+	var far []farHost
+	var broker brokerRun
 	done = func() {
 		for _, f := range far {
 			f.Close()
 		}
+		broker.close()
 	}
 	client := false
 	// A secret belongs to the account that is tried, if there is one.
@@ -392,21 +397,15 @@ func (s *seeing) vantages(
 		if err != nil {
 			return nil, done, err
 		}
-		v, err := vantage.DialSSH(
-			ctx,
-			vantage.Login{
-				To:       login,
-				Identity: s.identity,
-				Secret:   secret,
-				Lend:     s.lend,
-				AsRoot:   s.asRoot,
-				Wait:     s.wait,
-				In:       inside[role],
-			},
-			fact.Vantage{ID: fmt.Sprintf("s%d", i+1), Role: role, Means: fact.SSH},
-			env,
-			first,
-		)
+		v, err := s.reach(ctx, &broker, vantage.Login{
+			To:       login,
+			Identity: s.identity,
+			Secret:   secret,
+			Lend:     s.lend,
+			AsRoot:   s.asRoot,
+			Wait:     s.wait,
+			In:       inside[role],
+		}, fact.Vantage{ID: fmt.Sprintf("s%d", i+1), Role: role}, env, first)
 		if err != nil {
 			return nil, done, err
 		}

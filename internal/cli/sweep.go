@@ -38,6 +38,7 @@ type sweepFlags struct {
 	confirm                  string
 	json                     bool
 	wide                     int
+	onBroker                 brokerRun
 }
 
 func newSweep() *cobra.Command {
@@ -69,6 +70,7 @@ Exit status: 0 everything is reached, 1 something is not, 2 wrong usage, 3 unsur
 	flags.StringVar(&f.confirm, "confirm", "", "trace anew what failed in this `file`, which sweep --json wrote, and say what of it works")
 	flags.IntVar(&f.wide, "wide", 0, "how many traces run side by side; as the plan says, or 32")
 	flags.StringVar(&f.identity, "identity", "", "log in with the private key in this `file`")
+	f.broker.add(cmd)
 	flags.BoolVar(&f.lend, "lend", false, "copy this program over for the run, where it is not installed")
 	flags.BoolVar(&f.asRoot, "as-root", false, "run it there by sudo")
 	flags.StringVar(&f.trust, "trust", "", "trust the certificates in this `file`, not the system's")
@@ -159,6 +161,7 @@ func (f *sweepFlags) run(cmd *cobra.Command, path string) error {
 	if f.wide > 0 {
 		wide = f.wide
 	}
+	defer f.onBroker.close()
 	progress := newSweepProgress(cmd, len(jobs))
 	s.Rows = sweep.Run(ctx, jobs, wide, have, func(ctx context.Context, j sweep.Job) trail.SweepRow {
 		return f.one(ctx, byName[j.Client], servers, j, env)
@@ -280,20 +283,15 @@ func (f *sweepFlags) servers(logins []string) *seat {
 	return &seat{
 		name: "servers",
 		open: func(ctx context.Context, env look.Env) (at []trace.Vantage, shut func(), err error) {
-			var open []*vantage.SSH
+			var open []farHost
 			shut = func() {
 				for _, v := range open {
 					v.Close()
 				}
 			}
 			for i, login := range logins {
-				v, err := vantage.DialSSH(
-					ctx,
-					vantage.Login{To: login, Identity: f.identity, Lend: f.lend, AsRoot: f.asRoot, Wait: f.wait},
-					fact.Vantage{ID: fmt.Sprintf("p%d", i+1), Role: fact.Server, Means: fact.SSH},
-					env,
-					nil,
-				)
+				v, err := f.reach(ctx, &f.onBroker, f.login(login),
+					fact.Vantage{ID: fmt.Sprintf("p%d", i+1), Role: fact.Server}, env, nil)
 				if err != nil {
 					return nil, shut, err
 				}
@@ -326,7 +324,7 @@ func (f *sweepFlags) seats(ctx context.Context, p *plan.Plan) ([]*seat, error) {
 				}},
 			)
 		case c.At != "":
-			return add(f.overSSH(c.At, tags))
+			return add(f.far(c.At, tags))
 		case c.In != "":
 			return add(
 				&seat{name: c.In, tags: tags, open: func(ctx context.Context, env look.Env) ([]trace.Vantage, func(), error) {
@@ -380,15 +378,15 @@ func each(list []plan.Client, tags map[string]string, spread func(plan.Client) e
 	return nil
 }
 
-func (f *sweepFlags) overSSH(login string, tags []string) *seat {
+// login is how to log in to a host of the plan.
+func (f *sweepFlags) login(to string) vantage.Login {
+	return vantage.Login{To: to, Identity: f.identity, Lend: f.lend, AsRoot: f.asRoot, Wait: f.wait}
+}
+
+// far is a client that is looked at over SSH or over a broker.
+func (f *sweepFlags) far(login string, tags []string) *seat {
 	return &seat{name: login, tags: tags, open: func(ctx context.Context, env look.Env) ([]trace.Vantage, func(), error) {
-		v, err := vantage.DialSSH(
-			ctx,
-			vantage.Login{To: login, Identity: f.identity, Lend: f.lend, AsRoot: f.asRoot, Wait: f.wait},
-			fact.Vantage{ID: "s1", Role: fact.Client, Means: fact.SSH},
-			env,
-			nil,
-		)
+		v, err := f.reach(ctx, &f.onBroker, f.login(login), fact.Vantage{ID: "s1", Role: fact.Client}, env, nil)
 		if err != nil {
 			return nil, func() {}, err
 		}

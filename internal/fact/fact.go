@@ -33,6 +33,7 @@ const (
 	SSH    Means = "ssh"
 	Inside Means = "inside" // from within a container or a namespace of this host
 	Record Means = "record"
+	Broker Means = "broker" // by orders over a message broker
 )
 
 // Vantage is a host from which a run looks.

@@ -36,6 +36,31 @@ type hello struct {
 // talkVersion changes when either side would misunderstand the other.
 const talkVersion = 1
 
+// env is how to look, as a run said it.
+func (h hello) env(known *program.Registry) look.Env {
+	return look.Env{
+		Wait:      time.Duration(h.WaitMS * float64(time.Millisecond)),
+		Resolvers: h.Resolvers,
+		HostsFile: h.HostsFile,
+		Unit:      h.Unit,
+		Card:      h.Card,
+		Programs:  known,
+	}
+}
+
+// helloOf is how a run wants to be looked for.
+func helloOf(env look.Env) hello {
+	return hello{
+		Version:   talkVersion,
+		WaitMS:    float64(env.Wait.Milliseconds()),
+		Resolvers: env.Resolvers,
+		HostsFile: env.HostsFile,
+		Unit:      env.Unit,
+		Card:      env.Card,
+		Programs:  env.Registry().Own,
+	}
+}
+
 // said is one line after hello.
 type said struct {
 	N     int         `json:"n"`
@@ -86,15 +111,7 @@ func Serve(ctx context.Context, host string, in io.Reader, out io.Writer) error 
 		return fmt.Errorf("look: %w", err)
 	}
 	say(hello{Version: talkVersion, Host: host, System: runtime.GOOS})
-	env := look.Env{
-		Wait:      time.Duration(h.WaitMS * float64(time.Millisecond)),
-		Resolvers: h.Resolvers,
-		HostsFile: h.HostsFile,
-		Unit:      h.Unit,
-		Card:      h.Card,
-		Programs:  known,
-	}
-	local := NewHere(fact.Vantage{}, env)
+	local := NewHere(fact.Vantage{}, h.env(known))
 	var wg sync.WaitGroup
 	for lines.Scan() {
 		var s said

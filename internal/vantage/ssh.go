@@ -207,8 +207,7 @@ func (s *SSH) greet(
 	go func() {
 		// An error shows in that no hello comes back.
 		if _, err := s.out.Write(binary); err == nil {
-			s.say(hello{Version: talkVersion, WaitMS: float64(env.Wait.Milliseconds()), Resolvers: env.Resolvers,
-				HostsFile: env.HostsFile, Unit: env.Unit, Card: env.Card, Programs: env.Registry().Own})
+			s.say(helloOf(env))
 			for n, order := range first {
 				s.say(said{N: n, Order: &order})
 			}

@@ -1,0 +1,273 @@
+package vantage
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"runtime"
+	"sync"
+	"time"
+
+	"github.com/nats-io/nats.go"
+	"golang.org/x/crypto/ssh"
+	"golang.org/x/time/rate"
+
+	"uakari/internal/fact"
+	"uakari/internal/look"
+	"uakari/internal/program"
+)
+
+// Attendance is how a host attends a broker: it takes the orders that SSH would
+// carry, from whom it was told, and no others.
+type Attendance struct {
+	Name string // what the host is called there; hosts of one name share the orders
+	Host string // what it is called in facts
+	Keys []ssh.PublicKey
+	// Login is that accounts may be tried with what Env has; none may otherwise,
+	// and each once in ten minutes.
+	Login bool
+	Env   look.Env
+	Rate  float64 // orders a second; a hundred more at once
+	Log   *slog.Logger
+}
+
+// Bounds of what a host does for orders.
+const (
+	mostOrder  = 1 << 20 // bytes of one
+	mostAtOnce = 16      // orders under way
+	mostBurst  = 100     // orders at once, beyond the rate
+	mostLook   = time.Minute
+	mostRuns   = 64 // runs whose connections are counted
+	loginEach  = 10 * time.Minute
+)
+
+// attending is the state of a host that attends.
+type attending struct {
+	Attendance
+	limit *rate.Limiter
+	seats chan struct{} // one for each order under way
+
+	mu     sync.Mutex // guards what follows
+	used   used
+	runs   map[string]*run
+	logins map[string]time.Time // when an account was tried
+}
+
+// run is the looks of one run.
+type run struct {
+	here *Here
+	last time.Time
+}
+
+// Attend takes orders until its context ends.
+func Attend(ctx context.Context, conn *nats.Conn, a Attendance) error {
+	subject, err := subjectOf(a.Name)
+	if err != nil {
+		return err
+	}
+	s := &attending{
+		Attendance: a,
+		limit:      rate.NewLimiter(rate.Limit(a.Rate), mostBurst),
+		seats:      make(chan struct{}, mostAtOnce),
+		used:       used{},
+		runs:       map[string]*run{},
+		logins:     map[string]time.Time{},
+	}
+	var orders sync.WaitGroup
+	subscription, err := conn.QueueSubscribe(subject, a.Name, func(m *nats.Msg) {
+		orders.Go(func() { s.take(ctx, conn, m) })
+	})
+	if err != nil {
+		return err
+	}
+	if err := subscription.SetPendingLimits(10*mostBurst, 64<<20); err != nil {
+		return err
+	}
+	if err := conn.Flush(); err != nil {
+		return err
+	}
+	<-ctx.Done()
+	err = subscription.Unsubscribe()
+	orders.Wait()
+	if errors.Is(err, nats.ErrConnectionClosed) {
+		return nil
+	}
+	return err
+}
+
+// answering says lines to whoever sent an order.
+type answering struct {
+	conn *nats.Conn
+	to   string
+
+	mu sync.Mutex // guards n, and the order of messages
+	n  uint32
+}
+
+func (a *answering) say(r reply) {
+	line, err := json.Marshal(r)
+	if err != nil {
+		return
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	for _, part := range parts(a.n, line) {
+		a.n++
+		if a.conn.Publish(a.to, part) != nil {
+			return // the desk sees that nothing comes
+		}
+	}
+}
+
+// take does one order, and writes one line about it.
+func (s *attending) take(ctx context.Context, conn *nats.Conn, m *nats.Msg) {
+	began := time.Now()
+	say := &answering{conn: conn, to: m.Reply}
+	o, by, err := s.permitted(m, began)
+	about := []any{"number", o.Number}
+	if by != nil {
+		about = append(about, "from", ssh.FingerprintSHA256(by))
+	}
+	if o.Order != nil {
+		about = append(about, "look", string(o.Order.Look), "target", targetOf(o.Order.Target))
+	}
+	if err != nil {
+		s.Log.Warn("refused", append(about, "why", err.Error())...)
+		say.say(reply{Refused: err.Error()})
+		return
+	}
+	defer func() { <-s.seats }()
+	say.say(reply{Begun: true})
+	if o.Order == nil {
+		say.say(reply{Hello: &hello{Version: talkVersion, Host: s.Host, System: runtime.GOOS}})
+		say.say(reply{Ended: true})
+		s.Log.Info("greeted", about...)
+		return
+	}
+	here, err := s.runOf(o, began)
+	if err != nil {
+		s.Log.Warn("refused", append(about, "why", err.Error())...)
+		say.say(reply{Refused: err.Error()})
+		return
+	}
+	count := 0
+	s.look(ctx, here, *o.Order, func(f fact.Fact) {
+		count++
+		say.say(reply{Fact: &f})
+	}, func() { say.say(reply{Alive: true}) })
+	say.say(reply{Ended: true})
+	s.Log.Info("looked", append(about, "facts", count, "took", time.Since(began).Round(time.Millisecond).String())...)
+}
+
+// look takes a look within its time, and gives signs of life until it ends.
+func (s *attending) look(ctx context.Context, here *Here, order fact.Order, emit func(fact.Fact), alive func()) {
+	ctx, cancel := context.WithTimeout(ctx, mostLook)
+	defer cancel()
+	var mu sync.Mutex // facts come from several goroutines
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		here.Look(ctx, order, func(f fact.Fact) {
+			mu.Lock()
+			defer mu.Unlock()
+			emit(f)
+		})
+	}()
+	tick := time.NewTicker(aliveEach)
+	defer tick.Stop()
+	for {
+		select {
+		case <-done:
+			return
+		case <-tick.C:
+			alive()
+		}
+	}
+}
+
+// permitted finds whether an order may be done, and takes a seat for it.
+func (s *attending) permitted(m *nats.Msg, now time.Time) (o brokerOrder, by ssh.PublicKey, err error) {
+	if len(m.Data) > mostOrder {
+		return o, nil, fmt.Errorf("it has %d bytes; expected at most %d", len(m.Data), mostOrder)
+	}
+	if !s.limit.Allow() {
+		return o, nil, errors.New("too many orders; later")
+	}
+	if o, by, err = opened(m.Data, s.Keys); err != nil {
+		return o, by, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if err := s.used.check(o, s.Name, now); err != nil {
+		return o, by, err
+	}
+	if o.Order != nil {
+		if err := s.mayLogin(*o.Order, now); err != nil {
+			return o, by, err
+		}
+	}
+	select {
+	case s.seats <- struct{}{}:
+		return o, by, nil
+	default:
+		return o, by, errors.New("it is busy with other orders; later")
+	}
+}
+
+// mayLogin refuses a try of an account unless that is allowed, and the next one for
+// a while.
+func (s *attending) mayLogin(order fact.Order, now time.Time) error {
+	if order.Look != fact.LookLogin {
+		return nil
+	}
+	if !s.Login {
+		return errors.New("no account is tried from here (uakari attend --allow-login)")
+	}
+	account := order.Target.Account
+	if last, tried := s.logins[account]; tried && now.Sub(last) < loginEach {
+		return fmt.Errorf("the account was tried from here %s ago; accounts lock", now.Sub(last).Round(time.Second))
+	}
+	s.logins[account] = now
+	return nil
+}
+
+// runOf is the looks of the run that an order belongs to.
+func (s *attending) runOf(o brokerOrder, now time.Time) (*Here, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if have := s.runs[o.Run]; have != nil {
+		have.last = now
+		return have.here, nil
+	}
+	known, err := program.With(o.Hello.Programs)
+	if err != nil {
+		return nil, err
+	}
+	if len(s.runs) >= mostRuns {
+		oldest := ""
+		for id, r := range s.runs {
+			if oldest == "" || r.last.Before(s.runs[oldest].last) {
+				oldest = id
+			}
+		}
+		delete(s.runs, oldest)
+	}
+	env := o.Hello.env(known)
+	if s.Login {
+		env.Secret, env.Identity = s.Env.Secret, s.Env.Identity
+	}
+	r := &run{NewHere(fact.Vantage{}, env), now}
+	s.runs[o.Run] = r
+	return r.here, nil
+}
+
+// targetOf is what an order is about, as one line of a log has it.
+func targetOf(t fact.Target) string {
+	text, err := json.Marshal(t)
+	if err != nil {
+		return "?"
+	}
+	return string(text[:min(len(text), 300)])
+}
