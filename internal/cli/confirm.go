@@ -252,16 +252,21 @@ func (f *confirmFlags) once(
 	return set, judged, nil
 }
 
-// narrowOf is the remedy of a filter that was found to stop the client.
-func narrowOf(before trail.Trail) trail.Remedy {
+// narrowOf is the remedy of a filter or a list that was found to stop the client:
+// the first with a command, else the first.
+func narrowOf(before trail.Trail) (narrow trail.Remedy) {
 	for _, c := range before.Blocking() {
 		for _, r := range c.Remedies {
-			if c.Rung == trail.Rules && r.Command != "" && r.Undo != "" {
+			switch {
+			case c.Rung != trail.Rules || r.Undo == "":
+			case r.Command != "":
 				return r
+			case narrow.Do == "":
+				narrow = r
 			}
 		}
 	}
-	return trail.Remedy{}
+	return narrow
 }
 
 // sleep reports false if the context ended first.

@@ -209,7 +209,10 @@ func tellChapter(
 		return false, err
 	}
 	fmt.Fprint(out, tell.Heading(head, c.Story, colour))
-	seen, before, err := traceChapter(ctx, world, c, c.Endpoint, world.Hosts(c), "gauge-07")
+	if c.Stations > 0 {
+		return tellStations(ctx, out, world, c, colour)
+	}
+	seen, before, err := traceChapter(ctx, world, c, c.Endpoint, world.Hosts(c), "gauge-07", nil)
 	if err != nil || ctx.Err() != nil {
 		return false, err
 	}
@@ -219,7 +222,7 @@ func tellChapter(
 	}
 	if c.Other != "" {
 		command += "--at client=gauge-07 --at client=" + c.Other + " "
-		good, works, err := traceChapter(ctx, world, c, c.Endpoint, healthyHosts(world), c.Other)
+		good, works, err := traceChapter(ctx, world, c, c.Endpoint, healthyHosts(world), c.Other, nil)
 		if err != nil {
 			return false, err
 		}
@@ -250,29 +253,106 @@ func tellChapter(
 	if err != nil {
 		return false, err
 	}
+	if c.Tries != "" {
+		if err := world.PutFiles(c.TriedFiles); err != nil {
+			return false, err
+		}
+		closing, err := confirmChapter(ctx, out, world, book, c, kept, seen, c.Tries, colour)
+		if err != nil || len(closing.Wider) == 0 {
+			return false, err
+		}
+	}
 	if err := errors.Join(world.PutFiles(c.MendedFiles), world.Set(c.Mended)); err != nil {
 		return false, err
 	}
-	if err := book.Add(ctx, kept.ID, casebook.Entry{At: time.Now(), Kind: casebook.Change, Text: "the administrator " + c.Mends}); err != nil {
-		return false, err
+	closing, err := confirmChapter(ctx, out, world, book, c, kept, seen, c.Mends, colour)
+	return found && closing.After > 0, err
+}
+
+// confirmChapter confirms a case of a chapter after something was changed, and
+// closes it if it works and nothing lets more in than before.
+func confirmChapter(
+	ctx context.Context,
+	out io.Writer,
+	world *demo.World,
+	book casebook.Store,
+	c demo.Chapter,
+	kept casebook.Case,
+	before fact.Set,
+	changed string,
+	colour bool,
+) (tell.Closing, error) {
+	closing := tell.Closing{Case: kept.ID}
+	note := casebook.Entry{At: time.Now(), Kind: casebook.Change, Text: "the administrator " + changed}
+	if err := book.Add(ctx, kept.ID, note); err != nil {
+		return closing, err
 	}
-	fmt.Fprint(out, tell.Aside("The administrator "+c.Mends+", and has it confirmed.", colour))
+	fmt.Fprint(out, tell.Aside("The administrator "+changed+", and has it confirmed.", colour))
 	fmt.Fprint(out, tell.Prompt(fmt.Sprintf("uakari confirm %d", kept.ID), colour))
-	seen, after, err := traceChapter(ctx, world, c, c.Plain(), healthyHosts(world), "gauge-07")
+	seen, after, err := traceChapter(ctx, world, c, c.Plain(), healthyHosts(world), "gauge-07", &before)
+	if err != nil {
+		return closing, err
+	}
+	fmt.Fprint(out, tell.Answer(after, colour))
+	entry := casebook.Entry{At: seen.Ended, Kind: casebook.Trace, Text: tell.Short(after), Set: &seen}
+	if err := book.Add(ctx, kept.ID, entry); err != nil || bothWays(after) != trail.OutcomeClear {
+		return closing, err
+	}
+	was, _ := weigh.Weigh(before)
+	closing.Wider, closing.Narrow = weigh.Wider(before, seen), narrowOf(was)
+	if len(closing.Wider) == 0 {
+		if err := book.Close(ctx, kept.ID, time.Now()); err != nil {
+			return closing, err
+		}
+		closing.After = max(time.Second, time.Since(kept.Opened))
+	}
+	fmt.Fprint(out, tell.Closed(closing, colour))
+	return closing, nil
+}
+
+// tellStations sweeps from the stations of a chapter, of which those of one image
+// have its hosts file, and confirms what failed once that is mended.
+func tellStations(ctx context.Context, out io.Writer, world *demo.World, c demo.Chapter, colour bool) (bool, error) {
+	sweepOf := func(hosts string, of func(image string) bool) (trail.Sweep, error) {
+		s := trail.Sweep{Format: trail.SweepFormat, Plan: "stations.yaml", Began: time.Now().UTC(), Endpoints: []string{c.Endpoint}}
+		for i := range c.Stations {
+			image := "kiosk-2"
+			if i%5 == 1 || i%5 == 3 {
+				image = "kiosk-3"
+			}
+			if !of(image) {
+				continue
+			}
+			file := healthyHosts(world)
+			if image == "kiosk-3" {
+				file = hosts
+			}
+			client := fmt.Sprintf("gauge-%02d", i+1)
+			set, judged, err := traceChapter(ctx, world, c, c.Endpoint, file, client, nil)
+			if err != nil {
+				return s, err
+			}
+			s.Clients = append(s.Clients, client)
+			s.Rows = append(s.Rows, rowOf(trail.SweepRow{
+				Client: client, Endpoint: c.Endpoint, Features: []string{"image: " + image},
+			}, set, judged))
+		}
+		s.Ended, s.Groups = time.Now().UTC(), weigh.GroupSweep(s.Rows)
+		return s, nil
+	}
+	before, err := sweepOf(world.Hosts(c), func(string) bool { return true })
 	if err != nil {
 		return false, err
 	}
-	works := bothWays(after) == trail.OutcomeClear
-	fmt.Fprint(out, tell.Answer(after, colour))
-	if err := book.Add(ctx, kept.ID, casebook.Entry{At: seen.Ended, Kind: casebook.Trace, Text: tell.Short(after), Set: &seen}); err != nil ||
-		!works {
+	fmt.Fprint(out, tell.Prompt("uakari sweep stations.yaml", colour)+tell.Sweep(before, colour))
+	fmt.Fprint(out, tell.Aside("The administrator "+c.Mends+", and has it confirmed.", colour))
+	after, err := sweepOf(healthyHosts(world), func(image string) bool { return image == "kiosk-3" })
+	if err != nil {
 		return false, err
 	}
-	if err := book.Close(ctx, kept.ID, time.Now()); err != nil {
-		return false, err
-	}
-	fmt.Fprint(out, tell.Closed(tell.Closing{Case: kept.ID, After: max(time.Second, time.Since(kept.Opened))}, colour))
-	return found, nil
+	fmt.Fprint(out, tell.Prompt("uakari sweep --confirm before.json stations.yaml", colour)+tell.SweepConfirmed(before, after, colour))
+	found := len(before.Groups) == 1 && slices.Equal([]string{before.Groups[0].Cause}, c.Finds)
+	return found && sweepStatus(after) == nil, nil
 }
 
 // healthyHosts is a hosts file that says nothing.
@@ -287,7 +367,7 @@ func beforeIt(ctx context.Context, world *demo.World, c demo.Chapter) (*fact.Set
 	if err := errors.Join(world.PutFiles(c.MendedFiles), world.Set(c.Mended)); err != nil {
 		return nil, err
 	}
-	set, _, err := traceChapter(ctx, world, c, c.Endpoint, healthyHosts(world), "gauge-07")
+	set, _, err := traceChapter(ctx, world, c, c.Endpoint, healthyHosts(world), "gauge-07", nil)
 	return &set, err
 }
 
@@ -305,6 +385,7 @@ func traceChapter(
 	world *demo.World,
 	c demo.Chapter,
 	input, hosts, client string,
+	before *fact.Set, // that this one confirms; nil: none
 ) (fact.Set, trail.Trail, error) {
 	e, err := endpoint.Parse(input)
 	if err != nil {
@@ -350,6 +431,9 @@ func traceChapter(
 	}
 	set, _ := trace.Run(ctx, ask, at, nil)
 	set = trace.Follow(ctx, set, at, nil)
+	if before != nil {
+		set = trace.Filters(ctx, set, *before, at)
+	}
 	judged, _ := weigh.Weigh(set)
 	return set, judged, nil
 }

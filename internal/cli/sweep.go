@@ -267,8 +267,13 @@ func (f *sweepFlags) one(ctx context.Context, s, servers *seat, j sweep.Job, env
 	defer cancel()
 	ask := fact.Ask{Endpoint: e, Began: time.Now().UTC(), WaitMS: float64(f.wait.Milliseconds()), Resolvers: env.Resolvers}
 	set, judged := trace.Run(ctx, ask, at, nil)
+	return rowOf(row, set, judged)
+}
+
+// rowOf is a row of a sweep with what its trace found.
+func rowOf(row trail.SweepRow, set fact.Set, judged trail.Trail) trail.SweepRow {
 	row.Outcome = bothWays(judged)
-	row.Features = append(slices.Clone(s.tags), weigh.Features(set)...)
+	row.Features = append(slices.Clone(row.Features), weigh.Features(set)...)
 	if blocking := judged.Blocking(); len(blocking) > 0 {
 		c := blocking[0]
 		row.Cause, row.Certainty, row.Summary = c.ID, c.Certainty, c.Summary

@@ -24,11 +24,16 @@ type Chapter struct {
 	// Files is files of the world's folder at first, and MendedFiles what is
 	// in them then.
 	Files, MendedFiles map[string]string
-	Old                []string // of the files, those that were not written for hours
-	Yesterday          bool     // it worked, and was traced then
-	Other              string   // another client, whose hosts file is right
-	Sheet              string   // the file of a sheet, in the folder
-	Account, Secret    string   // that the client signs in with; the secret is a file of the folder
+	// Tries is what somebody changes first, to see whether that is it, and
+	// TriedFiles what is in the files then.
+	Tries           string
+	TriedFiles      map[string]string
+	Stations        int      // so many stations try it; those of one image have the hosts file
+	Old             []string // of the files, those that were not written for hours
+	Yesterday       bool     // it worked, and was traced then
+	Other           string   // another client, whose hosts file is right
+	Sheet           string   // the file of a sheet, in the folder
+	Account, Secret string   // that the client signs in with; the secret is a file of the folder
 }
 
 // Flags is how the command line of a chapter's trace names its account, with
@@ -226,6 +231,29 @@ var Chapters = []Chapter{
 		Other:  "gauge-08",
 		Finds:  []string{"names/hosts-override"},
 		Mends:  "removes the line from the hosts file of gauge-07",
+	},
+	{
+		Name: "off", Title: "The filter was off",
+		Story:   "The soundings hang up on gauge-07 without a word. It must be the list of stations, somebody says: just switch it off.",
+		Service: "depths", Endpoint: "http://depths.varzea.example:8487/",
+		Broken: []Stand{kind(web("depths", "127.20.0.43:8487"), "guarded")},
+		Card:   "allow-list: \"{dir}/depths.allow\"\n",
+		Files:  map[string]string{"depths.allow": "# stations that may read the soundings\n127.20.0.61\n127.20.0.62\n"},
+		Old:    []string{"depths.allow"},
+		Finds:  []string{"rules/not-on-list"},
+		Tries:  "lets everybody in, just to test", TriedFiles: map[string]string{"depths.allow": "0.0.0.0/0\n"},
+		Mends:       "puts the list back, with gauge-07 in it",
+		MendedFiles: map[string]string{"depths.allow": "# stations that may read the soundings\n127.20.0.61\n127.20.0.62\n127.0.0.1\n"},
+	},
+	{
+		Name: "stations", Title: "Ten stations, one faulty image",
+		Story:   "Four of ten stations do not reach the portal. Mended by hand, each of them fails again after its next start.",
+		Service: "tidebook", Endpoint: "https://tidebook.varzea.example:8443/",
+		Broken:   []Stand{tidebook},
+		Hosts:    "127.0.0.1 localhost\n# of the test bench\n127.20.0.68 tidebook.varzea.example\n",
+		Stations: 10,
+		Finds:    []string{"names/hosts-override"},
+		Mends:    "takes the line out of the image kiosk-3, and sets the four stations up anew",
 	},
 	{
 		Name: "gateway", Title: "A gateway that hides what is behind it",

@@ -56,7 +56,8 @@ var kinds = map[string]func(Stand) error{
 	"door":      secure(door),
 	"open door": secure(door),
 
-	"agent": send,
+	"agent":   send,
+	"guarded": plain(guard),
 
 	"database": database, "domain database": database,
 }
@@ -165,6 +166,46 @@ func pass(s Stand, l net.Listener) {
 			io.Copy(c, to)
 		}()
 	}
+}
+
+// guard serves those whom its list lets in, and hangs up on everybody else without
+// a word. The list is read anew each time: an address or a net a line.
+func guard(s Stand, l net.Listener) {
+	inner := &guarded{Listener: l, list: s.List}
+	page(s, inner)
+}
+
+type guarded struct {
+	net.Listener
+	list string
+}
+
+func (g *guarded) Accept() (net.Conn, error) {
+	for {
+		c, err := g.Listener.Accept()
+		if err != nil {
+			return nil, err
+		}
+		from, err := netip.ParseAddrPort(c.RemoteAddr().String())
+		if err == nil && g.lets(from.Addr()) {
+			return c, nil
+		}
+		c.Close()
+	}
+}
+
+func (g *guarded) lets(addr netip.Addr) bool {
+	text, err := os.ReadFile(g.list)
+	if err != nil {
+		return false
+	}
+	for line := range strings.Lines(string(text)) {
+		line = strings.TrimSpace(line)
+		if net, err := netip.ParsePrefix(line); err == nil && net.Contains(addr) || line == addr.String() {
+			return true
+		}
+	}
+	return false
 }
 
 func httpNow() string { return time.Now().UTC().Format("Mon, 02 Jan 2006 15:04:05 GMT") }

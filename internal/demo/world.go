@@ -33,6 +33,7 @@ var (
 		"soundings": "127.20.0.33", "almanac": "127.20.0.34", "charts": "127.20.0.35",
 		"heron": "127.20.0.36", "gaugings": "127.20.0.37", "exchange": "127.20.0.38", "receipts": "127.20.0.39",
 		"registry": "127.20.0.40", "ledger": "127.20.0.41", "moorings": "127.20.0.42",
+		"depths": "127.20.0.43",
 	}
 	aliases = map[string]string{"readings": "tidebook"}
 )
@@ -41,9 +42,10 @@ var (
 type Stand struct {
 	Program string        `json:"program"`
 	Listen  string        `json:"listen"`
-	Kind    string        `json:"kind"`            // "https", "http", "hung", "gateway", "door", "open door", "database", "domain database", "agent"
+	Kind    string        `json:"kind"`            // "https", "http", "hung", "gateway", "door", "open door", "database", "domain database", "agent", "guarded"
 	Log     string        `json:"log,omitempty"`   // of a door: whom it refused, and why
 	To      string        `json:"to,omitempty"`    // of a gateway: its backend
+	List    string        `json:"list,omitempty"`  // of a guarded one: the file of those it lets in
 	Names   []string      `json:"names,omitempty"` // that its certificate covers
 	Ended   time.Duration `json:"ended,omitempty"` // how long ago its certificate expired
 	Cert    string        `json:"cert,omitempty"`  // file
@@ -209,6 +211,9 @@ func (w *World) start(s Stand) error {
 	s.Cert, s.Key = filepath.Join(w.Dir, "keys", s.Program+".pem"), filepath.Join(w.Dir, "keys", s.Program+".key")
 	if s.Kind == "agent" || strings.HasSuffix(s.Kind, "door") || strings.HasSuffix(s.Kind, "database") {
 		s.Log = filepath.Join(w.Dir, s.Program+".log")
+	}
+	if s.Kind == "guarded" {
+		s.List = filepath.Join(w.Dir, s.Program+".allow")
 	}
 	if s.Kind == "https" || s.Log != "" && s.Kind != "agent" {
 		if err := w.authority.issue(s); err != nil {

@@ -151,6 +151,9 @@ func Closed(c Closing, colour bool) string {
 				width,
 			)
 			b.WriteString("    " + p.as(blue, plain.Printable(c.Narrow.Command)) + "\n")
+		} else if c.Narrow.Do != "" {
+			block(&b, "", "  ", fmt.Sprintf("Put back what stopped it, and let this client through alone, on %s:", plain.Printable(c.Narrow.Host)), width)
+			block(&b, "    ", "    ", plain.Printable(c.Narrow.Do), width)
 		} else {
 			block(&b, "", "  ", "Put back what stopped it, and let this client through alone; uakari rules names the narrowest rule.", width)
 		}
@@ -181,7 +184,7 @@ func Closed(c Closing, colour bool) string {
 			block(&b, "    then: ", "      ", fmt.Sprintf("uakari case change %d --undone %d", c.Case, e.Number), width)
 		}
 	case len(c.Wider) > 0:
-		fmt.Fprintf(&b, "\n%s\n", p.as(bold, fmt.Sprintf("Case %d stays open: the filter is wider than it was.", c.Case)))
+		fmt.Fprintf(&b, "\n%s\n", p.as(bold, fmt.Sprintf("Case %d stays open: more gets in than before.", c.Case)))
 		block(&b, "  ", "    ", fmt.Sprintf("if that is meant to stay: uakari case close %d", c.Case), width)
 	default:
 		fmt.Fprintf(&b, "\nCase %d stays open.\n", c.Case)

@@ -49,6 +49,7 @@ var everybody = []string{"0.0.0.0/0", "::/0", "all", "ALL", "*", "%", "trust", "
 // listsOpened is the lines of programs' own lists that let everybody in, or ask
 // nobody for a secret, and were not there then.
 func listsOpened(before, now fact.Set) []string {
+	bare := map[string]bool{} // lists that name addresses alone
 	lines := func(set fact.Set) (map[string][]string, []string) {
 		found, order := map[string][]string{}, []string{}
 		names := map[string]string{}
@@ -65,6 +66,7 @@ func listsOpened(before, now fact.Set) []string {
 					order = append(order, place)
 					found[place] = []string{}
 				}
+				bare[place] = file.Kind == "list"
 				for _, line := range file.Lines {
 					found[place] = append(found[place], strings.Join(strings.Fields(line.Text), " "))
 				}
@@ -84,6 +86,10 @@ func listsOpened(before, now fact.Set) []string {
 			words := strings.FieldsFunc(line, func(r rune) bool { return r == ' ' || r == ',' || r == ';' || r == ':' })
 			if strings.HasSuffix(place, ".allow") || strings.Contains(line, "::/0") {
 				words = strings.Fields(line)
+			}
+			if bare[place] && slices.Contains(everybody, line) && !slices.Contains(old, line) {
+				list = append(list, fmt.Sprintf("%s: new is %q, a line of a list that lets everybody in", place, line))
+				continue
 			}
 			opens := len(words) > 1 && !slices.Contains([]string{"deny", "reject"}, words[0]) &&
 				words[len(words)-1] != "reject" &&

@@ -19,7 +19,13 @@ func TestOpened(t *testing.T) {
 			"v2",
 			fact.LookAccess,
 			fact.Target{Port: 80},
-			func(f *fact.Fact) { f.Access = &fact.Access{Files: []fact.AccessFile{{Path: path, Lines: list}}} },
+			func(f *fact.Fact) {
+				kind := ""
+				if path == "/etc/depths.allow" {
+					kind = "list"
+				}
+				f.Access = &fact.Access{Files: []fact.AccessFile{{Path: path, Kind: kind, Lines: list}}}
+			},
 		)
 		return s.set
 	}
@@ -34,6 +40,8 @@ func TestOpened(t *testing.T) {
 		{"/etc/nginx/nginx.conf", "allow 10.20.9.0/24", "allow 10.20.7.31", ""},
 		{"/etc/hosts.allow", "sshd: 10.20.9.0/24", "sshd: ALL", "lets everybody in"},
 		{"/etc/hosts.allow", "sshd: 10.20.9.0/24", "sshd: 10.20.7.31", ""},
+		{"/etc/depths.allow", "10.20.9.0/24", "0.0.0.0/0", "lets everybody in"},
+		{"/etc/depths.allow", "10.20.9.0/24", "10.20.7.31", ""},
 	} {
 		got := strings.Join(Wider(with(c.path, c.was), with(c.path, c.is)), "; ")
 		if (got == "") != (c.want == "") || !strings.Contains(got, c.want) {
