@@ -256,6 +256,61 @@ func BenchmarkPorts(b *testing.B) {
 	}
 }
 
+// BenchmarkSweep compares a sweep of 10,000 endpoints, every tenth of them silent,
+// with a loop that dials them, 32 at a time, in a network of its own. The bound is
+// 1.1. The peak of memory is told for 1,000 and for 10,000.
+func BenchmarkSweep(b *testing.B) {
+	dial, dir := bare(b, "dial"), b.TempDir()
+	self, err := os.Executable()
+	if err != nil {
+		b.Fatal(err)
+	}
+	list := func(count int) (plan, addresses string) {
+		var p, a strings.Builder
+		p.WriteString("format: uakari.plan/1\nclients: [{here: true}]\nendpoints:\n")
+		for i := range count {
+			port := 8080
+			if i%10 == 0 {
+				port = 9999
+			}
+			addr := fmt.Sprintf("127.1.%d.%d:%d", i/250, 1+i%250, port)
+			fmt.Fprintf(&p, "  - http://%s/\n", addr)
+			fmt.Fprintln(&a, addr)
+		}
+		plan, addresses = filepath.Join(dir, fmt.Sprint(count, ".yaml")), filepath.Join(dir, fmt.Sprint(count, ".txt"))
+		for path, text := range map[string]string{plan: p.String(), addresses: a.String()} {
+			if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+				b.Fatal(err)
+			}
+		}
+		return plan, addresses
+	}
+	const up = "ip link set lo up && nft 'add table inet f; add chain inet f i { type filter hook input priority 0; }; add rule inet f i tcp dport 9999 drop' && " +
+		"(UAKARI_SERVE_PAGE=0.0.0.0:8080 \"$SELF\" -test.run '^TestServePage$' >/dev/null & echo $! >\"$DIR/pid\"; sleep 0.5; "
+	within := func(command string) (time.Duration, int64) {
+		// What ends it with 1 is that something failed, which is meant.
+		cmd := exec.Command("unshare", "-n", "sh", "-c", up+command+"; kill $(cat \"$DIR/pid\"))")
+		cmd.Env = append(os.Environ(), "SELF="+self, "DIR="+dir, "PROGRAM="+program, "DIAL="+dial)
+		began := time.Now()
+		if out, err := cmd.CombinedOutput(); err != nil {
+			b.Fatalf("%v: %s", err, out)
+		}
+		return time.Since(began), cmd.ProcessState.SysUsage().(*syscall.Rusage).Maxrss / 1024
+	}
+	few, _ := list(1000)
+	plan, addresses := list(10000)
+	for b.Loop() {
+		_, least := within("\"$PROGRAM\" sweep --wait 1s --wide 32 " + few + " >/dev/null")
+		ours, most := within("\"$PROGRAM\" sweep --wait 1s --wide 32 " + plan + " >/dev/null")
+		loop, _ := within("\"$DIAL\" 32 1s <" + addresses + " >/dev/null")
+		b.ReportMetric(float64(ours)/float64(loop), "ratio")
+		b.ReportMetric(ours.Seconds(), "sweep-s")
+		b.ReportMetric(loop.Seconds(), "bare-s")
+		b.ReportMetric(float64(least), "MiB-of-1000")
+		b.ReportMetric(float64(most), "MiB-of-10000")
+	}
+}
+
 // BenchmarkRecord is the processor time of a record of a quiet host. The bound
 // is 300 ms.
 func BenchmarkRecord(b *testing.B) {

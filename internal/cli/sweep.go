@@ -83,6 +83,7 @@ Exit status: 0 everything is reached, 1 something is not, 2 wrong usage, 3 unsur
 // seat is one client of a sweep: the hosts to look from, opened once.
 type seat struct {
 	name string
+	here bool
 	tags []string
 	open func(ctx context.Context, env look.Env) ([]trace.Vantage, func(), error)
 
@@ -93,7 +94,12 @@ type seat struct {
 }
 
 func (s *seat) vantages(ctx context.Context, env look.Env) ([]trace.Vantage, error) {
-	s.once.Do(func() { s.at, s.shut, s.err = s.open(ctx, env) })
+	s.once.Do(func() {
+		s.at, s.shut, s.err = s.open(ctx, env)
+		for i, v := range s.at {
+			s.at[i] = vantage.Shared(v)
+		}
+	})
 	return s.at, s.err
 }
 
@@ -163,7 +169,7 @@ func (f *sweepFlags) run(cmd *cobra.Command, path string) error {
 	}
 	defer f.onBroker.close()
 	progress := newSweepProgress(cmd, len(jobs))
-	s.Rows = sweep.Run(ctx, jobs, wide, have, func(ctx context.Context, j sweep.Job) trail.SweepRow {
+	s.Rows = sweep.Run(ctx, jobs, bounds(wide, seats), have, func(ctx context.Context, j sweep.Job) trail.SweepRow {
 		return f.one(ctx, byName[j.Client], servers, j, env)
 	}, func(r trail.SweepRow) { keepRow(r); progress.row(r) })
 	progress.end()
@@ -192,6 +198,18 @@ func (f *sweepFlags) run(cmd *cobra.Command, path string) error {
 		return err
 	}
 	return sweepStatus(s)
+}
+
+// bounds is how many traces run at a time: as many as is wanted from here, and four
+// from each other host, whose one session they share.
+func bounds(wide int, seats []*seat) sweep.Bounds {
+	b := sweep.Bounds{Wide: wide, Client: map[string]int{}}
+	for _, s := range seats {
+		if s.here {
+			b.Client[s.name] = wide
+		}
+	}
+	return b
 }
 
 // failedBefore is the sweep that is to be confirmed; nil if there is none.
@@ -324,7 +342,7 @@ func (f *sweepFlags) seats(ctx context.Context, p *plan.Plan) ([]*seat, error) {
 		switch {
 		case c.Here:
 			return add(
-				&seat{name: hostname(), tags: tags, open: func(_ context.Context, env look.Env) ([]trace.Vantage, func(), error) {
+				&seat{name: hostname(), here: true, tags: tags, open: func(_ context.Context, env look.Env) ([]trace.Vantage, func(), error) {
 					return here(env, true), func() {}, nil
 				}},
 			)

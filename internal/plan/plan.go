@@ -18,8 +18,8 @@ const Format = "uakari.plan/1"
 
 // Bounds on a plan.
 const (
-	MostBytes     = 4 << 20
-	mostEndpoints = 20_000
+	MostBytes     = 32 << 20
+	mostEndpoints = 200_000
 	mostClients   = 20_000
 	mostWide      = 256
 	usualWide     = 32

@@ -2,41 +2,95 @@
 package sweep
 
 import (
+	"cmp"
 	"context"
+	"net/netip"
+	"strings"
 	"sync"
 
 	"golang.org/x/sync/errgroup"
 
+	"uakari/internal/endpoint"
 	"uakari/internal/trail"
 )
 
 // Job is one endpoint from one client.
 type Job struct{ Client, Endpoint string }
 
-// perClient is how many traces run from one client at a time.
-const perClient = 4
+// Bounds is how many traces run at a time: in all, from each client, towards one
+// endpoint and towards one network.
+type Bounds struct {
+	Wide   int
+	Client map[string]int // of those that bear more than usual
+}
 
-// Run does every job that has no row yet, at most so many at a time and at most
-// four from one client; each row is handed on as it comes. It ends when all are
-// done or the context is. The rows come in the order of the jobs.
+// What is borne at a time, if nothing else is said.
+const (
+	perClient   = 4  // one session carries them
+	perEndpoint = 32 // a service that is not overloaded by being asked
+	perNetwork  = 64 // the states of one router or filter
+)
+
+// seats is the places of everything that bears a number of traces at a time.
+type seats map[string]chan struct{}
+
+func (s seats) add(key string, most int) {
+	if s[key] == nil {
+		s[key] = make(chan struct{}, most)
+	}
+}
+
+// keys is what a job needs a place of, in the order in which it is waited for: all
+// jobs have the same, so that none waits in a circle.
+func keys(j Job) [3]string {
+	return [3]string{"client " + j.Client, "network " + networkOf(j.Endpoint), "endpoint " + j.Endpoint}
+}
+
+// networkOf is where an endpoint is: the net of its address, or the domain of its
+// name.
+func networkOf(text string) string {
+	e, err := endpoint.Parse(text)
+	if err != nil {
+		return text
+	}
+	addr, err := netip.ParseAddr(e.Host)
+	if err != nil {
+		_, domain, _ := strings.Cut(e.Host, ".")
+		return domain
+	}
+	bits := 24
+	if addr.Is6() {
+		bits = 64
+	}
+	net, err := addr.Prefix(bits)
+	if err != nil {
+		return text
+	}
+	return net.String()
+}
+
+// Run does every job that has no row yet, within the bounds; each row is handed on
+// as it comes. It ends when all are done or the context is. The rows come in the
+// order of the jobs.
 func Run(
 	ctx context.Context,
 	jobs []Job,
-	wide int,
+	bounds Bounds,
 	have map[Job]trail.SweepRow,
 	do func(context.Context, Job) trail.SweepRow,
 	watch func(trail.SweepRow),
 ) []trail.SweepRow {
 	rows := make([]*trail.SweepRow, len(jobs))
-	seats := map[string]chan struct{}{}
+	places := seats{}
 	for _, j := range jobs {
-		if seats[j.Client] == nil {
-			seats[j.Client] = make(chan struct{}, perClient)
-		}
+		k := keys(j)
+		places.add(k[0], cmp.Or(bounds.Client[j.Client], perClient))
+		places.add(k[1], perNetwork)
+		places.add(k[2], perEndpoint)
 	}
 	var mu sync.Mutex // guards calls of watch
 	var group errgroup.Group
-	group.SetLimit(max(1, wide))
+	group.SetLimit(max(1, bounds.Wide))
 	for _, j := range interleaved(jobs) {
 		if row, ok := have[j.Job]; ok {
 			rows[j.at] = &row
@@ -46,11 +100,13 @@ func Run(
 			break
 		}
 		group.Go(func() error {
-			select {
-			case seats[j.Client] <- struct{}{}:
-				defer func() { <-seats[j.Client] }()
-			case <-ctx.Done():
-				return nil
+			for _, key := range keys(j.Job) {
+				select {
+				case places[key] <- struct{}{}:
+					defer func() { <-places[key] }()
+				case <-ctx.Done():
+					return nil
+				}
 			}
 			if ctx.Err() != nil {
 				return nil // both were ready

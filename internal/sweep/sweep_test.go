@@ -30,7 +30,7 @@ func TestRunBounds(t *testing.T) {
 		list := jobs(c.clients, c.endpoints)
 		watched := 0
 		full := make(chan struct{})
-		rows := Run(context.Background(), list, c.wide, nil, func(_ context.Context, j Job) trail.SweepRow {
+		rows := Run(context.Background(), list, Bounds{Wide: c.wide, Client: map[string]int{"here": 40}}, nil, func(_ context.Context, j Job) trail.SweepRow {
 			mu.Lock()
 			running++
 			from[j.Client]++
@@ -69,7 +69,7 @@ func TestRunResumed(t *testing.T) {
 	list := jobs(2, 3)
 	have := map[Job]trail.SweepRow{list[1]: {Client: list[1].Client, Endpoint: list[1].Endpoint, Summary: "kept"}}
 	did := map[Job]bool{}
-	rows := Run(context.Background(), list, 1, have, func(_ context.Context, j Job) trail.SweepRow {
+	rows := Run(context.Background(), list, Bounds{Wide: 1}, have, func(_ context.Context, j Job) trail.SweepRow {
 		did[j] = true
 		return trail.SweepRow{Client: j.Client, Endpoint: j.Endpoint}
 	}, func(r trail.SweepRow) {
@@ -86,7 +86,7 @@ func TestRunResumed(t *testing.T) {
 func TestRunCutOff(t *testing.T) {
 	ctx, stop := context.WithCancel(context.Background())
 	n := 0
-	rows := Run(ctx, jobs(1, 5), 1, nil, func(_ context.Context, j Job) trail.SweepRow {
+	rows := Run(ctx, jobs(1, 5), Bounds{Wide: 1}, nil, func(_ context.Context, j Job) trail.SweepRow {
 		if n++; n == 3 {
 			stop()
 		}

@@ -3,119 +3,79 @@
 package linux
 
 import (
-	"bytes"
-	"errors"
-	"io"
 	"os"
 	"path/filepath"
-	"slices"
-	"strings"
+	"sync"
+	"time"
 
 	"uakari/internal/fact"
-	"uakari/internal/look/file"
 )
 
-// Where dpkg keeps what is installed: a list of files and a stanza for each
-// package. See dpkg(1), FILES, and deb-control(5).
-const (
-	packageLists = "/var/lib/dpkg/info"
-	packageState = "/var/lib/dpkg/status"
-)
+// A package manager keeps which files are of which package. owner is the package
+// of a file of the system under root; none, if the manager has none for it.
+type packageManager struct {
+	state string // what changes with every package, under root: a file or a folder
+	owner func(root, path string) (fact.Package, error)
+}
 
-// Bounds on how many packages are looked through, and on what is read.
-const (
-	mostLists = 20_000
-	mostList  = 2 << 20 // of the files of one
-	mostState = 64 << 20
-)
+// packageManagers is those that are known. A host has one of them as a rule.
+var packageManagers = []packageManager{
+	{"var/lib/dpkg/status", dpkgOwner},
+	{"lib/apk/db/installed", apkOwner},
+	{"var/lib/pacman/local", pacmanOwner},
+	{"var/lib/rpm/rpmdb.sqlite", rpmOwner},
+	{"usr/lib/sysimage/rpm/rpmdb.sqlite", rpmOwner},
+}
+
+// ownedFile is a file in a certain state of the package manager.
+type ownedFile struct {
+	root, path string
+	since      time.Time // of the manager's state
+	changed    time.Time // of the file
+}
+
+// owned remembers packages for as long as the program runs: a sweep asks for the
+// same programs again and again.
+var owned sync.Map // ownedFile to fact.Package
 
 // packaged notes at each program from which package it came. Where no package
-// manager of this kind is, nothing is noted.
-func packaged(programs []fact.Program, dir, state string) {
-	wanted := map[string][]*fact.Program{}
+// manager that is known is, nothing is noted.
+func packaged(programs []fact.Program, root string) {
 	for i := range programs {
 		if p := &programs[i]; p.Path != "" && p.Why != "scheme" {
-			wanted[p.Path] = append(wanted[p.Path], p)
-		}
-	}
-	if len(wanted) == 0 {
-		return
-	}
-	lists, err := filepath.Glob(filepath.Join(dir, "*.list"))
-	if err != nil {
-		return // the pattern is this program's own
-	}
-	var stanzas [][]byte
-	text := make([]byte, 0, mostList)
-	for _, list := range lists[:min(len(lists), mostLists)] {
-		if text, err = readInto(text, list); err != nil {
-			continue // of one package; the others still tell
-		}
-		for path, of := range wanted {
-			if !hasFile(text, path) {
-				continue
-			}
-			if stanzas == nil {
-				all, err := file.Read(state, mostState)
-				if err != nil {
-					return
-				}
-				stanzas = bytes.Split(all, []byte("\n\n"))
-			}
-			name, _, _ := strings.Cut(strings.TrimSuffix(filepath.Base(list), ".list"), ":")
-			found := fact.Package{Name: name, Version: versionIn(stanzas, name)}
-			if info, err := os.Stat(list); err == nil {
-				found.Since = info.ModTime().UTC()
-			}
-			for _, p := range of {
-				p.Package = found
-			}
-			delete(wanted, path) // a file is of one package
-		}
-		if len(wanted) == 0 {
-			return
+			p.Package = packageOf(root, p.Path)
 		}
 	}
 }
 
-// readInto reads the beginning of a file into the room of another.
-func readInto(room []byte, path string) ([]byte, error) {
-	f, err := os.Open(path)
-	if err != nil {
-		return room[:0], err
+func packageOf(root, path string) fact.Package {
+	for _, m := range packageManagers {
+		state := filepath.Join(root, m.state)
+		info, err := os.Stat(state)
+		if err != nil {
+			continue
+		}
+		key := ownedFile{root: root, path: path, since: info.ModTime()}
+		if info, err := os.Stat(filepath.Join(root, path)); err == nil {
+			key.changed = info.ModTime()
+		}
+		if known, ok := owned.Load(key); ok {
+			return known.(fact.Package)
+		}
+		found, err := m.owner(root, path)
+		if err != nil {
+			return fact.Package{} // it is said of none; nothing rests on it
+		}
+		owned.Store(key, found)
+		return found
 	}
-	defer f.Close()
-	room = room[:cap(room)]
-	n, err := io.ReadFull(f, room)
-	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
-		err = nil
-	}
-	return room[:n], err
+	return fact.Package{}
 }
 
-// hasFile reports whether a package's list has a file, under its name or under
-// the one from before /usr was merged.
-func hasFile(text []byte, path string) bool {
-	for _, name := range []string{path, strings.TrimPrefix(path, "/usr")} {
-		if bytes.Contains(text, []byte("\n"+name+"\n")) {
-			return true
-		}
-	}
-	return false
-}
-
-// versionIn is the version of a package in the stanzas of dpkg's state.
-func versionIn(stanzas [][]byte, name string) string {
-	at := slices.IndexFunc(stanzas, func(s []byte) bool {
-		return bytes.HasPrefix(bytes.TrimLeft(s, "\n"), []byte("Package: "+name+"\n"))
-	})
-	if at < 0 {
-		return ""
-	}
-	for line := range strings.Lines(string(stanzas[at])) {
-		if v, ok := strings.CutPrefix(line, "Version: "); ok {
-			return strings.TrimSpace(v)
-		}
-	}
-	return ""
-}
+// Bounds on what is read of a package manager, in bytes, and on how many packages
+// are looked through.
+const (
+	mostPackages     = 20_000
+	mostPackageFiles = 2 << 20 // the files of one
+	mostPackageState = 64 << 20
+)

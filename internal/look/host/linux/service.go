@@ -97,7 +97,7 @@ func Service(ctx context.Context, env look.Env, order fact.Order, emit look.Emit
 			p.Named, p.Files = namedIn(row, from, order.Target), marked(from)
 		}
 	}
-	packaged(s.Programs, packageLists, packageState)
+	packaged(s.Programs, "/")
 	slices.SortStableFunc(s.Programs, func(a, b fact.Program) int { return rank[a.Why] - rank[b.Why] })
 	f := env.Seen(order, "units and processes", sawService(s))
 	f.Service = &s
