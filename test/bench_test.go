@@ -3,6 +3,8 @@ package test
 import (
 	"bufio"
 	"context"
+	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
@@ -23,6 +25,7 @@ import (
 	"uakari/internal/filter"
 	"uakari/internal/look"
 	"uakari/internal/look/host"
+	"uakari/internal/trail"
 )
 
 // bare builds one of the bare programs.
@@ -422,6 +425,62 @@ func BenchmarkSSH(b *testing.B) {
 		b.ReportMetric(ms(own-other-client)/ms(2*delay), "beyond")
 		b.ReportMetric(ms(client)/ms(2*delay), "client-alone")
 		b.ReportMetric(ms(other)/ms(2*delay), "login-and-command")
+	}
+}
+
+// BenchmarkSweepSSH sweeps from five hundred hosts over a real sshd, which has an
+// address for each of them in a network of its own.
+func BenchmarkSweepSSH(b *testing.B) {
+	const many = 500
+	dir := b.TempDir()
+	for _, name := range []string{"key", "host"} {
+		if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", filepath.Join(dir, name)).CombinedOutput(); err != nil {
+			b.Fatalf("%v: %s", err, out)
+		}
+	}
+	host, err := os.ReadFile(filepath.Join(dir, "host.pub"))
+	if err != nil {
+		b.Fatal(err)
+	}
+	var plan, known strings.Builder
+	plan.WriteString("format: uakari.plan/1\nendpoints: [\"http://127.1.0.1:8080/\"]\nclients:\n")
+	for i := range many {
+		addr := fmt.Sprintf("127.2.%d.%d", i/250, 1+i%250)
+		fmt.Fprintf(&plan, "  - {at: \"root@%s:2022\", tags: {image: kiosk-%d}}\n", addr, i%4)
+		fmt.Fprintf(&known, "[%s]:2022 %s", addr, host)
+	}
+	for path, text := range map[string]string{
+		"many.plan.yaml": plan.String(), ".ssh/known_hosts": known.String(),
+		"conf": fmt.Sprintf("Port 2022\nHostKey %[1]s/host\nAuthorizedKeysFile %[1]s/key.pub\nStrictModes no\nUsePAM no\nPermitRootLogin yes\nPidFile none\nMaxStartups 200\nSetEnv PATH=%[2]s:/usr/bin:/bin\n",
+			dir, filepath.Dir(program)),
+	} {
+		path = filepath.Join(dir, path)
+		if err := errors.Join(os.MkdirAll(filepath.Dir(path), 0o700), os.WriteFile(path, []byte(text), 0o600), os.MkdirAll("/run/sshd", 0o755)); err != nil {
+			b.Fatal(err)
+		}
+	}
+	self, err := os.Executable()
+	if err != nil {
+		b.Fatal(err)
+	}
+	for b.Loop() {
+		cmd := exec.Command("unshare", "-n", "sh", "-c", "ip link set lo up; UAKARI_SERVE_PAGE=0.0.0.0:8080 \"$SELF\" -test.run '^TestServePage$' >/dev/null & page=$!; /usr/sbin/sshd -D -f $DIR/conf & sshd=$!; sleep 0.5; "+
+			"\"$PROGRAM\" sweep --json --identity $DIR/key $DIR/many.plan.yaml; kill $page $sshd")
+		cmd.Env = append(os.Environ(), "HOME="+dir, "SSH_AUTH_SOCK=", "SELF="+self, "DIR="+dir, "PROGRAM="+program)
+		began := time.Now()
+		out, err := cmd.Output()
+		took := time.Since(began)
+		var s trail.Sweep
+		if err := errors.Join(err, json.Unmarshal(out, &s)); err != nil {
+			b.Fatalf("%v: %.300s", err, out)
+		}
+		for _, r := range s.Rows {
+			if r.Outcome != trail.OutcomeClear {
+				b.Fatalf("%+v", r)
+			}
+		}
+		b.ReportMetric(took.Seconds(), "s")
+		b.ReportMetric(ms(took)/float64(len(s.Rows)), "ms-each")
 	}
 }
 

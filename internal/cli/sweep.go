@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -91,6 +92,15 @@ type seat struct {
 	at   []trace.Vantage
 	shut func()
 	err  error
+	left atomic.Int64 // jobs that are not done
+}
+
+// done ends the session of a client after its last job.
+func (s *seat) done() {
+	if s.left.Add(-1) == 0 && s.shut != nil {
+		s.shut()
+		s.shut = nil
+	}
 }
 
 func (s *seat) vantages(ctx context.Context, env look.Env) ([]trace.Vantage, error) {
@@ -163,6 +173,11 @@ func (f *sweepFlags) run(cmd *cobra.Command, path string) error {
 			return fmt.Errorf("%s: nothing that failed in it is in the plan %s", f.confirm, path)
 		}
 	}
+	for _, j := range jobs {
+		if _, done := have[j]; !done {
+			byName[j.Client].left.Add(1)
+		}
+	}
 	wide := p.Wide
 	if f.wide > 0 {
 		wide = f.wide
@@ -170,6 +185,7 @@ func (f *sweepFlags) run(cmd *cobra.Command, path string) error {
 	defer f.onBroker.close()
 	progress := newSweepProgress(cmd, len(jobs))
 	s.Rows = sweep.Run(ctx, jobs, bounds(wide, seats), have, func(ctx context.Context, j sweep.Job) trail.SweepRow {
+		defer byName[j.Client].done()
 		return f.one(ctx, byName[j.Client], servers, j, env)
 	}, func(r trail.SweepRow) { keepRow(r); progress.row(r) })
 	progress.end()

@@ -157,6 +157,8 @@ type SettingsFile struct {
 	Path    string    `json:"path"`
 	Mark    string    `json:"mark,omitempty"` // of its text: four hexadecimal digits; "": nobody could read it
 	Changed time.Time `json:"changed,omitzero"`
+	// Says is its first settings, "KEY = VALUE", those whose values may be kept.
+	Says []string `json:"says,omitempty"`
 }
 
 // Package is what a program was installed from.

@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"context"
 	"net/netip"
+	"slices"
 	"strings"
 	"sync"
 
@@ -91,7 +92,7 @@ func Run(
 	var mu sync.Mutex // guards calls of watch
 	var group errgroup.Group
 	group.SetLimit(max(1, bounds.Wide))
-	for _, j := range interleaved(jobs) {
+	for _, j := range interleaved(jobs, bounds.Wide) {
 		if row, ok := have[j.Job]; ok {
 			rows[j.at] = &row
 			continue
@@ -139,8 +140,10 @@ type placed struct {
 }
 
 // interleaved is the jobs in an order in which those of one client do not stand
-// together, so that none of them waits for a seat while others could run.
-func interleaved(jobs []Job) []placed {
+// together, so that none of them waits for a seat while others could run; and in
+// which no more clients than so many are begun with before the first are done, so
+// that their sessions can end.
+func interleaved(jobs []Job, wide int) []placed {
 	byClient := map[string][]placed{}
 	var clients []string
 	for i, j := range jobs {
@@ -150,10 +153,14 @@ func interleaved(jobs []Job) []placed {
 		byClient[j.Client] = append(byClient[j.Client], placed{j, i})
 	}
 	list := make([]placed, 0, len(jobs))
-	for turn := 0; len(list) < len(jobs); turn++ {
-		for _, c := range clients {
-			if turn < len(byClient[c]) {
-				list = append(list, byClient[c][turn])
+	for window := range slices.Chunk(clients, max(1, wide)) {
+		for turn, more := 0, true; more; turn++ {
+			more = false
+			for _, c := range window {
+				if turn < len(byClient[c]) {
+					list = append(list, byClient[c][turn])
+					more = true
+				}
 			}
 		}
 	}

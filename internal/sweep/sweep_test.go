@@ -99,12 +99,16 @@ func TestRunCutOff(t *testing.T) {
 
 // TestInterleaved puts jobs of one client apart.
 func TestInterleaved(t *testing.T) {
-	list := interleaved([]Job{{"a", "1"}, {"a", "2"}, {"a", "3"}, {"b", "1"}, {"c", "1"}, {"c", "2"}})
-	got := ""
-	for _, p := range list {
-		got += fmt.Sprintf("%s%s@%d ", p.Client, p.Endpoint, p.at)
-	}
-	if want := "a1@0 b1@3 c1@4 a2@1 c2@5 a3@2 "; got != want {
-		t.Errorf("%s, want %s", got, want)
+	list := []Job{{"a", "1"}, {"a", "2"}, {"a", "3"}, {"b", "1"}, {"c", "1"}, {"c", "2"}}
+	for wide, want := range map[int]string{
+		32: "a1@0 b1@3 c1@4 a2@1 c2@5 a3@2 ", 2: "a1@0 b1@3 a2@1 a3@2 c1@4 c2@5 ", 0: "a1@0 a2@1 a3@2 b1@3 c1@4 c2@5 ",
+	} {
+		got := ""
+		for _, p := range interleaved(list, wide) {
+			got += fmt.Sprintf("%s%s@%d ", p.Client, p.Endpoint, p.at)
+		}
+		if got != want {
+			t.Errorf("%d wide: %s, want %s", wide, got, want)
+		}
 	}
 }

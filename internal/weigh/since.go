@@ -45,6 +45,9 @@ func Since(before, now fact.Set, causes []trail.Cause) []trail.Changed {
 		}
 		host, what, _ := strings.Cut(place, "\x00")
 		added, gone := apart(is.lines[place], old), apart(old, is.lines[place])
+		if what == settingsFiles {
+			added, gone = inLines(added, gone, old, is.lines[place])
+		}
 		for i := range max(len(added), len(gone)) {
 			c := trail.Changed{Host: host, What: what}
 			if i < len(added) {
@@ -87,6 +90,30 @@ func apart(list, other []noted) []noted {
 			return o.line == n.line || o.line == name+unread || vague && strings.HasPrefix(o.line, file+marked)
 		})
 	})
+}
+
+// settingsFiles is what changes of settings files are called.
+const settingsFiles = "settings files"
+
+// inLines is changes of settings files by the settings in them, where both runs
+// kept some: the mark of a file whose settings tell the change says nothing more.
+func inLines(added, gone, was, is []noted) (_, _ []noted) {
+	file := func(n noted) string { name, _, _ := strings.Cut(n.line, marked); return name }
+	isSetting := func(n noted) bool { return strings.Contains(n.line, " = ") }
+	both := func(name string) bool {
+		has := func(n noted) bool { return isSetting(n) && file(n) == name }
+		return slices.ContainsFunc(was, has) && slices.ContainsFunc(is, has)
+	}
+	told := map[string]bool{} // files of which a setting differs
+	for _, n := range slices.Concat(added, gone) {
+		if isSetting(n) && both(file(n)) {
+			told[file(n)] = true
+		}
+	}
+	rest := func(list []noted) []noted {
+		return slices.DeleteFunc(list, func(n noted) bool { return isSetting(n) != told[file(n)] })
+	}
+	return rest(added), rest(gone)
 }
 
 // explains is the cause that a change bears on: one that rests on a fact that
@@ -188,7 +215,10 @@ func noteOf(f *fact.Fact, e fact.Endpoint, note func(what, line string, at time.
 				if s.Mark != "" {
 					mark = fmt.Sprintf("%stext %s", marked, s.Mark)
 				}
-				note("settings files", s.Path+mark, s.Changed)
+				note(settingsFiles, s.Path+mark, s.Changed)
+				for _, setting := range s.Says {
+					note(settingsFiles, s.Path+marked+setting, s.Changed)
+				}
 			}
 			for _, u := range p.Units {
 				note("the service", strings.TrimSpace(fmt.Sprintf("%s is %s", u.Name, cmp.Or(u.Active, u.Load))), u.Since)

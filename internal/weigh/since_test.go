@@ -34,7 +34,9 @@ func TestSince(t *testing.T) {
 			})
 		}
 	}
-	site := func(mark string) fact.SettingsFile { return fact.SettingsFile{Path: "/etc/nginx/a", Mark: mark} }
+	site := func(mark string, says ...string) fact.SettingsFile {
+		return fact.SettingsFile{Path: "/etc/nginx/a", Mark: mark, Says: says}
+	}
 	again := fact.Target{Name: "tidebook.varzea.example", Again: 2}
 	for _, c := range []struct {
 		name     string
@@ -64,6 +66,11 @@ func TestSince(t *testing.T) {
 				"tidebook packages: nginx 1.22 > nginx 1.26 (service/stopped)",
 				"tidebook settings files: /etc/nginx/a: text 00aa > /etc/nginx/a: text 00bb (service/stopped)",
 			}},
+		{"a setting of a file", served("1.22", site("00aa", "listen = 8080", "gzip = on")), served("1.22", site("00bb", "listen = 8443", "gzip = on")), trail.Cause{},
+			[]string{"tidebook settings files: /etc/nginx/a: listen = 8080 > /etc/nginx/a: listen = 8443 ()"}},
+		{"a value that is not kept", served("1.22", site("00aa", "gzip = on")), served("1.22", site("00bb", "gzip = on")), trail.Cause{},
+			[]string{"tidebook settings files: /etc/nginx/a: text 00aa > /etc/nginx/a: text 00bb ()"}},
+		{"settings that an earlier version did not keep", served("1.22", site("00aa")), served("1.22", site("00aa", "gzip = on")), trail.Cause{}, nil},
 		{"a settings file that only one run could read", served("1.22", site("00aa")), served("1.22", site("")), trail.Cause{}, nil},
 		{"and the other way round", served("1.22", site("")), served("1.22", site("00aa")), trail.Cause{}, nil},
 		{"a second look of the same run", func(s *scenario) { s.add("v1", fact.LookNames, fact.Target{}, addrs("10.20.0.14")) },

@@ -52,9 +52,17 @@ func namedIn(p program.Program, sources []source, t fact.Target) []fact.NamedSet
 // mostMarked bounds how many settings files are noted.
 const mostMarked = 40
 
-// marked is what tells whether settings files are still what they are now.
-func marked(sources []source) []fact.SettingsFile {
+// Bounds on how many settings are kept, of one file and of a program's files.
+const (
+	mostSaid    = 60
+	mostSaidAll = 200
+)
+
+// marked is what tells whether settings files are still what they are now, and of
+// which grammar they are.
+func marked(sources []source, grammar string) []fact.SettingsFile {
 	var list []fact.SettingsFile
+	left := mostSaidAll
 	for _, from := range sources {
 		if len(list) == mostMarked {
 			break
@@ -62,11 +70,27 @@ func marked(sources []source) []fact.SettingsFile {
 		f := fact.SettingsFile{Path: from.path}
 		if from.err == nil {
 			f.Mark = keep.Mark(string(from.text))
+			f.Says = said(string(from.text), grammar, min(left, mostSaid))
+			left -= len(f.Says)
 		}
 		if info, err := os.Stat(from.path); err == nil {
 			f.Changed = info.ModTime().UTC()
 		}
 		list = append(list, f)
+	}
+	return list
+}
+
+// said is the settings in a text whose values may be kept.
+func said(text, grammar string, most int) (list []string) {
+	values, err := settingsfile.Read(text, grammar)
+	if err != nil {
+		return nil // its mark tells
+	}
+	for _, v := range values {
+		if kept := keep.Value(v.Key, v.Text); !v.Off && kept == v.Text && len(list) < most {
+			list = append(list, v.Key+" = "+kept)
+		}
 	}
 	return list
 }

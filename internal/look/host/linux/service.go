@@ -94,7 +94,7 @@ func Service(ctx context.Context, env look.Env, order fact.Order, emit look.Emit
 		p.Logs = logsOf(*p, env, held)
 		if row, ok := known.Of(p.Name); ok && p.Why != "scheme" {
 			from := settingsOf(row, pidOf(row))
-			p.Named, p.Files = namedIn(row, from, order.Target), marked(from)
+			p.Named, p.Files = namedIn(row, from, order.Target), marked(from, row.Settings.Grammar)
 		}
 	}
 	packaged(s.Programs, "/")
