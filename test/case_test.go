@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"sync/atomic"
 	"syscall"
@@ -269,7 +270,11 @@ func TestWatch(t *testing.T) {
 		time.Sleep(1500 * time.Millisecond)
 		broken.Store(true)
 	}()
-	r := run(t, "watch", url, "--every", "1s", "--until", "fault")
+	page := filepath.Join(t.TempDir(), "watch.html")
+	r := run(t, "watch", url, "--every", "1s", "--until", "fault", "--report", page)
+	if text := readFile(t, page); strings.Count(text, `class="late" d="M`) != 1 || !strings.Contains(text, "it fails: ") || strings.Contains(text, "<script") {
+		t.Errorf("the page of a watch: %s", text)
+	}
 	if r.status != 1 || !strings.Contains(r.stdout, "FAULT") || !strings.Contains(r.stdout, "1 failed") ||
 		strings.Count(r.stdout, "reached 127.0.0.1") != 1 {
 		t.Errorf("%+v", r)
@@ -350,6 +355,15 @@ func TestReportPage(t *testing.T) {
 	page := filepath.Join(dir, "page.html")
 	if r := run(t, "report", "1", "-o", page); r.status != 0 {
 		t.Fatalf("%+v", r)
+	}
+	pdf := filepath.Join(dir, "page.pdf")
+	print := exec.Command(browser, "--headless", "--no-sandbox", "--disable-gpu", "--no-first-run", "--user-data-dir="+filepath.Join(dir, "profile-print"),
+		"--no-pdf-header-footer", "--print-to-pdf="+pdf, "file://"+page)
+	if out, err := print.CombinedOutput(); err != nil {
+		t.Fatalf("printed: %v: %s", err, out)
+	}
+	if pages := len(regexp.MustCompile(`/Type /Page\b`).FindAllString(readFile(t, pdf), -1)); pages < 1 || pages > 2 {
+		t.Errorf("printed, it has %d pages; expected one or two", pages)
 	}
 	for name, args := range map[string][]string{"light": {"--window-size=1280,800"}, "dark": {"--window-size=1280,800", "--force-dark-mode", "--blink-settings=preferredColorScheme=0"}, "phone": {"--window-size=420,800"}} {
 		shot := filepath.Join(dir, name+".png")

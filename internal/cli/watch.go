@@ -22,6 +22,7 @@ type watchFlags struct {
 	every, lasts time.Duration
 	until        string
 	metrics      string
+	report       string
 	all          bool
 }
 
@@ -50,6 +51,7 @@ usage, 130 interrupted.`,
 	flags.DurationVar(&f.lasts, "for", 0, "end after this long; without it, go on until Ctrl-C or --until")
 	flags.StringVar(&f.until, "until", "", "end at the first `fault` or clear")
 	flags.StringVar(&f.metrics, "metrics", "", "keep the last state in this `file` for a collector (OpenMetrics text)")
+	flags.StringVar(&f.report, "report", "", "write a page with the time line to this `file` (.html) at the end")
 	flags.BoolVar(&f.all, "all", false, "a line for every trace, not for every turn alone")
 	flags.StringVar(&f.color, "color", "auto", "auto, always or never")
 	return cmd
@@ -117,6 +119,15 @@ func (f *watchFlags) watch(cmd *cobra.Command, input string) error {
 	view.clear()
 	if err := write(cmd, "", []byte(tell.WatchEnded(input, tally, on))); err != nil {
 		return err
+	}
+	if f.report != "" {
+		page, err := tell.WatchPage(input, tally, time.Now())
+		if err == nil {
+			err = writeWhole(cmd, f.report, []byte(page))
+		}
+		if err != nil {
+			return err
+		}
 	}
 	if ctx.Err() != nil {
 		return exit(exitInterrupted)

@@ -89,8 +89,13 @@ type Neighbour struct {
 }
 
 // Kernel is the settings and counters that decide connections, by their names
+// PolicyEnforced is whether the kernel enforces its policy of mandatory access: "1",
+// or "0", where it only writes down what it would refuse (/sys/fs/selinux/enforce).
+const PolicyEnforced = "selinux/enforce"
+
 // below /proc/sys and in /proc/net/netstat.
 type Kernel struct {
+	// Settings is by their names below /proc/sys, and PolicyEnforced.
 	Settings map[string]string `json:"settings"`
 	Counters map[string]uint64 `json:"counters"`
 }

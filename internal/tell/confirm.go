@@ -2,6 +2,7 @@ package tell
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -9,6 +10,7 @@ import (
 	"uakari/internal/fact"
 	"uakari/internal/plain"
 	"uakari/internal/trail"
+	"uakari/internal/weigh"
 )
 
 // Short is what is in the way, in a few words.
@@ -209,10 +211,14 @@ func Keeps(set fact.Set) string {
 
 // widerSays is what follows from that something lets more in than before.
 func widerSays(wider []string) string {
-	for _, line := range wider {
-		if !strings.Contains(line, "a line of a list") {
-			return "It works with the filter wider than before: so it was the filter."
-		}
+	all := func(words string) bool {
+		return !slices.ContainsFunc(wider, func(line string) bool { return !strings.Contains(line, words) })
 	}
-	return "It works with a list wider than before: so it was the list."
+	switch {
+	case all("a line of a list"):
+		return "It works with a list wider than before: so it was the list."
+	case all(weigh.ChecksLess):
+		return "It works with less checked than before: so it was the check."
+	}
+	return "It works with the filter wider than before: so it was the filter."
 }

@@ -51,13 +51,15 @@ func Watching(goal string, t weigh.Tally, every time.Duration, left string, colo
 
 // recent is the last tries as marks, the newest last.
 func recent(t weigh.Tally, p paint) string {
-	if len(t.Recent) < 2 {
+	const most = 60
+	last := t.History[max(0, len(t.History)-most):]
+	if len(last) < 2 {
 		return ""
 	}
 	var b strings.Builder
-	fmt.Fprintf(&b, "  the last %d  ", len(t.Recent))
-	for _, works := range t.Recent {
-		if works {
+	fmt.Fprintf(&b, "  the last %d  ", len(last))
+	for _, try := range last {
+		if try.Works {
 			b.WriteString(p.as(green, "."))
 		} else {
 			b.WriteString(p.as(red, "F"))

@@ -8,8 +8,8 @@ import (
 	"uakari/internal/fact"
 )
 
-// Filters adds what the filters of hosts are now to a set: of those whose
-// filters another set has, and this one has not, since nothing asked for them.
+// Filters adds what the filters, lists and checks of hosts are now to a set: of
+// those that another set has, and this one has not, since nothing asked for them.
 func Filters(ctx context.Context, set, before fact.Set, at []Vantage) fact.Set {
 	type place struct {
 		host  string
@@ -18,7 +18,7 @@ func Filters(ctx context.Context, set, before fact.Set, at []Vantage) fact.Set {
 	looked := func(set fact.Set) map[place]bool {
 		seen := map[place]bool{}
 		for _, f := range set.Facts {
-			if f.Tables != nil || f.Access != nil {
+			if f.Tables != nil || f.Access != nil || f.Kernel != nil || f.Settings != nil {
 				seen[place{hostOf(set, f.Vantage), f.Order}] = true
 			}
 		}

@@ -3,7 +3,6 @@ package weigh
 import (
 	"crypto/x509"
 	"net/netip"
-	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -697,8 +696,8 @@ func TestTally(t *testing.T) {
 			turns++
 		}
 	}
-	if n := len(tally.Recent); n != mostRecent || tally.Recent[n-1] != true || slices.Contains(tally.Recent[3:], false) {
-		t.Errorf("%v", tally.Recent)
+	if h := tally.History; len(h) != 100 || h[39].Works != true || h[40].Works || len(h[40].Changes) != 1 || len(h[41].Changes) != 0 || !h[99].Works {
+		t.Errorf("%+v", h)
 	}
 	a := tally.ByAddr[tidebook]
 	if tally.Tries != 100 || tally.Failed != 3 || tally.Worst != 3 || tally.Streak != 57 || turns != 2 ||

@@ -135,8 +135,8 @@ var bears = map[string][]string{
 	"ports":    {"settings files", "who holds the port", "the program", "containers", "the service"},
 	"rules":    {"packet filters", "routes", "kernel settings", "access lists"},
 	"names":    {"addresses of the name", "hosts file", "resolvers"},
-	"certs":    {"settings files", "packages", "the certificate", "trust", "TLS library"},
-	"login":    {"settings files", "the account", "access lists"},
+	"certs":    {"the clock", "settings files", "packages", "the certificate", "trust", "TLS library"},
+	"login":    {"the clock", "settings files", "the account", "access lists"},
 	"answer":   {"settings files", "packages", "the service", "containers", "the program", "who holds the port"},
 }
 
@@ -259,6 +259,14 @@ func noteOf(f *fact.Fact, e fact.Endpoint, note func(what, line string, at time.
 				),
 				cert.NotBefore,
 			)
+		}
+	case f.Clock != nil:
+		// A clock is never right to the second; what breaks something is minutes.
+		plain("the clock")
+		for _, c := range f.Clock.List {
+			if off := time.Duration(c.AheadMS * float64(time.Millisecond)).Round(time.Minute); off != 0 {
+				plain("the clock", fmt.Sprintf("%s ahead of %s", off, c.Server))
+			}
 		}
 	case f.Library != nil:
 		plain("TLS library", f.Saw)

@@ -50,15 +50,24 @@ type Tally struct {
 	Worst         int // the longest row of failures
 	First, Last   Pulse
 	Turns         []Turn // the last of them
-	Recent        []bool // whether each of the last tries worked, the oldest first
+	History       []Try  // the last tries, the oldest first
 	ByAddr        map[string]*AddrTally
+}
+
+// Try is one of the last tries of a watch.
+type Try struct {
+	At      time.Time
+	Works   bool
+	MS      float64 // connect and answer together; 0 where it did not get so far
+	Why     string
+	Changes []string // since the try before
 }
 
 // mostTurns and mostAddrs bound what a tally keeps.
 const (
-	mostTurns  = 50
-	mostRecent = 60
-	mostAddrs  = 32
+	mostTurns   = 50
+	mostHistory = 1000
+	mostAddrs   = 32
 )
 
 // AddrTally is the tries of one address, with how long they took in buckets
@@ -155,9 +164,13 @@ func (p Pulse) Changed(from Pulse) []string {
 
 // Add adds a pulse, and says whether the outcome has changed.
 func (t *Tally) Add(p Pulse) (turned bool) {
-	t.Recent = append(t.Recent, p.Outcome == trail.OutcomeClear)
-	t.Recent = t.Recent[max(0, len(t.Recent)-mostRecent):]
 	good := p.Outcome == trail.OutcomeClear
+	try := Try{At: p.At, Works: good, MS: p.ConnectMS + p.AnswerMS, Why: p.Why}
+	if t.Tries > 0 {
+		try.Changes = p.Changed(t.Last)
+	}
+	t.History = append(t.History, try)
+	t.History = t.History[max(0, len(t.History)-mostHistory):]
 	turned = t.Tries > 0 && good != (t.Last.Outcome == trail.OutcomeClear)
 	if t.Tries == 0 {
 		t.First, t.ByAddr = p, map[string]*AddrTally{}

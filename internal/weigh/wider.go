@@ -40,6 +40,7 @@ func Wider(before, now fact.Set) []string {
 		list = append(list, profilesOff(host, old.Firewall, later.Firewall)...)
 	}
 	list = append(list, listsOpened(before, now)...)
+	list = append(list, settingsLoosened(before, now)...)
 	return append(list, sheetsOpened(before.Ask.Sheets, now.Ask.Sheets)...)
 }
 

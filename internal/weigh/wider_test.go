@@ -1,6 +1,7 @@
 package weigh
 
 import (
+	"slices"
 	"strings"
 	"testing"
 
@@ -75,5 +76,40 @@ func TestOpened(t *testing.T) {
 	}
 	if got := Wider(sheet(nil), sheet(func(s *fact.Sheet) { s.SignIn.Rules[1].Off = true })); len(got) != 0 {
 		t.Errorf("an allow that is off: %q", got)
+	}
+}
+
+// TestLoosened is settings that check less than before, and those that do not.
+func TestLoosened(t *testing.T) {
+	for _, c := range []struct {
+		key, was, now string
+		want          bool
+	}{
+		{"ssl_verify_client", "on", "off", true}, {"ssl_verify_client", "off", "on", false}, {"tls.verify", "true", "false", true},
+		{"TLSVerifyClient", "demand", "never", false}, {"verify_server", "yes", "no", true}, {"PasswordAuthentication", "yes", "no", false},
+		{"skip_certs", "false", "true", true}, {"insecure", "no", "yes", true}, {"listen", "on", "off", false},
+		{"selinux/enforce", "1", "0", true}, {"selinux/enforce", "0", "1", false}, {"security.authorization", "enabled", "disabled", true},
+	} {
+		if got := loosened(c.key, c.was, c.now); got != c.want {
+			t.Errorf("%s from %s to %s: %v", c.key, c.was, c.now, got)
+		}
+	}
+	with := func(says, enforced string) fact.Set {
+		s := newScene(t, web).holds("v2", tidebook)
+		s.add("v2", fact.LookService, fact.Target{}, func(f *fact.Fact) {
+			f.Service = &fact.Service{Programs: []fact.Program{{Name: "nginx", Files: []fact.SettingsFile{{Path: "/etc/nginx/a", Says: []string{says}}}}}}
+		})
+		s.add("v2", fact.LookKernel, fact.Target{}, func(f *fact.Fact) {
+			f.Kernel = &fact.Kernel{Settings: map[string]string{fact.PolicyEnforced: enforced}}
+		})
+		return s.set
+	}
+	got := Wider(with("server.ssl_verify_client = on", "1"), with("server.ssl_verify_client = off", "0"))
+	want := []string{
+		"tidebook: /etc/nginx/a: server.ssl_verify_client = off, was on: it checks less",
+		"tidebook: selinux/enforce = 0, was 1: it checks less",
+	}
+	if !slices.Equal(got, want) {
+		t.Errorf("%q, want %q", got, want)
 	}
 }

@@ -49,6 +49,9 @@ func Kernel(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
 			}
 		}
 	}
+	if text, err := os.ReadFile("/sys/fs/" + fact.PolicyEnforced); err == nil { // else there is no such policy
+		k.Settings[fact.PolicyEnforced] = strings.TrimSpace(string(text))
+	}
 	if text, err := os.ReadFile("/proc/net/netstat"); err == nil {
 		readCounters(string(text), k.Counters)
 	} else {
