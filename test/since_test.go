@@ -194,3 +194,39 @@ func TestBaseline(t *testing.T) {
 		t.Errorf("%+v", r)
 	}
 }
+
+// TestSinceSettings moves a real server to another port by its settings file: the
+// setting that differs is told, and which package the program is of.
+func TestSinceSettings(t *testing.T) {
+	nginx := needs(t, "nginx-light", "/usr/sbin/nginx")[0]
+	dir := t.TempDir()
+	env := []string{"env", "UAKARI_CASEBOOK=" + filepath.Join(dir, "book.db")}
+	conf := filepath.Join(dir, "nginx.conf")
+	serve := func(t *testing.T, port int) {
+		write(t, conf, fmt.Sprintf("daemon off; pid %[1]s/pid; error_log %[1]s/error.log; events {}\nhttp { access_log off; server { listen 127.0.0.1:%[2]d; return 200 ok; } }\n", dir, port))
+		start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, nginx, "-c", conf)
+	}
+	port, moved := freePort(t), freePort(t)
+	endpoint := fmt.Sprintf("http://127.0.0.1:%d/", port)
+	runIn(t, env, "case", "list") // there is a casebook
+	t.Run("it works", func(t *testing.T) {
+		serve(t, port)
+		if r := runIn(t, env, "trace", endpoint); r.status != 0 {
+			t.Fatalf("%+v", r)
+		}
+	})
+	serve(t, moved)
+	r := runIn(t, env, "trace", "--json", endpoint)
+	judged := readTrail(t, r.stdout+r.stderr)
+	if judged.Since == nil {
+		t.Fatalf("nothing is told: %s", dump(judged))
+	}
+	told := ""
+	for _, c := range judged.Since.Changed {
+		told += fmt.Sprintf("%s: %s, was %s\n", c.What, c.Now, c.Was)
+	}
+	want := fmt.Sprintf("settings files: %[1]s: http.server.listen = 127.0.0.1:%[2]d, was %[1]s: http.server.listen = 127.0.0.1:%[3]d\n", conf, moved, port)
+	if !strings.Contains(told, want) || strings.Contains(told, ": text ") {
+		t.Errorf("%s; expected %s", told, want)
+	}
+}

@@ -42,7 +42,7 @@ var owned sync.Map // ownedFile to fact.Package
 // manager that is known is, nothing is noted.
 func packaged(programs []fact.Program, root string) {
 	for i := range programs {
-		if p := &programs[i]; p.Path != "" && p.Why != "scheme" {
+		if p := &programs[i]; p.Path != "" && (p.Why != "scheme" || len(p.Processes) > 0) {
 			p.Package = packageOf(root, p.Path)
 		}
 	}

@@ -92,9 +92,14 @@ func Service(ctx context.Context, env look.Env, order fact.Order, emit look.Emit
 	for i := range s.Programs {
 		p := &s.Programs[i]
 		p.Logs = logsOf(*p, env, held)
-		if row, ok := known.Of(p.Name); ok && p.Why != "scheme" {
-			from := settingsOf(row, pidOf(row))
-			p.Named, p.Files = namedIn(row, from, order.Target), marked(from, row.Settings.Grammar)
+		row, ok := known.Of(p.Name)
+		if !ok || p.Why == "scheme" && len(p.Processes) == 0 {
+			continue
+		}
+		from := settingsOf(row, pidOf(row))
+		p.Files = marked(from, row.Settings.Grammar)
+		if p.Why != "scheme" {
+			p.Named = namedIn(row, from, order.Target)
 		}
 	}
 	packaged(s.Programs, "/")
