@@ -1,6 +1,7 @@
 package test
 
 import (
+	"os/exec"
 	"strings"
 	"testing"
 
@@ -45,6 +46,10 @@ func TestPackets(t *testing.T) {
 		}, []string{"rules/server-drop proven"}, ""},
 		{"the server drops its answer", false, func(l *lab) { l.filter(l.server, chain("output", "tcp sport 8080 drop")) }, []string{"rules/return-drop proven"}, "drops the reply"},
 		{"the client drops the answer", false, func(l *lab) { l.filter(l.client, chain("input", "tcp sport 8080 drop")) }, []string{"rules/return-drop proven"}, ""},
+		{"the server lets the client's own address in, and sees another", false, func(l *lab) {
+			l.filter(l.router, "table ip n { chain c { type nat hook postrouting priority 100; oif s masquerade; }\n}")
+			l.filter(l.server, chain("input", "ip saddr 10.20.7.31 tcp dport 8080 accept\ntcp dport 8080 drop"))
+		}, []string{"rules/other-source proven"}, "sees 10.20.0.1, not 10.20.7.31"},
 		{"the client drops", false, func(l *lab) { l.filter(l.client, chain("output", "tcp dport 8080 drop")) }, []string{"rules/client-drop proven"}, ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -71,6 +76,75 @@ func TestPackets(t *testing.T) {
 			}
 			if c.want == nil && judged.Outcome != trail.OutcomeClear {
 				t.Errorf("outcome %s\n%s", judged.Outcome, dump(judged))
+			}
+		})
+	}
+}
+
+// TestAsymmetric sends requests through one router and answers through another, whose
+// filter did not see the connection begin: each alone is well.
+func TestAsymmetric(t *testing.T) {
+	t.Parallel()
+	l := newLab(t)
+	l.web(l.server, "10.20.0.14:8080")
+	other := l.server + "b"
+	l.sh("ip netns add " + other)
+	t.Cleanup(func() { exec.Command("ip", "netns", "del", other).Run() })
+	l.sh("ip -n " + other + " link set lo up")
+	for _, line := range []string{
+		"ip -n " + l.server + " link add name eth9 type veth peer name s netns " + other,
+		"ip -n " + l.client + " link add name eth9 type veth peer name c netns " + other,
+		"ip -n " + l.server + " addr add 10.20.9.14/24 dev eth9", "ip -n " + l.server + " link set eth9 up",
+		"ip -n " + other + " addr add 10.20.9.1/24 dev s", "ip -n " + other + " link set s up",
+		"ip -n " + l.client + " addr add 10.20.8.31/24 dev eth9", "ip -n " + l.client + " link set eth9 up",
+		"ip -n " + other + " addr add 10.20.8.1/24 dev c", "ip -n " + other + " link set c up",
+		"ip -n " + other + " route add 10.20.7.0/24 via 10.20.8.31",
+		"ip -n " + l.server + " route replace default via 10.20.9.1",
+	} {
+		l.sh(line)
+	}
+	l.in(other, "sysctl -qw net.ipv4.ip_forward=1 net.ipv4.conf.all.rp_filter=0 net.ipv4.conf.s.rp_filter=0 net.ipv4.conf.c.rp_filter=0")
+	for _, each := range []string{l.client, l.server} {
+		l.in(each, "sysctl -qw net.ipv4.conf.all.rp_filter=0 net.ipv4.conf.eth9.rp_filter=0 net.ipv4.conf.eth0.rp_filter=0")
+	}
+	l.filter(other, "table inet f { chain c { type filter hook forward priority 0; policy accept;\nct state invalid drop\n}\n}")
+	judged := traced(
+		t, enter(l.client), "--wait", "2s", "--deadline", "20s", "--in", "server=/run/netns/"+l.server,
+		"--in", "gateway=/run/netns/"+l.router, "--in", "gateway=/run/netns/"+other, "http://10.20.0.14:8080/",
+	)
+	expect(t, judged, "rules/asymmetric-way proven")
+}
+
+// TestNeighbours drops what IPv6 finds a machine on a link by, at either end.
+func TestNeighbours(t *testing.T) {
+	for _, c := range []struct {
+		name, at, rules string
+		want            []string
+	}{
+		{"the server drops the question", "server", "tcp dport 8080 accept", []string{"rules/neighbour-silent proven"}},
+		{"the client drops the answer", "client", "ct state established,related accept", []string{"rules/neighbour-silent proven"}},
+		{"it is let through", "server", "tcp dport 8080 accept\nicmpv6 type { nd-neighbor-solicit, nd-neighbor-advert } accept", nil},
+		{"it is let through by what is not tracked", "server", "tcp dport 8080 accept\nct state untracked accept", nil},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			t.Parallel()
+			l := newLab(t)
+			l.web(l.server, "[fd20::14]:8080")
+			host := l.server
+			if c.at == "client" {
+				host = l.router // it is on one link with the server
+			}
+			l.filter(host, "table inet f { chain c { type filter hook input priority 0; policy drop;\niif lo accept\n"+c.rules+"\n}\n}")
+			for _, each := range []string{l.router, l.server} {
+				l.sh("ip -n " + each + " neigh flush all")
+			}
+			judged := traced(t, enter(l.router), "--deadline", "20s", "--in", "server=/run/netns/"+l.server, "http://[fd20::14]:8080/")
+			expect(t, judged, c.want...)
+			if c.want == nil && judged.Outcome != trail.OutcomeClear {
+				t.Errorf("outcome %s\n%s", judged.Outcome, dump(judged))
+			}
+			if c.want != nil && !strings.Contains(judged.Blocking()[0].Remedies[0].Command, "icmpv6 type") {
+				t.Errorf("no rule that lets it through is told\n%s", dump(judged))
 			}
 		})
 	}

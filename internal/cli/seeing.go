@@ -381,7 +381,7 @@ func (s *seeing) vantages(
 		client = client || role == fact.Client
 		at = append(at, vantage.NewCarried(fmt.Sprintf("r%d", i+1), role, record))
 	}
-	inside := map[fact.Role]string{}
+	inside := map[fact.Role][]string{}
 	for _, text := range s.in {
 		if !strings.Contains(text, "=") {
 			text = string(fact.Client) + "=" + text
@@ -390,12 +390,16 @@ func (s *seeing) vantages(
 		if err != nil {
 			return nil, done, err
 		}
-		inside[role] = place
+		inside[role] = append(inside[role], place)
 	}
 	for i, text := range s.at {
 		role, login, err := roleOf("--at", text)
 		if err != nil {
 			return nil, done, err
+		}
+		within := ""
+		if places := inside[role]; len(places) > 0 {
+			within, inside[role] = places[0], places[1:]
 		}
 		v, err := s.reach(ctx, &broker, vantage.Login{
 			To:       login,
@@ -404,30 +408,31 @@ func (s *seeing) vantages(
 			Lend:     s.lend,
 			AsRoot:   s.asRoot,
 			Wait:     s.wait,
-			In:       inside[role],
+			In:       within,
 		}, fact.Vantage{ID: fmt.Sprintf("s%d", i+1), Role: role}, env, first)
 		if err != nil {
 			return nil, done, err
 		}
-		delete(inside, role)
 		far = append(far, v)
 		client = client || role == fact.Client
 		at = append(at, v)
 	}
 	for _, role := range slices.Sorted(maps.Keys(inside)) {
-		v, err := vantage.Within(
-			ctx,
-			inside[role],
-			fact.Vantage{ID: fmt.Sprintf("n%d", len(far)+1), Role: role, Means: fact.Inside},
-			env,
-			first,
-		)
-		if err != nil {
-			return nil, done, err
+		for _, place := range inside[role] {
+			v, err := vantage.Within(
+				ctx,
+				place,
+				fact.Vantage{ID: fmt.Sprintf("n%d", len(far)+1), Role: role, Means: fact.Inside},
+				env,
+				first,
+			)
+			if err != nil {
+				return nil, done, err
+			}
+			far = append(far, v)
+			client = client || role == fact.Client
+			at = append(at, v)
 		}
-		far = append(far, v)
-		client = client || role == fact.Client
-		at = append(at, v)
 	}
 	at = append(here(env, !client), at...)
 	secrets := plain.NewSecrets(append(secretsIn(env), secret)...)

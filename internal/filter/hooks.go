@@ -122,6 +122,7 @@ func (h *Host) passHook(hook Hook, states []*state, fuel *int) ([]*state, string
 		if tracks && priority >= atTracking {
 			tracks = false
 			for _, s := range states {
+				s.untracked = s.untracked || s.packet.discovers()
 				// A refusal of what was never tracked belongs to no connection.
 				if s.tracked = !s.untracked && !(s.flow.stage == refusal && s.flow.early); s.tracked {
 					s.ctMark = s.flow.ctMark

@@ -66,9 +66,22 @@ func (p Packet) reply() Packet {
 		r.ICMPType = 0
 	case p.Proto == ICMPv6 && p.ICMPType == 128:
 		r.ICMPType = 129
+	case p.Proto == ICMPv6 && p.ICMPType == Solicits:
+		r.ICMPType = Advertises
 	}
 	return r
 }
+
+// Types of neighbour discovery (RFC 4861 section 4): who has this address, and I do.
+const (
+	Solicits   = 135
+	Advertises = 136
+)
+
+// discovers reports whether a packet is of neighbour or router discovery, which the
+// tracker of connections passes over (icmpv6_error_message and
+// nf_conntrack_icmpv6_error in net/netfilter/nf_conntrack_proto_icmpv6.c).
+func (p Packet) discovers() bool { return p.Proto == ICMPv6 && p.ICMPType >= 133 && p.ICMPType <= 137 }
 
 // header is bytes of a packet, of which some may be unknown.
 type header struct {

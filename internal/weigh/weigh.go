@@ -59,6 +59,7 @@ var rungReaders = []func(*scene.Scene, *scene.Wants, *scene.Try) []gate.Reading{
 	rules.WayInReadings,
 	rules.FilterReadings,
 	rules.PacketReadings,
+	rules.NeighbourReadings,
 	rules.SheetReadings,
 	rules.AccessReadings,
 	certs.Readings,

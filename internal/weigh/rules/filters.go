@@ -93,6 +93,9 @@ func FilterReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading
 	for i, at := range hosts {
 		if at.role == fact.Server {
 			sure = sure && noneBetween(v, t, hosts[:i]) || v.SeenFrom(t, source)
+			if seen, ok := arrivedFrom(v, t); ok {
+				p.From, p.AnySource, sure = seen, false, true
+			}
 		}
 		g = gateOf(at.role)
 		if !at.read {

@@ -106,6 +106,24 @@ func newFlow(v *scene.Scene, t *scene.Try, client, server watched, gateways []wa
 	return f
 }
 
+// arrivedFrom is the address that the client's opening came to the server from, if
+// the links of both were watched: a translation on the way may have changed it.
+func arrivedFrom(v *scene.Scene, t *scene.Try) (netip.Addr, bool) {
+	target := func(name string) fact.Target {
+		return fact.Target{Addr: t.Target.Addr, Port: t.Target.Port, Name: name}
+	}
+	client, ok := watchedAt(v, v.Client, target("try"))
+	server, ok2 := watchedAt(v, t.Server, target("watch"))
+	if !ok || !ok2 {
+		return netip.Addr{}, false
+	}
+	f := newFlow(v, t, client, server, nil)
+	if came := server.first(false, f.opens); f.left != nil && came != nil {
+		return came.From.Addr(), true
+	}
+	return netip.Addr{}, false
+}
+
 // opens, answers and resets report whether a segment belongs to the flow.
 func (f flow) opens(s fact.Segment) bool {
 	return s.Opens() && (slices.Contains(f.begins, s.Sequence) || slices.Contains(f.from, s.From))
@@ -201,6 +219,10 @@ func (f flow) silent() []gate.Reading {
 		return []gate.Reading{way}
 	case back == nil && f.hidden(f.client):
 		return []gate.Reading{way}
+	case back == nil && f.asymmetric() != "":
+		r := f.reading(gate.WayBack, "rules/asymmetric-way", f.asymmetric())
+		r.Lacks = f.missed(f.client, true)
+		return []gate.Reading{way, r}
 	case back == nil:
 		r := f.reading(gate.WayBack, "rules/return-drop", fmt.Sprintf("the answer left %s by %s and did not come to %s%s",
 			server, answered.Link, client, f.where(f.answers)))
@@ -214,6 +236,30 @@ func (f flow) silent() []gate.Reading {
 	)
 	r.Strength = gate.Inferred
 	return []gate.Reading{way, r}
+}
+
+// asymmetric says by which gateways the opening and its answer went, if they went by
+// different ones and the answer's did not let it through: a filter that did not see
+// the connection begin takes its answer for a stray. "" where it was not so.
+func (f flow) asymmetric() string {
+	forth, back := "", ""
+	for _, g := range f.gateways {
+		host := f.v.Host(g.at.ID)
+		passes := g.first(false, f.opens) != nil && g.first(true, f.opens) != nil
+		comes := g.first(false, f.answers)
+		switch {
+		case passes && comes != nil:
+			return "" // it sees both
+		case passes:
+			forth = host
+		case comes != nil && g.first(true, f.answers) == nil && g.first(false, f.opens) == nil && !f.hidden(g):
+			back = host
+		}
+	}
+	if forth == "" || back == "" {
+		return ""
+	}
+	return fmt.Sprintf("the opening went through %s, and the answer came to %s, which saw no opening and did not pass it on", forth, back)
 }
 
 // where narrows the place by the gateways that watched too: which it passed, came

@@ -29,7 +29,7 @@ func gateways(v *scene.Scene, w *scene.Wants, t *scene.Try) []fact.Vantage {
 		n  int
 	}
 	var list []placed
-	hops := hopsTo(v, t)
+	hops, back := hopsThere(v, t), hopsBack(v, t)
 	for _, at := range v.Set.Vantages {
 		if at.Role != fact.Gateway {
 			continue
@@ -39,11 +39,12 @@ func gateways(v *scene.Scene, w *scene.Wants, t *scene.Try) []fact.Vantage {
 		if held == nil {
 			continue
 		}
-		for i, addr := range hops {
-			if addr.IsValid() && held.Holds(addr) {
-				list = append(list, placed{at, i})
-				break
-			}
+		holds := func(addr netip.Addr) bool { return addr.IsValid() && held.Holds(addr) }
+		switch i := slices.IndexFunc(hops, holds); {
+		case i >= 0:
+			list = append(list, placed{at, i})
+		case slices.ContainsFunc(back, holds) && beside(held, t.Target.Addr):
+			list = append(list, placed{at, len(hops)})
 		}
 	}
 	slices.SortStableFunc(list, func(a, b placed) int { return a.n - b.n })
@@ -54,10 +55,12 @@ func gateways(v *scene.Scene, w *scene.Wants, t *scene.Try) []fact.Vantage {
 	return out
 }
 
-// hopsTo is the routers on the way, as far as they are known: the client's
-// next hop, those that said that a packet died with them, the server's own
-// next hop back.
-func hopsTo(v *scene.Scene, t *scene.Try) []netip.Addr {
+// hopsTo is the routers on the way, there and back, as far as they are known.
+func hopsTo(v *scene.Scene, t *scene.Try) []netip.Addr { return append(hopsThere(v, t), hopsBack(v, t)...) }
+
+// hopsThere is the routers on the way there: the client's next hop, and those that
+// said that a packet died with them.
+func hopsThere(v *scene.Scene, t *scene.Try) []netip.Addr {
 	var list []netip.Addr
 	for _, f := range v.Facts(v.Client, fact.LookRoute) {
 		if f.Route != nil && f.Order.Target.Addr == t.Target.Addr && f.Route.Via.IsValid() {
@@ -72,6 +75,12 @@ func hopsTo(v *scene.Scene, t *scene.Try) []netip.Addr {
 	if c := t.Climb.Connect; c != nil && c.Connect.ICMP != nil {
 		list = append(list, c.Connect.ICMP.From)
 	}
+	return list
+}
+
+// hopsBack is the server's own next hop back to the client.
+func hopsBack(v *scene.Scene, t *scene.Try) []netip.Addr {
+	var list []netip.Addr
 	if source, _, _ := v.Source(t); t.Server != "" && source.IsValid() {
 		for _, f := range v.Facts(t.Server, fact.LookRoute) {
 			if f.Route != nil && f.Order.Target.Addr == source && f.Route.Via.IsValid() {
@@ -80,6 +89,12 @@ func hopsTo(v *scene.Scene, t *scene.Try) []netip.Addr {
 		}
 	}
 	return list
+}
+
+// beside reports whether a host is on one link with an address: a router of the way
+// back alone is on the way there only then.
+func beside(held *fact.Addresses, to netip.Addr) bool {
+	return slices.ContainsFunc(held.Held, func(a fact.Address) bool { return a.Prefix.Masked().Contains(to.Unmap()) && !a.Local })
 }
 
 // soleAddress is the client's only address of a family, where the route was
