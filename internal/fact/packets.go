@@ -1,6 +1,9 @@
 package fact
 
-import "net/netip"
+import (
+	"net/netip"
+	"time"
+)
 
 // Packets is what was seen on the links of a host of the openings, answers and
 // resets of a port, in the order in which it was seen: headers alone, no payload.
@@ -12,7 +15,33 @@ type Packets struct {
 	// Echoes is where echo requests came from that were seen meanwhile: a sign
 	// that both watched at the same time.
 	Echoes []netip.Addr `json:"echoes,omitempty"`
-	More   bool         `json:"more,omitempty"` // there were more than are kept
+	Began  time.Time    `json:"began,omitzero"`
+	// Errors is ICMP messages about packets of the port, and Asked the neighbours that
+	// this host asked for meanwhile.
+	Errors []PacketError    `json:"errors,omitempty"`
+	Asked  []AskedNeighbour `json:"asked,omitempty"`
+	More   bool             `json:"more,omitempty"` // there were more than are kept
+}
+
+// PacketError is an ICMP message that quotes a packet of the flow (RFC 792, RFC 4443).
+type PacketError struct {
+	AtMS  float64        `json:"at_ms"`
+	Link  string         `json:"link"`
+	Out   bool           `json:"out,omitempty"`
+	From  netip.Addr     `json:"from"`
+	Type  uint8          `json:"type"`
+	Code  uint8          `json:"code"`
+	About netip.AddrPort `json:"about"` // where the quoted packet was going
+	Hops  int            `json:"hops"`
+}
+
+// AskedNeighbour is an address that a host asked for on a link (ARP, RFC 826; neighbour
+// discovery, RFC 4861), and whether anybody answered.
+type AskedNeighbour struct {
+	Addr     netip.Addr `json:"addr"`
+	Link     string     `json:"link"`
+	Times    int        `json:"times"`
+	Answered bool       `json:"answered,omitempty"`
 }
 
 // Segment is one packet of the flow that opens it, answers or resets it.
@@ -28,6 +57,10 @@ type Segment struct {
 	// 3.1), which stay where addresses are translated.
 	Sequence     uint32 `json:"sequence"`
 	Acknowledged uint32 `json:"acknowledged,omitempty"`
+	// Options is what an opening or its answer offers (RFC 9293 section 3.2), in the
+	// order in which it stands there: "mss 1460, sack, timestamps, scale 7".
+	Options string `json:"options,omitempty"`
+	Raw     []byte `json:"raw,omitempty"` // its headers, from the network's on
 }
 
 // Opens reports whether a segment opens a connection.

@@ -34,6 +34,7 @@ func Text(t trail.Trail, colour bool) string {
 	w.ladder()
 	w.mend()
 	w.apart()
+	w.links()
 	w.evidence()
 	w.then()
 	return w.b.String()

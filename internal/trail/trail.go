@@ -96,6 +96,7 @@ type Trail struct {
 	Causes     []Cause    `json:"causes"`
 	Tell       *Tell      `json:"tell_apart,omitempty"`
 	Since      *Since     `json:"since,omitempty"` // what changed since it worked
+	Links      []Sighting `json:"links,omitempty"` // what was seen on the links, where a cause rests on it
 	Evidence   []Evidence `json:"evidence"`
 	Behind     []Behind   `json:"behind"`
 	Needs      []CertNeed `json:"needs,omitempty"`   // of a pair: the certificates that each side needs
@@ -180,6 +181,20 @@ type Remedy struct {
 type Tell struct {
 	Look    string `json:"look"`
 	Command string `json:"command,omitempty"`
+}
+
+// Sighting is one kind of packet of the client's tries, and what each host that was
+// watched saw of it on its links, from the client to the server.
+type Sighting struct {
+	Packet string       `json:"packet"` // "SYN", "SYN ACK", "RST", …
+	Seen   []SeenOnLink `json:"seen"`
+}
+
+// SeenOnLink is how one host saw a kind of packet; not at all, where Times is 0.
+type SeenOnLink struct {
+	Host  string   `json:"host"`
+	Times int      `json:"times"`
+	How   []string `json:"how,omitempty"` // "in eth0", "out s"
 }
 
 // Evidence is one fact, as shown.

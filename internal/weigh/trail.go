@@ -5,10 +5,12 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"uakari/internal/fact"
 	"uakari/internal/plain"
 	"uakari/internal/trail"
 	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/gate"
+	"uakari/internal/weigh/rules"
 	"uakari/internal/weigh/scene"
 )
 
@@ -75,6 +77,7 @@ func trailOf(v *scene.Scene, tries []*scene.Try) trail.Trail {
 	if t.Outcome == trail.OutcomeUnsure {
 		t.Tell = tellApart(v, s, t.Causes)
 	}
+	t.Links = linksOf(v, s.decide, t.Causes)
 	for _, f := range v.All {
 		t.Evidence = append(
 			t.Evidence,
@@ -82,6 +85,19 @@ func trailOf(v *scene.Scene, tries []*scene.Try) trail.Trail {
 		)
 	}
 	return t
+}
+
+// linksOf is what was seen on the links of the hosts, where a cause rests on it.
+func linksOf(v *scene.Scene, tries []*scene.Try, causes []trail.Cause) []trail.Sighting {
+	rests := slices.ContainsFunc(v.All, func(f *fact.Fact) bool {
+		return f.Packets != nil && slices.ContainsFunc(causes, func(c trail.Cause) bool { return slices.Contains(c.Because, f.ID) })
+	})
+	for _, t := range tries {
+		if list := rules.Sightings(v, t); rests && len(list) > 0 {
+			return list
+		}
+	}
+	return nil
 }
 
 func isServer(v *scene.Scene, tries []*scene.Try, vantage string) bool {

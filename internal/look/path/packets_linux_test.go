@@ -60,7 +60,6 @@ func TestFlowFilter(t *testing.T) {
 		{"data over IPv6", segment(true, 8080, 40001, 16, tcp), "", false},
 		{"another port over IPv6", segment(true, 40001, 8081, 2, tcp), "", false},
 		{"an echo request over IPv6", segment(true, 0, 0, 128, unix.IPPROTO_ICMPV6), "", true},
-		{"a neighbour's question over IPv6", segment(true, 0, 0, 135, unix.IPPROTO_ICMPV6), "", false},
 		{"another protocol over IPv6", segment(true, 0, 0, 8, unix.IPPROTO_UDP), "", false},
 	} {
 		n, err := vm.Run(c.packet)
@@ -100,5 +99,90 @@ func TestFlowFilter(t *testing.T) {
 	}
 	if got, want := p.saw(), "120 SYN in by eth0, and more than are kept"; got != want {
 		t.Errorf("it says %q, want %q", got, want)
+	}
+}
+
+// TestBesideFlow takes what is said about a flow, and who is asked for on the links.
+func TestBesideFlow(t *testing.T) {
+	vm, err := bpf.NewVM(flowFilter(8080))
+	if err != nil {
+		t.Fatal(err)
+	}
+	icmp := func(six bool, kind, code byte, rest ...byte) []byte {
+		protocol := byte(unix.IPPROTO_ICMP)
+		if six {
+			protocol = unix.IPPROTO_ICMPV6
+		}
+		b := segment(six, 0, 0, kind, protocol)
+		b[len(b)-3] = code
+		return append(append(b, 0, 0, 0, 0), rest...)
+	}
+	arp := func(what byte, sender, target [4]byte) []byte {
+		b := []byte{0, 1, 8, 0, 6, 4, 0, what, 2, 0, 0, 0, 0, 1}
+		b = append(append(b, sender[:]...), 0, 0, 0, 0, 0, 0)
+		return append(b, target[:]...)
+	}
+	own, router := [4]byte{10, 20, 7, 31}, [4]byte{10, 20, 7, 1}
+	six := netip.MustParseAddr("fd20:7::1").As16()
+	const out, in = unix.PACKET_OUTGOING, unix.PACKET_HOST
+	for _, c := range []struct {
+		name   string
+		packet []byte
+		way    byte
+		passes bool
+		want   string // what the watch says then
+	}{
+		{"an error about the flow", icmp(false, 3, 13, segment(false, 40001, 8080, 2, unix.IPPROTO_TCP)...), in, true, "ICMP type 3 code 13 from 10.20.7.31"},
+		{"an error about another port", icmp(false, 3, 13, segment(false, 40001, 8081, 2, unix.IPPROTO_TCP)...), in, true, "none"},
+		{"an error that quotes nothing", icmp(false, 11, 0), in, true, "none"},
+		{"a redirect", icmp(false, 5, 0, segment(false, 40001, 8080, 2, unix.IPPROTO_TCP)...), in, false, ""},
+		{"an error over IPv6", icmp(true, 1, 3, segment(true, 40001, 8080, 2, unix.IPPROTO_TCP)...), in, true, "ICMP type 1 code 3 from ::1"},
+		{"a neighbour is asked for", arp(1, own, router), out, true, "asks for 10.20.7.1 on eth0, and nobody answers"},
+		{"another's question", arp(1, router, own), in, true, "none"},
+		{"a neighbour over IPv6", icmp(true, 135, 0, six[:]...), out, true, "asks for fd20:7::1 on eth0, and nobody answers"},
+		{"an answer to nobody", icmp(true, 136, 0, six[:]...), in, true, "none"},
+		{"a router's word", icmp(true, 134, 0, six[:]...), in, false, ""},
+	} {
+		n, err := vm.Run(c.packet)
+		if err != nil || (n > 0) != c.passes {
+			t.Errorf("%s: let through %d bytes, %v", c.name, n, err)
+		}
+		if !c.passes {
+			continue
+		}
+		p := seenPackets{port: 8080}
+		p.take(c.packet, &unix.SockaddrLinklayer{Pkttype: c.way}, "eth0", 1)
+		if got := p.saw(); got != c.want {
+			t.Errorf("%s: %q, want %q", c.name, got, c.want)
+		}
+		for short := range c.packet { // a packet that is cut anywhere breaks nothing
+			(&seenPackets{port: 8080}).take(c.packet[:short], &unix.SockaddrLinklayer{Pkttype: c.way}, "eth0", 1)
+		}
+	}
+	p := seenPackets{port: 8080}
+	for _, each := range []struct {
+		packet []byte
+		way    byte
+	}{{arp(1, own, router), out}, {arp(1, own, router), out}, {arp(2, router, own), in}, {icmp(true, 135, 0, six[:]...), out}, {icmp(true, 136, 0, six[:]...), in}} {
+		p.take(each.packet, &unix.SockaddrLinklayer{Pkttype: each.way}, "eth0", 1)
+	}
+	if len(p.Asked) != 2 || p.Asked[0].Times != 2 || !p.Asked[0].Answered || !p.Asked[1].Answered {
+		t.Errorf("%+v", p.Asked)
+	}
+}
+
+// TestOptionWords reads options, also where they are cut or make no sense.
+func TestOptionWords(t *testing.T) {
+	whole := []byte{2, 4, 5, 180, 4, 2, 8, 10, 0, 0, 0, 0, 0, 0, 0, 0, 1, 3, 3, 7}
+	for _, c := range []struct {
+		b    []byte
+		want string
+	}{
+		{whole, "mss 1460, sack, timestamps, scale 7"}, {whole[:6], "mss 1460, sack"}, {whole[:3], ""}, {[]byte{2, 0, 5}, ""}, {[]byte{2, 1}, ""},
+		{[]byte{1, 1, 0, 9}, ""}, {[]byte{30, 3, 1}, "option 30"}, {nil, ""},
+	} {
+		if got := optionWords(c.b); got != c.want {
+			t.Errorf("%v: %q, want %q", c.b, got, c.want)
+		}
 	}
 }

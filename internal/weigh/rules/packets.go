@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"uakari/internal/fact"
+	"uakari/internal/trail"
 	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/gate"
 	"uakari/internal/weigh/scene"
@@ -206,6 +207,9 @@ func (f flow) silent() []gate.Reading {
 		r := f.reading(gate.Way, "rules/transit-silent", fmt.Sprintf("it left %s by %s and did not come to %s%s",
 			client, f.left.Link, server, f.where(f.opens)))
 		r.Lacks = f.missed(f.server, f.together())
+		if at := f.stuck(f.opens); at != "" {
+			r.Values["at"] = at
+		}
 		return []gate.Reading{r}
 	}
 	way := f.reading(
@@ -214,8 +218,20 @@ func (f flow) silent() []gate.Reading {
 		fmt.Sprintf("it left %s by %s and came to %s by %s", client, f.left.Link, server, came.Link),
 	)
 	answered, back := f.server.first(true, f.answers), f.client.first(false, f.answers)
+	if was, is := f.left.Options, came.Options; was != is && was != "" {
+		way.Summary += fmt.Sprintf("; something on the way changed its options from %q to %q", was, is)
+	}
 	switch {
 	case answered == nil:
+		if n := f.unanswered(); n != nil {
+			r := f.reading(gate.WayBack, "rules/neighbour-silent", fmt.Sprintf(
+				"it came to %s by %s; %s asked for %s on %s %d times and nobody answered, so that no answer of its can leave",
+				server, came.Link, server, n.Addr, n.Link, n.Times,
+			))
+			r.Vantage = f.t.Server
+			r.Values["at"], r.Values["addr"] = server, n.Addr.String()
+			return []gate.Reading{way, r}
+		}
 		return []gate.Reading{way}
 	case back == nil && f.hidden(f.client):
 		return []gate.Reading{way}
@@ -227,6 +243,9 @@ func (f flow) silent() []gate.Reading {
 		r := f.reading(gate.WayBack, "rules/return-drop", fmt.Sprintf("the answer left %s by %s and did not come to %s%s",
 			server, answered.Link, client, f.where(f.answers)))
 		r.Lacks = f.missed(f.client, true)
+		if at := f.stuck(f.answers); at != "" {
+			r.Values["at"] = at
+		}
 		return []gate.Reading{way, r}
 	}
 	r := f.reading(
@@ -236,6 +255,19 @@ func (f flow) silent() []gate.Reading {
 	)
 	r.Strength = gate.Inferred
 	return []gate.Reading{way, r}
+}
+
+// unanswered is the neighbour that the server needs for its answer, if it asked for
+// it and nobody answered; nil otherwise.
+func (f flow) unanswered() *fact.AskedNeighbour {
+	next := hopsBack(f.v, f.t)
+	for i, n := range f.server.p.Asked {
+		own := slices.ContainsFunc(f.from, func(from netip.AddrPort) bool { return from.Addr() == n.Addr })
+		if !n.Answered && (own || slices.Contains(next, n.Addr)) {
+			return &f.server.p.Asked[i]
+		}
+	}
+	return nil
 }
 
 // asymmetric says by which gateways the opening and its answer went, if they went by
@@ -260,6 +292,16 @@ func (f flow) asymmetric() string {
 		return ""
 	}
 	return fmt.Sprintf("the opening went through %s, and the answer came to %s, which saw no opening and did not pass it on", forth, back)
+}
+
+// stuck is the gateway that a packet came to and did not leave; "" if none was seen.
+func (f flow) stuck(holds func(fact.Segment) bool) string {
+	for _, g := range f.gateways {
+		if g.first(false, holds) != nil && g.first(true, holds) == nil && !f.hidden(g) {
+			return f.v.Host(g.at.ID)
+		}
+	}
+	return ""
 }
 
 // where narrows the place by the gateways that watched too: which it passed, came
@@ -319,4 +361,81 @@ func (f flow) reset() []gate.Reading {
 	))
 	r.Lacks = f.missed(f.server, true)
 	return []gate.Reading{r}
+}
+
+// mostSightings bounds how many kinds of packets are told of a flow.
+const mostSightings = 8
+
+// Sightings is what each host saw of the client's tries on its links, by the kind of
+// packet, in the order in which the client or the first host that saw it did; none,
+// where the links were not watched.
+func Sightings(v *scene.Scene, t *scene.Try) []trail.Sighting {
+	target := func(name string) fact.Target {
+		return fact.Target{Addr: t.Target.Addr, Port: t.Target.Port, Name: name}
+	}
+	var hosts []watched
+	if client, ok := watchedAt(v, v.Client, target("try")); ok {
+		hosts = append(hosts, client)
+	}
+	for _, at := range v.Set.Vantages {
+		if seen, ok := watchedAt(v, at.ID, target("watch")); ok && at.Role == fact.Gateway {
+			hosts = append(hosts, seen)
+		}
+	}
+	if server, ok := watchedAt(v, t.Server, target("watch")); ok {
+		hosts = append(hosts, server)
+	}
+	if len(hosts) < 2 {
+		return nil
+	}
+	var list []trail.Sighting
+	note := func(i int, packet, how string) {
+		at := slices.IndexFunc(list, func(s trail.Sighting) bool { return s.Packet == packet })
+		if at < 0 {
+			if len(list) == mostSightings {
+				return
+			}
+			at = len(list)
+			s := trail.Sighting{Packet: packet}
+			for _, h := range hosts {
+				s.Seen = append(s.Seen, trail.SeenOnLink{Host: v.Host(h.at.ID)})
+			}
+			list = append(list, s)
+		}
+		seen := &list[at].Seen[i]
+		if seen.Times++; !slices.Contains(seen.How, how) {
+			seen.How = append(seen.How, how)
+		}
+	}
+	way := func(out bool, link string) string {
+		if out {
+			return "out " + link
+		}
+		return "in " + link
+	}
+	for _, kind := range []string{"SYN", "SYN ACK"} { // the order of a connection
+		for i, h := range hosts {
+			for _, s := range h.p.Segments {
+				if s.Flags == kind {
+					note(i, kind, way(s.Out, s.Link))
+				}
+			}
+		}
+	}
+	for i, h := range hosts {
+		for _, s := range h.p.Segments {
+			if s.Resets() {
+				note(i, "RST", way(s.Out, s.Link))
+			}
+		}
+		for _, e := range h.p.Errors {
+			note(i, fmt.Sprintf("ICMP %d/%d of %s", e.Type, e.Code, e.From), way(e.Out, e.Link))
+		}
+		for _, n := range h.p.Asked {
+			if !n.Answered && n.Addr != t.Target.Addr { // its own: whether another has it too was asked
+				note(i, "who has "+n.Addr.String(), way(true, n.Link)+", unanswered")
+			}
+		}
+	}
+	return list
 }

@@ -56,7 +56,9 @@ func gateways(v *scene.Scene, w *scene.Wants, t *scene.Try) []fact.Vantage {
 }
 
 // hopsTo is the routers on the way, there and back, as far as they are known.
-func hopsTo(v *scene.Scene, t *scene.Try) []netip.Addr { return append(hopsThere(v, t), hopsBack(v, t)...) }
+func hopsTo(v *scene.Scene, t *scene.Try) []netip.Addr {
+	return append(hopsThere(v, t), hopsBack(v, t)...)
+}
 
 // hopsThere is the routers on the way there: the client's next hop, and those that
 // said that a packet died with them.
