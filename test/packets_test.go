@@ -1,9 +1,18 @@
 package test
 
 import (
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
+	"time"
+
+	"github.com/gopacket/gopacket/pcapgo"
 
 	"uakari/internal/trail"
 )
@@ -147,5 +156,99 @@ func TestNeighbours(t *testing.T) {
 				t.Errorf("no rule that lets it through is told\n%s", dump(judged))
 			}
 		})
+	}
+}
+
+// TestPacketsKept keeps what was seen on the wire, readable by anybody's tools and by
+// its owner alone, and no byte of what is said where that may be a secret.
+func TestPacketsKept(t *testing.T) {
+	if os.Getuid() != 0 {
+		missing(t, "needs root, to watch links")
+	}
+	web := listen(t, "127.0.0.1:0", nil, func(c net.Conn, _ int32) {
+		c.Read(make([]byte, 1024))
+		fmt.Fprint(c, "HTTP/1.1 200 OK\r\nContent-Length: 9\r\n\r\nTIDE-HIGH")
+	})
+	dir := t.TempDir()
+	file := filepath.Join(dir, "a.pcapng")
+	sockets := readFile(t, "/proc/net/packet")
+	if r := run(t, "trace", "http://"+web.addr+"/", "--packets", file); r.status != 0 {
+		t.Fatalf("%+v", r)
+	}
+	info, err := os.Stat(file)
+	if err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("%v, %v", info, err)
+	}
+	packets := packetsIn(t, file)
+	if len(packets) < 6 || !strings.Contains(readFile(t, file), "TIDE-HIGH") {
+		t.Errorf("%d packets", len(packets))
+	}
+	secret := write(t, filepath.Join(dir, "secret"), "CANARY-7f3a")
+	run(t, "trace", "http://"+web.addr+"/?token=CANARY-91bc", "--packets", file, "--user", "ana", "--secret", "file:"+secret, "--in-the-clear")
+	if text := readFile(t, file); strings.Contains(text, "CANARY") || strings.Contains(text, "TIDE-HIGH") || strings.Contains(text, "HTTP/1.1") {
+		t.Error("what is said is in the file of a run with a secret")
+	}
+	if len(packetsIn(t, file)) < 6 {
+		t.Error("the headers are missing")
+	}
+	if after := readFile(t, "/proc/net/packet"); after != sockets {
+		t.Errorf("packet sockets before and after:\n%s%s", sockets, after)
+	}
+	for args, want := range map[string]string{
+		"trace - --packets " + file:               "--packets is for one ENDPOINT",
+		"trace smb://127.0.0.1/ --packets " + dir: "a folder; expected a file",
+	} {
+		if r := run(t, strings.Fields(args)...); r.status != 2 || !strings.Contains(r.stderr, want) {
+			t.Errorf("%s: %+v", args, r)
+		}
+	}
+}
+
+// packetsIn reads a file of packets with a library of others.
+func packetsIn(t *testing.T, file string) (list [][]byte) {
+	t.Helper()
+	f, err := os.Open(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	r, err := pcapgo.NewNgReader(f, pcapgo.NgReaderOptions{WantMixedLinkType: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for {
+		data, _, err := r.ReadPacketData()
+		if errors.Is(err, io.EOF) {
+			return list
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		list = append(list, data)
+	}
+}
+
+// TestWatchPackets keeps the try that fails, the one before and the one after.
+func TestWatchPackets(t *testing.T) {
+	if os.Getuid() != 0 {
+		missing(t, "needs root, to watch links")
+	}
+	url, broken := webThat(t)
+	file := filepath.Join(t.TempDir(), "a.pcapng")
+	go func() {
+		time.Sleep(3500 * time.Millisecond)
+		broken.Store(true)
+		time.Sleep(time.Second)
+		broken.Store(false)
+	}()
+	run(t, "watch", url, "--every", "1s", "--for", "7s", "--packets", file)
+	opened := 0
+	for _, p := range packetsIn(t, file) {
+		if len(p) >= 40 && p[9] == 6 && p[33]&0x12 == 2 {
+			opened++
+		}
+	}
+	if opened < 3 || opened > 5 {
+		t.Errorf("%d connections are kept; expected that which failed, and those beside it", opened)
 	}
 }

@@ -38,7 +38,7 @@ type config struct {
 }
 
 // perRun is the flags that belong to one run alone.
-var perRun = []string{"help", "output", "facts", "replay", "list", "stay"}
+var perRun = []string{"help", "output", "facts", "replay", "list", "stay", "packets"}
 
 // configPath is where the user's configuration is: UAKARI_CONFIG, or uakari.yaml
 // in the folder of configurations; "" where the system has none.

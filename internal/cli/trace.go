@@ -38,6 +38,7 @@ type traceFlags struct {
 	then          string // the command that confirms a change
 	idle, each    time.Duration
 	widths        []int
+	packets       packetFile
 }
 
 func newTrace() *cobra.Command {
@@ -81,6 +82,9 @@ whether, 2 wrong usage, 130 interrupted.`,
 				}
 				f.known, args = c, []string{c.Endpoint}
 			}
+			if args[0] == "-" && f.packets.file != "" {
+				return errors.New("trace: --packets is for one ENDPOINT; expected no -")
+			}
 			if args[0] == "-" {
 				return f.every(ctx, cmd)
 			}
@@ -103,6 +107,7 @@ whether, 2 wrong usage, 130 interrupted.`,
 		"look at nothing; weigh the facts in this `file`, or the last of this case, again",
 	)
 	flags.StringVar(&f.since, "since", "", "say what changed since this run, which worked: a case, facts or a record")
+	f.packets.addPackets(cmd, "the packets of the endpoint's port that this host's links show")
 	flags.StringVar(&f.kept, "case", "", "keep it in the casebook: as a `new` case, or in the one with this number")
 	return cmd
 }
@@ -190,6 +195,9 @@ func (f *traceFlags) run(ctx context.Context, cmd *cobra.Command, input string) 
 	if err := f.strain(cmd, &ask); err != nil {
 		return err
 	}
+	if err := f.packets.begin(ctx, ask.Endpoint, env); err != nil {
+		return fmt.Errorf("--packets: %w", err)
+	}
 	var runs []seenRun
 	err = f.look(
 		ctx,
@@ -204,6 +212,13 @@ func (f *traceFlags) run(ctx context.Context, cmd *cobra.Command, input string) 
 		},
 	)
 	if err != nil {
+		return err
+	}
+	var sets []fact.Set
+	for _, r := range runs {
+		sets = append(sets, r.set)
+	}
+	if err := f.packets.end(cmd, sets...); err != nil {
 		return err
 	}
 	if len(runs) > 1 {
@@ -339,7 +354,7 @@ func ladder() string {
 func commandLine(cmd *cobra.Command, input string) string {
 	words := []string{cmd.CommandPath()}
 	cmd.Flags().Visit(func(flag *pflag.Flag) {
-		if slices.Contains([]string{"out", "json", "output", "color", "facts", "case"}, flag.Name) {
+		if slices.Contains([]string{"out", "json", "output", "color", "facts", "case", "packets"}, flag.Name) {
 			return
 		}
 		if flag.Value.Type() == "bool" {

@@ -51,6 +51,7 @@ usage, 130 interrupted.`,
 	flags.DurationVar(&f.lasts, "for", 0, "end after this long; without it, go on until Ctrl-C or --until")
 	flags.StringVar(&f.until, "until", "", "end at the first `fault` or clear")
 	flags.StringVar(&f.metrics, "metrics", "", "keep the last state in this `file` for a collector (OpenMetrics text)")
+	f.packets.addPackets(cmd, "the packets of tries that fail, of the one before each and of the one after,")
 	flags.StringVar(&f.report, "report", "", "write a page with the time line to this `file` (.html) at the end")
 	flags.BoolVar(&f.all, "all", false, "a line for every trace, not for every turn alone")
 	flags.StringVar(&f.color, "color", "auto", "auto, always or never")
@@ -81,6 +82,9 @@ func (f *watchFlags) watch(cmd *cobra.Command, input string) error {
 	if err != nil {
 		return err
 	}
+	if err := f.packets.begin(ctx, ask.Endpoint, env); err != nil {
+		return fmt.Errorf("--packets: %w", err)
+	}
 	live := isTerminal(cmd.OutOrStdout()) && !f.all
 	view := redrawn{cmd: cmd}
 	var tally weigh.Tally
@@ -95,6 +99,7 @@ func (f *watchFlags) watch(cmd *cobra.Command, input string) error {
 		}
 		ask.Account = "" // accounts lock: one try is enough
 		turned := tally.Add(pulse)
+		f.packets.tried(pulse.Outcome != trail.OutcomeClear)
 		if f.metrics != "" {
 			if err := writeWhole(cmd, f.metrics, []byte(tell.Metrics(input, tally))); err != nil {
 				return err
@@ -117,6 +122,9 @@ func (f *watchFlags) watch(cmd *cobra.Command, input string) error {
 		}
 	}
 	view.clear()
+	if err := f.packets.end(cmd); err != nil {
+		return err
+	}
 	if err := write(cmd, "", []byte(tell.WatchEnded(input, tally, on))); err != nil {
 		return err
 	}

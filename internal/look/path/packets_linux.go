@@ -41,7 +41,7 @@ func Packets(ctx context.Context, env look.Env, order fact.Order, emit look.Emit
 	t := order.Target
 	try := t.Name == "try"
 	source := fmt.Sprintf("packets of port %d", t.Port)
-	fd, err := watchSocket(t.Port)
+	fd, err := packetSocket(flowFilter(uint32(t.Port)))
 	if err != nil {
 		emit(env.Failed(order, source, "could not watch the links", err, "root"))
 		return
@@ -313,16 +313,15 @@ func (p *seenPackets) saw() string {
 	return cmp.Or(strings.Join(parts, ", "), "none")
 }
 
-// watchSocket is a socket that the kernel hands copies of packets to: of what
-// opens or resets TCP connections from or to a port, and of echo requests, of both
-// families.
-func watchSocket(port uint16) (int, error) {
+// packetSocket is a socket that the kernel hands copies of the packets to that a
+// filter takes.
+func packetSocket(filter []bpf.Instruction) (int, error) {
 	all := int(binary.BigEndian.Uint16(binary.NativeEndian.AppendUint16(nil, unix.ETH_P_ALL)))
 	fd, err := unix.Socket(unix.AF_PACKET, unix.SOCK_DGRAM|unix.SOCK_CLOEXEC, 0)
 	if err != nil {
 		return -1, err
 	}
-	program, err := bpf.Assemble(flowFilter(uint32(port)))
+	program, err := bpf.Assemble(filter)
 	if err == nil {
 		raw := make([]unix.SockFilter, len(program))
 		for i, each := range program {
@@ -345,7 +344,8 @@ func watchSocket(port uint16) (int, error) {
 	return fd, nil
 }
 
-// flowFilter is the kernel's filter, over packets that begin with the header of
+// flowFilter is the kernel's filter for what opens or resets TCP connections from or
+// to a port, for echo requests, errors and questions for neighbours, over packets that begin with the header of
 // the network. Of IPv6 only packets without headers between are taken. Every jump to
 // the end is written as a distance from its own place.
 func flowFilter(port uint32) []bpf.Instruction {

@@ -186,3 +186,37 @@ func TestOptionWords(t *testing.T) {
 		}
 	}
 }
+
+// TestPortFilter takes every packet of a port, and keeps no more of what is said than
+// it may.
+func TestPortFilter(t *testing.T) {
+	vm, err := bpf.NewVM(portFilter(8080))
+	if err != nil {
+		t.Fatal(err)
+	}
+	const tcp, udp = unix.IPPROTO_TCP, unix.IPPROTO_UDP
+	for _, c := range []struct {
+		packet []byte
+		want   bool
+	}{
+		{segment(false, 40001, 8080, 24, tcp), true}, {segment(false, 8080, 40001, 16, tcp), true}, {segment(false, 1, 2, 2, tcp), false},
+		{segment(true, 40001, 8080, 24, tcp), true}, {segment(true, 8080, 40001, 16, tcp), true}, {segment(true, 1, 2, 2, tcp), false},
+		{segment(false, 0, 0, 3, unix.IPPROTO_ICMP), true}, {segment(true, 0, 0, 1, unix.IPPROTO_ICMPV6), true},
+		{append(segment(false, 0, 0, 0x1f, udp)[:24], 0x9c, 0x41, 0x1f, 0x90, 0, 0, 0, 0), true}, {segment(false, 0, 0, 8, 47), false},
+	} {
+		n, err := vm.Run(c.packet)
+		if err != nil || (n > 0) != c.want {
+			t.Errorf("%v: %d bytes, %v; expected %v", c.packet, n, err, c.want)
+		}
+	}
+	said := append(segment(false, 40001, 8080, 24, tcp), make([]byte, 100)...)
+	if got := headers(said, 0); len(got) != 24+20 {
+		t.Errorf("%d bytes of a packet that may hold a secret; expected its headers alone", len(got))
+	}
+	if got := headers(said, 60); len(got) != 24+20+60 {
+		t.Errorf("%d bytes", len(got))
+	}
+	for short := range said {
+		headers(said[:short], 60)
+	}
+}
