@@ -1,12 +1,20 @@
 package test
 
 import (
+	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
 	"testing"
+
+	"uakari/internal/card"
+	"uakari/internal/fact"
+	"uakari/internal/plan"
+	known "uakari/internal/program"
+	"uakari/internal/sheet"
 )
 
 // pages is the README, and every page that people read.
@@ -114,5 +122,132 @@ func TestWrittenCommands(t *testing.T) {
 	}
 	if seen < 40 {
 		t.Errorf("only %d commands were found", seen)
+	}
+}
+
+// TestWrittenFiles reads every file that the pages show, as the program would.
+func TestWrittenFiles(t *testing.T) {
+	t.Parallel()
+	readers := map[string]func(name string, text []byte) error{
+		"uakari.card/1":  func(name string, text []byte) error { _, err := card.Parse(name, text); return err },
+		"uakari.sheet/1": func(name string, text []byte) error { _, err := sheet.Parse(name, text); return err },
+		"uakari.plan/1":  func(name string, text []byte) error { _, err := plan.Parse(name, text); return err },
+		"uakari.program/1": func(name string, text []byte) error {
+			_, err := known.With([]fact.ProgramFile{{Path: name, Text: string(text)}})
+			return err
+		},
+		"uakari.config/1": func(name string, text []byte) error {
+			path := write(t, filepath.Join(t.TempDir(), "uakari.yaml"), string(text))
+			if r := runIn(t, []string{"env", "UAKARI_CONFIG=" + path}, "config", "show"); r.status != 0 {
+				return errors.New(r.stderr)
+			}
+			return nil
+		},
+	}
+	format := regexp.MustCompile(`(?m)^format: (uakari\.[a-z]+/1)`)
+	seen := map[string]int{}
+	for _, page := range pages(t) {
+		for _, block := range blocksOf(readFile(t, page)) {
+			at := format.FindStringSubmatchIndex(block.text)
+			if at == nil {
+				continue
+			}
+			name := fmt.Sprintf("%s from line %d", page, block.line)
+			kind := block.text[at[2]:at[3]]
+			if readers[kind] == nil {
+				t.Errorf("%s: nobody reads %s", name, kind)
+				continue
+			}
+			if err := readers[kind](name, []byte(block.text[at[0]:])); err != nil {
+				t.Error(err)
+			}
+			seen[kind]++
+		}
+	}
+	for format := range readers {
+		if seen[format] == 0 {
+			t.Errorf("no page shows a file of %s", format)
+		}
+	}
+}
+
+// written is one block of a page that is set off by four blanks.
+type written struct {
+	line int
+	text string
+}
+
+// blocksOf is the blocks of a page, by what they are set off by. Empty lines within one belong to it.
+func blocksOf(page string) (list []written) {
+	var b strings.Builder
+	begun := 0
+	end := func() {
+		if b.Len() > 0 {
+			list = append(list, written{begun, strings.TrimRight(b.String(), "\n") + "\n"})
+		}
+		b.Reset()
+	}
+	n := 0
+	for line := range strings.Lines(page) {
+		n++
+		text, in := strings.CutPrefix(line, "    ")
+		if !in {
+			text, in = strings.CutPrefix(line, "   ") // within a numbered list
+		}
+		switch {
+		case strings.HasPrefix(text, "```"):
+			end()
+		case in && b.Len() == 0:
+			begun = n
+			b.WriteString(text)
+		case in:
+			b.WriteString(text)
+		case strings.TrimSpace(line) == "" && b.Len() > 0:
+			b.WriteString("\n")
+		default:
+			end()
+		}
+	}
+	end()
+	return list
+}
+
+// TestWrittenOutput runs the command that the README shows with its output, on the
+// server that it names, and compares: what differs from run to run, and what the
+// README leaves out by "…", excepted.
+func TestWrittenOutput(t *testing.T) {
+	nginx := needs(t, "nginx-light", "/usr/sbin/nginx")[0]
+	dir := t.TempDir()
+	port := freePort(t)
+	conf := write(t, filepath.Join(dir, "nginx.conf"), fmt.Sprintf(
+		"daemon off; pid %[1]s/pid; error_log %[1]s/error.log; events {}\nhttp { access_log off; server { listen 127.0.0.1:%[2]d; return 200 ok; } }\n", dir, port))
+	start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, nginx, "-c", conf)
+	shown := ""
+	for _, block := range blocksOf(readFile(t, "../README.md")) {
+		if strings.HasPrefix(block.text, "$ uakari trace http://127.0.0.2:8080/") {
+			_, shown, _ = strings.Cut(block.text, "\n")
+		}
+	}
+	if shown == "" {
+		t.Fatal("the README shows no output")
+	}
+	host, err := os.Hostname()
+	if err != nil {
+		t.Fatal(err)
+	}
+	r := run(t, "trace", fmt.Sprintf("http://127.0.0.2:%d/", port))
+	varies := regexp.MustCompile(`\(pid \d+\)|for (?:a moment|\d+ [a-z]+)|in \d+ ms`)
+	even := func(text string) string {
+		text = strings.NewReplacer(fmt.Sprint(port), "8080", host+" ", "tidebook ", host+",", "tidebook,").Replace(text)
+		return strings.Join(strings.Fields(varies.ReplaceAllString(text, "~")), " ")
+	}
+	rest := even(r.stdout)
+	for part := range strings.SplitSeq(shown, "…") {
+		part = even(part)
+		at := strings.Index(rest, part)
+		if at < 0 {
+			t.Fatalf("the README shows\n%s\nand it says\n%s", part, rest)
+		}
+		rest = rest[at+len(part):]
 	}
 }
