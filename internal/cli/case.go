@@ -4,8 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
-	"os"
 	"strconv"
 	"strings"
 	"time"
@@ -118,6 +116,17 @@ func getCase(ctx context.Context, b casebook.Store, text string) (casebook.Case,
 	return c, err
 }
 
+// onCase opens the casebook for one command about one case.
+func onCase(cmd *cobra.Command, number string, do func(context.Context, casebook.Store, casebook.Case) error) error {
+	return withBook(cmd, func(ctx context.Context, b casebook.Store) error {
+		c, err := getCase(ctx, b, number)
+		if err != nil {
+			return err
+		}
+		return do(ctx, b, c)
+	})
+}
+
 // tracedCase is a case that has a trace.
 func tracedCase(cmd *cobra.Command, number string) (c casebook.Case, err error) {
 	err = withBook(cmd, func(ctx context.Context, b casebook.Store) error {
@@ -206,11 +215,7 @@ func newCaseShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return withBook(cmd, func(ctx context.Context, b casebook.Store) error {
-				c, err := getCase(ctx, b, args[0])
-				if err != nil {
-					return err
-				}
+			return onCase(cmd, args[0], func(ctx context.Context, b casebook.Store, c casebook.Case) error {
 				return told(cmd, asJSON, c, func() string { return tell.Case(c, judgedOf(c), on) })
 			})
 		},
@@ -237,12 +242,8 @@ func newCaseNote() *cobra.Command {
 		Short:             "add a remark",
 		Args:              ofCase(2, 2, "the number of a CASE, and a TEXT in quotes"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return withBook(cmd, func(ctx context.Context, b casebook.Store) error {
-				c, err := getCase(ctx, b, args[0])
-				if err != nil {
-					return err
-				}
-				err = b.Add(ctx, c.ID, casebook.Entry{At: time.Now(), Kind: casebook.Note, Text: args[1], By: who()})
+			return onCase(cmd, args[0], func(ctx context.Context, b casebook.Store, c casebook.Case) error {
+				err := b.Add(ctx, c.ID, casebook.Entry{At: time.Now(), Kind: casebook.Note, Text: args[1], By: who()})
 				return toldAfter(ctx, cmd, asJSON, b, args[0], err)
 			})
 		},
@@ -266,96 +267,13 @@ func toldAfter(ctx context.Context, cmd *cobra.Command, asJSON bool, b casebook.
 	return told(cmd, true, c, nil)
 }
 
-func newCaseChange() *cobra.Command {
-	var temporary, asJSON bool
-	var undo string
-	var took string
-	var undone int64
-	cmd := &cobra.Command{
-		Use: "change CASE [TEXT]", ValidArgsFunction: caseNumbers,
-		Short: "write down what was changed, and whether it must be undone",
-		Long: `Write down what was changed: in words, or by the number of a remedy of the case's
-last trace, as it is told (--took 2, or --took 2.3). A temporary change keeps the case open until it is
-marked as undone (--undone with its number, which uakari case show tells).`,
-		Args: ofCase(1, 2, "the number of a CASE, and a TEXT in quotes"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			return withBook(cmd, func(ctx context.Context, b casebook.Store) error {
-				c, err := getCase(ctx, b, args[0])
-				if err != nil {
-					return err
-				}
-				if undone > 0 {
-					if err := b.Undone(ctx, c.ID, undone, time.Now()); errors.Is(err, casebook.ErrNone) {
-						return fmt.Errorf(
-							"case %d has no standing change %d; see: uakari case show %d",
-							c.ID,
-							undone,
-							c.ID,
-						)
-					} else if err != nil {
-						return err
-					}
-					return toldAfter(ctx, cmd, asJSON, b, args[0], nil)
-				}
-				e := casebook.Entry{At: time.Now(), Kind: casebook.Change, Temporary: temporary, Undo: undo, By: who()}
-				switch {
-				case took != "":
-					if e.Text, e.Undo, err = remedyOf(c, took); err != nil {
-						return err
-					}
-					if undo != "" {
-						e.Undo = undo
-					}
-				case len(args) == 2 && strings.TrimSpace(args[1]) != "":
-					e.Text = args[1]
-				default:
-					return errors.New("change: what was done? Expected a TEXT in quotes, --took N or --undone N")
-				}
-				if temporary && e.Undo == "" {
-					return errors.New("change: a temporary change says how it is undone: --undo \"…\"")
-				}
-				return toldAfter(ctx, cmd, asJSON, b, args[0], b.Add(ctx, c.ID, e))
-			})
-		},
-	}
-	cmd.Flags().BoolVar(&temporary, "temporary", false, "it must be undone before the case is closed")
-	cmd.Flags().StringVar(&undo, "undo", "", "how it is undone, in `words` or as a command")
-	cmd.Flags().StringVar(&took, "took", "", "the remedy with this `number` of the last trace was carried out")
-	cmd.Flags().StringVar(&took, "remedy", "", "the same as --took")
-	cmd.Flags().Lookup("remedy").Hidden = true
-	cmd.Flags().Int64Var(&undone, "undone", 0, "the change with this `number` was undone")
-	asData(cmd, &asJSON, caseAfter)
-	return cmd
-}
-
-// remedyOf is a remedy of the case's last trace, by its number as it is told.
-func remedyOf(c casebook.Case, number string) (text, undo string, err error) {
-	traces := c.Traces()
-	if len(traces) == 0 {
-		return "", "", fmt.Errorf("case %d has no trace", c.ID)
-	}
-	judged, _ := weigh.Weigh(*traces[len(traces)-1].Set)
-	r, err := judged.Taken(number)
-	if err != nil {
-		return "", "", fmt.Errorf("--took: %w", err)
-	}
-	if text = r.Do; r.Command != "" {
-		text += ": " + r.Command
-	}
-	return text + " (on " + r.Host + ")", r.Undo, nil
-}
-
 func newCaseClose() *cobra.Command {
 	asJSON := false
 	cmd := &cobra.Command{
 		Use: "close CASE", ValidArgsFunction: caseNumbers, Short: "close a case without confirming it",
 		Args: ofCase(1, 1, "the number of a CASE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return withBook(cmd, func(ctx context.Context, b casebook.Store) error {
-				c, err := getCase(ctx, b, args[0])
-				if err != nil {
-					return err
-				}
+			return onCase(cmd, args[0], func(ctx context.Context, b casebook.Store, c casebook.Case) error {
 				if standing := c.Standing(); len(standing) > 0 {
 					return fmt.Errorf(
 						"case %d stays open: the temporary change %d stands (%s); undo it, then: uakari case change %d --undone %d",
@@ -405,78 +323,6 @@ func newCaseRemove() *cobra.Command {
 		},
 	}
 	asData(cmd, &asJSON, " (the case as it was)")
-	return cmd
-}
-
-func newCaseExport() *cobra.Command {
-	var file string
-	cmd := &cobra.Command{
-		Use: "export [CASE…]", ValidArgsFunction: caseNumbers, Short: "write cases, to be imported elsewhere",
-		Args: takes(0, manyArgs, "numbers of cases"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			return withBook(cmd, func(ctx context.Context, b casebook.Store) error {
-				var ids []int64
-				for _, arg := range args {
-					c, err := getCase(ctx, b, arg)
-					if err != nil {
-						return err
-					}
-					ids = append(ids, c.ID)
-				}
-				var text strings.Builder
-				left, err := casebook.Export(ctx, b, &text, ids...)
-				if err != nil {
-					return err
-				}
-				for _, each := range left {
-					fmt.Fprintln(cmd.ErrOrStderr(), "uakari: "+plain.Printable(each.Error()))
-				}
-				return write(cmd, file, []byte(text.String()))
-			})
-		},
-	}
-	cmd.Flags().StringVarP(&file, "output", "o", "", "write to this `file` instead of standard output")
-	return cmd
-}
-
-func newCaseImport() *cobra.Command {
-	asJSON := false
-	cmd := &cobra.Command{
-		Use:   "import FILE",
-		Short: "take over cases that were exported elsewhere",
-		Args:  takes(1, 1, "a file that uakari case export wrote, or -"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			return withBook(cmd, func(ctx context.Context, b casebook.Store) error {
-				in := io.Reader(cmd.InOrStdin())
-				if args[0] != "-" {
-					f, err := os.Open(args[0])
-					if err != nil {
-						return err
-					}
-					defer f.Close()
-					in = f
-				}
-				// What hangs is left: closing ends the reading, if anything does.
-				defer context.AfterFunc(ctx, func() {
-					if c, ok := in.(io.Closer); ok {
-						c.Close()
-					}
-				})()
-				added, err := casebook.Import(ctx, b, args[0], in)
-				if asJSON && err == nil {
-					return told(cmd, true, append([]casebook.Case{}, added...), nil)
-				}
-				for _, c := range added {
-					fmt.Fprintf(cmd.OutOrStdout(), "case %d: %s\n", c.ID, plain.Printable(c.Title))
-				}
-				if err == nil && len(added) == 0 {
-					fmt.Fprintln(cmd.OutOrStdout(), "all of them are here already")
-				}
-				return err
-			})
-		},
-	}
-	asData(cmd, &asJSON, " (those that are new here)")
 	return cmd
 }
 

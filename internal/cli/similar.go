@@ -26,11 +26,7 @@ func newCaseSimilar() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return withBook(cmd, func(ctx context.Context, b casebook.Store) error {
-				c, err := getCase(ctx, b, args[0])
-				if err != nil {
-					return err
-				}
+			return onCase(cmd, args[0], func(ctx context.Context, b casebook.Store, c casebook.Case) error {
 				list, err := similar(ctx, b, c)
 				return errors.Join(err, told(cmd, asJSON, list, func() string { return tell.Similar(c, list, on) }))
 			})

@@ -98,11 +98,8 @@ func newCaseTake() *cobra.Command {
 		Use: "take CASE", ValidArgsFunction: caseNumbers, Short: "say that you work on a case",
 		Args: ofCase(1, 1, "the number of a CASE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return withBook(cmd, func(ctx context.Context, b casebook.Store) error {
-				c, err := getCase(ctx, b, args[0])
-				if err != nil {
-					return err
-				}
+			return onCase(cmd, args[0], func(ctx context.Context, b casebook.Store, c casebook.Case) error {
+				var err error
 				me := who()
 				switch {
 				case leave:

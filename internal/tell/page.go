@@ -9,7 +9,7 @@ import (
 	"uakari/internal/plain"
 )
 
-//go:embed page.html watch.html style.css
+//go:embed page.html watch.html head.html style.css
 var pageFile embed.FS
 
 // page is the report's page; everything that fills it is escaped for its place.
@@ -17,7 +17,7 @@ var page = sync.OnceValue(func() *template.Template {
 	return template.Must(
 		template.New("page.html").
 			Funcs(template.FuncMap{"safe": plain.Printable, "stateClass": stateClass}).
-			ParseFS(pageFile, "page.html", "watch.html", "style.css"),
+			ParseFS(pageFile, "page.html", "watch.html", "head.html", "style.css"),
 	)
 })
 
