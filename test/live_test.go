@@ -21,6 +21,7 @@ import (
 	"testing"
 
 	"time"
+
 	"uakari/internal/trail"
 )
 

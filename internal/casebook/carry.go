@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"slices"
+
 	"uakari/internal/plain"
 )
 

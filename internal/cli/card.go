@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"slices"
+
 	"uakari/internal/program"
 	"uakari/internal/weigh/catalogue"
 

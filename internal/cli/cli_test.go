@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 	"time"
+
 	"uakari/internal/casebook"
 	"uakari/internal/fact"
 	"uakari/internal/plain"

@@ -5,6 +5,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+
 	"uakari/internal/weigh/catalogue"
 
 	"github.com/spf13/cobra"

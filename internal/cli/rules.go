@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
 	"uakari/internal/weigh/rules"
 
 	"github.com/spf13/cobra"

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/netip"
 	"time"
+
 	"uakari/internal/weigh/login"
 
 	"github.com/spf13/cobra"

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"sync"
 	"sync/atomic"
+
 	"uakari/internal/fact"
 	"uakari/internal/look"
 	"uakari/internal/look/file"

@@ -4,7 +4,9 @@ import (
 	"bytes"
 	"fmt"
 	"strings"
+
 	"uakari/internal/settingsfile"
+
 	"unicode/utf8"
 )
 

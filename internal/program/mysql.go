@@ -3,6 +3,7 @@ package program
 import (
 	"net/netip"
 	"strings"
+
 	"uakari/internal/fact"
 	"uakari/internal/filter"
 )

@@ -3,6 +3,7 @@ package program
 import (
 	"net/netip"
 	"testing"
+
 	"uakari/internal/filter"
 )
 

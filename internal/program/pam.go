@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+
 	"uakari/internal/fact"
 	"uakari/internal/filter"
 )

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
 	"uakari/internal/fact"
 	"uakari/internal/filter"
 )

@@ -6,6 +6,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+
 	"uakari/internal/fact"
 	"uakari/internal/filter"
 )

@@ -4,6 +4,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+
 	"uakari/internal/fact"
 	"uakari/internal/filter"
 )

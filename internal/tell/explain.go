@@ -2,6 +2,7 @@ package tell
 
 import (
 	"strings"
+
 	"uakari/internal/weigh/catalogue"
 )
 

@@ -5,6 +5,7 @@ import (
 	"strings"
 	"testing"
 	"time"
+
 	"uakari/internal/weigh/login"
 
 	"uakari/internal/casebook"

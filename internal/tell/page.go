@@ -6,6 +6,7 @@ import (
 	"html/template"
 	"strings"
 	"sync"
+
 	"uakari/internal/plain"
 )
 

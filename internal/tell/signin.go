@@ -3,6 +3,7 @@ package tell
 import (
 	"fmt"
 	"strings"
+
 	"uakari/internal/weigh/login"
 
 	"uakari/internal/plain"

@@ -9,7 +9,9 @@ import (
 	"strings"
 	"testing"
 	"time"
+
 	"uakari/internal/weigh/catalogue"
+
 	"unicode/utf8"
 
 	"uakari/internal/plain"

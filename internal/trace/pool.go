@@ -2,6 +2,7 @@ package trace
 
 import (
 	"context"
+
 	"uakari/internal/weigh/scene"
 
 	"uakari/internal/fact"

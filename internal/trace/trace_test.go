@@ -7,6 +7,7 @@ import (
 	"sync"
 	"testing"
 	"time"
+
 	"uakari/internal/weigh/gate"
 	"uakari/internal/weigh/scene"
 

@@ -5,6 +5,7 @@ import (
 	"strings"
 	"testing"
 	"time"
+
 	"uakari/internal/fact"
 	"uakari/internal/trail"
 )

@@ -4,6 +4,7 @@ import (
 	"strings"
 	"testing"
 	"time"
+
 	"uakari/internal/fact"
 	"uakari/internal/trail"
 )

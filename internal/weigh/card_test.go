@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 	"time"
+
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/trail"

@@ -4,6 +4,7 @@ import (
 	"crypto/x509"
 	"testing"
 	"time"
+
 	"uakari/internal/fact"
 	"uakari/internal/trail"
 )

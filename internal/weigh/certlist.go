@@ -9,6 +9,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"slices"
+
 	"uakari/internal/fact"
 	"uakari/internal/trail"
 	"uakari/internal/weigh/certs"

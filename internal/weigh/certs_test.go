@@ -11,6 +11,7 @@ import (
 	"strings"
 	"testing"
 	"time"
+
 	"uakari/internal/fact"
 	"uakari/internal/trail"
 )

@@ -4,6 +4,7 @@ import (
 	"crypto/x509"
 	"net"
 	"testing"
+
 	"uakari/internal/program"
 	"uakari/internal/protocol"
 	"uakari/internal/weigh/catalogue"

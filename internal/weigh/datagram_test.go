@@ -2,6 +2,7 @@ package weigh
 
 import (
 	"testing"
+
 	"uakari/internal/fact"
 	"uakari/internal/trail"
 )

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+
 	"uakari/internal/fact"
 	"uakari/internal/trail"
 )

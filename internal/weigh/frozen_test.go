@@ -13,6 +13,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+
 	"uakari/internal/fact"
 	"uakari/internal/trail"
 )

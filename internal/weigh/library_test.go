@@ -3,6 +3,7 @@ package weigh
 import (
 	"strings"
 	"testing"
+
 	"uakari/internal/fact"
 )
 

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+
 	"uakari/internal/fact"
 	"uakari/internal/trail"
 	"uakari/internal/weigh/catalogue"

@@ -3,6 +3,7 @@ package weigh
 import (
 	"net/netip"
 	"testing"
+
 	"uakari/internal/fact"
 	"uakari/internal/program"
 )

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+
 	"uakari/internal/plain"
 	"uakari/internal/trail"
 	"uakari/internal/weigh/catalogue"

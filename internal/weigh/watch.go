@@ -9,6 +9,7 @@ import (
 	"math"
 	"slices"
 	"time"
+
 	"uakari/internal/fact"
 	"uakari/internal/plain"
 	"uakari/internal/trail"

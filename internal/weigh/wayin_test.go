@@ -4,6 +4,7 @@ import (
 	"net/netip"
 	"strings"
 	"testing"
+
 	"uakari/internal/fact"
 )
 

@@ -12,6 +12,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"slices"
+
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/trail"

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+
 	"uakari/internal/fact"
 	"uakari/internal/trail"
 )

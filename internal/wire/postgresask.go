@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+
 	"uakari/internal/plain"
 )
 

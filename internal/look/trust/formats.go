@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+
 	"uakari/internal/look/file"
 
 	"github.com/pavlo-v-chernykh/keystore-go/v4"

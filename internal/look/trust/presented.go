@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"strings"
 	"time"
+
 	"uakari/internal/look/file"
 
 	"software.sslmate.com/src/go-pkcs12"

@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+
 	"uakari/internal/look/file"
 )
 

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/weigh/catalogue"

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+
 	"uakari/internal/plain"
 	"uakari/internal/trail"
 

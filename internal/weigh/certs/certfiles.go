@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
 	"uakari/internal/fact"
 	"uakari/internal/plain"
 	"uakari/internal/weigh/catalogue"

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
 	"uakari/internal/fact"
 	"uakari/internal/trail"
 )

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/plain"

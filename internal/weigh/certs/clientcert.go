@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+
 	"uakari/internal/fact"
 	"uakari/internal/plain"
 	"uakari/internal/weigh/catalogue"

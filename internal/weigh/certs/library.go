@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
 	"uakari/internal/fact"
 	"uakari/internal/weigh/gate"
 	"uakari/internal/weigh/scene"

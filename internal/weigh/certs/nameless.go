@@ -4,6 +4,7 @@ import (
 	"crypto/x509"
 	"fmt"
 	"slices"
+
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/program"

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"time"
+
 	"uakari/internal/plain"
 	"uakari/internal/weigh/gate"
 	"uakari/internal/weigh/scene"

@@ -6,6 +6,7 @@ import (
 	"net/netip"
 	"slices"
 	"time"
+
 	"uakari/internal/fact"
 	"uakari/internal/trail"
 	"uakari/internal/weigh/catalogue"

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
 	"uakari/internal/fact"
 	"uakari/internal/plain"
 	"uakari/internal/program"

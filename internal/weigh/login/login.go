@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+
 	"uakari/internal/fact"
 	"uakari/internal/plain"
 	"uakari/internal/program"

@@ -4,6 +4,7 @@ import (
 	"strings"
 	"testing"
 	"time"
+
 	"uakari/internal/fact"
 	"uakari/internal/protocol"
 	"uakari/internal/weigh/gate"

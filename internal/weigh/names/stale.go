@@ -3,6 +3,7 @@ package names
 import (
 	"fmt"
 	"net/netip"
+
 	"uakari/internal/fact"
 	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/gate"

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
 	"uakari/internal/card"
 	"uakari/internal/fact"
 	"uakari/internal/weigh/catalogue"

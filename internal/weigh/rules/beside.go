@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"path"
 	"strings"
+
 	"uakari/internal/fact"
 	"uakari/internal/filter"
 	"uakari/internal/weigh/scene"

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+
 	"uakari/internal/fact"
 	"uakari/internal/sheet"
 )

@@ -3,6 +3,7 @@ package rules
 import (
 	"net/netip"
 	"testing"
+
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/weigh/scene"

@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"strings"
 	"testing"
+
 	"uakari/internal/fact"
 	"uakari/internal/filter"
 )

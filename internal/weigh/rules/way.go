@@ -3,6 +3,7 @@ package rules
 import (
 	"net/netip"
 	"slices"
+
 	"uakari/internal/fact"
 	"uakari/internal/filter"
 	"uakari/internal/weigh/gate"

@@ -3,6 +3,7 @@ package rules
 import (
 	"fmt"
 	"net/netip"
+
 	"uakari/internal/fact"
 	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/gate"

@@ -3,6 +3,7 @@ package scene
 import (
 	"fmt"
 	"net/netip"
+
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/protocol"

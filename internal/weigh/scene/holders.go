@@ -3,6 +3,7 @@ package scene
 import (
 	"fmt"
 	"slices"
+
 	"uakari/internal/fact"
 	"uakari/internal/protocol"
 )

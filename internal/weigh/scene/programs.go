@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+
 	"uakari/internal/fact"
 	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/gate"

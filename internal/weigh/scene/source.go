@@ -3,6 +3,7 @@ package scene
 import (
 	"net/netip"
 	"slices"
+
 	"uakari/internal/fact"
 )
 

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+
 	"uakari/internal/fact"
 	"uakari/internal/plain"
 	"uakari/internal/weigh/catalogue"

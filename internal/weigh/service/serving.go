@@ -7,6 +7,7 @@ import (
 	"strings"
 	"sync"
 	"time"
+
 	"uakari/internal/fact"
 	"uakari/internal/plain"
 	"uakari/internal/program"

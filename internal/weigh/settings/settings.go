@@ -3,6 +3,7 @@ package settings
 import (
 	"fmt"
 	"strings"
+
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/protocol"

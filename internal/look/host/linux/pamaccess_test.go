@@ -5,6 +5,7 @@ package linux
 import (
 	"path/filepath"
 	"testing"
+
 	"uakari/internal/look/file"
 )
 
