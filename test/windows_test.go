@@ -345,3 +345,46 @@ func TestWindowsServer(t *testing.T) {
 		})
 	}
 }
+
+// TestWindowsSettled is what a Windows client is set to beside its environment: the
+// proxy of its user with its exceptions, a script that decides, that of its services,
+// the credentials that are kept for a host, and its routes.
+func TestWindowsSettled(t *testing.T) {
+	t.Parallel()
+	w := newWindows(t)
+	web := listen(t, "127.0.0.1:0", nil, func(c net.Conn, _ int32) {
+		c.Read(make([]byte, 1024))
+		fmt.Fprint(c, "HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok")
+	})
+	const user = `[HKEY_CURRENT_USER\Software\Microsoft\Windows\CurrentVersion\Internet Settings]` + "\n"
+	const machine = `[HKEY_LOCAL_MACHINE\Software\Microsoft\Windows\CurrentVersion\Internet Settings\Connections]` + "\n"
+	blob := func(proxy, except string) string {
+		b := []byte{0x28, 0, 0, 0, 0, 0, 0, 0, 3, 0, 0, 0}
+		for _, text := range []string{proxy, except} {
+			b = append(b, byte(len(text)), 0, 0, 0)
+			b = append(b, text...)
+		}
+		var hexes []string
+		for _, each := range b {
+			hexes = append(hexes, fmt.Sprintf("%02x", each))
+		}
+		return `"WinHttpSettings"=hex:` + strings.Join(hexes, ",") + "\n"
+	}
+	for _, c := range []struct{ name, registry, holds, lacks string }{
+		{"none", user + "\"ProxyEnable\"=dword:00000000\n", "no proxy for http", ""},
+		{"of the user", user + "\"ProxyEnable\"=dword:00000001\n\"ProxyServer\"=\"http=heron:3128;https=heron:3129\"\n", "Internet Settings of this user http://heron:3128", ""},
+		{"for another scheme", user + "\"ProxyServer\"=\"https=heron:3129\"\n", "no proxy for http", "heron"},
+		{"a script", user + "\"ProxyEnable\"=dword:00000000\n\"AutoConfigURL\"=\"http://heron/proxy.pac\"\n", "a script decides, and is not run: http://heron/proxy.pac", ""},
+		{"of the services", user + "\"AutoConfigURL\"=-\n" + machine + blob("heron:3130", "<local>"), "WinHTTP of this machine http://heron:3130", ""},
+	} {
+		w.registry(c.registry)
+		text := strings.ReplaceAll(dump(w.trace("http://"+web.addr)), ": ", " ")
+		if !strings.Contains(text, c.holds) || c.lacks != "" && strings.Contains(text, c.lacks) {
+			t.Errorf("%s: no %q in\n%s", c.name, c.holds, text)
+		}
+	}
+	silent := w.trace("--wait", "1s", "--deadline", "8s", "http://127.0.0.1:"+fmt.Sprint(freePort(t)))
+	if !strings.Contains(dump(silent), "ports/none-listening") {
+		t.Error(dump(silent))
+	}
+}

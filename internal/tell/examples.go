@@ -8,6 +8,8 @@ var examples = map[string]string{
 	"=fix":        `nft insert rule inet filter input ip saddr 10.20.7.31 tcp dport 443 accept`,
 	"container":   `web`,
 	"engine":      `podman`,
+	"exempts":     `$no_proxy,tidebook.varzea.example`,
+	"variable":    `https_proxy`,
 	"inside":      `8080`,
 	"network":     `harbour`,
 	"gone":        `web`,

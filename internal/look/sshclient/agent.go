@@ -3,8 +3,7 @@ package sshclient
 import (
 	"context"
 	"errors"
-	"net"
-	"os"
+	"io"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -21,17 +20,19 @@ const agentWait = 15 * time.Second
 // Agent is the connection to this user's agent.
 type Agent struct {
 	agent.ExtendedAgent
-	conn net.Conn
+	conn agentConn
+}
+
+// agentConn is a connection to an agent, over a socket or a named pipe.
+type agentConn interface {
+	io.ReadWriteCloser
+	SetDeadline(time.Time) error
 }
 
 // OpenAgent connects to the agent, for as long as the context lasts and no
 // longer than some seconds. The caller closes it.
 func OpenAgent(ctx context.Context) (*Agent, error) {
-	socket := os.Getenv("SSH_AUTH_SOCK")
-	if socket == "" {
-		return nil, ErrNoAgent
-	}
-	conn, err := new(net.Dialer).DialContext(ctx, "unix", socket)
+	conn, err := dialAgent(ctx)
 	if err != nil {
 		return nil, err
 	}

@@ -53,6 +53,9 @@ func proxyReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, b
 				"client":   v.Host(v.Client),
 			},
 		}
+		if !strings.Contains(f.Proxy.Name, " ") { // it is a variable
+			r.Values["exempts"] = "$no_proxy," + v.Ask.Endpoint.Host
+		}
 		// Programs go there: if that leads nowhere, they do not get through.
 		through := fact.Target{Name: t.Target.Name, Port: t.Target.Port, Path: f.Proxy.Value}
 		w.Add(scene.Want{Look: fact.LookThrough, At: fact.Client, Target: through, Gate: gate.Intent})
@@ -116,7 +119,7 @@ func excepted(list, host string, port uint16) bool {
 		strings.FieldsFunc(list, func(r rune) bool { return r == ',' || r == ' ' }),
 		func(each string) bool {
 			each = strings.ToLower(strings.TrimSuffix(strings.TrimSuffix(each, fmt.Sprintf(":%d", port)), "."))
-			if each == "*" {
+			if each == "*" || each == "<local>" && !strings.Contains(host, ".") {
 				return true
 			}
 			if addr, ok := endpoint.Literal(host); ok {

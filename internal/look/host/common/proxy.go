@@ -9,6 +9,7 @@ import (
 
 	"uakari/internal/fact"
 	"uakari/internal/look"
+	"uakari/internal/plain"
 )
 
 // Proxy leaves the proxy that programs of this environment use for a scheme,
@@ -41,9 +42,38 @@ func Proxy(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
 		emit(f)
 		return
 	}
+	if SystemProxy != nil && ofSystem(env, order, emit) {
+		return
+	}
 	f := env.Seen(order, "environment", "no proxy for "+order.Target.Scheme)
 	f.Proxy = &fact.ProxySetting{}
 	emit(f)
+}
+
+// ofSystem leaves the proxy that the system is set to, and says whether there is one.
+func ofSystem(env look.Env, order fact.Order, emit look.Emit) bool {
+	p, err := SystemProxy(order.Target.Scheme)
+	if err != nil {
+		emit(env.Failed(order, "the system's proxy", "could not read which proxy is set", err, ""))
+		return false
+	}
+	if p.Script != "" {
+		emit(env.Failed(order, p.Name, "could not tell which proxy is used",
+			errors.New("a script decides, and is not run: "+plain.Clean(p.Script)), "the script, read by somebody"))
+	}
+	if p.Value == "" {
+		return false
+	}
+	u, err := url.Parse("http://" + strings.TrimPrefix(p.Value, "http://"))
+	if err != nil || u.Host == "" {
+		emit(env.Failed(order, p.Name, "could not read the proxy's address", errMistyped, ""))
+		return true
+	}
+	u.User = nil
+	f := env.Seen(order, p.Name, u.String())
+	f.Proxy = &fact.ProxySetting{Name: p.Name, Value: u.String(), NoProxy: exceptions(p.Except)}
+	emit(f)
+	return true
 }
 
 // errMistyped stands for what the library says, which would repeat an account.

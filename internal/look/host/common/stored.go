@@ -3,7 +3,6 @@ package common
 import (
 	"context"
 	"fmt"
-	"net"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -14,11 +13,11 @@ import (
 	"github.com/jcmturner/gokrb5/v8/credentials"
 	"github.com/jcmturner/gokrb5/v8/messages"
 	"golang.org/x/crypto/ssh"
-	"golang.org/x/crypto/ssh/agent"
 
 	"uakari/internal/fact"
 	"uakari/internal/look"
 	"uakari/internal/look/file"
+	"uakari/internal/look/sshclient"
 	"uakari/internal/protocol"
 )
 
@@ -77,6 +76,9 @@ func Stored(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
 			}
 			s.List = append(s.List, k.StoredSecret)
 		}
+	}
+	if SystemStored != nil {
+		s.List = append(s.List, SystemStored(order.Target.Name)...)
 	}
 	saw := "none"
 	if len(s.List) > 0 {
@@ -166,9 +168,9 @@ func keptTickets() []fact.StoredSecret {
 // ownKeys is where SSH clients of this user take keys from, in their order.
 func ownKeys() []fact.StoredSecret {
 	var list []fact.StoredSecret
-	if conn, err := net.Dial("unix", os.Getenv("SSH_AUTH_SOCK")); err == nil {
-		defer conn.Close()
-		if keys, err := agent.NewClient(conn).List(); err == nil {
+	if a, err := sshclient.OpenAgent(context.Background()); err == nil { // it bounds itself
+		defer a.Close()
+		if keys, err := a.List(); err == nil {
 			for _, k := range keys {
 				list = append(list, fact.StoredSecret{Place: "the agent, " + ssh.FingerprintSHA256(k)})
 			}

@@ -20,6 +20,7 @@ var Looks = map[fact.Kind]look.Func{
 	fact.LookService:    Service,
 	fact.LookTables:     Tables,
 	fact.LookRoutes:     Routes,
+	fact.LookRoute:      Route,
 	fact.LookNeighbours: Neighbours,
 	fact.LookResources:  Resources,
 	fact.LookPeers:      Peers,

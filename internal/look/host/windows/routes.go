@@ -151,3 +151,53 @@ func Neighbours(_ context.Context, env look.Env, order fact.Order, emit look.Emi
 	f.Neighbours = &n
 	emit(f)
 }
+
+// Route leaves the way by which this host sends to an address: the entry of its table
+// that fits best, the longest first, then the least metric with that of its link.
+func Route(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
+	addr := order.Target.Addr.Unmap().WithZone("")
+	source := "route to " + addr.String()
+	family := uint16(windows.AF_INET)
+	if addr.Is6() {
+		family = windows.AF_INET6
+	}
+	var table *windows.MibIpForwardTable2
+	if err := windows.GetIpForwardTable2(family, &table); err != nil {
+		emit(env.Failed(order, source, "could not read the routing tables", err, ""))
+		return
+	}
+	defer windows.FreeMibTable(unsafe.Pointer(table))
+	var best fact.RouteEntry
+	found := false
+	for _, row := range table.Rows() {
+		e, ok := entry(row)
+		if !ok || !e.Dst.Contains(addr) {
+			continue
+		}
+		e.Metric += linkMetric(row.InterfaceLuid, family)
+		if !found || e.Dst.Bits() > best.Dst.Bits() || e.Dst.Bits() == best.Dst.Bits() && e.Metric < best.Metric {
+			best, found = e, true
+		}
+	}
+	r := fact.Route{Outcome: "WSAENETUNREACH", Entry: "none"}
+	saw := "no route matches"
+	if found {
+		r = fact.Route{Outcome: "found", Type: best.Type, Dev: best.Dev, Via: best.Via, Table: best.Table}
+		saw = "directly on " + best.Dev
+		if best.Via.IsValid() {
+			saw = "through " + best.Via.String() + " on " + best.Dev
+		}
+	}
+	f := env.Seen(order, source, saw)
+	f.Route = &r
+	emit(f)
+}
+
+// linkMetric is what a link adds to the metric of its routes; 0 where that is not said.
+func linkMetric(luid uint64, family uint16) int {
+	row := windows.MibIpInterfaceRow{Family: family, InterfaceLuid: luid}
+	if windows.GetIpInterfaceEntry(&row) != nil {
+		return 0
+	}
+	return int(row.Metric)
+}

@@ -1,0 +1,29 @@
+package common
+
+import "testing"
+
+// TestSystemKept is what Windows writes about proxies and credentials.
+func TestSystemKept(t *testing.T) {
+	for _, c := range []struct{ list, scheme, want string }{
+		{"heron:3128", "https", "heron:3128"}, {"http=heron:3128;https=heron:3129", "https", "heron:3129"},
+		{"http=heron:3128", "https", ""}, {"", "http", ""}, {"http=a:1;b:2", "ftp", "b:2"},
+	} {
+		if got := ProxyFor(c.list, c.scheme); got != c.want {
+			t.Errorf("%q for %s: %q, want %q", c.list, c.scheme, got, c.want)
+		}
+	}
+	if got := exceptions("*.varzea.example;10.20.*;<local>"); got != ".varzea.example,10.20.*,<local>" {
+		t.Error(got)
+	}
+	for target, want := range map[string]bool{
+		"TERMSRV/heron": true, "Domain:target=heron": true, "LegacyGeneric:target=git:https://heron": true, "https://HERON:8443/x": true,
+		"Domain:target=heron2": false, "TERMSRV/tidebook": false, "": false, "LegacyGeneric:target=git:https://tidebook": false,
+	} {
+		if got := CredentialFor(target, "heron"); got != want {
+			t.Errorf("%s: %v", target, got)
+		}
+	}
+	if CredentialFor("TERMSRV/", "") {
+		t.Error("a credential is for nobody")
+	}
+}
