@@ -649,6 +649,7 @@ func overThere(t *testing.T, h *fullHost, key string) {
 	h.put("/usr/local/bin/uname", "#!/bin/sh\necho Linux riscv64\n")
 	h.do("chmod 755 /usr/local/bin/uname")
 	fails("another machine", "there it is Linux riscv64", append(at, "--lend")...)
+	fails("no program", "is no Linux program of x86_64 or aarch64", append(at, "--lend="+key)...)
 	h.do("rm /usr/local/bin/uname")
 	fails("nobody listens for SSH", "if SSH itself is broken", "trace", "--at", "root@10.20.0.1", "--identity", key)
 	fails("a key that is not accepted", "unable to authenticate", "trace", "--at", "nobody@10.20.0.14", "--identity", key)

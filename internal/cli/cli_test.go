@@ -114,7 +114,7 @@ func TestInherit(t *testing.T) {
 	err := now.inherit(cmd, own)
 	if err != nil || strings.Join(now.at, " ") != "root@heron client=ana@gauge-07" || now.trust != "/a b" ||
 		now.hosts != "new" ||
-		!now.lend ||
+		now.lend != "own" ||
 		now.deadline == 5*time.Second ||
 		len(now.resolvers) != 1 {
 		t.Errorf("%+v, %v", now, err)

@@ -41,7 +41,8 @@ type seeing struct {
 	identity        string
 	presented       string
 	secret          string
-	lend, asRoot    bool
+	lend            string
+	asRoot          bool
 	inTheClear      bool
 	user            string
 
@@ -119,8 +120,14 @@ func (s *seeing) addFar(cmd *cobra.Command) {
 		"let the secret go where nobody vouches for who reads it: unencrypted, or to a server that clients do not check",
 	)
 	s.broker.add(cmd)
-	flags.BoolVar(&s.lend, "lend", false, "copy this program over for the run, and remove it")
+	s.addLend(cmd)
 	flags.BoolVar(&s.asRoot, "as-root", false, "look there as root, by sudo without a password")
+}
+
+// addLend adds the flag of what is copied over.
+func (s *seeing) addLend(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&s.lend, "lend", "", "copy this program over for the run, and remove it; --lend=`FILE`: another build of it")
+	cmd.Flags().Lookup("lend").NoOptDefVal = vantage.Own
 }
 
 // yamlFiles completes the names of cards and sheets.

@@ -68,7 +68,7 @@ Exit status: 0 everything is reached, 1 something is not, 2 wrong usage, 3 unsur
 	flags.IntVar(&f.wide, "wide", 0, "how many traces run side by side; as the plan says, or 32")
 	flags.StringVar(&f.identity, "identity", "", "log in with the private key in this `file`")
 	f.broker.add(cmd)
-	flags.BoolVar(&f.lend, "lend", false, "copy this program over for the run, where it is not installed")
+	f.addLend(cmd)
 	flags.BoolVar(&f.asRoot, "as-root", false, "run it there by sudo")
 	flags.StringVar(&f.trust, "trust", "", "trust the certificates in this `file`, not the system's")
 	flags.StringVar(&f.hosts, "hosts", "", "read this hosts `file` instead of the system's")

@@ -357,8 +357,13 @@ func commandLine(cmd *cobra.Command, input string) string {
 		if slices.Contains([]string{"out", "json", "output", "color", "facts", "case", "packets"}, flag.Name) {
 			return
 		}
-		if flag.Value.Type() == "bool" {
+		value := flag.Value.String()
+		switch {
+		case flag.Value.Type() == "bool" || flag.NoOptDefVal != "" && value == flag.NoOptDefVal:
 			words = append(words, "--"+flag.Name)
+			return
+		case flag.NoOptDefVal != "": // a word behind it would be an argument
+			words = append(words, plain.ShellWord("--"+flag.Name+"="+value))
 			return
 		}
 		values := []string{flag.Value.String()}

@@ -4,13 +4,13 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"debug/elf"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"net"
 	"os"
-	"runtime"
 	"strings"
 	"sync"
 	"time"
@@ -27,7 +27,7 @@ type Login struct {
 	To       string // [USER@]HOST[:PORT], or a name of the user's SSH settings
 	Identity string // a private key file; "": those of the settings and the agent
 	Secret   string // a password; "": none is tried
-	Lend     bool   // copy this program over for the run
+	Lend     string // the program to copy over for the run: Own, or a file; "": none
 	AsRoot   bool   // run it by sudo
 	Wait     time.Duration
 	In       string // the container or namespace there to look from; "": the host itself
@@ -247,9 +247,33 @@ func (e *early) keep(f fact.Fact) {
 	e.facts = append(e.facts, f)
 }
 
+// Own is this program itself, to be lent.
+const Own = "own"
+
 // machines is what uname says on the architectures that this program is built
 // for.
-var machines = map[string]string{"amd64": "x86_64", "arm64": "aarch64"}
+var machines = map[elf.Machine]string{elf.EM_X86_64: "x86_64", elf.EM_AARCH64: "aarch64"}
+
+// toLend is the program to lend, and the machine that it is for.
+func toLend(which string) (binary []byte, machine string, err error) {
+	path := which
+	if which == Own {
+		if path, err = os.Executable(); err != nil {
+			return nil, "", err
+		}
+	}
+	if binary, err = os.ReadFile(path); err != nil {
+		return nil, "", err
+	}
+	made, err := elf.NewFile(bytes.NewReader(binary))
+	if err == nil && (made.Type == elf.ET_EXEC || made.Type == elf.ET_DYN) {
+		machine = machines[made.Machine]
+	}
+	if machine == "" {
+		return nil, "", fmt.Errorf("%s is no Linux program of x86_64 or aarch64; name another build of uakari: --lend=FILE", path)
+	}
+	return binary, machine, nil
+}
 
 // command is what to run over there, and the program to lend, if any.
 //
@@ -258,17 +282,13 @@ var machines = map[string]string{"amd64": "x86_64", "arm64": "aarch64"}
 // removes itself as soon as it runs.
 func (s *SSH) command() (string, []byte, error) {
 	run := "uakari look" + s.inside()
-	if !s.login.Lend {
+	if s.login.Lend == "" {
 		if s.login.AsRoot {
 			run = "sudo -n " + run
 		}
 		return run, nil, nil
 	}
-	self, err := os.Executable()
-	if err != nil {
-		return "", nil, err
-	}
-	binary, err := os.ReadFile(self)
+	binary, machine, err := toLend(s.login.Lend)
 	if err != nil {
 		return "", nil, err
 	}
@@ -279,7 +299,7 @@ func (s *SSH) command() (string, []byte, error) {
 	script := fmt.Sprintf(
 		`umask 077; case "$(uname -sm)" in "Linux %[1]s") ;; *) echo "there it is $(uname -sm), and this program is for Linux %[1]s" >&2; exit 3;; esac; `+
 			`d=$(mktemp -d) || exit 3; trap 'rm -rf "$d"' EXIT; trap 'exit 3' HUP INT TERM PIPE; head -c %[2]d >"$d/uakari" && chmod 700 "$d/uakari" && %[3]s`,
-		machines[runtime.GOARCH],
+		machine,
 		len(binary),
 		run,
 	)
@@ -432,7 +452,7 @@ const closeWait = 2 * time.Second
 func (s *SSH) Close() {
 	if s.hangUp != nil {
 		s.hangUp()        // its input ends, and it with it
-		if s.login.Lend { // what was lent is seen off
+		if s.login.Lend != "" { // what was lent is seen off
 			select {
 			case <-s.ended:
 			case <-time.After(closeWait):
