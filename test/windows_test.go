@@ -374,7 +374,7 @@ func TestWindowsSettled(t *testing.T) {
 		{"none", user + "\"ProxyEnable\"=dword:00000000\n", "no proxy for http", ""},
 		{"of the user", user + "\"ProxyEnable\"=dword:00000001\n\"ProxyServer\"=\"http=heron:3128;https=heron:3129\"\n", "Internet Settings of this user http://heron:3128", ""},
 		{"for another scheme", user + "\"ProxyServer\"=\"https=heron:3129\"\n", "no proxy for http", "heron"},
-		{"a script", user + "\"ProxyEnable\"=dword:00000000\n\"AutoConfigURL\"=\"http://heron/proxy.pac\"\n", "a script decides, and is not run: http://heron/proxy.pac", ""},
+		{"a script", user + "\"ProxyEnable\"=dword:00000000\n\"AutoConfigURL\"=\"http://heron/proxy.pac\"\n", "a script decides, and is not run http://heron/proxy.pac", ""},
 		{"of the services", user + "\"AutoConfigURL\"=-\n" + machine + blob("heron:3130", "<local>"), "WinHTTP of this machine http://heron:3130", ""},
 	} {
 		w.registry(c.registry)
