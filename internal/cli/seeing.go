@@ -235,7 +235,7 @@ func (s *seeing) readPrograms(ctx context.Context) (*program.Registry, error) {
 	if err != nil {
 		return nil, err
 	}
-	for i, p := range known.All()[:len(files)] {
+	for i, p := range known.Taught() {
 		for _, s := range p.Says {
 			if _, ok := catalogue.Explain(s.Cause); !ok {
 				return nil, fmt.Errorf(

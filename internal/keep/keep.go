@@ -20,6 +20,7 @@ import (
 	"sync"
 	"time"
 	"unicode"
+	"unicode/utf8"
 )
 
 // Hidden stands in place of what is not kept.
@@ -112,9 +113,16 @@ func harmless(name string) bool {
 	return len(list) > 0 && harmlessNames[list[len(list)-1]] && !Secretive(name)
 }
 
-// simple is a value of ordinary characters that a name or a path may have.
-var simple = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`^[\p{L}\p{N}\p{Cf} ._:/@+,=*%\\\[\]~-]{0,250}$`)
+// simple reports whether a value has ordinary characters only, that a name or a path
+// may have, and not too many. The number is counted beside the expression, which would
+// be as long as it otherwise.
+func simple(value string) bool {
+	const most = 250
+	return utf8.RuneCountInString(value) <= most && ordinary().MatchString(value)
+}
+
+var ordinary = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^[\p{L}\p{N}\p{Cf} ._:/@+,=*%\\\[\]~-]*$`)
 })
 
 // Value is what is kept of the value of a setting: all of it, if its name or its
@@ -126,7 +134,7 @@ func Value(name, value string) string {
 	if kept, ok := typed(value); ok {
 		return kept
 	}
-	if !harmless(name) || !simple().MatchString(value) || strings.Contains(value, "://") {
+	if !harmless(name) || !simple(value) || strings.Contains(value, "://") {
 		return Hidden
 	}
 	return value

@@ -34,11 +34,11 @@ func Words(args []string, there func(string) bool) string {
 // program is the first word: a path or a name. Some programs write a whole
 // title over it, of which only the beginning is a name.
 func program(word string) string {
-	if isPath(word) || simple().MatchString(word) && !strings.ContainsAny(word, " :=@") {
+	if isPath(word) || simple(word) && !strings.ContainsAny(word, " :=@") {
 		return word
 	}
 	name, _, _ := strings.Cut(word, " ")
-	if name = strings.TrimSuffix(name, ":"); simple().MatchString(name) && !strings.ContainsAny(name, ":=@") {
+	if name = strings.TrimSuffix(name, ":"); simple(name) && !strings.ContainsAny(name, ":=@") {
 		return name + ": " + Hidden
 	}
 	return Hidden

@@ -349,6 +349,15 @@ func With(files []fact.ProgramFile) (*Registry, error) {
 	return r, nil
 }
 
+// Taught is the programs of the user's own files.
+func (r *Registry) Taught() []Program {
+	var list []Program
+	for _, e := range r.list[:len(r.Own)] {
+		list = append(list, e.program())
+	}
+	return list
+}
+
 // All is every program.
 func (r *Registry) All() []Program {
 	var list []Program

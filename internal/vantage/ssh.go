@@ -451,7 +451,7 @@ const closeWait = 2 * time.Second
 // Close ends the program over there and the connections.
 func (s *SSH) Close() {
 	if s.hangUp != nil {
-		s.hangUp()        // its input ends, and it with it
+		s.hangUp()              // its input ends, and it with it
 		if s.login.Lend != "" { // what was lent is seen off
 			select {
 			case <-s.ended:
