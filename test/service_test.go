@@ -275,7 +275,7 @@ var faults = []fault{
 		to:   "http://10.20.0.14:8457/",
 		args: []string{"--card", "CARD tidegate"},
 		want: "service/zombie proven",
-		bits: "never buried",
+		bits: "it is a zombie",
 	},
 	{
 		name: "another address",

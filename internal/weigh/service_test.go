@@ -36,7 +36,7 @@ func TestServiceCauses(t *testing.T) {
 		want    string
 		says    string
 	}{
-		"a zombie": {nginxWith(fact.Process{PID: 7, State: "Z"}), "service/zombie proven", "dead"},
+		"a zombie": {nginxWith(fact.Process{PID: 7, State: "Z"}), "service/zombie proven", "zombie"},
 		"failed, and why": {unitWith(func(u *fact.Unit) { u.Result, u.Status, u.Log = "exit-code", 3, logged("no tide today") }),
 			"service/failed proven", `failed for 1 hour: exit status 3, its log ends in "no tide today"`},
 		"killed by a signal": {unitWith(func(u *fact.Unit) { u.Result, u.Status, u.Signal = "signal", 11, true }), "service/failed proven", "killed by signal 11"},

@@ -1,6 +1,7 @@
 package wire
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"strconv"
@@ -70,26 +71,34 @@ func upgradeSMTP(c *Conn) fact.Upgrade {
 	if _, err := fmt.Fprintf(c, "EHLO uakari.invalid\r\n"); err != nil {
 		return done(err, false, "")
 	}
-	_, text, err := c.smtpReply()
+	code, text, err := c.smtpReply()
+	if code == 250 {
+		c.ehlo = text
+	}
 	if err != nil || !strings.Contains(strings.ToUpper(text), "STARTTLS") {
 		return done(err, false, text)
 	}
 	if _, err := fmt.Fprintf(c, "STARTTLS\r\n"); err != nil {
 		return done(err, false, "")
 	}
-	code, text, err := c.smtpReply()
+	code, text, err = c.smtpReply()
 	return done(err, code == 220, text)
 }
 
 // askSMTP asks what the server can do (EHLO, RFC 5321 section 4.1.1.1): after
-// TLS was begun, it has to be asked anew.
+// TLS was begun, it has to be asked anew. Where it said so already on this session, it
+// is asked for nothing (NOOP, section 4.1.1.9).
 func askSMTP(c *Conn, _ Question) fact.Reply {
-	return c.ask("smtp", "EHLO", "EHLO uakari.invalid\r\n", func(r *fact.Reply) error {
+	asked, send := "EHLO", "EHLO uakari.invalid\r\n"
+	if c.ehlo != "" {
+		asked, send = "NOOP", "NOOP\r\n"
+	}
+	return c.ask("smtp", asked, send, func(r *fact.Reply) error {
 		code, text, err := c.smtpReply()
 		if err == nil && (code < 200 || code > 599) {
 			err = errNotSMTP
 		}
-		r.Status, r.Text, r.Ways = code, plain.Clean(text), smtpWays(strings.Split(text, "\n"))
+		r.Status, r.Text, r.Ways = code, plain.Clean(text), smtpWays(strings.Split(cmp.Or(c.ehlo, text), "\n"))
 		if code >= 400 {
 			r.Code = strconv.Itoa(code)
 		}

@@ -161,15 +161,19 @@ func notOffered(offered []string) fact.Login {
 
 // loginSMTP signs in by the best way that is offered (RFC 4954).
 func loginSMTP(c *Conn, with Credentials) (fact.Login, error) {
-	if _, err := io.WriteString(c, "EHLO uakari.invalid\r\n"); err != nil {
-		return fact.Login{Mechanism: "PLAIN"}, err
-	}
-	code, lines, err := c.smtpLines()
-	if err != nil {
-		return fact.Login{Mechanism: "PLAIN"}, err
-	}
-	if code != "250" {
-		return fact.Login{Outcome: fact.LoginRefused, Code: code, Text: strings.Join(lines, " ")}, nil
+	lines := strings.Split(c.ehlo, "\n")
+	if c.ehlo == "" { // it was not greeted on this session yet
+		if _, err := io.WriteString(c, "EHLO uakari.invalid\r\n"); err != nil {
+			return fact.Login{Mechanism: "PLAIN"}, err
+		}
+		var code string
+		var err error
+		if code, lines, err = c.smtpLines(); err != nil {
+			return fact.Login{Mechanism: "PLAIN"}, err
+		}
+		if code != "250" {
+			return fact.Login{Outcome: fact.LoginRefused, Code: code, Text: strings.Join(lines, " ")}, nil
+		}
 	}
 	offered := smtpWays(lines)
 	way, showing := saslWay(offered, with.Show)

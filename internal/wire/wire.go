@@ -36,6 +36,9 @@ type Conn struct {
 	r *bufio.Reader
 	// hello is what a MySQL server said first: logging in answers it.
 	hello mysqlHello
+	// ehlo is what an SMTP server offered on this very session, once it was asked:
+	// some refuse to be greeted twice.
+	ehlo string
 	// Name is the host as the endpoint names it, where servers are told.
 	Name string
 	// Old is that a handshake on it knows no version beyond TLS 1.2.

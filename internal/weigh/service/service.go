@@ -152,7 +152,7 @@ func ofPort(line string, port uint16) bool {
 
 // portNamed is how programs write a port.
 var portNamed = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`(?i)(?:\d{1,3}(?:\.\d{1,3}){3}:|\]:|\*:|::|port[ :=#"]+)(\d{1,5})\b`)
+	return regexp.MustCompile(`(?i)(?:\d{1,3}(?:\.\d{1,3}){3}:|\]:|\*:|::|(?:tcp|udp)[46]? :|port[ :=#"]+)(\d{1,5})\b`)
 })
 
 // running says that the endpoint's service runs, as far as that was seen: by

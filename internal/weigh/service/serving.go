@@ -30,6 +30,9 @@ type serving struct {
 // startSlack is how long before a unit's change of state its log may tell of it.
 const startSlack = 10 * time.Second
 
+// preparingTime is how long a program may take to begin with what it has opened.
+const preparingTime = 10 * time.Second
+
 // startingTime is how long a service may take to open its ports.
 const startingTime = 2 * time.Minute
 
@@ -92,7 +95,7 @@ func (s serving) down() []gate.Reading {
 			s.reading(
 				gate.Listener,
 				"service/zombie",
-				fmt.Sprintf("%s (pid %d) is dead and was never buried by its parent", s.p.Name, here[0].PID),
+				fmt.Sprintf("%s (pid %d) has ended, and its parent has not collected it: it is a zombie", s.p.Name, here[0].PID),
 			),
 		}
 	}
@@ -304,10 +307,37 @@ func (s serving) absent() []gate.Reading {
 // stopped reads a service that simply does not run.
 func (s serving) stopped(summary string) gate.Reading {
 	r := s.reading(gate.Listener, "service/stopped", summary)
+	if other := s.instead(); other != "" {
+		r.Lacks = append(r.Lacks, gate.Lack{
+			Guard: gate.SameProcess,
+			Why:   s.u.Name + " is not set to run, and " + other + " is, which may serve in its place",
+		})
+	}
 	if s.manager != "" && s.u == nil && !s.v.Named(s.p) {
 		r.Lacks = append(r.Lacks, gate.Lack{Guard: gate.SameProcess, Why: s.manager + " knows no unit for it"})
 	}
 	return r
+}
+
+// instead is the unit of another program that listens for others on a port that no
+// other kind of service is known by, where the unit in question is switched off for
+// good; "" if there is none: then it may be the one all the same.
+func (s serving) instead() string {
+	if s.u == nil || s.u.Enabled != "disabled" || s.v.Named(s.p) {
+		return ""
+	}
+	_, list := s.v.Listeners(s.t.Server)
+	if list == nil {
+		return ""
+	}
+	for _, l := range list.All {
+		known := s.v.Programs.Using(l.Port)
+		if l.Unit != "" && l.Unit != s.u.Name && !l.Addr.IsLoopback() && l.Transport == "tcp" &&
+			(len(known) == 0 || slices.ContainsFunc(known, func(p program.Program) bool { return p.Serves[s.t.Target.Scheme] > 0 })) {
+			return l.Unit
+		}
+	}
+	return ""
 }
 
 // unitDown reads what the service manager says of a service without a port.
@@ -590,7 +620,14 @@ func (s serving) up() []gate.Reading {
 		if l.Transport == "udp" {
 			what = fmt.Sprintf("%s reads no datagrams: %d bytes wait", scene.Owner(l), l.Queue)
 		}
-		readings = append(readings, s.hung(what))
+		r := s.hung(what)
+		// A socket of datagrams is there before its program begins to read; one that
+		// takes connections has said that it does.
+		if young, ok := s.young(); ok && l.Transport == "udp" {
+			r.Cause, r.Strength = "service/starting", gate.Inferred
+			r.Summary = fmt.Sprintf("%s started %s ago and does not serve yet: %s", s.p.Name, plain.Span(young), what)
+		}
+		readings = append(readings, r)
 	}
 	harmless := func(cause, summary string) {
 		r := s.reading(gate.Listener, cause, summary)
@@ -622,6 +659,16 @@ func (s serving) up() []gate.Reading {
 		harmless("service/not-enabled", u.Name+" runs now and will not start by itself after a reboot")
 	}
 	return readings
+}
+
+// young is how long ago a program was started that may still be preparing itself.
+func (s serving) young() (time.Duration, bool) {
+	here := s.p.Here()
+	if len(here) == 0 || here[0].Since.IsZero() {
+		return 0, false
+	}
+	age := s.v.Ask.Began.Sub(here[0].Since)
+	return max(age, 0), age < preparingTime
 }
 
 // flapping reports whether a unit was restarted again and again, the last time

@@ -31,6 +31,13 @@ func SettingNamesPort(text string, port uint16) bool {
 	return false
 }
 
+// CommentNamesPort reports whether a settings file tells in a comment that a port is
+// the default: a setting of a port that is commented out, with this number.
+func CommentNamesPort(text string, port uint16) bool {
+	return regexp.MustCompile(`(?im)^\s*[#;]+\s*[\w.-]*port[\w.-]*\s*[:= \t]\s*["']?` + strconv.Itoa(int(port)) + `["']?\s*;?\s*$`).
+		MatchString(text)
+}
+
 // SaidPort reports whether a line of a log is about a port.
 func SaidPort(line string, port uint16) bool {
 	return regexp.MustCompile(`(?i)(?:\d{1,3}(?:\.\d{1,3}){3}:|\]:|\*:|::|port[ :=#"]+)` + strconv.Itoa(int(port)) + `\b`).

@@ -147,12 +147,14 @@ func claims(ctx context.Context, conn *dbus.Conn, name, state string, port uint1
 			return found, true
 		}
 	}
+	byDefault := false
 	for _, path := range ownSettings(name, command) {
 		text, err := file.Head(path, mostSettingsText)
 		if err == nil && common.SettingNamesPort(string(text), port) {
 			found.Settings = path
 			return found, true
 		}
+		byDefault = byDefault || err == nil && common.CommentNamesPort(string(text), port)
 	}
 	lines, err := journal(ctx, "-b", "-u", name, "-n", fmt.Sprint(mostLog))
 	if err != nil {
@@ -163,7 +165,10 @@ func claims(ctx context.Context, conn *dbus.Conn, name, state string, port uint1
 			return found, true
 		}
 	}
-	return fact.Program{}, false
+	if byDefault {
+		found.Settings = fact.ByDefault
+	}
+	return found, byDefault
 }
 
 // settingsEnds is how files of settings are called.
