@@ -98,7 +98,7 @@ var ofAccount = sync.OnceValue(func() *regexp.Regexp {
 // the reason outranks what is said about the end.
 var starts = []phrase{
 	{
-		`address (?:is )?(?:already )?in use|eaddrinuse|failed \(98:|cannot bind .*in use|port .*(?:already|in use)|only one usage of each socket address`,
+		`address (?:is )?(?:already )?in use|eaddrinuse|failed \(98:|cannot bind .*in use|port .*(?:already|in use)|port \d+ is busy|only one usage of each socket address`,
 		Meaning{"service/port-taken", "its port is taken", true},
 	},
 	{

@@ -38,6 +38,11 @@ func TestDoesNotStart(t *testing.T) {
 		"Error: Unknown configuration variable \"listner\".":                            "service/settings-rejected",
 		"could not write to file: No space left on device":                              "service/starved",
 		"unable to load server certificate file \"server.pem\": no such file":           "service/settings-rejected",
+		"Not a valid configuration directive: Tides on":                                 "service/settings-rejected",
+		"run: parse config: toml: line 558 (last key \"tls\"): expected '.' or '='":     "service/settings-rejected",
+		"spamd.service: Main process exited, code=exited, status=64/USAGE":              "service/settings-rejected",
+		"run: open server: listen tcp :8086: bind: address already in use":              "service/port-taken",
+		"parsing config file /etc/tide.conf":                                            "",
 		"Started tide.service - The tides.":                                             "",
 		"Main process exited, code=exited, status=1/FAILURE":                            "",
 	} {

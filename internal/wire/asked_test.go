@@ -1,9 +1,11 @@
 package wire
 
 import (
+	"bufio"
 	"encoding/binary"
 	"io"
 	"net"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -132,5 +134,35 @@ func TestAgreedRDP(t *testing.T) {
 			u.Head != want.Head {
 			t.Errorf("%q: got %+v, want %+v", answer, u, want)
 		}
+	}
+}
+
+// TestGreetedOnce asks an SMTP server that refuses to be greeted twice on one session.
+func TestGreetedOnce(t *testing.T) {
+	near, far := net.Pipe()
+	defer near.Close()
+	go func() {
+		defer far.Close()
+		lines := bufio.NewScanner(far)
+		for greeted := false; lines.Scan(); {
+			answer := "250 2.0.0 OK\r\n"
+			switch {
+			case strings.HasPrefix(lines.Text(), "EHLO") && greeted:
+				answer = "503 5.5.1 Invalid command: Already identified\r\n"
+			case strings.HasPrefix(lines.Text(), "EHLO"):
+				greeted, answer = true, "250-tidebook Hello\r\n250-AUTH PLAIN LOGIN\r\n250 HELP\r\n"
+			}
+			if _, err := io.WriteString(far, answer); err != nil {
+				return
+			}
+		}
+	}()
+	c := NewConn(near)
+	if u := upgradeSMTP(c); u.Offered || u.Ending != fact.Done {
+		t.Fatalf("%+v", u)
+	}
+	r := askSMTP(c, Question{})
+	if r.Status != 250 || r.Code != "" || r.Asked != "NOOP" || !slices.Equal(r.Ways, []string{"PLAIN", "LOGIN"}) {
+		t.Errorf("%+v", r)
 	}
 }

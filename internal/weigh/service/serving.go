@@ -307,6 +307,9 @@ func (s serving) absent() []gate.Reading {
 // stopped reads a service that simply does not run.
 func (s serving) stopped(summary string) gate.Reading {
 	r := s.reading(gate.Listener, "service/stopped", summary)
+	if s.u != nil && s.u.Enabled == "transient" {
+		r.Lacks = append(r.Lacks, gate.Lack{Guard: gate.SameProcess, Why: s.u.Name + " was started for the moment: whether it should still run is not known"})
+	}
 	if other := s.instead(); other != "" {
 		r.Lacks = append(r.Lacks, gate.Lack{
 			Guard: gate.SameProcess,

@@ -27,3 +27,15 @@ func TestSystemKept(t *testing.T) {
 		t.Error("a credential is for nobody")
 	}
 }
+
+// TestCommentNamesPort finds a default that a settings file tells in a comment.
+func TestCommentNamesPort(t *testing.T) {
+	for text, want := range map[string]bool{
+		"# Port:3142\n": true, "#port = 3142": true, "; listen-port 3142\n": true, "x\n #  TCP_PORT: \"3142\"\n": true, "Port:3142": false,
+		"# Port:31420\n": false, "# see port 3142 of the manual\n": false, "# 3142\n": false,
+	} {
+		if got := CommentNamesPort(text, 3142); got != want {
+			t.Errorf("%q: %v", text, got)
+		}
+	}
+}

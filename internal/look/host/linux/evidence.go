@@ -20,6 +20,7 @@ import (
 	"uakari/internal/look"
 	"uakari/internal/look/file"
 	"uakari/internal/look/host/common"
+	"uakari/internal/program"
 )
 
 // Bounds on how many units are looked through for a port, and on how much is
@@ -64,7 +65,7 @@ func claimants(ctx context.Context, port uint16, held bool, known []fact.Program
 		return nil
 	}
 	var list []fact.Program
-	looked := 0
+	looked, since := 0, holdingSince(known)
 	for _, u := range units {
 		if looked == mostStopped || len(list) == mostClaims || ctx.Err() != nil {
 			break
@@ -72,12 +73,18 @@ func claimants(ctx context.Context, port uint16, held bool, known []fact.Program
 		at := slices.IndexFunc(known, func(p fact.Program) bool {
 			return slices.ContainsFunc(p.Units, func(k fact.Unit) bool { return k.Name == u.Name })
 		})
-		if strings.HasPrefix(u.Name, "systemd-") || at >= 0 && known[at].Why != "scheme" ||
-			u.ActiveState == "active" && u.SubState != "exited" && !restarted(ctx, conn, u.Name) {
+		if strings.HasPrefix(u.Name, "systemd-") || at >= 0 && known[at].Why != "scheme" {
 			continue
 		}
+		claim := claims
+		if u.ActiveState == "active" && u.SubState != "exited" && !restarted(ctx, conn, u.Name) {
+			if !held || !startedAfter(ctx, conn, u.Name, since) {
+				continue
+			}
+			claim = misses // it runs, and may have found its port taken
+		}
 		looked++
-		p, ok := claims(ctx, conn, u.Name, u.ActiveState, port)
+		p, ok := claim(ctx, conn, u.Name, u.ActiveState, port)
 		switch {
 		case ok && at >= 0:
 			known[at].Why, known[at].Settings, known[at].Ports = p.Why, p.Settings, p.Ports
@@ -107,6 +114,57 @@ func restarted(ctx context.Context, conn *dbus.Conn, name string) bool {
 	}
 	micros, _ := since.Value.Value().(uint64)
 	return time.Since(time.UnixMicro(int64(micros))) < forNow
+}
+
+// holdingSince is when whoever holds the port was started; zero if nobody knows.
+func holdingSince(known []fact.Program) (since time.Time) {
+	for _, p := range known {
+		for _, proc := range p.Processes {
+			if p.Why == "holder" && (since.IsZero() || proc.Since.Before(since)) {
+				since = proc.Since
+			}
+		}
+	}
+	return since
+}
+
+// startedAfter reports whether a unit was started later than somebody else took the
+// port.
+func startedAfter(ctx context.Context, conn *dbus.Conn, name string, taken time.Time) bool {
+	at, err := conn.GetUnitPropertyContext(ctx, name, "InactiveExitTimestamp")
+	if err != nil || taken.IsZero() {
+		return false
+	}
+	micros, _ := at.Value.Value().(uint64)
+	return micros > 0 && time.UnixMicro(int64(micros)).After(taken)
+}
+
+// misses is the program of a unit that runs and said at its start that the port was
+// taken.
+func misses(ctx context.Context, conn *dbus.Conn, name, _ string, port uint16) (fact.Program, bool) {
+	lines, err := journal(ctx, "-b", "-u", name, "-n", fmt.Sprint(mostLog))
+	if err != nil {
+		return fact.Program{}, false
+	}
+	taken := slices.ContainsFunc(lines, func(l fact.LogLine) bool {
+		m, _, ok := program.DoesNotStart(l.Text)
+		return ok && m.Cause == "service/port-taken" && common.SaidPort(l.Text, port)
+	})
+	if !taken {
+		return fact.Program{}, false
+	}
+	props, err := conn.GetAllPropertiesContext(ctx, name)
+	if err != nil {
+		return fact.Program{}, false
+	}
+	command := properties(props).command("ExecStart")
+	if len(command) == 0 {
+		return fact.Program{}, false
+	}
+	return fact.Program{
+		Name: filepath.Base(command[0]), Path: installed([]string{command[0]}), Why: "evidence", Ports: []uint16{port},
+		Units: []fact.Unit{{Name: name}},
+	}, true
 }
 
 // claims is the program of one unit, if the port is its own.
