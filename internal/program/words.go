@@ -114,7 +114,7 @@ var starts = []phrase{
 		Meaning{"service/policy-denied", "the system's policy denies it", true},
 	},
 	{
-		`\[emerg\]|not a valid (?:configuration )?directive|parse config:|(?:toml|yaml|json|xml): line \d+|bad configuration option|configuration error|invalid configuration|fatal config file error|fatal error in defaults handling|syntax error(?:,|:| in\b| on\b| at line| near line|$)|parse error|parsing \S* ?(?:failed|error)|failed to (?:parse|load|read) (?:the )?(?:config|settings)|bad (?:configuration|config|directive|option|line)|config\w* .{0,40}(?:invalid|error|bad)|(?:error|failed) (?:in|reading|loading|parsing) (?:the )?(?:config|settings)`,
+		`\[emerg\]|not a valid (?:configuration )?directive|parse config:|(?:loading|reading|parsing) .{0,20}config.{0,30}failed|unexpected symbol near|(?:toml|yaml|json|xml): line \d+|bad configuration option|configuration error|invalid configuration|fatal config file error|fatal error in defaults handling|syntax error(?:,|:| in\b| on\b| at line| near line|$)|parse error|parsing \S* ?(?:failed|error)|failed to (?:parse|load|read) (?:the )?(?:config|settings)|bad (?:configuration|config|directive|option|line)|config\w* .{0,40}(?:invalid|error|bad)|(?:error|failed) (?:in|reading|loading|parsing) (?:the )?(?:config|settings)`,
 		Meaning{"service/settings-rejected", "it refuses its settings", true},
 	},
 	{

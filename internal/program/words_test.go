@@ -42,6 +42,8 @@ func TestDoesNotStart(t *testing.T) {
 		"run: parse config: toml: line 558 (last key \"tls\"): expected '.' or '='":     "service/settings-rejected",
 		"spamd.service: Main process exited, code=exited, status=64/USAGE":              "service/settings-rejected",
 		"run: open server: listen tcp :8086: bind: address already in use":              "service/port-taken",
+		`msg="Loading configuration file failed" file=/etc/tide.yml`:                    "service/settings-rejected",
+		`Fatal error: [string "chunk"]:6: unexpected symbol near '<eof>'`:               "service/settings-rejected",
 		"parsing config file /etc/tide.conf":                                            "",
 		"Started tide.service - The tides.":                                             "",
 		"Main process exited, code=exited, status=1/FAILURE":                            "",

@@ -104,3 +104,14 @@ func (s Scheme) Usual(port uint16) bool {
 	}
 	return false
 }
+
+// UsualOn is the names of the schemes that are usual on a port.
+func UsualOn(port uint16) []string {
+	var list []string
+	for _, s := range schemes() {
+		if s.Usual(port) {
+			list = append(list, s.Name)
+		}
+	}
+	return list
+}

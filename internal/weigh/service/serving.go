@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"fmt"
 	"regexp"
 	"slices"
@@ -335,9 +336,10 @@ func (s serving) instead() string {
 	}
 	for _, l := range list.All {
 		known := s.v.Programs.Using(l.Port)
-		if l.Unit != "" && l.Unit != s.u.Name && !l.Addr.IsLoopback() && l.Transport == "tcp" &&
+		by := cmp.Or(l.Unit, l.Program)
+		if by != "" && by != s.u.Name && !l.Addr.IsLoopback() && l.Transport == "tcp" && !scene.Serves(l, []fact.Program{*s.p}) &&
 			(len(known) == 0 || slices.ContainsFunc(known, func(p program.Program) bool { return p.Serves[s.t.Target.Scheme] > 0 })) {
-			return l.Unit
+			return by
 		}
 	}
 	return ""

@@ -21,6 +21,7 @@ import (
 	"uakari/internal/look/file"
 	"uakari/internal/look/host/common"
 	"uakari/internal/program"
+	"uakari/internal/protocol"
 )
 
 // Bounds on how many units are looked through for a port, and on how much is
@@ -205,7 +206,10 @@ func claims(ctx context.Context, conn *dbus.Conn, name, state string, port uint1
 			return found, true
 		}
 	}
-	byDefault := false
+	// What is called as the service of the port is ("smtpd") has it as its own.
+	byDefault := slices.ContainsFunc(protocol.UsualOn(port), func(scheme string) bool {
+		return found.Name == scheme || found.Name == scheme+"d"
+	})
 	for _, path := range ownSettings(name, command) {
 		text, err := file.Head(path, mostSettingsText)
 		if err == nil && common.SettingNamesPort(string(text), port) {
