@@ -210,7 +210,7 @@ On the other side: --broker URL --order-key FILE --at nats:NAME.`,
 	flags.BoolVar(&login, "allow-login", false, "let orders try an account, with --secret or --identity, each once in ten minutes")
 	flags.StringVar(&secret, "secret", "", "the password that tries of accounts send: `env:NAME|file:PATH`; never given here itself")
 	flags.StringVar(&identity, "identity", "", "the private key that tries of accounts use: a `file`")
-	flags.Float64Var(&each, "rate", 20, "the most orders a second")
+	flags.Float64Var(&each, "rate", 50, "the most orders a second")
 	return cmd
 }
 

@@ -130,7 +130,7 @@ func Sweep(s trail.Sweep, colour bool) string {
 			width,
 		)
 		if len(o.Also) > 0 {
-			block(&b, "              ", "              ", "so they have "+plain.Printable(some(o.Also)), width)
+			block(&b, "              ", "              ", "they share too: "+plain.Printable(some(o.Also)), width)
 		}
 		block(
 			&b,

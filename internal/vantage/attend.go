@@ -29,15 +29,16 @@ type Attendance struct {
 	// and each once in ten minutes.
 	Login bool
 	Env   look.Env
-	Rate  float64 // orders a second; a hundred more at once
+	Rate  float64 // orders a second; two hundred more at once
 	Log   *slog.Logger
 }
 
 // Bounds of what a host does for orders.
 const (
-	mostOrder  = 1 << 20 // bytes of one
-	mostAtOnce = 16      // orders under way
-	mostBurst  = 100     // orders at once, beyond the rate
+	mostOrder  = 1 << 20         // bytes of one
+	mostAtOnce = 16              // orders under way
+	mostBurst  = 200             // orders at once, beyond the rate
+	mostPause  = 2 * time.Second // an order waits for its turn; the desk waits a little longer
 	mostLook   = time.Minute
 	mostRuns   = 64 // runs whose connections are counted
 	loginEach  = 10 * time.Minute
@@ -125,7 +126,7 @@ func (a *answering) say(r reply) {
 func (s *attending) take(ctx context.Context, conn *nats.Conn, m *nats.Msg) {
 	began := time.Now()
 	say := &answering{conn: conn, to: m.Reply}
-	o, by, err := s.permitted(m, began)
+	o, by, err := s.permitted(ctx, m, began)
 	about := []any{"number", o.Number}
 	if by != nil {
 		about = append(about, "from", ssh.FingerprintSHA256(by))
@@ -187,33 +188,42 @@ func (s *attending) look(ctx context.Context, here *Here, order fact.Order, emit
 	}
 }
 
-// permitted finds whether an order may be done, and takes a seat for it.
-func (s *attending) permitted(m *nats.Msg, now time.Time) (o brokerOrder, by ssh.PublicKey, err error) {
+// permitted finds whether an order may be done, and takes a seat for it. What is well
+// signed waits a moment for its turn.
+func (s *attending) permitted(ctx context.Context, m *nats.Msg, now time.Time) (o brokerOrder, by ssh.PublicKey, err error) {
 	if len(m.Data) > mostOrder {
 		return o, nil, fmt.Errorf("it has %d bytes; expected at most %d", len(m.Data), mostOrder)
-	}
-	if !s.limit.Allow() {
-		return o, nil, errors.New("too many orders; later")
 	}
 	if o, by, err = opened(m.Data, s.Keys); err != nil {
 		return o, by, err
 	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if err := s.used.check(o, s.Name, now); err != nil {
+	if err := s.allowed(o, now); err != nil {
 		return o, by, err
 	}
-	if o.Order != nil {
-		if err := s.mayLogin(*o.Order, now); err != nil {
-			return o, by, err
-		}
+	ctx, cancel := context.WithTimeout(ctx, mostPause)
+	defer cancel()
+	if s.limit.Wait(ctx) != nil {
+		return o, by, errors.New("too many orders; later")
 	}
 	select {
 	case s.seats <- struct{}{}:
 		return o, by, nil
-	default:
+	case <-ctx.Done():
 		return o, by, errors.New("it is busy with other orders; later")
 	}
+}
+
+// allowed finds what is wrong with an order that is well signed.
+func (s *attending) allowed(o brokerOrder, now time.Time) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if err := s.used.check(o, s.Name, now); err != nil {
+		return err
+	}
+	if o.Order == nil {
+		return nil
+	}
+	return s.mayLogin(*o.Order, now)
 }
 
 // mayLogin refuses a try of an account unless that is allowed, and the next one for

@@ -1,6 +1,7 @@
 package weigh
 
 import (
+	"net/netip"
 	"testing"
 
 	"uakari/internal/fact"
@@ -89,4 +90,29 @@ func TestSeveralCouldServe(t *testing.T) {
 		programs("", down("named"), down("dnsmasq"))
 	s.set.Ask.Card = &fact.Card{Name: "tides", Program: "/usr/sbin/dnsmasq"}
 	s.check("the card says which", "service/stopped proven")
+}
+
+// TestSwitchedOff is a unit that is stopped and switched off for good, beside another
+// program that may serve in its place, and alone.
+func TestSwitchedOff(t *testing.T) {
+	off := fact.Unit{Name: "nginx.service", Load: "loaded", Active: "inactive", Enabled: "disabled", Result: "success"}
+	forNow := fact.Unit{Name: "squatter.service", Load: "loaded", Active: "inactive", Enabled: "transient", Result: "success"}
+	other := fact.Listener{Addr: netip.MustParseAddr("0.0.0.0"), Port: 8081}
+	ssh := other
+	ssh.Port = 22
+	for _, c := range []struct {
+		name string
+		unit fact.Unit
+		list []fact.Listener
+		want string
+	}{
+		{"alone", off, nil, "service/stopped proven"},
+		{"beside what is known for something else", off, []fact.Listener{ssh}, "service/stopped proven"},
+		{"beside another", off, []fact.Listener{ssh, other}, "service/stopped likely"},
+		{"started for the moment", forNow, nil, "service/stopped likely"},
+	} {
+		s := newScene(t, web).holds("v2", tidebook).named(tidebook).client(tidebook, reset).listening(c.list...).
+			programs("systemd", fact.Program{Name: "nginx", Path: "/usr/sbin/nginx", Why: "settings", Ports: []uint16{80}, Units: []fact.Unit{c.unit}})
+		s.check(c.name, c.want)
+	}
 }

@@ -1,7 +1,6 @@
 package service
 
 import (
-	"cmp"
 	"fmt"
 	"regexp"
 	"slices"
@@ -10,8 +9,10 @@ import (
 	"time"
 
 	"uakari/internal/fact"
+	"uakari/internal/filter"
 	"uakari/internal/plain"
 	"uakari/internal/program"
+	"uakari/internal/protocol"
 	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/gate"
 	"uakari/internal/weigh/scene"
@@ -311,10 +312,10 @@ func (s serving) stopped(summary string) gate.Reading {
 	if s.u != nil && s.u.Enabled == "transient" {
 		r.Lacks = append(r.Lacks, gate.Lack{Guard: gate.SameProcess, Why: s.u.Name + " was started for the moment: whether it should still run is not known"})
 	}
-	if other := s.instead(); other != "" {
+	if port := s.instead(); port != 0 {
 		r.Lacks = append(r.Lacks, gate.Lack{
 			Guard: gate.SameProcess,
-			Why:   s.u.Name + " is not set to run, and " + other + " is, which may serve in its place",
+			Why:   fmt.Sprintf("%s is switched off for good, and whoever listens on port %d may serve in its place", s.u.Name, port),
 		})
 	}
 	if s.manager != "" && s.u == nil && !s.v.Named(s.p) {
@@ -323,26 +324,25 @@ func (s serving) stopped(summary string) gate.Reading {
 	return r
 }
 
-// instead is the unit of another program that listens for others on a port that no
-// other kind of service is known by, where the unit in question is switched off for
-// good; "" if there is none: then it may be the one all the same.
-func (s serving) instead() string {
+// instead is a port that no other kind of service is known by and that somebody else
+// listens on, where the unit in question is switched off for good; 0 if there is none:
+// then it may be the one all the same.
+func (s serving) instead() uint16 {
 	if s.u == nil || s.u.Enabled != "disabled" || s.v.Named(s.p) {
-		return ""
+		return 0
 	}
 	_, list := s.v.Listeners(s.t.Server)
 	if list == nil {
-		return ""
+		return 0
 	}
 	for _, l := range list.All {
-		known := s.v.Programs.Using(l.Port)
-		by := cmp.Or(l.Unit, l.Program)
-		if by != "" && by != s.u.Name && !l.Addr.IsLoopback() && l.Transport == "tcp" && !scene.Serves(l, []fact.Program{*s.p}) &&
-			(len(known) == 0 || slices.ContainsFunc(known, func(p program.Program) bool { return p.Serves[s.t.Target.Scheme] > 0 })) {
-			return by
+		usual := protocol.UsualOn(l.Port)
+		if l.Transport != "udp" && !l.Addr.IsLoopback() && l.Port < filter.Ephemeral.Low && !scene.Serves(l, []fact.Program{*s.p}) &&
+			(len(usual) == 0 || slices.Contains(usual, s.t.Target.Scheme)) {
+			return l.Port
 		}
 	}
-	return ""
+	return 0
 }
 
 // unitDown reads what the service manager says of a service without a port.

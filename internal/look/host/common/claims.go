@@ -19,7 +19,7 @@ func NamesPort(word string, port uint16) bool {
 func SettingNamesPort(text string, port uint16) bool {
 	number := regexp.MustCompile(`(?:^|[^\d.])` + strconv.Itoa(int(port)) + `(?:$|[^\d.])`)
 	about := regexp.MustCompile(`(?i)port|listen|bind|addr|endpoint|interface|:` + strconv.Itoa(int(port)) +
-		`|^(?:\d{1,3}(?:\.\d{1,3}){3}|[0-9a-f:]*::[0-9a-f:]*)[ \t]+` + strconv.Itoa(int(port)) + `\b`)
+		`|(?:\d{1,3}(?:\.\d{1,3}){3}|::[0-9a-f:]*)["']?[ \t,]+["']?` + strconv.Itoa(int(port)) + `\b`)
 	for line := range strings.Lines(text) {
 		line = strings.TrimSpace(line)
 		if line == "" || strings.ContainsAny(line[:1], "#;/!") {

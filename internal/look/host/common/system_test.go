@@ -43,7 +43,7 @@ func TestCommentNamesPort(t *testing.T) {
 // TestSettingNamesPort finds lines that give a port to something that listens.
 func TestSettingNamesPort(t *testing.T) {
 	for text, want := range map[string]bool{
-		"listen 8088\n": true, "0.0.0.0 8088 127.0.0.1 80\n": true, ":: 8088 ::1 80\n": true, "# port 8088\n": false, "keep 8088 lines\n": false,
+		"listen 8088\n": true, "0.0.0.0 8088 127.0.0.1 80\n": true, ":: 8088 ::1 80\n": true, "# port 8088\n": false, "keep 8088 lines\n": false, "accepter: tcp,0.0.0.0,8088": true,
 		"10.20.0.1 80880\n": false, "timeout 8088\n": false,
 	} {
 		if got := SettingNamesPort(text, 8088); got != want {

@@ -498,7 +498,7 @@ func askManager(ctx context.Context, s *fact.Service, env look.Env) error {
 		p.Units = nil
 		for _, name := range names {
 			u, ok := unitState(ctx, conn, name, env.Deep)
-			if held && p.Why != "holder" && u.Active == "active" && len(u.Log) == 0 {
+			if (held && p.Why != "holder" || p.Why == "evidence") && u.Active == "active" && len(u.Log) == 0 {
 				readLog(ctx, &u) // it runs beside whoever holds the port
 			}
 			if ok || p.Why == "card" || p.Why == "unit" {
