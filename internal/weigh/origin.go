@@ -55,6 +55,23 @@ func Features(set fact.Set) []string {
 			add("proxy: %s", f.Proxy.Value)
 		case f.Identity != nil:
 			add("system: %s", strings.TrimSpace(f.Identity.Name+" "+f.Identity.Kernel))
+		case f.Service != nil:
+			for _, p := range f.Service.Programs {
+				if p.Package.Name != "" {
+					add("package: %s %s", p.Package.Name, p.Package.Version)
+				}
+				for _, file := range p.Files {
+					if file.Mark != "" {
+						add("file: %s, text %s", file.Path, file.Mark)
+					}
+				}
+			}
+		case f.Settings != nil:
+			for _, each := range f.Settings.List {
+				if value := cmp.Or(each.Value, each.Mark); value != "" && value != "…" {
+					add("setting: %s, %s = %s", each.At.File, each.At.Key, value)
+				}
+			}
 		case f.Answer != nil && len(f.Answer.Addrs) > 0:
 			var addrs []netip.Addr
 			addrs = append(addrs, f.Answer.Addrs...)

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"testing"
 
+	"uakari/internal/fact"
 	"uakari/internal/trail"
 )
 
@@ -92,6 +93,36 @@ func TestOrigin(t *testing.T) {
 		}
 		if everybody := c.name == "nobody reaches it" || c.name == "other endpoints count for nothing"; groups[0].Everybody != everybody {
 			t.Errorf("%s: everybody %v", c.name, groups[0].Everybody)
+		}
+	}
+}
+
+// TestFeatures is what is seen of a client that a fault may come from, and nothing of
+// the server.
+func TestFeatures(t *testing.T) {
+	s := newScene(t, web).holds("v1", gauge).holds("v2", tidebook)
+	service := func(version string) func(*fact.Fact) {
+		return func(f *fact.Fact) {
+			f.Service = &fact.Service{Programs: []fact.Program{{
+				Name: "upload", Package: fact.Package{Name: "upload", Version: version},
+				Files: []fact.SettingsFile{{Path: "/etc/upload.conf", Mark: "00aa"}, {Path: "/etc/secret", Mark: ""}},
+			}}}
+		}
+	}
+	s.add("v1", fact.LookService, fact.Target{}, service("1.2")).add("v2", fact.LookService, fact.Target{}, service("9.9"))
+	s.add("v1", fact.LookSettings, fact.Target{}, func(f *fact.Fact) {
+		f.Settings = &fact.Settings{List: []fact.SettingSeen{
+			{At: fact.SettingAt{File: "/etc/upload.conf", Key: "port"}, Value: "8443"},
+			{At: fact.SettingAt{File: "/etc/upload.conf", Key: "token"}, Value: "…"},
+		}}
+	})
+	got := Features(s.set)
+	for want, there := range map[string]bool{
+		"package: upload 1.2": true, "package: upload 9.9": false, "file: /etc/upload.conf, text 00aa": true,
+		"setting: /etc/upload.conf, port = 8443": true, "setting: /etc/upload.conf, token = …": false,
+	} {
+		if slices.Contains(got, want) != there {
+			t.Errorf("%s: %v in %q", want, !there, got)
 		}
 	}
 }
