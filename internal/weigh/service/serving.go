@@ -328,7 +328,7 @@ func (s serving) stopped(summary string) gate.Reading {
 // listens on, where the unit in question is switched off for good; 0 if there is none:
 // then it may be the one all the same.
 func (s serving) instead() uint16 {
-	if s.u == nil || s.u.Enabled != "disabled" || s.v.Named(s.p) {
+	if s.u == nil || s.u.Enabled != "disabled" || s.p.Why == "card" || s.v.Named(s.p) {
 		return 0
 	}
 	_, list := s.v.Listeners(s.t.Server)

@@ -179,6 +179,9 @@ func claims(ctx context.Context, conn *dbus.Conn, name, state string, port uint1
 		p.started().IsZero() {
 		return fact.Program{}, false // it was never meant to run
 	}
+	if state == "inactive" && p.text("UnitFileState") == "transient" {
+		return fact.Program{}, false // it was started for the moment
+	}
 	if t := p.text("Type"); t == "oneshot" && state != "failed" {
 		return fact.Program{}, false
 	}
