@@ -314,7 +314,9 @@ func confirmChapter(
 // have its hosts file, and confirms what failed once that is mended.
 func tellStations(ctx context.Context, out io.Writer, world *demo.World, c demo.Chapter, colour bool) (bool, error) {
 	sweepOf := func(hosts string, of func(image string) bool) (trail.Sweep, error) {
-		s := trail.Sweep{Format: trail.SweepFormat, Plan: "stations.yaml", Began: time.Now().UTC(), Endpoints: []string{c.Endpoint}}
+		s := trail.Sweep{
+			Format: trail.SweepFormat, Plan: "stations.yaml", Began: time.Now().UTC(), Endpoints: []string{c.Endpoint},
+		}
 		for i := range c.Stations {
 			image := "kiosk-2"
 			if i%5 == 1 || i%5 == 3 {
@@ -350,7 +352,8 @@ func tellStations(ctx context.Context, out io.Writer, world *demo.World, c demo.
 	if err != nil {
 		return false, err
 	}
-	fmt.Fprint(out, tell.Prompt("uakari sweep --confirm before.json stations.yaml", colour)+tell.SweepConfirmed(before, after, colour))
+	fmt.Fprint(out, tell.Prompt("uakari sweep --confirm before.json stations.yaml", colour))
+	fmt.Fprint(out, tell.SweepConfirmed(before, after, colour))
 	found := len(before.Groups) == 1 && slices.Equal([]string{before.Groups[0].Cause}, c.Finds)
 	return found && sweepStatus(after) == nil, nil
 }

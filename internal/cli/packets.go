@@ -113,7 +113,9 @@ func framesOf(set fact.Set, v fact.Vantage) (list []tell.Frame) {
 				continue
 			}
 			at := f.Packets.Began.Add(time.Duration(s.AtMS * float64(time.Millisecond)))
-			list = append(list, tell.Frame{At: at, Host: v.Host, Link: s.Link, Out: s.Out, Data: s.Raw, Length: wholeLength(s.Raw)})
+			list = append(list, tell.Frame{
+				At: at, Host: v.Host, Link: s.Link, Out: s.Out, Data: s.Raw, Length: wholeLength(s.Raw),
+			})
 		}
 	}
 	return list

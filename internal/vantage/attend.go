@@ -190,7 +190,11 @@ func (s *attending) look(ctx context.Context, here *Here, order fact.Order, emit
 
 // permitted finds whether an order may be done, and takes a seat for it. What is well
 // signed waits a moment for its turn.
-func (s *attending) permitted(ctx context.Context, m *nats.Msg, now time.Time) (o brokerOrder, by ssh.PublicKey, err error) {
+func (s *attending) permitted(
+	ctx context.Context,
+	m *nats.Msg,
+	now time.Time,
+) (o brokerOrder, by ssh.PublicKey, err error) {
 	if len(m.Data) > mostOrder {
 		return o, nil, fmt.Errorf("it has %d bytes; expected at most %d", len(m.Data), mostOrder)
 	}

@@ -45,8 +45,10 @@ func DialBroker(login BrokerLogin, more ...nats.Option) (*nats.Conn, error) {
 		nats.ReconnectWait(500 * time.Millisecond), nats.ReconnectBufSize(8 << 20),
 		nats.ErrorHandler(func(*nats.Conn, *nats.Subscription, error) {}), // what is lost shows in that it is missing
 	}, more...)
-	if addr, err := netip.ParseAddr(u.Hostname()); u.Scheme == "tls" || u.Hostname() != "localhost" && (err != nil || !addr.IsLoopback()) {
-		options = append(options, nats.Secure(&tls.Config{RootCAs: login.Trust, MinVersion: tls.VersionTLS12, ServerName: u.Hostname()}))
+	if u.Scheme == "tls" || !onThisHost(u.Hostname()) {
+		options = append(options, nats.Secure(&tls.Config{
+			RootCAs: login.Trust, MinVersion: tls.VersionTLS12, ServerName: u.Hostname(),
+		}))
 	}
 	switch {
 	case login.Login != "":
@@ -59,6 +61,12 @@ func DialBroker(login BrokerLogin, more ...nats.Option) (*nats.Conn, error) {
 		return nil, fmt.Errorf("--broker %s: %w", told, err)
 	}
 	return conn, nil
+}
+
+// onThisHost reports whether a name is this host's own, whatever a resolver says.
+func onThisHost(name string) bool {
+	addr, err := netip.ParseAddr(name)
+	return name == "localhost" || err == nil && addr.IsLoopback()
 }
 
 // Broker is a host that attends a broker.
@@ -80,7 +88,14 @@ const (
 
 // AskBroker asks for a host by its name on the broker. The connection stays the
 // caller's.
-func AskBroker(ctx context.Context, conn *nats.Conn, key ssh.Signer, name string, info fact.Vantage, env look.Env) (*Broker, error) {
+func AskBroker(
+	ctx context.Context,
+	conn *nats.Conn,
+	key ssh.Signer,
+	name string,
+	info fact.Vantage,
+	env look.Env,
+) (*Broker, error) {
 	if _, err := subjectOf(name); err != nil {
 		return nil, fmt.Errorf("--at nats:%s: %w", name, err)
 	}
@@ -108,7 +123,10 @@ func (b *Broker) Look(ctx context.Context, order fact.Order, emit func(fact.Fact
 	})
 	if err != nil && ctx.Err() == nil {
 		env := look.Env{Vantage: b.info.ID}
-		emit(env.Failed(order, "broker "+b.name, "no answer from "+b.name+" over the broker", err, "the broker and uakari attend on "+b.name+", or a record made there"))
+		emit(env.Failed(
+			order, "broker "+b.name, "no answer from "+b.name+" over the broker", err,
+			"the broker and uakari attend on "+b.name+", or a record made there",
+		))
 	}
 }
 
@@ -140,13 +158,18 @@ func (b *Broker) order(ctx context.Context, order *fact.Order, emit func(fact.Fa
 }
 
 // once sends one order, and says whether the host had begun with it.
-func (b *Broker) once(ctx context.Context, order *fact.Order, emit func(fact.Fact)) (there hello, begun bool, err error) {
+func (b *Broker) once(
+	ctx context.Context,
+	order *fact.Order,
+	emit func(fact.Fact),
+) (there hello, begun bool, err error) {
 	subject, err := subjectOf(b.name)
 	if err != nil {
 		return there, false, err
 	}
 	message, err := sign(brokerOrder{
-		Format: OrderFormat, To: b.name, Number: rand.Text(), Until: time.Now().Add(orderLife), Run: b.run, Hello: b.hello, Order: order,
+		Format: OrderFormat, To: b.name, Number: rand.Text(), Until: time.Now().Add(orderLife),
+		Run: b.run, Hello: b.hello, Order: order,
 	}, b.key)
 	if err != nil {
 		return there, false, err

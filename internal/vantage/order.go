@@ -95,13 +95,14 @@ func (u used) check(o brokerOrder, name string, now time.Time) error {
 		}
 	}
 	_, again := u[o.Number]
+	clock := now.UTC().Format(time.RFC3339)
 	switch left := o.Until.Sub(now); {
 	case o.To != name:
 		return fmt.Errorf("it is for %q", o.To)
 	case left <= 0:
-		return fmt.Errorf("its time was over %s ago, by this host's clock (%s)", (-left).Round(time.Second), now.UTC().Format(time.RFC3339))
+		return fmt.Errorf("its time was over %s ago, by this host's clock (%s)", (-left).Round(time.Second), clock)
 	case left > 2*orderLife:
-		return fmt.Errorf("it lasts for %s, by this host's clock (%s)", left.Round(time.Second), now.UTC().Format(time.RFC3339))
+		return fmt.Errorf("it lasts for %s, by this host's clock (%s)", left.Round(time.Second), clock)
 	case o.Number == "" || again:
 		return errors.New("its number was used before")
 	case o.Hello.Version != talkVersion:

@@ -91,7 +91,9 @@ func trailOf(v *scene.Scene, tries []*scene.Try) trail.Trail {
 // linksOf is what was seen on the links of the hosts, where a cause rests on it.
 func linksOf(v *scene.Scene, tries []*scene.Try, causes []trail.Cause) []trail.Sighting {
 	rests := slices.ContainsFunc(v.All, func(f *fact.Fact) bool {
-		return f.Packets != nil && slices.ContainsFunc(causes, func(c trail.Cause) bool { return slices.Contains(c.Because, f.ID) })
+		return f.Packets != nil && slices.ContainsFunc(causes, func(c trail.Cause) bool {
+			return slices.Contains(c.Because, f.ID)
+		})
 	})
 	for _, t := range tries {
 		if list := rules.Sightings(v, t); rests && len(list) > 0 {

@@ -157,7 +157,8 @@ func (p *seenPackets) takeSegment(b []byte, h head, link string, out bool, ms fl
 	}
 	s := fact.Segment{
 		AtMS: ms, Link: link, Out: out, Hops: h.hops, Flags: flagWords(tcp[13]),
-		From: netip.AddrPortFrom(h.from, binary.BigEndian.Uint16(tcp)), To: netip.AddrPortFrom(h.to, binary.BigEndian.Uint16(tcp[2:])),
+		From:     netip.AddrPortFrom(h.from, binary.BigEndian.Uint16(tcp)),
+		To:       netip.AddrPortFrom(h.to, binary.BigEndian.Uint16(tcp[2:])),
 		Sequence: binary.BigEndian.Uint32(tcp[4:]), Acknowledged: binary.BigEndian.Uint32(tcp[8:]),
 	}
 	whole := min(h.long+int(tcp[12]>>4)*4, len(b)) // its headers, and nothing that is said
@@ -228,7 +229,8 @@ func (p *seenPackets) takeICMP(b []byte, h head, link string, out bool, ms float
 			return
 		}
 		p.Errors = append(p.Errors, fact.PacketError{
-			AtMS: ms, Link: link, Out: out, From: h.from, Type: kind, Code: icmp[1], About: netip.AddrPortFrom(q.to, to), Hops: h.hops,
+			AtMS: ms, Link: link, Out: out, From: h.from, Type: kind, Code: icmp[1],
+			About: netip.AddrPortFrom(q.to, to), Hops: h.hops,
 		})
 	}
 }

@@ -97,7 +97,9 @@ func hopsBack(v *scene.Scene, t *scene.Try) []netip.Addr {
 // beside reports whether a host is on one link with an address: a router of the way
 // back alone is on the way there only then.
 func beside(held *fact.Addresses, to netip.Addr) bool {
-	return slices.ContainsFunc(held.Held, func(a fact.Address) bool { return a.Prefix.Masked().Contains(to.Unmap()) && !a.Local })
+	return slices.ContainsFunc(held.Held, func(a fact.Address) bool {
+		return a.Prefix.Masked().Contains(to.Unmap()) && !a.Local
+	})
 }
 
 // soleAddress is the client's only address of a family, where the route was

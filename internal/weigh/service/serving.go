@@ -337,8 +337,9 @@ func (s serving) instead() uint16 {
 	}
 	for _, l := range list.All {
 		usual := protocol.UsualOn(l.Port)
-		if l.Transport != "udp" && !l.Addr.IsLoopback() && l.Port < filter.Ephemeral.Low && !scene.Serves(l, []fact.Program{*s.p}) &&
-			(len(usual) == 0 || slices.Contains(usual, s.t.Target.Scheme)) {
+		fits := len(usual) == 0 || slices.Contains(usual, s.t.Target.Scheme)
+		open := l.Transport != "udp" && !l.Addr.IsLoopback() && l.Port < filter.Ephemeral.Low
+		if fits && open && !scene.Serves(l, []fact.Program{*s.p}) {
 			return l.Port
 		}
 	}
