@@ -133,6 +133,7 @@ func TestNeighbours(t *testing.T) {
 		{"the server drops the question", "server", "tcp dport 8080 accept", []string{"rules/neighbour-silent proven"}},
 		{"the client drops the answer", "client", "ct state established,related accept", []string{"rules/neighbour-silent proven"}},
 		{"it is let through", "server", "tcp dport 8080 accept\nicmpv6 type { nd-neighbor-solicit, nd-neighbor-advert } accept", nil},
+		{"it is let through by the group that it is sent to", "server", "tcp dport 8080 accept\nip6 daddr ff02::/16 accept", nil},
 		{"it is let through by what is not tracked", "server", "tcp dport 8080 accept\nct state untracked accept", nil},
 	} {
 		t.Run(c.name, func(t *testing.T) {

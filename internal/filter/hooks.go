@@ -345,7 +345,8 @@ func (h *Host) receive(s *state, in port, fuel *int) (states []*state, local boo
 			return states, false, "which addresses are the host's own is not known"
 		}
 		h.reversePath(each)
-		if kind == kindLocal || kind == kindBroadcast {
+		// A host listens to the groups by which its own addresses are asked for.
+		if kind == kindLocal || kind == kindBroadcast || kind == kindMulticast && each.packet.discovers() {
 			here = append(here, each)
 		} else {
 			on = append(on, each)

@@ -66,8 +66,6 @@ func (p Packet) reply() Packet {
 		r.ICMPType = 0
 	case p.Proto == ICMPv6 && p.ICMPType == 128:
 		r.ICMPType = 129
-	case p.Proto == ICMPv6 && p.ICMPType == Solicits:
-		r.ICMPType = Advertises
 	}
 	return r
 }

@@ -37,6 +37,7 @@ type Attendance struct {
 const (
 	mostOrder  = 1 << 20         // bytes of one
 	mostAtOnce = 16              // orders under way
+	junkRate   = 5               // messages of strangers a second that are told so
 	mostBurst  = 200             // orders at once, beyond the rate
 	mostPause  = 2 * time.Second // an order waits for its turn; the desk waits a little longer
 	mostLook   = time.Minute
@@ -48,6 +49,7 @@ const (
 type attending struct {
 	Attendance
 	limit *rate.Limiter
+	junk  *rate.Limiter // of what is no order of ours: more is passed over without a word
 	seats chan struct{} // one for each order under way
 
 	mu     sync.Mutex // guards what follows
@@ -71,6 +73,7 @@ func Attend(ctx context.Context, conn *nats.Conn, a Attendance) error {
 	s := &attending{
 		Attendance: a,
 		limit:      rate.NewLimiter(rate.Limit(a.Rate), mostBurst),
+		junk:       rate.NewLimiter(junkRate, mostAtOnce),
 		seats:      make(chan struct{}, mostAtOnce),
 		used:       used{},
 		runs:       map[string]*run{},
@@ -127,6 +130,9 @@ func (s *attending) take(ctx context.Context, conn *nats.Conn, m *nats.Msg) {
 	began := time.Now()
 	say := &answering{conn: conn, to: m.Reply}
 	o, by, err := s.permitted(ctx, m, began)
+	if by == nil && !s.junk.Allow() {
+		return
+	}
 	about := []any{"number", o.Number}
 	if by != nil {
 		about = append(about, "from", ssh.FingerprintSHA256(by))

@@ -2,6 +2,7 @@ package rules
 
 import (
 	"fmt"
+	"net/netip"
 	"slices"
 
 	"uakari/internal/fact"
@@ -44,14 +45,8 @@ func NeighbourReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Read
 		if !at.read {
 			continue
 		}
-		asks := filter.Packet{Proto: filter.ICMPv6, ICMPType: filter.Solicits, From: source, To: to}
-		asks.AnySource = at.role == fact.Server // a router asks by an address of its own
-		trip := filter.Travel(asks, []filter.Hop{{Host: at.host, In: arrivals(v, t, at, asks)[0]}})
-		for _, leg := range []struct {
-			what string
-			walk filter.Walk
-		}{{"the question who has " + to.String(), trip.Request}, {"its answer", trip.Reply}} {
-			walk := leg.walk
+		for _, leg := range messages(at, t, to, source) {
+			walk := filter.Request(leg.packet, []filter.Hop{{Host: at.host, In: leg.in(v, t, at, to)}})
 			if walk.Verdict != filter.Drops && walk.Verdict != filter.Rejects {
 				continue
 			}
@@ -75,4 +70,41 @@ func NeighbourReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Read
 		}
 	}
 	return list
+}
+
+// message is one of those by which a machine is found, as a host sees it.
+type message struct {
+	what    string
+	packet  filter.Packet
+	arrives bool
+}
+
+// in is the link by which it arrives; "" for one that the host sends.
+func (m message) in(v *scene.Scene, t *scene.Try, at standing, to netip.Addr) string {
+	if !m.arrives {
+		return ""
+	}
+	p := m.packet
+	if p.To.IsMulticast() { // it comes by the link of the address that it asks for
+		p.To = to
+	}
+	return arrivals(v, t, at, p)[0]
+}
+
+// messages is what a host has to let through for the server to be found: the question
+// goes to a group (RFC 4861 section 4.3), whose number is made of the address.
+func messages(at standing, t *scene.Try, to, source netip.Addr) []message {
+	group := netip.MustParseAddr("ff02::1:ff00:0").As16()
+	last := to.As16()
+	copy(group[13:], last[13:])
+	asks := filter.Packet{
+		Proto: filter.ICMPv6, ICMPType: filter.Solicits, From: source, To: netip.AddrFrom16(group), AnySource: at.role == fact.Server,
+	}
+	answers := filter.Packet{Proto: filter.ICMPv6, ICMPType: filter.Advertises, From: to, To: source}
+	question := message{"the question who has " + to.String(), asks, at.role == fact.Server}
+	answer := message{"its answer", answers, at.role == fact.Client}
+	if t.Symptom != gate.NeighbourSilent {
+		return []message{question} // a router asks, whose address the answer goes to
+	}
+	return []message{question, answer}
 }

@@ -238,6 +238,9 @@ func (f flow) silent() []gate.Reading {
 	case back == nil && f.asymmetric() != "":
 		r := f.reading(gate.WayBack, "rules/asymmetric-way", f.asymmetric())
 		r.Lacks = f.missed(f.client, true)
+		for _, g := range f.gateways {
+			r.Lacks = append(r.Lacks, f.missed(g, true)...)
+		}
 		return []gate.Reading{way, r}
 	case back == nil:
 		r := f.reading(gate.WayBack, "rules/return-drop", fmt.Sprintf("the answer left %s by %s and did not come to %s%s",
@@ -258,12 +261,13 @@ func (f flow) silent() []gate.Reading {
 }
 
 // unanswered is the neighbour that the server needs for its answer, if it asked for
-// it and nobody answered; nil otherwise.
+// it more than once and nobody answered; nil otherwise. The last answer may have come
+// after the watch.
 func (f flow) unanswered() *fact.AskedNeighbour {
 	next := hopsBack(f.v, f.t)
 	for i, n := range f.server.p.Asked {
 		own := slices.ContainsFunc(f.from, func(from netip.AddrPort) bool { return from.Addr() == n.Addr })
-		if !n.Answered && (own || slices.Contains(next, n.Addr)) {
+		if !n.Answered && n.Times > 1 && (own || slices.Contains(next, n.Addr)) {
 			return &f.server.p.Asked[i]
 		}
 	}

@@ -25,11 +25,10 @@ func dpkgOwner(root, path string) (fact.Package, error) {
 	lists = lists[:min(len(lists), mostPackages)]
 	like := filepath.Base(path)
 	like = like[:min(len(like), 4)]
-	slices.SortStableFunc(lists, func(a, b string) int {
-		return differ(strings.HasPrefix(filepath.Base(a), like), strings.HasPrefix(filepath.Base(b), like))
-	})
+	other := func(list string) bool { return !strings.HasPrefix(filepath.Base(list), like) }
+	alike := slices.DeleteFunc(slices.Clone(lists), other)
 	room := make([]byte, 0, mostPackageFiles)
-	for _, list := range lists {
+	for _, list := range append(alike, lists...) {
 		if room, err = readInto(room, list); err != nil || !hasFile(room, path) {
 			continue // of one package; the others still tell
 		}
@@ -45,17 +44,6 @@ func dpkgOwner(root, path string) (fact.Package, error) {
 		return found, nil
 	}
 	return fact.Package{}, nil
-}
-
-// differ orders true before false.
-func differ(a, b bool) int {
-	switch {
-	case a == b:
-		return 0
-	case a:
-		return -1
-	}
-	return 1
 }
 
 // readInto reads the beginning of a file into the room of another.

@@ -88,7 +88,7 @@ func said(text, grammar string, most int) (list []string) {
 		return nil // its mark tells
 	}
 	for _, v := range values {
-		if kept := keep.Value(v.Key, v.Text); !v.Off && kept == v.Text && len(list) < most {
+		if kept := keep.Value(v.Key, v.Text); !v.Off && kept == v.Text && kept != "" && len(list) < most {
 			list = append(list, v.Key+" = "+kept)
 		}
 	}
