@@ -2,9 +2,7 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"maps"
 	"net/netip"
 	"os"
 	"path/filepath"
@@ -20,11 +18,9 @@ import (
 	"uakari/internal/look"
 	"uakari/internal/look/file"
 	"uakari/internal/look/trust"
-	"uakari/internal/plain"
 	"uakari/internal/program"
 	"uakari/internal/protocol"
 	"uakari/internal/sheet"
-	"uakari/internal/trace"
 	"uakari/internal/vantage"
 	"uakari/internal/weigh/catalogue"
 )
@@ -348,156 +344,4 @@ func parseResolver(text string) (netip.AddrPort, error) {
 		)
 	}
 	return ap, nil
-}
-
-// vantages is every host to look from: here, those of records, those over
-// SSH, which are ordered the first looks for an endpoint as they are reached.
-// The caller closes what is returned beside them.
-func (s *seeing) vantages(
-	ctx context.Context,
-	env look.Env,
-	first []fact.Order,
-) (at []trace.Vantage, done func(), err error) {
-	var far []farHost
-	var broker brokerRun
-	done = func() {
-		for _, f := range far {
-			f.Close()
-		}
-		broker.close()
-	}
-	client := false
-	// A secret belongs to the account that is tried, if there is one.
-	secret, err := s.readSecret(ctx, len(s.at) > 0 && s.user == "")
-	if err != nil {
-		return nil, done, err
-	}
-	for i, text := range s.records {
-		role, path, err := roleOf("--record", text)
-		if err != nil {
-			return nil, done, err
-		}
-		text, err := s.read(ctx, path, file.MostKept)
-		if err != nil {
-			return nil, done, err
-		}
-		record, err := fact.DecodeRecord(path, text)
-		if err != nil {
-			return nil, done, err
-		}
-		client = client || role == fact.Client
-		at = append(at, vantage.NewCarried(fmt.Sprintf("r%d", i+1), role, record))
-	}
-	inside := map[fact.Role][]string{}
-	for _, text := range s.in {
-		if !strings.Contains(text, "=") {
-			text = string(fact.Client) + "=" + text
-		}
-		role, place, err := roleOf("--in", text)
-		if err != nil {
-			return nil, done, err
-		}
-		inside[role] = append(inside[role], place)
-	}
-	for i, text := range s.at {
-		role, login, err := roleOf("--at", text)
-		if err != nil {
-			return nil, done, err
-		}
-		within := ""
-		if places := inside[role]; len(places) > 0 {
-			within, inside[role] = places[0], places[1:]
-		}
-		v, err := s.reach(ctx, &broker, vantage.Login{
-			To:       login,
-			Identity: s.identity,
-			Secret:   secret,
-			Lend:     s.lend,
-			AsRoot:   s.asRoot,
-			Wait:     s.wait,
-			In:       within,
-		}, fact.Vantage{ID: fmt.Sprintf("s%d", i+1), Role: role}, env, first)
-		if err != nil {
-			return nil, done, err
-		}
-		far = append(far, v)
-		client = client || role == fact.Client
-		at = append(at, v)
-	}
-	for _, role := range slices.Sorted(maps.Keys(inside)) {
-		for _, place := range inside[role] {
-			v, err := vantage.Within(
-				ctx,
-				place,
-				fact.Vantage{ID: fmt.Sprintf("n%d", len(far)+1), Role: role, Means: fact.Inside},
-				env,
-				first,
-			)
-			if err != nil {
-				return nil, done, err
-			}
-			far = append(far, v)
-			client = client || role == fact.Client
-			at = append(at, v)
-		}
-	}
-	at = append(here(env, !client), at...)
-	secrets := plain.NewSecrets(append(secretsIn(env), secret)...)
-	for i, v := range at {
-		at[i] = vantage.Concealed(v, secrets)
-	}
-	return at, done, nil
-}
-
-// secretsIn is what of a run must stand in no fact.
-func secretsIn(env look.Env) []string {
-	list := []string{env.Secret}
-	_, query, _ := strings.Cut(env.Whole, "?")
-	for part := range strings.SplitSeq(query, "&") {
-		if _, value, ok := strings.Cut(part, "="); ok && !strings.Contains(env.Path, part) {
-			list = append(list, value)
-		}
-	}
-	return list
-}
-
-// here is this host, as the client unless another is, and as the server if it
-// holds the address.
-func here(env look.Env, client bool) []trace.Vantage {
-	host := hostname()
-	server := vantage.NewHere(
-		fact.Vantage{ID: "v2", Role: fact.Server, Host: host, Means: fact.Here, Implied: true},
-		env,
-	)
-	if !client {
-		return []trace.Vantage{server}
-	}
-	return []trace.Vantage{
-		vantage.NewHere(fact.Vantage{ID: "v1", Role: fact.Client, Host: host, Means: fact.Here}, env),
-		server,
-	}
-}
-
-func hostname() string {
-	host, err := os.Hostname()
-	if err != nil {
-		return "this host"
-	}
-	return host
-}
-
-// roleOf splits "[ROLE=]WHAT"; the role is the server's if none is given.
-func roleOf(flag, text string) (fact.Role, string, error) {
-	before, after, ok := strings.Cut(text, "=")
-	if !ok {
-		before, after = string(fact.Server), text
-	}
-	role := fact.Role(before)
-	switch {
-	case role != fact.Client && role != fact.Server && role != fact.Gateway:
-		return "", "", fmt.Errorf("%s %q: role %q; expected client, server or gateway before the =", flag, text, before)
-	case after == "":
-		return "", "", fmt.Errorf("%s %q: %w", flag, text, errors.New("nothing behind the role"))
-	}
-	return role, after, nil
 }
