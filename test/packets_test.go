@@ -1,6 +1,7 @@
 package test
 
 import (
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -11,8 +12,10 @@ import (
 	"strings"
 	"testing"
 	"time"
+	"unsafe"
 
 	"github.com/gopacket/gopacket/pcapgo"
+	"golang.org/x/sys/unix"
 
 	"uakari/internal/trail"
 )
@@ -83,6 +86,119 @@ func TestPackets(t *testing.T) {
 			if says := names.Replace(c.says); !strings.Contains(dump(judged), says) {
 				t.Errorf("it does not say %q\n%s", says, dump(judged))
 			}
+			if c.want == nil && judged.Outcome != trail.OutcomeClear {
+				t.Errorf("outcome %s\n%s", judged.Outcome, dump(judged))
+			}
+		})
+	}
+}
+
+// TestHelperUnsummed has the kernel of a host sum up what leaves it by eth0, in place of
+// its card; it is no test.
+func TestHelperUnsummed(t *testing.T) {
+	if os.Getenv("UNSUMMED") == "" {
+		t.Skip("a helper")
+	}
+	const setSums, request = 0x17, 0x8946 // ETHTOOL_STXCSUM, SIOCETHTOOL
+	fd, err := unix.Socket(unix.AF_INET, unix.SOCK_DGRAM, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	value := struct{ command, data uint32 }{setSums, 0}
+	var ask struct {
+		name [unix.IFNAMSIZ]byte
+		at   unsafe.Pointer
+		rest [16]byte
+	}
+	copy(ask.name[:], "eth0")
+	ask.at = unsafe.Pointer(&value)
+	if _, _, errno := unix.Syscall(unix.SYS_IOCTL, uintptr(fd), request, uintptr(unsafe.Pointer(&ask))); errno != 0 {
+		t.Fatal(errno)
+	}
+}
+
+// TestBrokenChecksum has a router change what it does not sum up anew.
+func TestBrokenChecksum(t *testing.T) {
+	t.Parallel()
+	for _, c := range []struct{ name, match, says string }{
+		{"the opening", "tcp dport 8080", "the opening came to SERVER by eth0 with a wrong checksum"},
+		{"the answer", "tcp sport 8080", "the answer came to CLIENT by eth0 with a wrong checksum"},
+	} {
+		l := newLab(t)
+		l.web(l.server, "10.20.0.14:8080")
+		for _, each := range []string{l.client, l.server} {
+			cmd := exec.Command("ip", "netns", "exec", each, os.Args[0], "-test.run=TestHelperUnsummed$")
+			cmd.Env = append(os.Environ(), "UNSUMMED=1")
+			if out, err := cmd.CombinedOutput(); err != nil {
+				t.Fatalf("%v: %s", err, out)
+			}
+		}
+		args := []string{"--wait", "2s", "--deadline", "20s", "--in", "server=/run/netns/" + l.server, "http://10.20.0.14:8080/"}
+		expectHealthy(t, traced(t, enter(l.client), args...))
+		l.filter(l.router, "table ip f { chain c { type filter hook forward priority 0; "+c.match+" tcp checksum set 0x1234; }\n}")
+		judged := traced(t, enter(l.client), args...)
+		expect(t, judged, "rules/checksum-broken proven")
+		says := strings.NewReplacer("CLIENT", judged.Host("v1"), "SERVER", "/run/netns/"+l.server).Replace(c.says)
+		if !strings.Contains(dump(judged), says) {
+			t.Errorf("%s: it does not say %q\n%s", c.name, says, dump(judged))
+		}
+	}
+}
+
+// TestNarrowWayWatched sees where large packets end, of a link that takes smaller ones.
+func TestNarrowWayWatched(t *testing.T) {
+	t.Parallel()
+	for _, gateway := range []bool{false, true} {
+		l := newLab(t)
+		start(t, "10.20.0.14:8080", enter(l.server), os.Args[0], "-test.run=TestHelperLarge$", "-test.timeout=0", "WEB=10.20.0.14:8080")
+		l.sh("ip -n " + l.router + " link set c mtu 1300")
+		l.filter(l.router, "table inet f { chain c { type filter hook output priority 0; icmp type destination-unreachable drop; }\n}")
+		args := []string{"--deadline", "20s", "--in", "server=/run/netns/" + l.server}
+		says := "bytes left SERVER by eth0 and did not come to CLIENT, while both were watched; nobody's word that it is too large was seen"
+		if gateway {
+			args = append(args, "--in", "gateway=/run/netns/"+l.router)
+			says = "bytes left SERVER by eth0 and did not come to CLIENT; it came to GATEWAY by s and did not leave it"
+		}
+		judged := traced(t, enter(l.client), append(args, "http://10.20.0.14:8080/")...)
+		expect(t, judged, "rules/large-packets-lost proven")
+		says = strings.NewReplacer(
+			"CLIENT", judged.Host("v1"), "SERVER", "/run/netns/"+l.server, "GATEWAY", "/run/netns/"+l.router,
+		).Replace(says)
+		if !strings.Contains(dump(judged), says) {
+			t.Errorf("it does not say %q\n%s", says, dump(judged))
+		}
+	}
+}
+
+// TestSynProxy has a router answer openings in the server's name, as boxes against
+// floods do, and the server, or the way to it, does not take what the box then opens.
+func TestSynProxy(t *testing.T) {
+	const proxy = "table ip f { chain p { type filter hook prerouting priority -300; tcp dport 8080 tcp flags syn notrack; }\n" +
+		"chain c { type filter hook forward priority 0; " +
+		"ct state untracked,invalid tcp dport 8080 synproxy mss 1460 wscale 7 timestamp sack-perm; ct state invalid drop; }\n%s}"
+	for _, c := range []struct {
+		name   string
+		behind string // what the box does behind its proxy
+		ruin   func(*lab)
+		want   []string
+	}{
+		{"nothing is wrong", "", func(*lab) {}, nil},
+		{"the server drops", "", func(l *lab) {
+			l.filter(l.server, "table inet f { chain c { type filter hook input priority 0; tcp dport 8080 drop; }\n}")
+		}, []string{"rules/server-drop proven"}},
+		{"the box drops behind", "chain d { type filter hook postrouting priority 100; oif s tcp dport 8080 drop; }\n", func(*lab) {}, []string{"rules/transit-silent proven"}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			t.Parallel()
+			l := newLab(t)
+			l.web(l.server, "10.20.0.14:8080")
+			l.in(l.router, "sysctl -qw net.ipv4.tcp_syncookies=1 net.ipv4.tcp_timestamps=1 net.netfilter.nf_conntrack_tcp_loose=0")
+			l.filter(l.router, fmt.Sprintf(proxy, c.behind))
+			c.ruin(l)
+			judged := traced(
+				t, enter(l.client), "--wait", "2s", "--deadline", "20s", "--in", "server=/run/netns/"+l.server, "http://10.20.0.14:8080/",
+			)
+			expect(t, judged, c.want...)
 			if c.want == nil && judged.Outcome != trail.OutcomeClear {
 				t.Errorf("outcome %s\n%s", judged.Outcome, dump(judged))
 			}
@@ -226,6 +342,39 @@ func packetsIn(t *testing.T, file string) (list [][]byte) {
 			t.Fatal(err)
 		}
 		list = append(list, data)
+	}
+}
+
+// TestSweepPackets keeps the headers of what fails in a sweep, and of nothing else.
+func TestSweepPackets(t *testing.T) {
+	if os.Getuid() != 0 {
+		missing(t, "needs root, to watch links")
+	}
+	web := listen(t, "127.0.0.1:0", nil, func(c net.Conn, _ int32) {
+		c.Read(make([]byte, 1024))
+		fmt.Fprint(c, "HTTP/1.1 200 OK\r\nContent-Length: 9\r\n\r\nTIDE-HIGH")
+	})
+	dir := t.TempDir()
+	port := freePort(t)
+	plan := write(t, filepath.Join(dir, "plan.yaml"), fmt.Sprintf(
+		"format: uakari.plan/1\nclients: [{here: true}]\nendpoints: [\"http://%s/\", \"http://127.0.0.1:%v/?token=CANARY-91bc\"]\n", web.addr, port))
+	file := filepath.Join(dir, "a.pcapng")
+	if r := run(t, "sweep", plan, "--packets", file); r.status != 1 {
+		t.Fatalf("%+v", r)
+	}
+	refused := 0
+	for _, p := range packetsIn(t, file) {
+		if len(p) < 40 || p[9] != 6 {
+			continue
+		}
+		from, to := fmt.Sprint(binary.BigEndian.Uint16(p[20:])), fmt.Sprint(binary.BigEndian.Uint16(p[22:]))
+		if from != fmt.Sprint(port) && to != fmt.Sprint(port) {
+			t.Errorf("a packet from port %s to %s", from, to)
+		}
+		refused++
+	}
+	if refused < 2 || strings.Contains(readFile(t, file), "CANARY") {
+		t.Errorf("%d packets of the endpoint that refuses", refused)
 	}
 }
 

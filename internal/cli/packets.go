@@ -4,10 +4,15 @@ import (
 	"context"
 	"encoding/binary"
 	"errors"
+	"fmt"
+	"net/netip"
+	"slices"
+	"sync"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/look"
 	"uakari/internal/look/path"
@@ -21,6 +26,8 @@ type packetFile struct {
 	capture *path.Capture
 	frames  []tell.Frame
 	before  []tell.Frame // of the try before, in a watch
+	mu      sync.Mutex   // guards ring and frames in a sweep
+	ring    []tell.Frame // the newest of all, in a sweep
 	follows bool         // the try before was kept as one that failed
 }
 
@@ -42,7 +49,7 @@ func (p *packetFile) begin(ctx context.Context, e fact.Endpoint, env look.Env) e
 		return errors.New("--packets: the endpoint has no port of its own; expected one, as in tcp://ledger:5432")
 	}
 	secret := env.Secret != "" || env.Identity != "" || env.Whole != "" && env.Whole != env.Path
-	capture, err := path.StartCapture(ctx, e.Port, secret)
+	capture, err := path.StartCapture(ctx, secret, e.Port)
 	if err != nil {
 		return err
 	}
@@ -83,6 +90,61 @@ func (p *packetFile) tried(failed bool) {
 	p.before, p.follows = list, failed
 }
 
+// mostPorts bounds how many ports one sweep watches.
+const mostPorts = 60
+
+// beginSweep watches the links of this host for the ports of a plan, if that is wanted.
+// Headers alone are kept: endpoints may have secrets in them.
+func (p *packetFile) beginSweep(ctx context.Context, endpoints []string) error {
+	if p.file == "" {
+		return nil
+	}
+	var ports []uint16
+	for _, each := range endpoints {
+		if e, err := endpoint.Parse(each); err == nil && e.Port > 0 && !slices.Contains(ports, e.Port) {
+			ports = append(ports, e.Port)
+		}
+	}
+	if len(ports) == 0 || len(ports) > mostPorts {
+		return fmt.Errorf("--packets: the plan has %d ports; expected 1 to %d", len(ports), mostPorts)
+	}
+	capture, err := path.StartCapture(ctx, true, ports...)
+	if err != nil {
+		return err
+	}
+	p.capture = capture
+	return nil
+}
+
+// swept takes the packets of one trace of a sweep that failed, from those that are kept
+// of all: what went to and came from where it tried.
+func (p *packetFile) swept(set fact.Set) {
+	if p.capture == nil {
+		return
+	}
+	time.Sleep(settle)
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.ring = append(p.ring, p.take()...)
+	p.ring = p.ring[max(0, len(p.ring)-mostFrames):]
+	var tried []netip.AddrPort
+	for _, f := range set.Facts {
+		if at := netip.AddrPortFrom(f.Order.Target.Addr, f.Order.Target.Port); at.IsValid() && !slices.Contains(tried, at) {
+			tried = append(tried, at)
+		}
+	}
+	for i, each := range p.ring {
+		if p.ring[i].Data == nil || len(p.frames) >= mostFrames {
+			continue
+		}
+		seen := look.Captured{Data: each.Data}
+		if slices.ContainsFunc(tried, func(at netip.AddrPort) bool { return path.About(seen, at) }) {
+			p.frames = append(p.frames, each)
+			p.ring[i].Data = nil // it is kept once
+		}
+	}
+}
+
 // end writes the file, with what other hosts saw in a run.
 func (p *packetFile) end(cmd *cobra.Command, sets ...fact.Set) error {
 	if p.capture == nil {
@@ -99,6 +161,7 @@ func (p *packetFile) end(cmd *cobra.Command, sets ...fact.Set) error {
 			}
 		}
 	}
+	slices.SortStableFunc(p.frames, func(a, b tell.Frame) int { return a.At.Compare(b.At) })
 	return writeWhole(cmd, p.file, tell.PacketFile(p.frames[:min(len(p.frames), mostFrames)]))
 }
 

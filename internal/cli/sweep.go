@@ -36,6 +36,7 @@ type sweepFlags struct {
 	json                     bool
 	wide                     int
 	onBroker                 brokerRun
+	packets                  packetFile
 }
 
 func newSweep() *cobra.Command {
@@ -67,6 +68,7 @@ Exit status: 0 everything is reached, 1 something is not, 2 wrong usage, 3 unsur
 	flags.StringVar(&f.confirm, "confirm", "", "trace anew what failed in this `file`, which sweep --json wrote, and say what of it works")
 	flags.IntVar(&f.wide, "wide", 0, "how many traces run side by side; as the plan says, or 32")
 	flags.StringVar(&f.identity, "identity", "", "log in with the private key in this `file`")
+	f.packets.addPackets(cmd, "the headers of the packets of what fails from here")
 	f.broker.add(cmd)
 	f.addLend(cmd)
 	flags.BoolVar(&f.asRoot, "as-root", false, "run it there by sudo")
@@ -147,6 +149,9 @@ func (f *sweepFlags) run(cmd *cobra.Command, path string) error {
 		wide = f.wide
 	}
 	defer f.onBroker.close()
+	if err := f.packets.beginSweep(ctx, p.Endpoints); err != nil {
+		return err
+	}
 	progress := newSweepProgress(cmd, len(jobs))
 	s.Rows = sweep.Run(ctx, jobs, bounds(wide, seats), have, func(ctx context.Context, j sweep.Job) trail.SweepRow {
 		defer byName[j.Client].done()
@@ -157,6 +162,9 @@ func (f *sweepFlags) run(cmd *cobra.Command, path string) error {
 		if each.shut != nil {
 			each.shut()
 		}
+	}
+	if err := f.packets.end(cmd); err != nil {
+		return err
 	}
 	if len(s.Rows) < len(jobs) {
 		s.Incomplete = fmt.Sprintf("%d of %d were done", len(s.Rows), len(jobs))
@@ -265,6 +273,9 @@ func (f *sweepFlags) one(ctx context.Context, s, servers *seat, j sweep.Job, env
 	defer cancel()
 	ask := fact.Ask{Endpoint: e, Began: time.Now().UTC(), WaitMS: float64(f.wait.Milliseconds()), Resolvers: env.Resolvers}
 	set, judged := trace.Run(ctx, ask, at, nil)
+	if s.here && bothWays(judged) != trail.OutcomeClear {
+		f.packets.swept(set)
+	}
 	return rowOf(row, set, judged)
 }
 

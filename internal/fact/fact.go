@@ -131,6 +131,7 @@ type Target struct {
 	Width    int        `json:"width,omitempty"`  // of requests side by side
 	Hops     int        `json:"hops,omitempty"`   // that another answer had left, to be compared with
 	Trust    string     `json:"trust,omitempty"`  // the store to judge by, in place of the host's own
+	Watch    string     `json:"watch,omitempty"`  // what a look at packets does
 	Apart    bool       `json:"apart,omitempty"`  // of another endpoint than the one that card and unit speak of
 }
 

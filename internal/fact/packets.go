@@ -5,6 +5,14 @@ import (
 	"time"
 )
 
+// What a host does in a look at packets: it tries, or watches while another does.
+const (
+	TryOpening   = "try"         // opens a connection
+	WatchOpening = "watch"       // and this is what is seen of it
+	TryLarge     = "try-large"   // speaks as a client would
+	WatchLarge   = "watch-large" // and packets of nearly full size are seen too
+)
+
 // Packets is what was seen on the links of a host of the openings, answers and
 // resets of a port, in the order in which it was seen: headers alone, no payload.
 type Packets struct {
@@ -42,9 +50,12 @@ type AskedNeighbour struct {
 	Link     string     `json:"link"`
 	Times    int        `json:"times"`
 	Answered bool       `json:"answered,omitempty"`
+	// By is the hardware addresses that answered.
+	By []string `json:"by,omitempty"`
 }
 
-// Segment is one packet of the flow that opens it, answers or resets it.
+// Segment is one packet of the flow that opens it, answers or resets it, or one of
+// nearly full size.
 type Segment struct {
 	AtMS  float64        `json:"at_ms"` // since the watch began
 	Link  string         `json:"link"`
@@ -60,8 +71,21 @@ type Segment struct {
 	// Options is what an opening or its answer offers (RFC 9293 section 3.2), in the
 	// order in which it stands there: "mss 1460, sack, timestamps, scale 7".
 	Options string `json:"options,omitempty"`
+	// Length is the bytes of the whole packet, with its network's header. A segment that
+	// was not cut up yet by the card that sends it is longer than any link takes.
+	Length int `json:"length,omitempty"`
+	// Damaged says that its checksum (RFC 9293 section 3.1) is wrong. It is known of what
+	// came without payload, and not made by this same machine.
+	Damaged bool   `json:"damaged,omitempty"`
 	Raw     []byte `json:"raw,omitempty"` // its headers, from the network's on
 }
+
+// Large reports whether it is of nearly full size.
+func (s Segment) Large() bool { return s.Length >= LargePacket }
+
+// LargePacket is more than every link has to take (RFC 8200 section 5 asks for 1280),
+// and less than most do, in bytes.
+const LargePacket = 1281
 
 // Opens reports whether a segment opens a connection.
 func (s Segment) Opens() bool { return s.Flags == "SYN" }

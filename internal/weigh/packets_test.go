@@ -92,7 +92,7 @@ func TestPacketReadings(t *testing.T) {
 			s.add(
 				at,
 				fact.LookPackets,
-				fact.Target{Addr: netip.MustParseAddr(tidebook), Port: 80, Name: name},
+				fact.Target{Addr: netip.MustParseAddr(tidebook), Port: 80, Watch: name},
 				func(f *fact.Fact) { f.Packets = &p },
 			)
 		}

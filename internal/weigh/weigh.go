@@ -197,11 +197,14 @@ func tryAddress(v *scene.Scene, w *scene.Wants, l *scene.Lookup, target fact.Tar
 	t := &scene.Try{Target: target, Lookup: l, Server: v.ServerOf(target.Addr)}
 	t.Climb, _ = v.ClimbAt(v.Client, target)
 	t.Symptom = t.Climb.Symptom(v.Own())
+	if rules.AnsweredBetween(v, t) {
+		t.Symptom = gate.AnsweredBetween
+	}
 	if t.Server != "" {
 		at := fact.Target{Port: target.Port, Scheme: target.Scheme}
 		w.Add(scene.Want{Look: fact.LookListeners, At: fact.Server, On: t.Server, Target: at, Gate: gate.Listener})
 		w.Add(scene.Want{Look: fact.LookKernel, At: fact.Server, On: t.Server, Gate: gate.Room})
-		if t.Symptom == gate.SilentTCP {
+		if t.Symptom == gate.SilentTCP || t.Symptom == gate.AnsweredBetween {
 			w.Add(
 				scene.Want{
 					Look:   fact.LookKernel,

@@ -4,11 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net"
 	"sync"
 	"time"
 
-	"golang.org/x/net/bpf"
 	"golang.org/x/sys/unix"
 
 	"uakari/internal/look"
@@ -35,8 +33,8 @@ const (
 // StartCapture begins to keep packets: headers, and the first bytes of what is said
 // unless that may hold a secret. No link is made promiscuous, and nothing stays behind.
 // It needs root, or the right to raw sockets.
-func StartCapture(ctx context.Context, port uint16, secret bool) (*Capture, error) {
-	fd, err := packetSocket(portFilter(uint32(port)))
+func StartCapture(ctx context.Context, secret bool, ports ...uint16) (*Capture, error) {
+	fd, err := packetSocket(portFilter(ports...))
 	if err != nil {
 		return nil, fmt.Errorf("could not watch the links: %w; needs root", err)
 	}
@@ -88,10 +86,7 @@ func (c *Capture) keep(ctx context.Context) {
 			continue // loopback shows each twice
 		}
 		if names[at.Ifindex] == "" {
-			names[at.Ifindex] = fmt.Sprintf("link %d", at.Ifindex)
-			if link, err := net.InterfaceByIndex(at.Ifindex); err == nil {
-				names[at.Ifindex] = link.Name
-			}
+			names[at.Ifindex] = linkName(at.Ifindex)
 		}
 		c.add(look.Captured{
 			At: time.Now(), Link: names[at.Ifindex], Out: at.Pkttype == unix.PACKET_OUTGOING, Length: n,
@@ -124,37 +119,4 @@ func headers(b []byte, payload int) []byte {
 		end = h.long + 8 + payload
 	}
 	return append([]byte{}, b[:min(end, len(b))]...)
-}
-
-// portFilter is the kernel's filter for all packets of a port over TCP and UDP, and
-// for ICMP, which may quote them.
-func portFilter(port uint32) []bpf.Instruction {
-	to := func(from, place int) uint8 { return uint8(place - from - 1) }
-	const six, no, yes = 14, 22, 23
-	return []bpf.Instruction{
-		0:  bpf.LoadAbsolute{Off: 0, Size: 1},
-		1:  bpf.ALUOpConstant{Op: bpf.ALUOpShiftRight, Val: 4},
-		2:  bpf.JumpIf{Cond: bpf.JumpEqual, Val: 6, SkipTrue: to(2, six)},
-		3:  bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: 4, SkipTrue: to(3, no)},
-		4:  bpf.LoadMemShift{Off: 0},
-		5:  bpf.LoadAbsolute{Off: 9, Size: 1},
-		6:  bpf.JumpIf{Cond: bpf.JumpEqual, Val: unix.IPPROTO_ICMP, SkipTrue: to(6, yes)},
-		7:  bpf.JumpIf{Cond: bpf.JumpEqual, Val: unix.IPPROTO_TCP, SkipTrue: to(7, 9)},
-		8:  bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: unix.IPPROTO_UDP, SkipTrue: to(8, no)},
-		9:  bpf.LoadIndirect{Off: 0, Size: 2},
-		10: bpf.JumpIf{Cond: bpf.JumpEqual, Val: port, SkipTrue: to(10, yes)},
-		11: bpf.LoadIndirect{Off: 2, Size: 2},
-		12: bpf.JumpIf{Cond: bpf.JumpEqual, Val: port, SkipTrue: to(12, yes)},
-		13: bpf.RetConstant{Val: 0},
-		14: bpf.LoadAbsolute{Off: 6, Size: 1},
-		15: bpf.JumpIf{Cond: bpf.JumpEqual, Val: unix.IPPROTO_ICMPV6, SkipTrue: to(15, yes)},
-		16: bpf.JumpIf{Cond: bpf.JumpEqual, Val: unix.IPPROTO_TCP, SkipTrue: to(16, 18)},
-		17: bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: unix.IPPROTO_UDP, SkipTrue: to(17, no)},
-		18: bpf.LoadAbsolute{Off: 40, Size: 2},
-		19: bpf.JumpIf{Cond: bpf.JumpEqual, Val: port, SkipTrue: to(19, yes)},
-		20: bpf.LoadAbsolute{Off: 42, Size: 2},
-		21: bpf.JumpIf{Cond: bpf.JumpEqual, Val: port, SkipTrue: to(21, yes)},
-		22: bpf.RetConstant{Val: 0},
-		23: bpf.RetConstant{Val: mostSnapped},
-	}
 }

@@ -13,7 +13,7 @@ import (
 type Capture struct{}
 
 // StartCapture says that packets are kept on Linux alone.
-func StartCapture(context.Context, uint16, bool) (*Capture, error) {
+func StartCapture(context.Context, bool, ...uint16) (*Capture, error) {
 	return nil, errors.New("packets are kept on Linux alone")
 }
 

@@ -3,6 +3,7 @@ package path
 import (
 	"encoding/binary"
 	"net/netip"
+	"slices"
 	"testing"
 
 	"golang.org/x/net/bpf"
@@ -33,10 +34,15 @@ func segment(six bool, from, to uint16, flags, protocol byte) []byte {
 	return append(b, tcp...)
 }
 
+// fromLink is a packet on eth0, whose checksum is not known.
+func fromLink(b []byte, at unix.SockaddrLinklayer) packetOnLink {
+	return packetOnLink{data: b, at: &at, link: "eth0", ms: 1, unsummed: true}
+}
+
 // TestFlowFilter runs the kernel's filter over packets, and takes what it lets
 // through.
 func TestFlowFilter(t *testing.T) {
-	vm, err := bpf.NewVM(flowFilter(8080))
+	vm, err := bpf.NewVM(flowFilter(8080, false))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -61,6 +67,7 @@ func TestFlowFilter(t *testing.T) {
 		{"another port over IPv6", segment(true, 40001, 8081, 2, tcp), "", false},
 		{"an echo request over IPv6", segment(true, 0, 0, 128, unix.IPPROTO_ICMPV6), "", true},
 		{"another protocol over IPv6", segment(true, 0, 0, 8, unix.IPPROTO_UDP), "", false},
+		{"an opening behind a header of IPv6", behind(40001, 8080, 2), "SYN", false},
 	} {
 		n, err := vm.Run(c.packet)
 		if err != nil {
@@ -72,8 +79,8 @@ func TestFlowFilter(t *testing.T) {
 		if n == 0 {
 			continue
 		}
-		var p seenPackets
-		p.take(c.packet, &unix.SockaddrLinklayer{}, "eth0", 1)
+		p := seenPackets{port: 8080}
+		p.take(fromLink(c.packet, unix.SockaddrLinklayer{}))
 		switch {
 		case c.echo:
 			if len(p.Echoes) != 1 || len(p.Segments) != 0 {
@@ -83,16 +90,16 @@ func TestFlowFilter(t *testing.T) {
 			t.Errorf("%s: %+v", c.name, p)
 		}
 		for short := range c.packet { // a packet that is cut anywhere leaves nothing, and breaks nothing
-			cut := seenPackets{}
-			if cut.take(c.packet[:short], &unix.SockaddrLinklayer{}, "eth0", 1); len(cut.Segments) > 0 {
+			cut := seenPackets{port: 8080}
+			if cut.take(fromLink(c.packet[:short], unix.SockaddrLinklayer{})); len(cut.Segments) > 0 {
 				t.Errorf("%s, cut to %d bytes: %+v", c.name, short, cut)
 			}
 		}
 	}
-	var p seenPackets
-	p.take(segment(false, 40001, 8080, 2, tcp), &unix.SockaddrLinklayer{Hatype: unix.ARPHRD_LOOPBACK}, "lo", 1)
+	p := seenPackets{port: 8080}
+	p.take(fromLink(segment(false, 40001, 8080, 2, tcp), unix.SockaddrLinklayer{Hatype: unix.ARPHRD_LOOPBACK}))
 	for range mostSegments + 1 {
-		p.take(segment(false, 40001, 8080, 2, tcp), &unix.SockaddrLinklayer{}, "eth0", 1)
+		p.take(fromLink(segment(false, 40001, 8080, 2, tcp), unix.SockaddrLinklayer{}))
 	}
 	if len(p.Segments) != mostSegments || !p.More || p.Segments[0].From != netip.MustParseAddrPort("10.20.7.31:40001") {
 		t.Errorf("%d segments, more %v, %+v", len(p.Segments), p.More, p.Segments[0])
@@ -104,7 +111,7 @@ func TestFlowFilter(t *testing.T) {
 
 // TestBesideFlow takes what is said about a flow, and who is asked for on the links.
 func TestBesideFlow(t *testing.T) {
-	vm, err := bpf.NewVM(flowFilter(8080))
+	vm, err := bpf.NewVM(flowFilter(8080, false))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -151,12 +158,12 @@ func TestBesideFlow(t *testing.T) {
 			continue
 		}
 		p := seenPackets{port: 8080}
-		p.take(c.packet, &unix.SockaddrLinklayer{Pkttype: c.way}, "eth0", 1)
+		p.take(fromLink(c.packet, unix.SockaddrLinklayer{Pkttype: c.way}))
 		if got := p.saw(); got != c.want {
 			t.Errorf("%s: %q, want %q", c.name, got, c.want)
 		}
 		for short := range c.packet { // a packet that is cut anywhere breaks nothing
-			(&seenPackets{port: 8080}).take(c.packet[:short], &unix.SockaddrLinklayer{Pkttype: c.way}, "eth0", 1)
+			(&seenPackets{port: 8080}).take(fromLink(c.packet[:short], unix.SockaddrLinklayer{Pkttype: c.way}))
 		}
 	}
 	p := seenPackets{port: 8080}
@@ -164,10 +171,117 @@ func TestBesideFlow(t *testing.T) {
 		packet []byte
 		way    byte
 	}{{arp(1, own, router), out}, {arp(1, own, router), out}, {arp(2, router, own), in}, {icmp(true, 135, 0, six[:]...), out}, {icmp(true, 136, 0, six[:]...), in}} {
-		p.take(each.packet, &unix.SockaddrLinklayer{Pkttype: each.way}, "eth0", 1)
+		p.take(fromLink(each.packet, unix.SockaddrLinklayer{Pkttype: each.way}))
+	}
+	if by := p.Asked[0].By; len(by) != 1 || by[0] != "02:00:00:00:00:01" {
+		t.Errorf("%v answered", by)
 	}
 	if len(p.Asked) != 2 || p.Asked[0].Times != 2 || !p.Asked[0].Answered || !p.Asked[1].Answered {
 		t.Errorf("%+v", p.Asked)
+	}
+}
+
+// behind is a segment of IPv6 behind options for its receiver and a whole fragment.
+func behind(from, to uint16, flags byte) []byte {
+	b := segment(true, from, to, flags, unix.IPPROTO_TCP)
+	between := []byte{unix.IPPROTO_FRAGMENT, 0, 1, 4, 0, 0, 0, 0, unix.IPPROTO_TCP, 0, 0, 0, 0, 0, 0, 1}
+	b[6] = unix.IPPROTO_DSTOPTS
+	return slices.Concat(b[:40], between, b[40:])
+}
+
+// TestBetween goes past what stands between the header of IPv6 and what it carries.
+func TestBetween(t *testing.T) {
+	later := behind(40001, 8080, 2)
+	later[50], later[51] = 1, 0 // a fragment that does not begin it
+	endless := behind(40001, 8080, 2)
+	endless[48] = unix.IPPROTO_DSTOPTS
+	for name, c := range map[string]struct {
+		packet []byte
+		keeps  int
+	}{
+		"an opening":      {behind(40001, 8080, 2), 1},
+		"another port":    {behind(40001, 8081, 2), 0},
+		"data":            {behind(40001, 8080, 16), 0},
+		"a later part":    {later, 0},
+		"headers and end": {endless, 0},
+	} {
+		p := seenPackets{port: 8080}
+		p.take(fromLink(c.packet, unix.SockaddrLinklayer{}))
+		if len(p.Segments) != c.keeps {
+			t.Errorf("%s: %+v", name, p.Segments)
+		}
+	}
+}
+
+// TestLargePackets takes those of nearly full size where they are wanted, from the
+// kernel's filter on.
+func TestLargePackets(t *testing.T) {
+	for _, six := range []bool{false, true} {
+		for _, c := range []struct {
+			long  uint16
+			large bool
+			keeps bool
+		}{{1500, true, true}, {1500, false, false}, {1200, true, false}, {65000, true, true}} {
+			b := segment(six, 8080, 40001, 16, unix.IPPROTO_TCP)
+			at, long := 2, c.long
+			if six {
+				at, long = 4, c.long-40
+			}
+			binary.BigEndian.PutUint16(b[at:], long)
+			vm, err := bpf.NewVM(flowFilter(8080, c.large))
+			if err != nil {
+				t.Fatal(err)
+			}
+			n, err := vm.Run(b)
+			if err != nil || (n > 0) != c.keeps {
+				t.Errorf("%+v, IPv6 %v: %d bytes, %v", c, six, n, err)
+			}
+			p := seenPackets{port: 8080, large: c.large}
+			p.take(fromLink(b, unix.SockaddrLinklayer{}))
+			if (len(p.Segments) == 1 && p.Segments[0].Length == int(c.long)) != c.keeps {
+				t.Errorf("%+v, IPv6 %v: %+v", c, six, p.Segments)
+			}
+		}
+	}
+}
+
+// TestSums tells a wrong checksum from a right one, and from one that is not known.
+func TestSums(t *testing.T) {
+	// A real opening from 10.20.7.31:40001 to 10.20.0.14:8080.
+	right := segment(false, 40001, 8080, 2, unix.IPPROTO_TCP)
+	binary.BigEndian.PutUint16(right[2:], uint16(len(right)))
+	h, ok := headOf(right)
+	if !ok {
+		t.Fatal("no header")
+	}
+	for sum := range 1 << 16 { // the one that is right, by trying
+		if binary.BigEndian.PutUint16(right[24+16:], uint16(sum)); sums(h, right[24:]) {
+			break
+		}
+	}
+	wrong := slices.Clone(right)
+	wrong[24+16] ^= 0x10
+	moved := slices.Clone(right)
+	moved[15]++ // an address that was changed, and the checksum was not
+	for name, c := range map[string]struct {
+		b                 []byte
+		unsummed, checked bool
+		way               byte
+		want              bool
+	}{
+		"right": {b: right}, "wrong": {b: wrong, want: true}, "another address": {b: moved, want: true},
+		"not made yet": {b: wrong, unsummed: true}, "the kernel knows it to be right": {b: wrong, checked: true},
+		"of this host": {b: wrong, way: unix.PACKET_OUTGOING}, "cut": {b: wrong[:len(wrong)-1]},
+	} {
+		packet := fromLink(c.b, unix.SockaddrLinklayer{Pkttype: c.way})
+		packet.unsummed, packet.checked = c.unsummed, c.checked
+		p := seenPackets{port: 8080}
+		if p.take(packet); len(p.Segments) > 0 && p.Segments[0].Damaged != c.want {
+			t.Errorf("%s: %+v", name, p.Segments[0])
+		}
+	}
+	if unsummed, _ := sumState(nil); !unsummed {
+		t.Error("a kernel that says nothing is taken for one that says something")
 	}
 }
 

@@ -57,28 +57,28 @@ var candidateTable = []candidate{
 
 	// Silence: most often a filter swallows the packet.
 	{
-		[]Symptom{SilentTCP, SilentUDP},
+		[]Symptom{SilentTCP, AnsweredBetween, SilentUDP},
 		WayIn,
 		"rules/server-drop",
 		"the server's filter may drop it",
 		"the server's filter drops it",
 	},
 	{
-		[]Symptom{SilentTCP, SilentUDP},
+		[]Symptom{SilentTCP, AnsweredBetween, SilentUDP},
 		Way,
 		"rules/transit-silent",
 		"a filter or router on the way may swallow it",
 		"something on the way swallows it",
 	},
 	{
-		[]Symptom{SilentTCP, SilentUDP},
+		[]Symptom{SilentTCP, AnsweredBetween, SilentUDP},
 		Host,
 		"service/host-down",
 		"the machine may be off or off the network",
 		"the machine is off or off the network",
 	},
 	{
-		[]Symptom{SilentTCP, SilentUDP},
+		[]Symptom{SilentTCP, AnsweredBetween, SilentUDP},
 		Name,
 		"names/stale-address",
 		"the address may be an old one",
@@ -100,21 +100,21 @@ var candidateTable = []candidate{
 		"the service passes over this client's address in silence",
 	},
 	{
-		[]Symptom{SilentTCP},
+		[]Symptom{SilentTCP, AnsweredBetween},
 		Room,
 		"ports/queue-full",
 		"the service may be hung and its queue full",
 		"the service is hung and its queue full",
 	},
 	{
-		[]Symptom{SilentTCP, SilentUDP},
+		[]Symptom{SilentTCP, AnsweredBetween, SilentUDP},
 		WayBack,
 		"rules/return-drop",
 		"the reply may be lost on its way back",
 		"the reply is lost on its way back",
 	},
 	{
-		[]Symptom{SilentTCP, SilentUDP},
+		[]Symptom{SilentTCP, AnsweredBetween, SilentUDP},
 		Intent,
 		"settings/wrong-host",
 		"the host may be the wrong one",

@@ -25,6 +25,7 @@ const (
 	ServerFirstRefused // the same, and refused in its greeting
 	ClientFirstClosed  // connected; we spoke, and it closed without a byte
 	ClientFirstSilent  // the same, and said nothing
+	AnsweredBetween    // connected, as packets showed with something that is not the server, and nothing came
 	OtherProtocol      // it speaks something else
 	LargeStalls        // small packets pass, large ones do not
 	SessionFailed      // a TLS alert or failure
@@ -48,6 +49,11 @@ var Symptoms = [symptomCount]SymptomRow{
 	NotTried:  {0, 0, "not tried"},
 	NoAddress: {Of(Name, Intent), 0, "the name gives no address"},
 	SilentTCP: {Of(Intent, Name, WayOut, Way, Host, WayIn, Room, WayBack), 0, "no answer"},
+	AnsweredBetween: {
+		Of(Intent, Name, Way, Host, WayIn, Room, WayBack),
+		Of(WayOut),
+		"something on the way takes the connection in the server's name, and nothing comes back",
+	},
 	SilentUDP: {Of(Intent, Name, WayBack) | upTo(Door), 0, "no answer"},
 	Unasked: {
 		Of(Intent, Name, WayBack) | upTo(Door),
@@ -84,7 +90,9 @@ var Symptoms = [symptomCount]SymptomRow{
 
 // like is what a symptom looks like over TCP: a gate that gives that one
 // gives this one.
-var like = [symptomCount]Symptom{SilentUDP: SilentTCP, Unasked: SilentTCP, PortUnreachable: ICMPFromTarget}
+var like = [symptomCount]Symptom{
+	SilentUDP: SilentTCP, Unasked: SilentTCP, AnsweredBetween: SilentTCP, PortUnreachable: ICMPFromTarget,
+}
 
 // ShownBy is the symptoms that a gate gives when it is shut.
 func ShownBy(g Gate) []Symptom {

@@ -16,6 +16,7 @@ import (
 // filtered is the symptoms that a packet filter may give.
 var filtered = []gate.Symptom{
 	gate.SilentTCP,
+	gate.AnsweredBetween,
 	gate.SilentUDP,
 	gate.Unasked,
 	gate.RefusedByReset,

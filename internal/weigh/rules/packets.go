@@ -32,8 +32,10 @@ func (w watched) first(out bool, holds func(fact.Segment) bool) *fact.Segment {
 // PacketReadings reads where a packet ends, by what the links of both ends and
 // of the gateways showed while the client tried. It is for what no table tells.
 func PacketReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
-	silent, reset := t.Symptom == gate.SilentTCP, t.Symptom == gate.RefusedByReset
-	if !silent && !(reset && len(v.Taking(t)) > 0) || t.Server == "" || v.OnSame(t) {
+	stalled := t.Symptom == gate.ClientFirstSilent || t.Symptom == gate.ServerFirstSilent
+	silent := t.Symptom == gate.SilentTCP || t.Symptom == gate.AnsweredBetween
+	reset := t.Symptom == gate.RefusedByReset && len(v.Taking(t)) > 0
+	if !silent && !reset && !stalled || t.Server == "" || v.OnSame(t) {
 		return nil
 	}
 	for _, at := range v.Set.Vantages {
@@ -41,34 +43,71 @@ func PacketReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading
 			return nil // nobody can watch there now
 		}
 	}
-	if len(v.Facts(v.Client, fact.LookTables)) == 0 || len(v.Facts(t.Server, fact.LookTables)) == 0 || told(v, t) {
+	if len(v.Facts(v.Client, fact.LookTables)) == 0 || len(v.Facts(t.Server, fact.LookTables)) == 0 {
 		return nil // what is written comes first: it costs no try
 	}
-	try := fact.Target{Addr: t.Target.Addr, Port: t.Target.Port, Name: "try"}
-	watch := fact.Target{Addr: t.Target.Addr, Port: t.Target.Port, Name: "watch"}
-	w.Add(
-		scene.Want{Look: fact.LookPackets, At: fact.Client, Target: try, Gate: gate.Way},
-		scene.Want{Look: fact.LookPackets, At: fact.Server, On: t.Server, Target: watch, Gate: gate.Way},
-	)
-	var gateways []watched
-	for _, at := range v.Set.Vantages {
-		if at.Role == fact.Gateway && at.Means != fact.Record && at.ID != t.Server {
-			w.Add(scene.Want{Look: fact.LookPackets, At: fact.Gateway, On: at.ID, Target: watch, Gate: gate.Way})
-			if seen, ok := watchedAt(v, at.ID, watch); ok {
-				gateways = append(gateways, seen)
-			}
-		}
-	}
-	client, ok := watchedAt(v, v.Client, try)
-	server, ok2 := watchedAt(v, t.Server, watch)
-	if !ok || !ok2 {
+	if stalled {
+		stalls(v, w, t)
 		return nil
 	}
-	f := newFlow(v, t, client, server, gateways)
-	if silent {
+	if told(v, t) {
+		return nil
+	}
+	f, ok := watchFlow(v, w, t, fact.TryOpening, fact.WatchOpening)
+	switch {
+	case !ok:
+		return nil
+	case silent:
 		return f.silent()
 	}
 	return f.reset()
+}
+
+// watchFlow wants both ends and the gateways to be watched while the client tries, and
+// gives what they saw.
+func watchFlow(v *scene.Scene, w *scene.Wants, t *scene.Try, tries, watches string) (flow, bool) {
+	w.Add(
+		scene.Want{Look: fact.LookPackets, At: fact.Client, Target: packetTarget(t, tries), Gate: gate.Way},
+		scene.Want{Look: fact.LookPackets, At: fact.Server, On: t.Server, Target: packetTarget(t, watches), Gate: gate.Way},
+	)
+	for _, at := range v.Set.Vantages {
+		if at.Role == fact.Gateway && at.Means != fact.Record && at.ID != t.Server {
+			w.Add(scene.Want{
+				Look: fact.LookPackets, At: fact.Gateway, On: at.ID, Target: packetTarget(t, watches), Gate: gate.Way,
+			})
+		}
+	}
+	return seenFlow(v, t, tries, watches)
+}
+
+// packetTarget is the target of a look at packets. Who speaks as a client would needs
+// all of it.
+func packetTarget(t *scene.Try, does string) fact.Target {
+	target := fact.Target{Addr: t.Target.Addr, Port: t.Target.Port}
+	if does == fact.TryLarge {
+		target = t.Target
+	}
+	target.Watch = does
+	return target
+}
+
+// seenFlow is what was seen of a try, if both ends saw it.
+func seenFlow(v *scene.Scene, t *scene.Try, tries, watches string) (flow, bool) {
+	client, ok := watchedAt(v, v.Client, packetTarget(t, tries))
+	server, ok2 := watchedAt(v, t.Server, packetTarget(t, watches))
+	if !ok || !ok2 {
+		return flow{}, false
+	}
+	var gateways []watched
+	for _, at := range v.Set.Vantages {
+		if at.Role != fact.Gateway || at.ID == t.Server {
+			continue
+		}
+		if seen, ok := watchedAt(v, at.ID, packetTarget(t, watches)); ok {
+			gateways = append(gateways, seen)
+		}
+	}
+	return newFlow(v, t, client, server, gateways), true
 }
 
 func watchedAt(v *scene.Scene, id string, target fact.Target) (watched, bool) {
@@ -107,19 +146,19 @@ func newFlow(v *scene.Scene, t *scene.Try, client, server watched, gateways []wa
 	return f
 }
 
+// hosts is all that watched, from the client to the server.
+func (f flow) hosts() []watched {
+	return append(append([]watched{f.client}, f.gateways...), f.server)
+}
+
 // arrivedFrom is the address that the client's opening came to the server from, if
 // the links of both were watched: a translation on the way may have changed it.
 func arrivedFrom(v *scene.Scene, t *scene.Try) (netip.Addr, bool) {
-	target := func(name string) fact.Target {
-		return fact.Target{Addr: t.Target.Addr, Port: t.Target.Port, Name: name}
-	}
-	client, ok := watchedAt(v, v.Client, target("try"))
-	server, ok2 := watchedAt(v, t.Server, target("watch"))
-	if !ok || !ok2 {
+	f, ok := seenFlow(v, t, fact.TryOpening, fact.WatchOpening)
+	if !ok {
 		return netip.Addr{}, false
 	}
-	f := newFlow(v, t, client, server, nil)
-	if came := server.first(false, f.opens); f.left != nil && came != nil {
+	if came := f.server.first(false, f.opens); f.left != nil && came != nil {
 		return came.From.Addr(), true
 	}
 	return netip.Addr{}, false
@@ -198,14 +237,17 @@ func (f flow) silent() []gate.Reading {
 	if f.left == nil {
 		return nil // it waits for a neighbour, or never left: the client's own tables tell
 	}
+	if r, ok := f.twoAnswer(); ok {
+		return []gate.Reading{r}
+	}
 	client, server := f.v.Host(f.v.Client), f.v.Host(f.t.Server)
 	came := f.server.first(false, f.opens)
 	if came == nil && f.hidden(f.server) {
 		return nil
 	}
 	if came == nil {
-		r := f.reading(gate.Way, "rules/transit-silent", fmt.Sprintf("it left %s by %s and did not come to %s%s",
-			client, f.left.Link, server, f.where(f.opens)))
+		r := f.reading(gate.Way, "rules/transit-silent", fmt.Sprintf("it left %s by %s and did not come to %s%s%s",
+			client, f.left.Link, server, f.where(f.opens), f.between()))
 		r.Lacks = f.missed(f.server, f.together())
 		if at := f.stuck(f.opens); at != "" {
 			r.Values["at"] = at
@@ -221,6 +263,9 @@ func (f flow) silent() []gate.Reading {
 	if was, is := f.left.Options, came.Options; was != is && was != "" {
 		way.Summary += fmt.Sprintf("; something on the way changed its options from %q to %q", was, is)
 	}
+	if r, ok := f.damaged(); ok {
+		return []gate.Reading{r}
+	}
 	switch {
 	case answered == nil:
 		if n := f.unanswered(); n != nil {
@@ -233,7 +278,7 @@ func (f flow) silent() []gate.Reading {
 			return []gate.Reading{way, r}
 		}
 		return []gate.Reading{way}
-	case back == nil && f.hidden(f.client):
+	case back == nil && f.hidden(f.client), f.t.Symptom == gate.AnsweredBetween:
 		return []gate.Reading{way}
 	case back == nil && f.asymmetric() != "":
 		r := f.reading(gate.WayBack, "rules/asymmetric-way", f.asymmetric())
@@ -374,24 +419,13 @@ const mostSightings = 8
 // packet, in the order in which the client or the first host that saw it did; none,
 // where the links were not watched.
 func Sightings(v *scene.Scene, t *scene.Try) []trail.Sighting {
-	target := func(name string) fact.Target {
-		return fact.Target{Addr: t.Target.Addr, Port: t.Target.Port, Name: name}
-	}
-	var hosts []watched
-	if client, ok := watchedAt(v, v.Client, target("try")); ok {
-		hosts = append(hosts, client)
-	}
-	for _, at := range v.Set.Vantages {
-		if seen, ok := watchedAt(v, at.ID, target("watch")); ok && at.Role == fact.Gateway {
-			hosts = append(hosts, seen)
+	f, ok := seenFlow(v, t, fact.TryLarge, fact.WatchLarge)
+	if !ok {
+		if f, ok = seenFlow(v, t, fact.TryOpening, fact.WatchOpening); !ok {
+			return nil
 		}
 	}
-	if server, ok := watchedAt(v, t.Server, target("watch")); ok {
-		hosts = append(hosts, server)
-	}
-	if len(hosts) < 2 {
-		return nil
-	}
+	hosts := f.hosts()
 	var list []trail.Sighting
 	note := func(i int, packet, how string) {
 		at := slices.IndexFunc(list, func(s trail.Sighting) bool { return s.Packet == packet })
@@ -428,8 +462,11 @@ func Sightings(v *scene.Scene, t *scene.Try) []trail.Sighting {
 	}
 	for i, h := range hosts {
 		for _, s := range h.p.Segments {
-			if s.Resets() {
+			switch {
+			case s.Resets():
 				note(i, "RST", way(s.Out, s.Link))
+			case s.Large():
+				note(i, "of nearly full size", way(s.Out, s.Link))
 			}
 		}
 		for _, e := range h.p.Errors {

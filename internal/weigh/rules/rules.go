@@ -126,7 +126,7 @@ func largePackets(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, b
 	if !ok || c.Symptom(v.Own()).Progress() <= t.Symptom.Progress() {
 		return gate.Reading{}, false
 	}
-	return gate.Reading{
+	r := gate.Reading{
 		Gate:    gate.Way,
 		Cause:   "rules/large-packets-lost",
 		Because: append(t.Climb.IDs(), c.IDs()...),
@@ -136,7 +136,11 @@ func largePackets(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, b
 			t.Target.Addr,
 		),
 		Values: v.Place(t, catalogue.Values{}),
-	}, true
+	}
+	if f, ok := seenFlow(v, t, fact.TryLarge, fact.WatchLarge); ok {
+		r = f.large(r)
+	}
+	return r, true
 }
 
 // SentBy hints who sent a reset, by the hop limit with which it comes and the
