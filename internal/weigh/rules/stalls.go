@@ -158,7 +158,7 @@ func (f flow) twoAnswer() (gate.Reading, bool) {
 			))
 			r.Vantage = h.at.ID
 			_, own := f.v.Addresses(f.t.Server)
-			if own == nil || !slices.ContainsFunc(n.By, func(mac string) bool { return !slices.Contains(own.MACs, mac) }) {
+			if own == nil || len(own.MACs) == 0 || !slices.ContainsFunc(n.By, func(mac string) bool { return !slices.Contains(own.MACs, mac) }) {
 				r.Lacks = append(r.Lacks, gate.Lack{
 					Guard: gate.OneMeaning, Why: "one machine with two links there answers so, too",
 				})
