@@ -24,11 +24,10 @@ type seenPackets struct {
 // packetOnLink is a packet as the kernel hands it on: its beginning from the network's
 // header on, how long it is, and where it was seen.
 type packetOnLink struct {
-	data   []byte
-	length int
-	at     *unix.SockaddrLinklayer
-	link   string
-	ms     float64
+	data []byte
+	at   *unix.SockaddrLinklayer
+	link string
+	ms   float64
 	// unsummed says that its checksum is not made yet, as of what this machine's own
 	// programs send, and checked that the kernel knows it to be right.
 	unsummed, checked bool
