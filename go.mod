@@ -6,6 +6,7 @@ require (
 	github.com/cloudsoda/go-smb2 v0.0.0-20260918041005-0c5d69b69701
 	github.com/coreos/go-systemd/v22 v22.7.0
 	github.com/go-ldap/ldap/v3 v3.4.15
+	github.com/go-ole/go-ole v1.3.0
 	github.com/goccy/go-yaml v1.19.2
 	github.com/gopacket/gopacket v1.7.0
 	github.com/jackc/pgx/v5 v5.13.0

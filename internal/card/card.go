@@ -226,13 +226,13 @@ func (k *checker) setting(at string, s *fact.SettingRule) {
 		s.Is = "one-of"
 	}
 	if s.Client != nil {
-		k.settingAt(at+".client", s.Name, *s.Client)
+		k.settingAt(at+".client", s.Name, s.Client)
 	}
 	if s.Server != nil {
-		k.settingAt(at+".server", s.Name, *s.Server)
+		k.settingAt(at+".server", s.Name, s.Server)
 	}
-	for i, each := range s.Copies {
-		here := fmt.Sprintf("%s.copies[%d]", at, i)
+	for i := range s.Copies {
+		each, here := &s.Copies[i], fmt.Sprintf("%s.copies[%d]", at, i)
 		if each.On != "" && each.On != "client" && each.On != "server" {
 			k.wrong(here+".on", "on %q; expected client or server", each.On)
 		}
@@ -251,19 +251,39 @@ func places(s *fact.SettingRule) int {
 	return n
 }
 
-func (k *checker) settingAt(at, name string, s fact.SettingAt) {
+func (k *checker) settingAt(at, name string, s *fact.SettingAt) {
+	if s.Registry != "" {
+		k.settingInRegistry(at, s)
+		return
+	}
 	if s.Pattern != "" {
-		k.settingPattern(at, name, s)
+		k.settingPattern(at, name, *s)
 		return
 	}
 	switch {
 	case s.File == "" || s.Key == "":
-		k.wrong(at, "expected file:, format: and key:, or file: and pattern:")
+		k.wrong(at, "expected file:, format: and key:, or file: and pattern:, or registry: and key:")
 	case !slices.Contains(Formats, s.Format):
 		k.wrong(at+".format", "format %q; expected one of %s", s.Format, strings.Join(Formats, ", "))
 	case keep.Secretive(s.Key):
 		k.wrong(at+".key", "%q names a secret, and those are never read", s.Key)
 	}
+}
+
+// settingInRegistry wants a key of the registry of Windows, and takes it as the place.
+func (k *checker) settingInRegistry(at string, s *fact.SettingAt) {
+	place := fact.SettingAt{File: s.Registry}
+	switch {
+	case s.File != "" || s.Format != "" || s.Pattern != "":
+		k.wrong(at, "expected either registry: and key:, or file:")
+	case !place.InRegistry():
+		k.wrong(at+".registry", "%q; expected a key that begins with HKLM\\ or HKCU\\", s.Registry)
+	case s.Key == "":
+		k.wrong(at, "expected key: beside registry:, the name of a value")
+	case keep.Secretive(s.Key):
+		k.wrong(at+".key", "%q names a secret, and those are never read", s.Key)
+	}
+	s.File = s.Registry
 }
 
 // settingPattern wants an expression with a group for the value, of what is no

@@ -10,6 +10,8 @@ import (
 	"os"
 	"path/filepath"
 
+	"uakari/internal/owned"
+
 	_ "modernc.org/sqlite" // the driver
 )
 
@@ -44,7 +46,7 @@ var migrations = []string{
 // openFile opens a casebook in a file, and makes it if it is not there. Only its owner can
 // read it. Two programs may use it at once.
 func openFile(ctx context.Context, path string) (*Book, error) {
-	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+	if err := owned.Folder(filepath.Dir(path)); err != nil {
 		return nil, fmt.Errorf("casebook: %w", err)
 	}
 	// The driver would make the file for all to read.
@@ -56,6 +58,9 @@ func openFile(ctx context.Context, path string) (*Book, error) {
 		return nil, fmt.Errorf("casebook: %w", err)
 	}
 	f.Close()
+	if err := owned.Only(path); err != nil {
+		return nil, fmt.Errorf("casebook: %w", err)
+	}
 	place := url.URL{Scheme: "file", Opaque: (&url.URL{Path: path}).EscapedPath(), RawQuery: url.Values{
 		"_pragma": {
 			"busy_timeout(10000)",

@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 
+	"uakari/internal/owned"
 	"uakari/internal/plain"
 )
 
@@ -76,7 +77,7 @@ func Wait(folder string, k Kept) error {
 	if err != nil {
 		return err
 	}
-	if err := os.MkdirAll(folder, 0o700); err != nil {
+	if err := owned.Folder(folder); err != nil {
 		return err
 	}
 	f, err := os.OpenFile(filepath.Join(folder, waitingName), os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o600)

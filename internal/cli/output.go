@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"uakari/internal/owned"
 	"uakari/internal/plain"
 	"uakari/internal/written"
 )
@@ -111,6 +112,9 @@ func writeWhole(cmd *cobra.Command, file string, text []byte) error {
 	}
 	_, err = beside.Write(text)
 	err = errors.Join(err, beside.Chmod(private), beside.Sync(), beside.Close())
+	if err == nil {
+		err = owned.Only(beside.Name())
+	}
 	if err == nil {
 		err = os.Rename(beside.Name(), file)
 	}

@@ -13,6 +13,7 @@ import (
 	"uakari/internal/casebook"
 	"uakari/internal/fact"
 	"uakari/internal/look/host"
+	"uakari/internal/owned"
 	"uakari/internal/plain"
 	"uakari/internal/trace"
 	"uakari/internal/vantage"
@@ -129,7 +130,7 @@ func (f *recordFlags) keepBaseline(cmd *cobra.Command, r fact.HostRecord, text [
 	if err != nil {
 		return err
 	}
-	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+	if err := owned.Folder(filepath.Dir(path)); err != nil {
 		return err
 	}
 	if err := writeWhole(cmd, path, text); err != nil {

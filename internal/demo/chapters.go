@@ -24,6 +24,8 @@ type Chapter struct {
 	// Files is files of the world's folder at first, and MendedFiles what is
 	// in them then.
 	Files, MendedFiles map[string]string
+	// Linux is that it takes what is looked at on Linux alone.
+	Linux bool
 	// Tries is what somebody changes first, to see whether that is it, and
 	// TriedFiles what is in the files then.
 	Tries           string
@@ -117,7 +119,7 @@ var Chapters = []Chapter{
 		Mends:  "lets rainfall listen on 127.20.0.32 and restarts it", Mended: []Stand{web("rainfall", "127.20.0.32:8452")},
 	},
 	{
-		Name: "silent", Title: "A port that says nothing",
+		Name: "silent", Linux: true, Title: "A port that says nothing",
 		Story:   "The soundings service answers nobody: no refusal, only silence. Everyone suspects the firewall.",
 		Service: "soundings", Endpoint: "https://soundings.varzea.example:8443/",
 		Broken: []Stand{kind(web("soundings", "127.20.0.33:8443"), "hung")},
@@ -233,7 +235,7 @@ var Chapters = []Chapter{
 		Mends:  "removes the line from the hosts file of gauge-07",
 	},
 	{
-		Name: "off", Title: "The filter was off",
+		Name: "off", Linux: true, Title: "The filter was off",
 		Story:   "The soundings hang up on gauge-07 without a word. It must be the list of stations, somebody says: just switch it off.",
 		Service: "depths", Endpoint: "http://depths.varzea.example:8487/",
 		Broken: []Stand{kind(web("depths", "127.20.0.43:8487"), "guarded")},
@@ -256,7 +258,7 @@ var Chapters = []Chapter{
 		Mends:    "takes the line out of the image kiosk-3, and sets the four stations up anew",
 	},
 	{
-		Name: "gateway", Title: "A gateway that hides what is behind it",
+		Name: "gateway", Linux: true, Title: "A gateway that hides what is behind it",
 		Story:   "heron, the gateway, says \"502 Bad Gateway\". heron itself is well: what it needs is not.",
 		Service: "heron", Endpoint: "http://heron.varzea.example:8480/",
 		Broken: []Stand{passing("heron", "127.20.0.36:8480", "127.20.0.37:8481")},

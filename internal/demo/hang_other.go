@@ -6,4 +6,4 @@ import (
 	"errors"
 )
 
-func hang(Stand) error { return errors.New("the demo needs Linux") }
+func hang(Stand) error { return errors.New("a queue that is full can be played on Linux alone") }

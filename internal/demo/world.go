@@ -13,6 +13,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 	"time"
@@ -27,7 +28,7 @@ const domain = "varzea.example"
 
 // The world's network stands on loopback, where everybody may listen.
 var (
-	resolverAddr = netip.MustParseAddrPort("127.20.0.2:5353")
+	resolverAddr = resolverOf(runtime.GOOS)
 	zone         = map[string]string{
 		"clock": "127.20.0.2", "tidebook": "127.20.0.14", "sluice": "127.20.0.31", "rainfall": "127.20.0.32",
 		"soundings": "127.20.0.33", "almanac": "127.20.0.34", "charts": "127.20.0.35",
@@ -58,6 +59,15 @@ type World struct {
 	authority *authority
 	resolver  io.Closer
 	running   map[string]*process
+}
+
+// resolverOf is where the world's resolver is: on Windows the system itself holds port 5353
+// (RFC 6762).
+func resolverOf(system string) netip.AddrPort {
+	if system == "windows" {
+		return netip.MustParseAddrPort("127.0.0.1:15353")
+	}
+	return netip.MustParseAddrPort("127.20.0.2:5353")
 }
 
 type process struct {
@@ -150,7 +160,35 @@ func (w *World) Sheets(c Chapter) ([]fact.Sheet, error) {
 	return []fact.Sheet{*s}, nil
 }
 
-func (w *World) program(name string) string { return filepath.Join(w.Dir, "bin", name) }
+// program is where a stand-in's program is. Windows starts only what is called so.
+func (w *World) program(name string) string {
+	if runtime.GOOS == "windows" {
+		name += ".exe"
+	}
+	return filepath.Join(w.Dir, "bin", name)
+}
+
+// named gives this program a further name, by a link. On Windows most users may not make
+// one, and not to another disk: then it is copied.
+func named(self, name string) error {
+	if runtime.GOOS != "windows" {
+		return os.Symlink(self, name)
+	}
+	if err := os.Link(self, name); err == nil || errors.Is(err, os.ErrExist) {
+		return err
+	}
+	from, err := os.Open(self)
+	if err != nil {
+		return err
+	}
+	defer from.Close()
+	to, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o700)
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(to, from)
+	return errors.Join(err, to.Close())
+}
 
 func (w *World) writeFiles(c Chapter) error {
 	if err := os.WriteFile(w.Hosts(c), []byte(c.Hosts), 0o600); err != nil {
@@ -160,11 +198,11 @@ func (w *World) writeFiles(c Chapter) error {
 		"format: uakari.card/1\nname: %s\nendpoint: %s\nprogram: %s\n",
 		c.Service,
 		c.Plain(),
-		w.program(c.Service),
+		filepath.ToSlash(w.program(c.Service)),
 	) + strings.ReplaceAll(
 		c.Card,
 		"{dir}",
-		w.Dir,
+		filepath.ToSlash(w.Dir),
 	)
 	if err := os.WriteFile(w.CardFile(c), []byte(text), 0o600); err != nil {
 		return err
@@ -184,11 +222,16 @@ func (w *World) writeFiles(c Chapter) error {
 		programs = append(programs, s.Program)
 	}
 	for _, program := range programs {
-		if err := os.Symlink(self, w.program(program)); err != nil && !errors.Is(err, os.ErrExist) {
+		if err := named(self, w.program(program)); err != nil && !errors.Is(err, os.ErrExist) {
 			return err
 		}
 	}
 	return nil
+}
+
+// Playable is the chapters that can be played here.
+func Playable() []Chapter {
+	return slices.DeleteFunc(slices.Clone(Chapters), func(c Chapter) bool { return c.Linux && runtime.GOOS != "linux" })
 }
 
 // Resolver is the world's resolver.

@@ -25,6 +25,11 @@ type Account struct {
 	SecretEnds time.Time `json:"secret_ends,omitzero"`
 	MustChange bool      `json:"must_change,omitempty"`
 
+	// Disabled is that the account is switched off, and Rights the rights to log on that
+	// it and its groups have (SeNetworkLogonRight, …), of Windows; nil: not read.
+	Disabled bool     `json:"disabled,omitempty"`
+	Rights   []string `json:"rights,omitempty"`
+
 	// Failures counts failed tries that still count, and Deny how many lock
 	// the account (pam_faillock(8)); 0: no such lock is set up.
 	Failures int `json:"failures,omitempty"`

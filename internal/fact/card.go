@@ -2,6 +2,9 @@ package fact
 
 import (
 	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
 	"time"
 )
 
@@ -146,11 +149,32 @@ func (r SettingRule) PlacesOn(side string) []*SettingAt {
 // SettingAt is where a setting stands: by its key in a format that is read, or
 // by a pattern over lines, whose group "value" is what counts.
 type SettingAt struct {
-	On      string `json:"on,omitempty" yaml:"on"` // of a copy: "client", if not said otherwise, or "server"
-	File    string `json:"file" yaml:"file"`
-	Format  string `json:"format,omitempty" yaml:"format"` // "ini", "yaml", "json", …: one of the grammars of package settingsfile
-	Key     string `json:"key,omitempty" yaml:"key"`       // "portal.port"
-	Pattern string `json:"pattern,omitempty" yaml:"pattern"`
+	On string `json:"on,omitempty" yaml:"on"` // of a copy: "client", if not said otherwise, or "server"
+	// File is the file's path, or a key of the registry of Windows: then Key is a value of it.
+	File   string `json:"file" yaml:"file"`
+	Format string `json:"format,omitempty" yaml:"format"` // "ini", "yaml", "json", …: one of the grammars of package settingsfile
+	Key    string `json:"key,omitempty" yaml:"key"`       // "portal.port"
+	// Registry is how a card writes a key of the registry; it is kept as File.
+	Registry string `json:"-" yaml:"registry"`
+	Pattern  string `json:"pattern,omitempty" yaml:"pattern"`
+}
+
+// registryRoots is how keys of the registry of Windows begin.
+var registryRoots = []string{`HKLM\`, `HKCU\`, `HKEY_LOCAL_MACHINE\`, `HKEY_CURRENT_USER\`}
+
+// InRegistry reports whether the place is a value of the registry of Windows.
+func (a SettingAt) InRegistry() bool {
+	return slices.ContainsFunc(registryRoots, func(root string) bool {
+		return len(a.File) > len(root) && strings.EqualFold(a.File[:len(root)], root)
+	})
+}
+
+// Place is the file and the line of what was found, or the key of the registry.
+func (a SettingAt) Place(line int) string {
+	if a.InRegistry() {
+		return a.File
+	}
+	return fmt.Sprintf("%s, line %d", a.File, line)
 }
 
 // Named is what the place is called where it is told.

@@ -57,6 +57,22 @@ var refusals = []phrase{
 	},
 }
 
+// logons is what the audit of Windows says of a logon that failed, in the words of
+// package eventlog, which do not change with the system's language.
+var logons = []phrase{
+	{`Security-Auditing: .*there is no such account`, Meaning{"login/unknown-account", "there is no such account", true}},
+	{`Security-Auditing: .*the password is wrong`, Meaning{"login/wrong-secret", "the secret is wrong", true}},
+	{`Security-Auditing: .*the account is locked`, Meaning{"login/locked", "the account is locked", true}},
+	{`Security-Auditing: .*the account is disabled`, Meaning{"login/disabled", "the account is switched off", true}},
+	{`Security-Auditing: .*the account has expired`, Meaning{"login/account-expired", "the account has expired", true}},
+	{`Security-Auditing: .*the password has expired`, Meaning{"login/secret-expired", "the secret has expired", true}},
+	{`Security-Auditing: .*the password must be changed`, Meaning{"login/must-change", "the secret must be changed first", true}},
+	{`Security-Auditing: .*not at this time of day`, Meaning{"login/rejected", "not at this time", true}},
+	{`Security-Auditing: .*not from this computer`, Meaning{"login/not-from-here", "not from this client", true}},
+	{`Security-Auditing: .*this kind of logon is not granted`, Meaning{"login/no-right", "this kind of logon is not granted to it", true}},
+	{`Security-Auditing: .*the clocks are too far apart`, Meaning{"login/clock-skew", "the clocks are too far apart", true}},
+}
+
 type compiledPhrase struct {
 	words *regexp.Regexp
 	Meaning
@@ -72,7 +88,7 @@ func compile(list []phrase) func() []compiledPhrase {
 	})
 }
 
-var refusalPhrases = compile(refusals)
+var refusalPhrases = compile(append(logons, refusals...))
 
 // Refuses is what a server's own words say about why it turned a client away.
 func Refuses(text string) (Meaning, bool) { return means(text, refusalPhrases()) }

@@ -238,7 +238,7 @@ func Port(port uint16, held []fact.Listener, usual []string, local string) strin
 		case who == "" && l.Unit != "":
 			who = plain.Printable(l.Unit)
 		case who == "":
-			who = "a process of " + plain.Printable(l.User) + " that only root can see"
+			who = "a process of " + plain.Printable(l.User) + " that was not shown"
 		default:
 			who = fmt.Sprintf("%s (pid %d, user %s", who, l.PID, plain.Printable(l.User))
 			if l.Unit != "" {

@@ -372,5 +372,7 @@ func tellApart(v *scene.Scene, s sum, causes []trail.Cause) *trail.Tell {
 		}
 		return &trail.Tell{Look: look, Command: v.Ask.Command + " --at root@" + plain.ShellWord(t.Target.Name)}
 	}
-	return &trail.Tell{Look: "at the packet filters of both ends, as root", Command: "nft list ruleset"}
+	look := catalogue.Remedy{Do: "at the packet filters of both ends, as root", Command: "nft list ruleset"}
+	look = look.On(v.Vantage(v.Client).System)
+	return &trail.Tell{Look: look.Do, Command: look.Command}
 }

@@ -40,6 +40,10 @@ var known = []struct{ prefix, name string }{
 	{"libnss3.so", "NSS"},
 }
 
+// System is the library that a system has of its own, and how it is set; nil where it
+// has none.
+var System func() (fact.Library, error)
+
 // Read says which library a client program uses and how it is set; of "", which
 // one most programs of this host use.
 func (r Root) Read(program string) fact.Library {

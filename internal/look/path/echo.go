@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"net/netip"
 	"os"
 	"time"
 
@@ -23,11 +24,41 @@ import (
 // so it is not worth the wait of a connect.
 const echoWait = 1500 * time.Millisecond
 
+// systemEcho asks for one echo by a call of the system, where it has one; nil: it has none.
+var systemEcho func(addr netip.Addr, wait time.Duration) (answered bool, left int, err error)
+
+// bySystem asks by the system's own call.
+func bySystem(env look.Env, order fact.Order, source string, emit look.Emit) {
+	began := time.Now()
+	answered, left, err := systemEcho(order.Target.Addr.WithZone(""), min(echoWait, env.Patience()))
+	if err != nil {
+		emit(env.Failed(order, source, "could not send an echo", err, ""))
+		return
+	}
+	emitEcho(env, order, source, fact.Echo{Answered: answered, Left: left}, time.Since(began), emit)
+}
+
+// emitEcho leaves what came of an echo.
+func emitEcho(env look.Env, order fact.Order, source string, e fact.Echo, took time.Duration, emit look.Emit) {
+	saw := "no answer, which proves nothing"
+	if e.Answered {
+		e.TookMS = wire.MS(took)
+		saw = fmt.Sprintf("answered in %.1f ms", e.TookMS)
+	}
+	f := env.Seen(order, source, saw)
+	f.Echo = &e
+	emit(f)
+}
+
 // Echo asks for one ICMP echo by a datagram socket, which an ordinary user
 // may open where the system lets him, or by a raw one, which root may.
 func Echo(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	addr := order.Target.Addr
 	source := "echo to " + addr.String()
+	if systemEcho != nil {
+		bySystem(env, order, source, emit)
+		return
+	}
 	network, raw, any, kind, protocol := "udp4", "ip4:icmp", "0.0.0.0", icmp.Type(ipv4.ICMPTypeEcho), 1
 	if addr.Is6() {
 		network, raw, any, kind, protocol = "udp6", "ip6:ipv6-icmp", "::", icmp.Type(ipv6.ICMPTypeEchoRequest), 58
@@ -72,14 +103,7 @@ func Echo(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	}
 	var e fact.Echo
 	e.Left, e.Answered = answered(conn, protocol, id)
-	saw := "no answer, which proves nothing"
-	if e.Answered {
-		e.TookMS = wire.MS(time.Since(began))
-		saw = fmt.Sprintf("answered in %.1f ms", e.TookMS)
-	}
-	f := env.Seen(order, source, saw)
-	f.Echo = &e
-	emit(f)
+	emitEcho(env, order, source, e, time.Since(began), emit)
 }
 
 // answered waits for an echo reply, and tells how many hops it had left. The

@@ -9,7 +9,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"runtime"
 	"slices"
 	"strings"
 	"sync"
@@ -33,19 +32,11 @@ var helloVersions = []struct {
 // Library leaves which TLS library the client's programs use here, and how it
 // is set.
 func Library(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
-	if runtime.GOOS == "windows" && (env.Card == nil || len(env.Card.ClientTLS) == 0) {
-		emit(
-			env.Failed(
-				order,
-				"TLS library",
-				"could not tell how the library is set",
-				errors.New("not looked at on windows"),
-				"client-tls on a card",
-			),
-		)
+	l, err := libraryOf(env)
+	if err != nil {
+		emit(env.Failed(order, "TLS library", "could not tell how the library is set", err, "client-tls on a card"))
 		return
 	}
-	l := libraryOf(env)
 	saw := "none that is known"
 	if l.Name != "" {
 		saw = strings.TrimSpace(
@@ -64,12 +55,17 @@ func Library(_ context.Context, env look.Env, order fact.Order, emit look.Emit) 
 	emit(f)
 }
 
-func libraryOf(env look.Env) fact.Library {
+// libraryOf is the library of the client's program that the card names, or that of most
+// programs here.
+func libraryOf(env look.Env) (fact.Library, error) {
 	program := ""
 	if env.Card != nil {
 		program = env.Card.ClientProgram
 	}
-	return library.Root("").Read(program)
+	if program == "" && library.System != nil {
+		return library.System()
+	}
+	return library.Root("").Read(program), nil
 }
 
 func nameOr(s, other string) string {
@@ -162,8 +158,8 @@ func wideHellos() []hello {
 
 // ownHello is the hello of this host's library; none if it offers nothing.
 func ownHello(env look.Env) []hello {
-	l := libraryOf(env)
-	if l.Min == "" && l.Name == "" {
+	l, err := libraryOf(env)
+	if err != nil || l.Min == "" && l.Name == "" {
 		l.Min = "TLS 1.2"
 	}
 	h := hello{own: true}

@@ -105,6 +105,10 @@ func stateReadings(v *scene.Scene, t *scene.Try, login, f *fact.Fact) []gate.Rea
 				},
 			}
 		}
+	case a.Disabled:
+		r.Cause, text = "login/disabled", fmt.Sprintf("the account %s is switched off", a.Name)
+	case missingRight(a, t.Target.Scheme) != "":
+		r.Cause, text = "login/no-right", missingRight(a, t.Target.Scheme)
 	case a.Locked && password:
 		r.Cause, text = "login/locked", fmt.Sprintf("the password of %s is locked", a.Name)
 	case a.NoSecret && password:
@@ -129,6 +133,29 @@ func stateReadings(v *scene.Scene, t *scene.Try, login, f *fact.Fact) []gate.Rea
 	r.Summary = fmt.Sprintf("%s is refused: %s", l.Account, text)
 	r.Because = gate.Union(r.Because, scene.FactIDs(f))
 	return []gate.Reading{r}
+}
+
+// logonRights is the right to log on that Windows asks for, and the one by which it
+// refuses, by scheme; the rest log on over the network.
+var logonRights = map[string][2]string{"rdp": {"SeRemoteInteractiveLogonRight", "SeDenyRemoteInteractiveLogonRight"}}
+
+// missingRight says which right to log on an account of Windows lacks; "" for none, and
+// where its rights were not read.
+func missingRight(a *fact.Account, scheme string) string {
+	if a.Rights == nil {
+		return ""
+	}
+	pair, ok := logonRights[scheme]
+	if !ok {
+		pair = [2]string{"SeNetworkLogonRight", "SeDenyNetworkLogonRight"}
+	}
+	switch {
+	case slices.Contains(a.Rights, pair[1]):
+		return fmt.Sprintf("the policy of the host denies this kind of logon to %s or a group of it (%s)", a.Name, pair[1])
+	case !slices.Contains(a.Rights, pair[0]):
+		return fmt.Sprintf("neither %s nor a group of it may log on so (%s)", a.Name, pair[0])
+	}
+	return ""
 }
 
 // keysReason says why no key of a try could be taken.

@@ -67,7 +67,7 @@ func Owner(l fact.Listener) string {
 	case l.User != "":
 		return "a process of " + l.User
 	}
-	return "a process that only root can see"
+	return "a process that was not shown"
 }
 
 // Expected reports whether a climb found the endpoint's own protocol.

@@ -57,7 +57,7 @@ func (j settingJudge) place() string {
 	if j.seen.Line == 0 {
 		return fmt.Sprintf("%s in %s", j.seen.At.Named(), j.seen.At.File)
 	}
-	return fmt.Sprintf("%s in %s, line %d,", j.seen.At.Named(), j.seen.At.File, j.seen.Line)
+	return fmt.Sprintf("%s in %s,", j.seen.At.Named(), j.seen.At.Place(j.seen.Line))
 }
 
 // wanted is what the setting must be, as it would be written; "" if that is

@@ -1,6 +1,7 @@
 package common
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -78,9 +79,36 @@ func sawSettings(s fact.Settings) string {
 	return strings.Join(parts, ", ")
 }
 
+// RegistryValue reads a value of the registry of Windows; nil on other systems.
+var RegistryValue func(key, name string) (text string, found bool, err error)
+
+// readRegistry reads one setting of the registry.
+func readRegistry(seen *fact.SettingSeen) {
+	at := seen.At
+	if RegistryValue == nil {
+		seen.Unread = "only Windows has a registry"
+		return
+	}
+	text, found, err := RegistryValue(at.File, at.Key)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		seen.Missing = "there is no key " + at.File
+	case err != nil:
+		seen.Unread = err.Error()
+	case !found:
+		seen.Missing = "no such value in " + at.File
+	default:
+		seen.Value = text
+	}
+}
+
 // readSetting reads one setting. The last of several counts.
 func readSetting(rule fact.SettingRule, at fact.SettingAt) fact.SettingSeen {
 	seen := fact.SettingSeen{At: at}
+	if at.InRegistry() {
+		readRegistry(&seen)
+		return finishSetting(rule, seen)
+	}
 	text, err := readSettingFile(at.File)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
@@ -93,19 +121,24 @@ func readSetting(rule fact.SettingRule, at fact.SettingAt) fact.SettingSeen {
 	if info, err := os.Stat(atHome(at.File)); err == nil {
 		seen.Changed = info.ModTime().UTC()
 	}
-	name := at.Key
 	if at.Pattern != "" {
-		name = rule.Name
 		seen.Missing = fmt.Sprintf("no line of %s matches %q", at.File, at.Pattern)
 		matchLines(&seen, text)
 	} else if err := findKey(&seen, text); err != nil {
 		seen.Unread = fmt.Sprintf("%s cannot be read as %s: %v", at.File, at.Format, err)
 		return seen
 	}
+	return finishSetting(rule, seen)
+}
+
+// finishSetting says what else a value shows, and leaves out what may be a secret.
+func finishSetting(rule fact.SettingRule, seen fact.SettingSeen) fact.SettingSeen {
+	at, name := seen.At, cmp.Or(seen.At.Key, rule.Name)
 	switch {
-	case seen.Missing == "" && strings.TrimSpace(seen.Value) == "":
-		seen.Missing = fmt.Sprintf("it is empty (%s, line %d)", at.File, seen.Line)
-	case seen.Missing == "":
+	case seen.Missing != "" || seen.Unread != "":
+	case strings.TrimSpace(seen.Value) == "":
+		seen.Missing = fmt.Sprintf("it is empty (%s)", at.Place(seen.Line))
+	default:
 		seen.Near, seen.NearLine = "", 0
 		if clean, stray := endpoint.Clean(seen.Value); len(stray) > 0 && !rule.Set && seen.Value != rule.Value {
 			seen.Clean, seen.Stray = clean, stray

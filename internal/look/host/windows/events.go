@@ -45,6 +45,12 @@ func events(ctx context.Context, channel, service string) ([]fact.LogLine, error
 	return eventLines(ctx, channel, query, service)
 }
 
+// failedLogons is the last logons that the host refused, of any account, and accounts
+// that it locked (audit events of the documentation of Windows).
+func failedLogons(ctx context.Context) ([]fact.LogLine, error) {
+	return eventLines(ctx, "Security", "*[System[(EventID=4625 or EventID=4740 or EventID=4771)]]", "")
+}
+
 // newestEvents is the last events of a channel, whoever wrote them.
 func newestEvents(ctx context.Context, channel string) ([]fact.LogLine, error) {
 	return eventLines(ctx, channel, "*", "")

@@ -77,9 +77,12 @@ func Tables(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	emit(seen)
 }
 
-// networkKinds is the kinds of the networks that this host knows, any of which
-// it may be on; empty if it knows none.
+// networkKinds is the kinds of the networks that this host is on, by the system's list of
+// networks; where that does not say, of those that it knows, any of which it may be on.
 func networkKinds() []string {
+	if kinds := connectedKinds(); len(kinds) > 0 {
+		return kinds
+	}
 	values, err := valuesBelow(networksKey)
 	if err != nil {
 		return nil

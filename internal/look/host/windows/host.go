@@ -11,7 +11,6 @@ import (
 	"path/filepath"
 	"strings"
 	"time"
-	"unsafe"
 
 	"golang.org/x/sys/windows"
 	"golang.org/x/sys/windows/registry"
@@ -22,14 +21,13 @@ import (
 	"uakari/internal/look/host/common"
 )
 
+// versionKey is where the system says which it is.
+const versionKey = `SOFTWARE\Microsoft\Windows NT\CurrentVersion`
+
 // identify fills in what this system tells of itself.
 func identify(id *fact.Identity) {
 	id.Boot = time.Now().Add(-windows.DurationSinceBoot()).UTC().Truncate(time.Second)
-	key, err := registry.OpenKey(
-		registry.LOCAL_MACHINE,
-		`SOFTWARE\Microsoft\Windows NT\CurrentVersion`,
-		registry.QUERY_VALUE,
-	)
+	key, err := registry.OpenKey(registry.LOCAL_MACHINE, versionKey, registry.QUERY_VALUE)
 	if err != nil {
 		return
 	}
@@ -152,57 +150,4 @@ func siteBindings(text []byte, port uint16) []string {
 		}
 	}
 	return names
-}
-
-// userInfo1 is the head of USER_INFO_1 and of the longer ones (lmaccess.h).
-type userInfo1 struct {
-	name, password *uint16
-	age, privilege uint32
-	home, comment  *uint16
-	flags          uint32
-	script         *uint16
-}
-
-// Flags of an account.
-const (
-	accountDisabled = 0x2
-	accountLocked   = 0x10
-)
-
-// Account leaves the state of a local account: whether it is there, disabled or
-// locked.
-func Account(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
-	name := order.Target.Account
-	if _, after, ok := strings.Cut(name, `\`); ok {
-		name = after
-	}
-	a := fact.Account{Name: name, Others: []string{"the domain"}}
-	wide, err := windows.UTF16PtrFromString(name)
-	if err != nil {
-		emit(env.Failed(order, "local accounts", "could not look for the account", err, ""))
-		return
-	}
-	var buffer *byte
-	const noSuchUser = 2221
-	switch err := windows.NetUserGetInfo(nil, wide, 1, &buffer); err {
-	case nil:
-		info := (*userInfo1)(unsafe.Pointer(buffer))
-		a.Known, a.Shadow = true, true
-		a.Locked = info.flags&accountLocked != 0
-		if info.flags&accountDisabled != 0 {
-			a.ShellWrong = "the account is disabled"
-		}
-		windows.NetApiBufferFree(buffer)
-	case windows.Errno(noSuchUser):
-	default:
-		emit(env.Failed(order, "local accounts", "could not read the state of the account", err, "an administrator's prompt"))
-		return
-	}
-	saw := "no local account"
-	if a.Known {
-		saw = "a local account"
-	}
-	f := env.Seen(order, "local accounts", saw)
-	f.Account = &a
-	emit(f)
 }

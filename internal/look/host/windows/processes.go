@@ -4,6 +4,7 @@ package windows
 
 import (
 	"errors"
+	"os"
 	"path/filepath"
 	"strings"
 	"time"
@@ -69,6 +70,20 @@ func imageOf(pid uint32) (path string, since time.Time) {
 		since = time.Unix(0, created.Nanoseconds()).UTC()
 	}
 	return path, since
+}
+
+// isOf reports whether it may be a process of the program at a path: one whose own path
+// may not be seen is taken by its name, and folders have more than one name.
+func (p process) isOf(path string) bool {
+	if !strings.EqualFold(p.name, programName(path)) {
+		return false
+	}
+	if p.path == "" || strings.EqualFold(p.path, path) {
+		return true
+	}
+	own, err := os.Stat(p.path)
+	other, err2 := os.Stat(path)
+	return err == nil && err2 == nil && os.SameFile(own, other)
 }
 
 // user is the account that a process runs as; "" if it may not be seen.

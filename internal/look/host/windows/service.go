@@ -46,7 +46,7 @@ func Service(ctx context.Context, env look.Env, order fact.Order, emit look.Emit
 		emit(env.Failed(order, "processes", "could not list the processes", err, "an administrator's prompt"))
 		return
 	}
-	f := finder{env: env, port: order.Target.Port, all: all, running: running}
+	f := finder{env: env, port: order.Target.Port, all: all, running: running, again: order.Target.Again > 0}
 	f.scheme, _ = protocol.Lookup(order.Target.Scheme)
 	f.named()
 	if len(f.list) == 0 {
@@ -87,6 +87,7 @@ type finder struct {
 	scheme  protocol.Scheme
 	all     []service
 	running map[uint32]process
+	again   bool // an account was tried meanwhile
 	list    []fact.Program
 }
 
@@ -132,7 +133,7 @@ func (f *finder) add(s *service, why, settings string, ports ...uint16) {
 func (f *finder) named() {
 	name, why, path := f.env.Unit, "unit", ""
 	if card := f.env.Card; card != nil && (card.Program != "" || card.Unit != "") {
-		why, path = "card", card.Program
+		why, path = "card", filepath.FromSlash(card.Program)
 		if name == "" {
 			name = card.Unit
 		}
@@ -310,14 +311,23 @@ func (f *finder) finish(ctx context.Context, p *fact.Program) {
 			u.Since = lastOf(u.Log)
 		}
 	}
+	found := slices.ContainsFunc(p.Units, func(u fact.Unit) bool { return u.Load != "not-found" })
 	if len(p.Processes) == 0 {
 		for _, r := range f.running {
-			if p.Path != "" && strings.EqualFold(r.path, p.Path) && len(p.Units) == 0 {
+			if p.Path != "" && r.isOf(p.Path) && !found {
 				p.Processes = append(p.Processes, r.fact())
 			}
 		}
 	}
 	p.Logs = f.logs(p)
+	if f.again && !f.scheme.Open && len(p.Units) > 0 {
+		u := &p.Units[0]
+		lines, err := failedLogons(ctx)
+		if err != nil && u.Hidden == "" {
+			u.Hidden = "the audit of logons could not be read: " + err.Error()
+		}
+		u.Log = append(u.Log, lines...)
+	}
 }
 
 func lastOf(lines []fact.LogLine) time.Time {

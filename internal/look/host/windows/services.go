@@ -188,7 +188,24 @@ func (s service) ended() string {
 	if meaning := codes[s.exit]; meaning != "" {
 		text = meaning
 	}
+	if kept := keptBack(); s.exit == portForbidden && len(kept) > 0 {
+		text += "; the system keeps back ports " + strings.Join(kept, ", ")
+	}
 	return fmt.Sprintf("the service ended with code %d: %s", s.exit, plain.Clean(text))
+}
+
+// portForbidden is the end of a service whose port may not be had (WSAEACCES).
+const portForbidden = 10013
+
+// keptBack is the ranges of ports that the system gives to nobody by itself.
+func keptBack() []string {
+	key, err := registry.OpenKey(registry.LOCAL_MACHINE, `SYSTEM\CurrentControlSet\Services\Tcpip\Parameters`, registry.QUERY_VALUE)
+	if err != nil {
+		return nil
+	}
+	defer key.Close()
+	list, _, _ := key.GetStringsValue("ReservedPorts") // most have none
+	return list
 }
 
 // codes is what codes of a service's end mean, in words that do not change with
