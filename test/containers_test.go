@@ -47,6 +47,16 @@ func (h *fullHost) engineUp() {
 	)
 }
 
+// reads is what a command line on the host prints.
+func (h *fullHost) reads(line string) string {
+	h.t.Helper()
+	out, err := h.command("sh", "-c", line).Output()
+	if err != nil {
+		h.t.Fatalf("%s: %v", line, err)
+	}
+	return string(out)
+}
+
 // looked traces an endpoint from the client by a record of the host.
 func (h *fullHost) looked(t *testing.T, endpoint string, args ...string) trail.Trail {
 	t.Helper()
@@ -169,5 +179,42 @@ func TestFromWithin(t *testing.T) {
 		if r.status != 2 || !strings.Contains(r.stderr, want) || strings.Count(r.stderr, "\n") != 1 {
 			t.Errorf("%s: %+v", place, r)
 		}
+	}
+}
+
+// TestPodsAndNetworks has two containers share a network, as those of a pod do, and two
+// networks that their engine keeps apart.
+func TestPodsAndNetworks(t *testing.T) {
+	t.Parallel()
+	h := engineHost(t)
+	h.do(
+		"podman run -d --name keeper -p 18080:80 tides:1 /bin/busybox sleep 600; " +
+			"podman run -d --name web --network container:keeper tides:1 /bin/busybox httpd -f -h /www -p 80; " +
+			"podman network create -o isolate=true east; podman network create -o isolate=true west; podman network create --internal inner; " +
+			"podman run -d --name far --network east tides:1 /bin/busybox httpd -f -h /www -p 80; " +
+			"podman run -d --name near --network west tides:1 /bin/busybox sleep 600; " +
+			"podman run -d --name shut --network inner tides:1 /bin/busybox sleep 600; sleep 0.5",
+	)
+	h.engineUp()
+	const endpoint = "http://10.20.0.14:18080"
+	if judged := h.looked(t, endpoint); judged.Reached != trail.Yes {
+		t.Errorf("two containers of one network: %s", dump(judged))
+	}
+	h.do("podman stop -t 0 web")
+	stopped := h.looked(t, endpoint)
+	expectButAge(t, stopped, "service/stopped proven")
+	if text := dump(stopped); !strings.Contains(text, "container web") {
+		t.Errorf("it does not name the container that should serve: %s", text)
+	}
+	from := func(place, endpoint string) trail.Trail {
+		r := runWords(t, append(
+			h.enter(), "/usr/local/bin/uakari", "trace", "--json", "--wait", "1s", "--in", "client="+place, endpoint,
+		))
+		return readTrail(t, r.stdout+r.stderr)
+	}
+	address := strings.TrimSpace(h.reads("podman inspect -f '{{range .NetworkSettings.Networks}}{{.IPAddress}}{{end}}' far"))
+	for _, c := range []struct{ from, endpoint string }{{"near", "http://" + address + "/"}, {"shut", "http://" + address + "/"}} {
+		judged := from(c.from, c.endpoint)
+		expect(t, judged, "rules/network-isolated proven")
 	}
 }

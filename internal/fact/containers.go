@@ -28,6 +28,7 @@ type Container struct {
 	Image  string `json:"image,omitempty"`
 	Digest string `json:"digest,omitempty"`
 	Pod    string `json:"pod,omitempty"`
+	Shares string `json:"shares,omitempty"` // the number of the container whose network it has
 
 	State    string    `json:"state,omitempty"` // "running", "exited", "created", "restarting", "paused", "dead"
 	ExitCode int       `json:"exit_code,omitempty"`
@@ -125,4 +126,15 @@ func (c Container) Own() netip.Addr {
 // On is its listeners on a port of a transport.
 func (c Container) On(transport string, port uint16) []Listener {
 	return Listeners{All: c.Listeners}.On(transport, port)
+}
+
+// Together reports whether two containers have one network between them.
+func (c Container) Together(other Container) bool {
+	base := func(c Container) string {
+		if c.Shares != "" {
+			return c.Shares
+		}
+		return c.ID
+	}
+	return c.Engine == other.Engine && c.ID != other.ID && (c.Pod != "" && c.Pod == other.Pod || base(c) == base(other))
 }

@@ -62,6 +62,8 @@ var examples = map[string]string{
 	"own":         `22`,
 	"path":        `/srv/tides/levels`,
 	"place":       `/etc/tidebook.yaml:12`,
+	"pod":         `harbour/tidebook`,
+	"podwords":    `tidebook -n harbour`,
 	"port":        `443`,
 	"principal":   `HTTP/tidebook.varzea.example`,
 	"program":     `tidebook`,

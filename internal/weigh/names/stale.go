@@ -24,6 +24,11 @@ func staleReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, b
 	if !ok {
 		return gate.Reading{}, false
 	}
+	// An address behind the host may be a container's or a machine's of it.
+	w.Add(scene.Want{Look: fact.LookContainers, At: at.Role, On: at.ID, Target: fact.Target{Port: t.Target.Port}, Gate: gate.Name})
+	if _, c := v.HeldBy(at.ID, t.Target.Addr); c != nil {
+		return gate.Reading{}, false
+	}
 	instead := t.Target
 	instead.Addr = own
 	w.Add(scene.Want{Look: fact.LookSession, At: fact.Client, Target: instead, Gate: gate.Name})

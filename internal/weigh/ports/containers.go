@@ -91,11 +91,13 @@ func published(
 	addr string,
 	loopback bool,
 ) gate.Reading {
+	values := catalogue.Values{"listen": addr, "container": c.Called()}
+	scene.Commands(values, c)
 	r := gate.Reading{
 		Gate: gate.Listener, Cause: "ports/other-address", Because: scene.FactIDs(f, seen), Vantage: t.Server,
 		Summary: fmt.Sprintf("port %d of container %s is published on %s of the host only; the client comes to %s",
 			t.Target.Port, c.Called(), addr, t.Target.Addr),
-		Values: v.Place(t, catalogue.Values{"listen": addr, "container": c.Called(), "engine": c.Engine}),
+		Values: v.Place(t, values),
 	}
 	if loopback {
 		r.Cause = "rules/published-on-loopback"

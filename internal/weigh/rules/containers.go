@@ -2,6 +2,7 @@ package rules
 
 import (
 	"fmt"
+	"net/netip"
 	"slices"
 
 	"uakari/internal/fact"
@@ -40,6 +41,8 @@ func translationsGone(v *scene.Scene, t *scene.Try, at standing, walk filter.Wal
 			Values: v.Place(t, catalogue.Values{"container": c.Called(), "network": n}),
 		}, true
 	}
+	values := catalogue.Values{"gone": c.Called()}
+	scene.Commands(values, c)
 	return gate.Reading{
 		Gate: gate.Listener, Cause: "ports/not-published", Vantage: at.vantage, Because: gate.Union(tableIDs(v, at.vantage), scene.FactIDs(f)),
 		Shows: []gate.Symptom{gate.RefusedByReset, gate.SilentTCP, gate.ServerFirstSilent, gate.ClientFirstSilent},
@@ -50,8 +53,70 @@ func translationsGone(v *scene.Scene, t *scene.Try, at standing, walk filter.Wal
 			t.Target.Port,
 			v.Host(at.vantage),
 		),
-		Values: v.Place(t, catalogue.Values{"container": c.Called(), "engine": c.Engine, "gone": c.Called()}),
+		Values: v.Place(t, values),
 	}, true
+}
+
+// keptApart names two networks of an engine that a host's tables keep apart, in place of
+// the rule alone: whoever takes the rule away has it back with the engine's next start.
+func keptApart(v *scene.Scene, t *scene.Try, at standing, step filter.Step, r *gate.Reading) {
+	source, _, _ := v.Source(t)
+	target := t.Target.Addr.Unmap()
+	f, from := v.HeldBy(at.vantage, source)
+	_, to := v.HeldBy(at.vantage, target)
+	if at.role != fact.Gateway || from == nil || to == nil {
+		return
+	}
+	other := networkOf(to, target)
+	if other == nil || networkOf(from, source) == nil || other.Name == networkOf(from, source).Name ||
+		!other.Isolated && !other.Internal && (step.Chain == nil || step.Chain.Kept() != engineRules) {
+		return
+	}
+	r.Cause = "rules/network-isolated"
+	r.Because = gate.Union(r.Because, scene.FactIDs(f))
+	r.Summary = fmt.Sprintf("container %s is in the network %s, which %s keeps apart from %s of container %s: %s",
+		to.Called(), other.Name, v.Host(at.vantage), networkOf(from, source).Name, from.Called(), r.Summary)
+	r.Values = v.Place(t, catalogue.Values{"container": to.Called(), "network": other.Name, "client": from.Called(), "server": v.Host(at.vantage)})
+}
+
+// engineRules is who keeps the rules by which an engine keeps its networks apart.
+const engineRules = "the container engine"
+
+// networkOf is the network in which a container has an address.
+func networkOf(c *fact.Container, addr netip.Addr) *fact.Network {
+	at := slices.IndexFunc(c.Networks, func(n fact.Network) bool { return slices.Contains(n.Addrs, addr) })
+	if at < 0 {
+		return nil
+	}
+	return &c.Networks[at]
+}
+
+// shutIn reads a client in a container whose networks all lead nowhere else: its kernel
+// has no route, and its host's engine says why.
+func shutIn(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, bool) {
+	if t.Symptom != gate.NoRouteHere {
+		return gate.Reading{}, false
+	}
+	_, own := v.Addresses(v.Client)
+	for _, at := range v.Set.Vantages {
+		if own == nil || !keepsClient(v, t, at) {
+			continue
+		}
+		w.Add(scene.Want{Look: fact.LookContainers, At: at.Role, On: at.ID, Target: fact.Target{Port: t.Target.Port}, Gate: gate.WayOut})
+		for _, held := range own.Held {
+			f, c := v.HeldBy(at.ID, held.Prefix.Addr())
+			if held.Local || c == nil || closedOff(c) == "" {
+				continue
+			}
+			return gate.Reading{
+				Gate: gate.WayOut, Cause: "rules/network-isolated", Vantage: v.Client, Because: gate.Union(t.Climb.IDs(), scene.FactIDs(f)),
+				Shows:   []gate.Symptom{gate.NoRouteHere},
+				Summary: fmt.Sprintf("container %s, the client, is in the network %s alone, which is internal: nothing leads out of it", c.Called(), closedOff(c)),
+				Values:  v.Place(t, catalogue.Values{"container": c.Called(), "network": "that leads there", "client": c.Called(), "server": at.Host}),
+			}, true
+		}
+	}
+	return gate.Reading{}, false
 }
 
 // closedOff is the network that a container is in, if all of its networks lead

@@ -336,6 +336,9 @@ func tableIDs(v *scene.Scene, vantage string) []string {
 // or the packets that follow.
 func stopped(v *scene.Scene, t *scene.Try, at standing, g gate.Gate, trip filter.Trip) []gate.Reading {
 	list := blocks(v, t, at, g, trip.Request)
+	if len(list) > 0 && list[0].Cause == "rules/network-isolated" {
+		return list // which holds both ways
+	}
 	list = append(list, blocks(v, t, at, gate.WayBack, trip.Reply)...)
 	if len(list) == 0 {
 		later := blocks(v, t, at, g, trip.Later)
@@ -368,7 +371,9 @@ func blocks(v *scene.Scene, t *scene.Try, at standing, g gate.Gate, walk filter.
 	}
 	var list []gate.Reading
 	for _, i := range walk.Blocks {
-		list = append(list, block(v, t, at, g, walk, walk.Steps[i]))
+		r := block(v, t, at, g, walk, walk.Steps[i])
+		keptApart(v, t, at, walk.Steps[i], &r)
+		list = append(list, r)
 	}
 	return list
 }

@@ -99,6 +99,9 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 		}
 		readings = append(readings, r)
 	}
+	if r, ok := shutIn(v, w, t); ok {
+		readings = append(readings, r)
+	}
 	if t.Symptom == gate.ICMPFromElsewhere {
 		readings = append(readings, refusedBetween(v, t))
 	}

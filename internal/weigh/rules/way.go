@@ -22,6 +22,12 @@ func seats(v *scene.Scene, w *scene.Wants, t *scene.Try) []fact.Vantage {
 	return list
 }
 
+// keepsClient reports whether a vantage may be the host of the client, which looks from
+// within something, on its way to another.
+func keepsClient(v *scene.Scene, t *scene.Try, at fact.Vantage) bool {
+	return v.Vantage(v.Client).Means == fact.Inside && at.Role == fact.Server && at.ID != t.Server
+}
+
 // gateways is the gateways on the way, the nearest first: those that hold the
 // next hop of the client, a hop that was seen, or the server's next hop back.
 func gateways(v *scene.Scene, w *scene.Wants, t *scene.Try) []fact.Vantage {
@@ -32,10 +38,15 @@ func gateways(v *scene.Scene, w *scene.Wants, t *scene.Try) []fact.Vantage {
 	var list []placed
 	hops, back := hopsThere(v, t), hopsBack(v, t)
 	for _, at := range v.Set.Vantages {
-		if at.Role != fact.Gateway {
+		switch {
+		case at.Role == fact.Gateway:
+			w.Add(scene.Want{Look: fact.LookAddresses, At: fact.Gateway, On: at.ID, Gate: gate.Way})
+		case keepsClient(v, t, at):
+			at.Role = fact.Gateway // a container's own host passes on what it sends
+			w.Add(scene.Want{Look: fact.LookContainers, At: fact.Gateway, On: at.ID, Target: fact.Target{Port: t.Target.Port}, Gate: gate.Way})
+		default:
 			continue
 		}
-		w.Add(scene.Want{Look: fact.LookAddresses, At: fact.Gateway, On: at.ID, Gate: gate.Way})
 		_, held := v.Addresses(at.ID)
 		if held == nil {
 			continue

@@ -74,15 +74,27 @@ func (v *Scene) HeldBy(vantage string, addr netip.Addr) (*fact.Fact, *fact.Conta
 	return f, nil
 }
 
+// Commands fills in what remedies of a container are made of: engines with commands of
+// their own are told with those, and a pod by the cluster's.
+func Commands(values catalogue.Values, c *fact.Container) {
+	switch {
+	case c.Engine == "podman" || c.Engine == "docker":
+		values["container"], values["engine"] = c.Called(), c.Engine
+	case c.Engine != "" && c.Pod != "":
+		values["pod"], values["podwords"] = c.Pod, plain.ShellWord(c.Pod)
+		if space, name, ok := strings.Cut(c.Pod, "/"); ok {
+			values["podwords"] = plain.ShellWord(name) + " -n " + plain.ShellWord(space)
+		}
+	}
+}
+
 // container begins a reading of a container.
 func (v *Scene) container(t *Try, f *fact.Fact, c *fact.Container, cause, summary string) gate.Reading {
 	r := gate.Reading{
 		Gate: gate.Listener, Cause: cause, Because: FactIDs(f), Vantage: t.Server, Reach: gate.Further, Summary: summary,
 		Values: v.Place(t, catalogue.Values{"program": c.Called()}),
 	}
-	if c.Engine != "" {
-		r.Values["container"], r.Values["engine"] = c.Called(), c.Engine
-	}
+	Commands(r.Values, c)
 	if !v.Confirmed(t) {
 		r.Lacks = append(r.Lacks, gate.Lack{Guard: gate.SameHost, Why: NotConfirmed})
 	}
@@ -93,9 +105,29 @@ func (v *Scene) container(t *Try, f *fact.Fact, c *fact.Container, cause, summar
 // SIGINT, SIGKILL and SIGTERM).
 var asked = map[int]string{0: "", 130: " (interrupted)", 137: " (killed)", 143: " (told to end)"}
 
+// endedBeside is a container that ended and shares the network of another, and whether it
+// is the only one, and no task that was done: those end with 0.
+func (v *Scene) endedBeside(t *Try, c *fact.Container) (ended *fact.Container, only bool) {
+	_, all := v.Containers(t.Server)
+	count := 0
+	for i := range all.List {
+		each := &all.List[i]
+		if each.State != "exited" && each.State != "restarting" && each.State != "dead" || !c.Together(*each) {
+			continue
+		}
+		if count++; ended == nil || each.Ended.After(ended.Ended) {
+			ended = each
+		}
+	}
+	return ended, count == 1 && ended.ExitCode != 0
+}
+
 // NotRunning reads a container that should serve a port and does not run.
 func (v *Scene) NotRunning(t *Try, f *fact.Fact, c *fact.Container) gate.Reading {
-	which := fmt.Sprintf("container %s, which publishes %d,", c.Called(), t.Target.Port)
+	return v.notRunning(t, f, c, fmt.Sprintf("container %s, which publishes %d,", c.Called(), t.Target.Port))
+}
+
+func (v *Scene) notRunning(t *Try, f *fact.Fact, c *fact.Container, which string) gate.Reading {
 	ago := "before"
 	if !c.Ended.IsZero() {
 		ago = plain.Span(max(0, v.Ask.Began.Sub(c.Ended))) + " ago"
@@ -200,7 +232,15 @@ func (v *Scene) Inside(t *Try, f *fact.Fact, c *fact.Container, inside uint16) g
 		}
 	}
 	where := fmt.Sprintf("port %d of it is published to %s", t.Target.Port, placeOf(at, inside))
+	beside, only := v.endedBeside(t, c)
 	switch {
+	case beside != nil && len(loopback) == 0:
+		r := v.notRunning(t, f, beside, fmt.Sprintf("container %s, which shares the network of %s, to which port %d leads,",
+			beside.Called(), c.Called(), t.Target.Port))
+		if !only {
+			r.Lacks = append(r.Lacks, gate.Lack{Guard: gate.OneMeaning, Why: "whether it is the one that should listen there is not known"})
+		}
+		return r
 	case len(loopback) > 0:
 		l := loopback[0]
 		r := v.container(t, f, c, "ports/loopback-only", fmt.Sprintf("%s in %s listens on %s:%d only; %s",

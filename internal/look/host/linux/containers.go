@@ -26,18 +26,18 @@ import (
 // mostContainers bounds how many are looked into.
 const mostContainers = 200
 
-// engineSockets is where engines are asked, by the name of the engine. Those of
-// the last kind speak another protocol, and are only told of.
+// engineSockets is where engines are asked and how, by the name of the engine.
 var engineSockets = []struct {
 	name, pattern string
-	speaks        bool
+	ask           func(ctx context.Context, socket, engine string, port uint16) ([]fact.Container, error)
 }{
-	{"podman", "/run/podman/podman.sock", true},
-	{"podman", "/run/user/*/podman/podman.sock", true},
-	{"docker", "/run/docker.sock", true},
-	{"docker", "/run/user/*/docker.sock", true},
-	{"containerd", "/run/containerd/containerd.sock", false},
-	{"CRI-O", "/run/crio/crio.sock", false},
+	{"podman", "/run/podman/podman.sock", askEngine},
+	{"podman", "/run/user/*/podman/podman.sock", askEngine},
+	{"docker", "/run/docker.sock", askEngine},
+	{"docker", "/run/user/*/docker.sock", askEngine},
+	{"containerd", "/run/containerd/containerd.sock", askRPC},
+	{"containerd", "/run/k3s/containerd/containerd.sock", askRPC},
+	{"CRI-O", "/run/crio/crio.sock", askRPC},
 }
 
 // Containers leaves the containers of this host: by their engines, as far as
@@ -57,9 +57,7 @@ func Containers(ctx context.Context, env look.Env, order fact.Order, emit look.E
 			}
 			asked[real] = true
 			e := fact.Engine{Name: at.name, Socket: path}
-			if !at.speaks {
-				e.Unread = "it is not asked: its protocol is not spoken here"
-			} else if list, err := askEngine(ctx, path, at.name, order.Target.Port); err != nil {
+			if list, err := at.ask(ctx, path, at.name, order.Target.Port); err != nil {
 				e.Unread = err.Error()
 				if errors.Is(err, fs.ErrPermission) {
 					e.Unread = "only root may ask it"

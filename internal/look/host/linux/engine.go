@@ -160,6 +160,9 @@ func (t told) container(engine string, networks []toldNetwork) fact.Container {
 		Restarts: t.RestartCount, Policy: plain.Clean(t.HostConfig.RestartPolicy.Name), PID: t.State.Pid,
 		Health: plain.Clean(t.State.Health.Status), HostNet: t.HostConfig.NetworkMode == "host",
 	}
+	if id, ok := strings.CutPrefix(t.HostConfig.NetworkMode, "container:"); ok {
+		c.Shares = plain.Clean(id)
+	}
 	if c.Health == "none" {
 		c.Health = ""
 	}
