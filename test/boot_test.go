@@ -39,6 +39,13 @@ var containerRoot = sync.OnceValues(
 	func() (string, error) { return rootWith("uakari-container-root", containerPackages) },
 )
 
+// dockerRoot is the same with the two other engines that Debian has.
+var dockerRoot = sync.OnceValues(
+	func() (string, error) { return rootWith("uakari-docker-root", dockerPackages) },
+)
+
+const dockerPackages = "docker.io containerd iptables busybox-static"
+
 const containerPackages = "podman netavark aardvark-dns crun busybox-static"
 
 // rootWith is the full host's folder with packages beside, made once.

@@ -218,3 +218,48 @@ func TestPodsAndNetworks(t *testing.T) {
 		expect(t, judged, "rules/network-isolated proven")
 	}
 }
+
+// TestDocker is the same with docker, whose ports a relay and a translation lead to, and
+// with what containerd runs beside it.
+func TestDocker(t *testing.T) {
+	t.Parallel()
+	h := bootOver(t, dockerRoot)
+	h.install()
+	h.do(
+		"mkdir -p /tmp/i/bin /tmp/i/www /tmp/i/tmp; cp /bin/busybox /tmp/i/bin/; ln -s busybox /tmp/i/bin/sh; echo tides > /tmp/i/www/index.html; " +
+			"(containerd >/tmp/containerd.log 2>&1 &); for i in $(seq 50); do [ -S /run/containerd/containerd.sock ] && break; sleep 0.1; done; " +
+			"(dockerd --storage-driver vfs --containerd /run/containerd/containerd.sock >/tmp/dockerd.log 2>&1 &); " +
+			"for i in $(seq 150); do docker version >/dev/null 2>&1 && break; sleep 0.1; done; tar -C /tmp/i -c . | docker import - tides:1 >/dev/null",
+	)
+	const web = "tides:1 /bin/busybox httpd -f -h /www -p "
+	for _, c := range []struct{ name, run, then, want, holds string }{
+		{"healthy", "-p 18080:80 " + web + "80", "", "", "container web holds port 80"},
+		{"stopped", "-p 18080:80 " + web + "80", "docker stop -t 0 web", "service/stopped proven", "docker start web"},
+		{"ended with an error", "-p 18080:80 tides:1 /bin/sh -c 'echo tide table is missing; exit 3'", "sleep 1", "service/failed proven", "tide table is missing"},
+		{"starts again and again", "--restart always -p 18080:80 tides:1 /bin/sh -c 'sleep 0.2; exit 4'", "sleep 4", "service/restarting proven", "again and again"},
+		{"loopback inside", "-p 18080:80 " + web + "127.0.0.1:80", "", "ports/loopback-only proven", "listens on 127.0.0.1:80 only"},
+		{"another port inside", "-p 18080:80 " + web + "8080", "", "settings/wrong-port proven", "listens there on 8080"},
+		{"published on loopback", "-p 127.0.0.1:18080:80 " + web + "80", "", "rules/published-on-loopback proven", "published on 127.0.0.1"},
+		{"not published", web + "18080", "", "ports/not-published proven", "listens on port 18080 in container web"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			h.t = t
+			h.do("docker rm -f web >/dev/null 2>&1; docker run -d --name web " + c.run + " >/dev/null; sleep 0.5; " + c.then)
+			judged := h.looked(t, "http://10.20.0.14:18080")
+			var want []string
+			if c.want != "" {
+				want = []string{c.want}
+			}
+			expectButAge(t, judged, want...)
+			if text, err := json.Marshal(judged); err != nil || !strings.Contains(string(text), c.holds) {
+				t.Errorf("it does not say %q\n%s", c.holds, dump(judged))
+			}
+		})
+	}
+	h.t = t
+	h.do("docker save tides:1 | ctr image import --snapshotter native - >/dev/null; ctr container create --snapshotter native --net-host docker.io/library/tides:1 sluice /bin/busybox sleep 600")
+	r := runWords(t, append(h.enter(), "/usr/local/bin/uakari", "ports", "--json"))
+	if !strings.Contains(r.stdout, "sluice") || !strings.Contains(r.stdout, "containerd") || strings.Contains(r.stdout, `"unread"`) {
+		t.Errorf("%+v", r)
+	}
+}
