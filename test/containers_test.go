@@ -1,8 +1,11 @@
 package test
 
 import (
+	"crypto/x509"
+	"crypto/x509/pkix"
 	"encoding/json"
 	"fmt"
+	"net"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -213,6 +216,26 @@ func TestPodsAndNetworks(t *testing.T) {
 		return readTrail(t, r.stdout+r.stderr)
 	}
 	address := strings.TrimSpace(h.reads("podman inspect -f '{{range .NetworkSettings.Networks}}{{.IPAddress}}{{end}}' far"))
+	// A name of another network, which the engine's resolver does not tell.
+	if judged := from("near", "http://far/"); rung(judged, trail.Names).State != trail.Fault {
+		t.Errorf("a name of another network: %s", dump(judged))
+	}
+	// The office's root is trusted by the host, and is not in the image.
+	m := newMaker(t)
+	leaf, key := m.sign(&x509.Certificate{Subject: pkix.Name{CommonName: "tidebook"}, IPAddresses: []net.IP{net.ParseIP("10.20.0.14")}}, m.cert, m.key)
+	h.put("/etc/nginx/tide.crt", pemOf(leaf))
+	h.put("/etc/nginx/tide.key", keyPEM(t, key))
+	h.put("/usr/local/share/ca-certificates/office.crt", pemOf(m.cert))
+	h.put("/etc/nginx/sites-enabled/tls", "server { listen 8443 ssl; ssl_certificate /etc/nginx/tide.crt; ssl_certificate_key /etc/nginx/tide.key; location / { return 200 tides; } }\n")
+	h.do("mkdir -p /etc/ssl/certs; cat /usr/local/share/ca-certificates/office.crt >> /etc/ssl/certs/ca-certificates.crt; systemctl reload nginx; sleep 0.3")
+	const secured = "https://10.20.0.14:8443/"
+	on := runWords(t, append(h.enter(), "/usr/local/bin/uakari", "trace", "--json", "--wait", "1s", secured))
+	if judged := readTrail(t, on.stdout+on.stderr); judged.Reached != trail.Yes || judged.Outcome != trail.OutcomeClear {
+		t.Errorf("on the host: %s", dump(judged))
+	}
+	if judged := from("near", secured); rung(judged, trail.Certs).State != trail.Fault {
+		t.Errorf("without the office's root: %s", dump(judged))
+	}
 	for _, c := range []struct{ from, endpoint string }{{"near", "http://" + address + "/"}, {"shut", "http://" + address + "/"}} {
 		judged := from(c.from, c.endpoint)
 		expect(t, judged, "rules/network-isolated proven")

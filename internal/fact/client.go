@@ -215,8 +215,9 @@ type HostKey struct {
 // Trust is what a host's trust store holds that could vouch for a chain: the
 // roots whose subject is an issuer or subject named in it.
 type Trust struct {
-	Source string   `json:"source"` // file or folder read
-	Count  int      `json:"count"`  // roots in the store
+	Source string   `json:"source"`         // file or folder read
+	None   bool     `json:"none,omitempty"` // the system has none in any of the usual places
+	Count  int      `json:"count"`          // roots in the store
 	Roots  [][]byte `json:"roots,omitempty"`
 	// Beside is that it is not the store that the client goes by: the system's,
 	// where a card names another one.

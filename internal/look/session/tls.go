@@ -282,6 +282,11 @@ func (c *climber) trustIn(path string, chain [][]byte, beside bool) {
 	if err != nil && beside {
 		return // it would only have been compared
 	}
+	if errors.Is(err, trust.ErrNone) { // what that means depends on what looks
+		f := c.env.Seen(c.order, "trust store", "none in any of the usual places")
+		f.Trust = &fact.Trust{Source: "none", None: true}
+		c.emit(f)
+	}
 	if err != nil {
 		c.emit(
 			c.env.Failed(

@@ -31,7 +31,7 @@ func NeedsOf(set fact.Set) []trail.CertNeed {
 		case f.Vantage != client:
 		case f.Handshake != nil && len(f.Handshake.Chain) > 0 && shown == nil:
 			chain, shown = ParseChain(f.Handshake.Chain), f.Handshake
-		case f.Trust != nil && !f.Trust.Beside && trust == nil:
+		case f.Trust != nil && !f.Trust.Beside && !f.Trust.None && trust == nil:
 			trust = f.Trust
 		}
 	}

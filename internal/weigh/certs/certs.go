@@ -308,7 +308,7 @@ func chainReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, c scene.Climb) 
 	), anchorOf(
 		chain,
 	), "the client's trust store"
-	if c.Trust != nil {
+	if c.Trust != nil && !c.Trust.Trust.None {
 		base.Values["store"] = c.Trust.Trust.Source
 	}
 	var readings []gate.Reading

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"time"
 
+	"uakari/internal/fact"
 	"uakari/internal/plain"
 	"uakari/internal/weigh/gate"
 	"uakari/internal/weigh/scene"
@@ -21,7 +22,8 @@ func judgeTrust(
 	chain []*x509.Certificate,
 	shut func(string, string, ...gate.Lack),
 ) bool {
-	if c.Trust == nil {
+	// A host may keep its store where nobody else does; an image has what is in it.
+	if c.Trust == nil || c.Trust.Trust.None && v.Vantage(c.Trust.Vantage).Means != fact.Inside {
 		return false // the client's trust was not read: the gate stays unread
 	}
 	trust, leaf := c.Trust.Trust, chain[0]
@@ -51,6 +53,11 @@ func judgeTrust(
 		report(cause, summary+otherClients(c, chain), short...)
 	}
 	switch {
+	case trust.None:
+		shut("certs/unknown-issuer", fmt.Sprintf(
+			"%s has no trust store in any of the usual places, so that nobody is trusted, and not %s, which vouches for the chain",
+			v.Host(c.Trust.Vantage), nameOfName(last.Issuer),
+		), gate.Lack{Guard: gate.OneMeaning, Why: "a program may bring a store of its own"})
 	case selfSigned(leaf):
 		shut(
 			"certs/self-signed",
