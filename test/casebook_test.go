@@ -217,3 +217,18 @@ func TestSharedCasebook(t *testing.T) {
 		}
 	})
 }
+
+// TestDoneAsData is what commands that do much at once tell other programs.
+func TestDoneAsData(t *testing.T) {
+	t.Setenv("XDG_STATE_HOME", t.TempDir())
+	for _, c := range []struct{ args, holds string }{
+		{"case sync --json", `"did": "handed in"`}, {"case prune --older 90d --json", `"did": "removed"`},
+		{"case rights desk --json", `GRANT`}, {"case rights desk --write --out json", `INSERT`},
+	} {
+		r := run(t, strings.Fields(c.args)...)
+		validate(t, "done", []byte(r.stdout))
+		if r.status != 0 || !strings.Contains(r.stdout, c.holds) {
+			t.Errorf("%s: %+v", c.args, r)
+		}
+	}
+}

@@ -14,6 +14,7 @@ import (
 
 	"uakari/internal/casebook"
 	"uakari/internal/plain"
+	"uakari/internal/trail"
 )
 
 // who is the account that runs this program, without its domain: who writes and
@@ -64,8 +65,18 @@ func waitOf(n int) string {
 	return fmt.Sprintf("%d traces wait", n)
 }
 
+// done tells what was done to many things at once.
+func done(cmd *cobra.Command, asJSON bool, d trail.Done, text string) error {
+	d.Format = "uakari.done/1"
+	return told(cmd, asJSON, d, func() string { return text + "\n" })
+}
+
+// doneFormat is the format of done, as the help calls it.
+const doneFormat = " (uakari.done/1)"
+
 func newCaseSync() *cobra.Command {
-	return &cobra.Command{
+	asJSON := false
+	cmd := &cobra.Command{
 		Use: "sync", Short: "hand in the traces that a shared casebook could not take", Args: takes(0, 0, "nothing more"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			folder, err := casebook.Folder()
@@ -77,19 +88,20 @@ func newCaseSync() *cobra.Command {
 				return err
 			}
 			if waiting == 0 {
-				_, err := fmt.Fprintln(cmd.OutOrStdout(), "Nothing waits here.")
-				return err
+				return done(cmd, asJSON, trail.Done{Did: "handed in"}, "Nothing waits here.")
 			}
 			return withBook(cmd, func(ctx context.Context, b casebook.Store) error {
 				count, err := casebook.HandIn(ctx, b, folder)
 				if err != nil {
 					return fmt.Errorf("%d of %d were handed in; the others go on waiting: %w", count, waiting, err)
 				}
-				_, err = fmt.Fprintf(cmd.OutOrStdout(), "Handed in: %d of %d.\n", count, waiting)
-				return err
+				return done(cmd, asJSON, trail.Done{Did: "handed in", Count: count, Of: waiting},
+					fmt.Sprintf("Handed in: %d of %d.", count, waiting))
 			})
 		},
 	}
+	asData(cmd, &asJSON, doneFormat)
+	return cmd
 }
 
 func newCaseTake() *cobra.Command {
@@ -122,7 +134,7 @@ func newCaseTake() *cobra.Command {
 }
 
 func newCasePrune() *cobra.Command {
-	older := ""
+	asJSON, older := false, ""
 	cmd := &cobra.Command{
 		Use: "prune --older 90d", Short: "remove cases that were closed long ago", Args: takes(0, 0, "flags alone"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -135,12 +147,12 @@ func newCasePrune() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				_, err = fmt.Fprintf(cmd.OutOrStdout(), "Removed: %d closed before %s.\n", count,
-					time.Now().Add(-age).UTC().Format(time.DateOnly))
-				return err
+				return done(cmd, asJSON, trail.Done{Did: "removed", Count: count, Of: count},
+					fmt.Sprintf("Removed: %d closed before %s.", count, time.Now().Add(-age).UTC().Format(time.DateOnly)))
 			})
 		},
 	}
+	asData(cmd, &asJSON, doneFormat)
 	cmd.Flags().StringVar(&older, "older", "", "those that were closed before this `time`, like 90d or 36h")
 	return cmd
 }
@@ -165,17 +177,19 @@ func ageOf(text string) (time.Duration, error) {
 }
 
 func newCaseRights() *cobra.Command {
-	write := false
+	asJSON, write := false, false
 	cmd := &cobra.Command{
 		Use: "rights ROLE", Short: "the statements that let a role of PostgreSQL use the shared casebook",
 		Long: `Print the statements that let a role read the shared casebook or, with --write, add
 to it. Whoever owns the database runs them; this command runs nothing.`,
 		Args: takes(1, 1, "the name of a role"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			_, err := fmt.Fprintln(cmd.OutOrStdout(), strings.Join(casebook.Rights(args[0], write), "\n"))
-			return err
+			list := casebook.Rights(args[0], write)
+			d := trail.Done{Did: "printed", Count: len(list), Of: len(list), Statements: list}
+			return done(cmd, asJSON, d, strings.Join(list, "\n"))
 		},
 	}
+	asData(cmd, &asJSON, doneFormat)
 	cmd.Flags().BoolVar(&write, "write", false, "it may add to cases too, and remove them")
 	return cmd
 }

@@ -68,3 +68,13 @@ type Build struct {
 	Go      string `json:"go"`
 	System  string `json:"system"` // "linux/amd64"
 }
+
+// Done is what a command did to many things at once ("uakari.done/1").
+type Done struct {
+	Format string `json:"format"`
+	Did    string `json:"did"`   // "handed in", "removed"
+	Count  int    `json:"count"` // and how many of them it did it to
+	Of     int    `json:"of"`
+	// Statements is what somebody else has to run, where the command runs nothing itself.
+	Statements []string `json:"statements,omitempty"`
+}
