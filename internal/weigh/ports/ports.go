@@ -263,7 +263,10 @@ func elsewhere(v *scene.Scene, t *scene.Try, f *fact.Fact, onPort []fact.Listene
 func movable(v *scene.Scene, t *scene.Try) ([]fact.Program, []gate.Lack) {
 	programs := v.ProgramsAt(t.Server)
 	if p, short := v.Chosen(programs); p != nil && len(short) == 0 {
-		return []fact.Program{*p}, nil
+		if p.Why == "evidence" && !p.Written(t.Target.Port) {
+			short = []gate.Lack{{Guard: gate.SameProcess, Why: "that this port is " + p.Name + "'s is told by its name, a comment or an old line alone"}}
+		}
+		return []fact.Program{*p}, short
 	}
 	if w := v.Scheme.Wire; w != "" && w != "http" {
 		return programs, nil
@@ -294,8 +297,12 @@ func movedReading(v *scene.Scene, w *scene.Wants, t *scene.Try, list *fact.Liste
 		there.Port = l.Port
 		w.Add(scene.Want{Look: fact.LookSession, At: fact.Client, Target: there, Gate: gate.Listener})
 		c, ok := v.ClimbAt(v.Client, there)
-		if !ok || c.Symptom(v.Own()).Progress() < gate.SessionFailed.Progress() || !c.Expected() {
+		bare := v.Scheme.Wire == ""
+		if !ok || c.Symptom(v.Own()).Progress() < gate.SessionFailed.Progress() || !c.Expected() && !bare {
 			continue
+		}
+		if bare {
+			short = []gate.Lack{{Guard: gate.SameProcess, Why: "a bare connection does not say what answers there"}}
 		}
 		f, _ := v.Listeners(t.Server)
 		r := gate.Reading{

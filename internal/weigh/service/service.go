@@ -115,11 +115,12 @@ func takenReading(
 		seen := serving{v: v, t: t, f: f, manager: s.Manager, p: p, u: u}
 		cause, line := seen.fromLog(seen.startLines())
 		if cause != "service/port-taken" || !ofPort(line, t.Target.Port) ||
-			u.Active == "active" && u.Restarts == 0 && !portNamed().MatchString(line) && !holdsBeside(v, t, list, p) {
+			u.Active == "active" && u.Restarts == 0 && !leftNothing(p, u) && !portNamed().MatchString(line) && !holdsBeside(v, t, list, p) &&
+				(p.Settings == "" || !p.Written(t.Target.Port)) {
 			continue
 		}
 		how := "does not start"
-		if u.Active == "active" {
+		if u.Active == "active" && !leftNothing(p, u) {
 			how = "runs without it"
 		}
 		r := seen.reading(
@@ -131,7 +132,42 @@ func takenReading(
 		r.Values["other"], r.Values["other-unit"] = scene.Owner(held[0]), held[0].Unit
 		return r, true
 	}
+	return displaced(v, t, f, s, held[0])
+}
+
+// displaced reads a unit that failed without a word of why, whose own settings name the
+// port that somebody else holds: what answers there as it should is left alone.
+func displaced(v *scene.Scene, t *scene.Try, f *fact.Fact, s *fact.Service, holder fact.Listener) (gate.Reading, bool) {
+	if v.Scheme.Wire != "" && t.Symptom == gate.Fine {
+		return gate.Reading{}, false
+	}
+	for i := range s.Programs {
+		p := &s.Programs[i]
+		u := scene.MainUnit(p)
+		if u == nil || p.Why != "evidence" || !p.Written(t.Target.Port) || p.Settings == "" || u.Name == holder.Unit ||
+			u.Active != "failed" && u.Sub != "auto-restart" || scene.Serves(holder, []fact.Program{*p}) {
+			continue
+		}
+		seen := serving{v: v, t: t, f: f, manager: s.Manager, p: p, u: u}
+		if cause, _ := seen.fromLog(seen.startLines()); cause != "" {
+			continue // it says why
+		}
+		r := seen.reading(gate.Listener, "service/port-taken", fmt.Sprintf(
+			"%s, whose settings name port %d (%s), fails, and %s holds it", u.Name, t.Target.Port, p.Settings, scene.Owner(holder),
+		))
+		r.Strength, r.Reach = gate.Inferred, gate.Further
+		r.Lacks = append(r.Lacks, gate.Lack{Guard: gate.OneMeaning, Why: u.Name + " does not say why it fails"})
+		r.Values["other"], r.Values["other-unit"] = scene.Owner(holder), holder.Unit
+		return r, true
+	}
 	return gate.Reading{}, false
+}
+
+// leftNothing reports whether a unit counts as active though its start left nothing
+// running, as those of old start scripts do.
+func leftNothing(p *fact.Program, u *fact.Unit) bool {
+	done := func(l fact.LogLine) bool { return strings.HasPrefix(l.Text, "Finished ") } // it had no more to do
+	return u.Active == "active" && u.Sub == "exited" && len(p.Here()) == 0 && !slices.ContainsFunc(u.Log, done)
 }
 
 // holdsBeside reports whether a program holds the port of a try on another

@@ -368,6 +368,10 @@ func (s serving) unitDown(alive bool) (gate.Reading, bool) {
 		), true
 	case broken && u.Result == "oom-kill":
 		return s.reading(gate.Listener, "service/starved", u.Name+" was killed for want of memory"), true
+	case leftNothing(s.p, u):
+		if cause, line := s.fromLog(s.lastTries()); cause != "" { // its log files tell of other times too
+			return s.reading(gate.Listener, cause, fmt.Sprintf("%s does not start: \"%s\"", u.Name, line)), true
+		}
 	case broken, s.flapping(): // between two starts it is active for a moment
 		if r, ok := s.failedStart(); ok {
 			return r, true
@@ -403,11 +407,27 @@ func (s serving) unitDown(alive bool) (gate.Reading, bool) {
 		return s.stopped(strings.TrimSpace(fmt.Sprintf("%s is stopped %s", u.Name, ago))), true
 	}
 	r := s.stopped(fmt.Sprintf("no process of %s runs", s.p.Name))
+	if said := lastWord(s.lastTries()); leftNothing(s.p, u) && said != "" {
+		r.Summary += fmt.Sprintf(", and at its start it said %q", said)
+	}
 	r.Lacks = append(
 		r.Lacks,
 		gate.Lack{Guard: gate.SameProcess, Why: fmt.Sprintf("%s says it is %s", u.Name, u.Active)},
 	)
 	return r, true
+}
+
+// lastWord is the last line of a start that the service manager did not write.
+func lastWord(lines []fact.LogLine) string {
+	for _, l := range slices.Backward(lines) {
+		text := strings.TrimSpace(l.Text)
+		managers := slices.ContainsFunc([]string{"Starting ", "Started ", "Stopping ", "Stopped ", "Failed to start "},
+			func(begin string) bool { return strings.HasPrefix(text, begin) })
+		if !managers && strings.Count(text, " ") > 0 && !strings.HasSuffix(text, ".service.") {
+			return plain.Shortened(text)
+		}
+	}
+	return ""
 }
 
 // stoppedInOrder reports whether a unit was stopped, and not started since:

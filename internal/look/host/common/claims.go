@@ -11,12 +11,18 @@ import (
 // NamesPort reports whether a word of a command or of a socket unit is about a
 // port: the number stands alone, or behind a colon or an equals sign.
 func NamesPort(word string, port uint16) bool {
+	if !strings.Contains(word, strconv.Itoa(int(port))) {
+		return false
+	}
 	return regexp.MustCompile(`(?:^|[:=\s\]])` + strconv.Itoa(int(port)) + `(?:$|[/\s,;])`).MatchString(word)
 }
 
 // SettingNamesPort reports whether a settings file has a line that gives the
 // port to something that listens.
 func SettingNamesPort(text string, port uint16) bool {
+	if !strings.Contains(text, strconv.Itoa(int(port))) {
+		return false // most have no such number, and expressions are slow
+	}
 	number := regexp.MustCompile(`(?:^|[^\d.])` + strconv.Itoa(int(port)) + `(?:$|[^\d.])`)
 	about := regexp.MustCompile(`(?i)port|listen|bind|addr|endpoint|interface|:` + strconv.Itoa(int(port)) +
 		`|(?:\d{1,3}(?:\.\d{1,3}){3}|::[0-9a-f:]*)["']?[ \t,]+["']?` + strconv.Itoa(int(port)) + `\b`)
@@ -33,14 +39,21 @@ func SettingNamesPort(text string, port uint16) bool {
 }
 
 // CommentNamesPort reports whether a settings file tells in a comment that a port is
-// the default: a setting of a port that is commented out, with this number.
+// the default: a setting of a port that is commented out, with this number, or the place
+// of this very server on its own host.
 func CommentNamesPort(text string, port uint16) bool {
-	return regexp.MustCompile(`(?im)^\s*[#;]+\s*[\w.-]*port[\w.-]*\s*[:= \t]\s*["']?` + strconv.Itoa(int(port)) + `["']?\s*;?\s*$`).
+	if !strings.Contains(text, strconv.Itoa(int(port))) {
+		return false
+	}
+	return regexp.MustCompile(strings.ReplaceAll(`(?im)^\s*[#;]+\s*(?:[\w .-]*port[\w.-]*\s*[:= \t]\s*["']?%d["']?\s*;?\s*$|.*://(?:localhost|127\.0\.0\.1|\[::1\]):%d\b)`, "%d", strconv.Itoa(int(port)))).
 		MatchString(text)
 }
 
 // SaidPort reports whether a line of a log is about a port.
 func SaidPort(line string, port uint16) bool {
+	if !strings.Contains(line, strconv.Itoa(int(port))) {
+		return false
+	}
 	return regexp.MustCompile(`(?i)(?:\d{1,3}(?:\.\d{1,3}){3}:|\]:|\*:|::|port[ :=#"]+)` + strconv.Itoa(int(port)) + `\b`).
 		MatchString(line)
 }

@@ -29,7 +29,7 @@ import (
 const (
 	mostStopped      = 80
 	mostClaims       = 4
-	mostOwnSettings  = 12
+	mostOwnSettings  = 40
 	mostSettingsText = 256 << 10
 )
 
@@ -67,6 +67,8 @@ func claimants(ctx context.Context, port uint16, held bool, known []fact.Program
 	}
 	var list []fact.Program
 	looked, since := 0, holdingSince(known)
+	var listening map[string]bool
+	search := claimSearch{conn, port, foldersOfEtc()}
 	for _, u := range units {
 		if looked == mostStopped || len(list) == mostClaims || ctx.Err() != nil {
 			break
@@ -77,20 +79,122 @@ func claimants(ctx context.Context, port uint16, held bool, known []fact.Program
 		if strings.HasPrefix(u.Name, "systemd-") || at >= 0 && known[at].Why != "scheme" {
 			continue
 		}
-		claim := claims
+		claim := search.claims
 		if u.ActiveState == "active" && u.SubState != "exited" && !restarted(ctx, conn, u.Name) {
-			if !held || !startedAfter(ctx, conn, u.Name, since) {
+			switch {
+			case !held && listening == nil:
+				listening = listeningUnits()
+				fallthrough
+			case !held:
+				if claim = search.left; !listening[u.Name] {
+					continue
+				}
+			case !startedAfter(ctx, conn, u.Name, since):
 				continue
+			default:
+				claim = search.misses // it runs, and may have found its port taken
 			}
-			claim = misses // it runs, and may have found its port taken
 		}
 		looked++
-		p, ok := claim(ctx, conn, u.Name, u.ActiveState, port)
+		p, ok := claim(ctx, u.Name, u.ActiveState)
 		switch {
 		case ok && at >= 0:
 			known[at].Why, known[at].Settings, known[at].Ports = p.Why, p.Settings, p.Ports
 		case ok:
 			list = append(list, p)
+		}
+	}
+	if list = append(list, shutSockets(ctx, conn, port)...); len(list) == 0 && len(listening) > 0 {
+		return leftLong(ctx, conn, listening, port)
+	}
+	return list
+}
+
+// claimSearch looks whether units have a port as their own.
+type claimSearch struct {
+	conn *dbus.Conn
+	port uint16
+	etc  map[string][]string // see foldersOfEtc
+}
+
+// listeningUnits is the units whose processes hold a listening port of TCP; an empty set
+// where nobody may see whose they are.
+func listeningUnits() map[string]bool {
+	units := map[string]bool{}
+	sockets, err := procListening("/proc/net", "tcp")
+	if err != nil {
+		return units
+	}
+	inodes := map[uint32]int{}
+	for _, each := range sockets {
+		inodes[each.Inode] = 0
+	}
+	if _, err := owners(inodes); err != nil {
+		return units
+	}
+	for _, pid := range inodes {
+		if pid != 0 {
+			units[unitOf(pid)] = true
+		}
+	}
+	return units
+}
+
+// left is the program of a unit that runs and listens elsewhere, if the port is what it
+// has where its settings name none.
+func (c claimSearch) left(ctx context.Context, name, _ string) (fact.Program, bool) {
+	props, err := c.conn.GetAllPropertiesContext(ctx, name)
+	if err != nil {
+		return fact.Program{}, false
+	}
+	p := properties(props)
+	command := p.command("ExecStart")
+	if len(command) == 0 {
+		return fact.Program{}, false
+	}
+	found := fact.Program{
+		Name: filepath.Base(command[0]), Path: installed([]string{command[0]}), Why: "evidence", Ports: []uint16{c.port},
+		Settings: fact.ByDefault, Units: []fact.Unit{{Name: name}},
+	}
+	if calledAs(serviceNames(c.port), name, found.Name) {
+		return found, true
+	}
+	for _, path := range settingsOfUnit(name, p, command, c.etc) {
+		if text, err := file.Head(path, mostSettingsText); err == nil && common.CommentNamesPort(string(text), c.port) {
+			return found, true
+		}
+	}
+	return found, false
+}
+
+// leftLong is the program of the unit, of those that listen, that said before that it
+// listened on the port.
+func leftLong(ctx context.Context, conn *dbus.Conn, units map[string]bool, port uint16) (list []fact.Program) {
+	const most = 1500 // lines of all of them
+	words := []string{"-n", fmt.Sprint(most)}
+	for name := range units {
+		if strings.HasSuffix(name, ".service") && !strings.HasPrefix(name, "systemd-") {
+			words = append(words, "-u", name)
+		}
+	}
+	lines, err := journal(ctx, words...)
+	if err != nil || len(words) == 2 {
+		return nil
+	}
+	for _, l := range lines {
+		had := func(p fact.Program) bool { return p.Units[0].Name == l.Unit }
+		if !units[l.Unit] || !common.SaidPort(l.Text, port) || len(list) == mostClaims || slices.ContainsFunc(list, had) {
+			continue
+		}
+		props, err := conn.GetAllPropertiesContext(ctx, l.Unit)
+		if err != nil {
+			continue
+		}
+		if command := properties(props).command("ExecStart"); len(command) > 0 {
+			list = append(list, fact.Program{
+				Name: filepath.Base(command[0]), Path: installed([]string{command[0]}), Why: "evidence", Ports: []uint16{port},
+				Settings: fact.ByDefault, Units: []fact.Unit{{Name: l.Unit}},
+			})
 		}
 	}
 	return list
@@ -142,35 +246,73 @@ func startedAfter(ctx context.Context, conn *dbus.Conn, name string, taken time.
 
 // misses is the program of a unit that runs and said at its start that the port was
 // taken.
-func misses(ctx context.Context, conn *dbus.Conn, name, _ string, port uint16) (fact.Program, bool) {
+func (c claimSearch) misses(ctx context.Context, name, _ string) (fact.Program, bool) {
 	lines, err := journal(ctx, "-b", "-u", name, "-n", fmt.Sprint(mostLog))
 	if err != nil {
 		return fact.Program{}, false
 	}
-	taken := slices.ContainsFunc(lines, func(l fact.LogLine) bool {
-		m, _, ok := program.DoesNotStart(l.Text)
-		return ok && m.Cause == "service/port-taken" && common.SaidPort(l.Text, port)
-	})
-	if !taken {
+	taken := func(named bool) bool {
+		return slices.ContainsFunc(lines, func(l fact.LogLine) bool {
+			m, _, ok := program.DoesNotStart(l.Text)
+			return ok && m.Cause == "service/port-taken" && (!named || common.SaidPort(l.Text, c.port))
+		})
+	}
+	if !taken(false) {
 		return fact.Program{}, false
 	}
-	props, err := conn.GetAllPropertiesContext(ctx, name)
+	props, err := c.conn.GetAllPropertiesContext(ctx, name)
 	if err != nil {
 		return fact.Program{}, false
 	}
-	command := properties(props).command("ExecStart")
+	p := properties(props)
+	command := p.command("ExecStart")
 	if len(command) == 0 {
 		return fact.Program{}, false
 	}
-	return fact.Program{
-		Name: filepath.Base(command[0]), Path: installed([]string{command[0]}), Why: "evidence", Ports: []uint16{port},
+	settings := settingsOfUnit(name, p, command, c.etc)
+	at := slices.IndexFunc(settings, func(path string) bool {
+		text, err := file.Head(path, mostSettingsText)
+		return err == nil && common.SettingNamesPort(string(text), c.port)
+	})
+	found := fact.Program{
+		Name: filepath.Base(command[0]), Path: installed([]string{command[0]}), Why: "evidence", Ports: []uint16{c.port},
 		Units: []fact.Unit{{Name: name}},
-	}, true
+	}
+	if at >= 0 {
+		found.Settings = settings[at]
+	}
+	return found, at >= 0 || taken(true) // else another c.port may be meant
+}
+
+// shutSockets is the socket units that should hold a port for a service, and failed or
+// are enabled and not listening.
+func shutSockets(ctx context.Context, conn *dbus.Conn, port uint16) (list []fact.Program) {
+	units, err := conn.ListUnitsByPatternsContext(ctx, []string{"failed", "inactive"}, []string{"*.socket"})
+	if err != nil {
+		return nil
+	}
+	for _, u := range units[:min(len(units), mostStopped)] {
+		props, err := conn.GetAllPropertiesContext(ctx, u.Name)
+		if err != nil {
+			continue
+		}
+		p := properties(props)
+		meant := u.ActiveState == "failed" || p.text("UnitFileState") == "enabled" || !p.started().IsZero()
+		names := func(l string) bool { return common.NamesPort(l, port) }
+		if !meant || !slices.ContainsFunc(p.pairs("Listen"), names) {
+			continue
+		}
+		list = append(list, fact.Program{
+			Name: strings.TrimSuffix(u.Name, ".socket"), Path: p.text("FragmentPath"), Why: "evidence", Settings: u.Name,
+			Ports: []uint16{port}, Units: []fact.Unit{{Name: u.Name}},
+		})
+	}
+	return list
 }
 
 // claims is the program of one unit, if the port is its own.
-func claims(ctx context.Context, conn *dbus.Conn, name, state string, port uint16) (fact.Program, bool) {
-	props, err := conn.GetAllPropertiesContext(ctx, name)
+func (c claimSearch) claims(ctx context.Context, name, state string) (fact.Program, bool) {
+	props, err := c.conn.GetAllPropertiesContext(ctx, name)
 	if err != nil {
 		return fact.Program{}, false
 	}
@@ -193,40 +335,41 @@ func claims(ctx context.Context, conn *dbus.Conn, name, state string, port uint1
 		Name:  filepath.Base(command[0]),
 		Path:  installed([]string{command[0]}),
 		Why:   "evidence",
-		Ports: []uint16{port},
+		Ports: []uint16{c.port},
 		Units: []fact.Unit{{Name: name}},
 	}
 	for _, word := range append(slices.Clone(command[1:]), p.list("Environment")...) {
-		if common.NamesPort(word, port) {
+		if common.NamesPort(word, c.port) {
 			found.Settings = name
 			return found, true
 		}
 	}
 	for _, socket := range p.list("TriggeredBy") {
-		if more, err := conn.GetAllPropertiesContext(ctx, socket); err == nil &&
-			slices.ContainsFunc(properties(more).pairs("Listen"), func(l string) bool { return common.NamesPort(l, port) }) {
+		if more, err := c.conn.GetAllPropertiesContext(ctx, socket); err == nil &&
+			slices.ContainsFunc(properties(more).pairs("Listen"), func(l string) bool { return common.NamesPort(l, c.port) }) {
 			found.Settings = socket
 			return found, true
 		}
 	}
-	// What is called as the service of the port is ("smtpd") has it as its own.
-	byDefault := slices.ContainsFunc(protocol.UsualOn(port), func(scheme string) bool {
+	// What is called as the service of the c.port is ("smtpd") has it as its own.
+	byDefault := slices.ContainsFunc(protocol.UsualOn(c.port), func(scheme string) bool {
 		return found.Name == scheme || found.Name == scheme+"d"
 	})
-	for _, path := range ownSettings(name, command) {
+	byDefault = byDefault || calledAs(serviceNames(c.port), name, found.Name)
+	for _, path := range settingsOfUnit(name, p, command, c.etc) {
 		text, err := file.Head(path, mostSettingsText)
-		if err == nil && common.SettingNamesPort(string(text), port) {
+		if err == nil && common.SettingNamesPort(string(text), c.port) {
 			found.Settings = path
 			return found, true
 		}
-		byDefault = byDefault || err == nil && common.CommentNamesPort(string(text), port)
+		byDefault = byDefault || err == nil && common.CommentNamesPort(string(text), c.port)
 	}
 	lines, err := journal(ctx, "-b", "-u", name, "-n", fmt.Sprint(mostLog))
 	if err != nil {
 		return fact.Program{}, false
 	}
 	for _, l := range lines {
-		if common.SaidPort(l.Text, port) {
+		if common.SaidPort(l.Text, c.port) {
 			return found, true
 		}
 	}
@@ -234,70 +377,6 @@ func claims(ctx context.Context, conn *dbus.Conn, name, state string, port uint1
 		found.Settings = fact.ByDefault
 	}
 	return found, byDefault
-}
-
-// settingsEnds is how files of settings are called.
-var settingsEnds = []string{
-	".conf",
-	".cfg",
-	".cf",
-	".ini",
-	".toml",
-	".yaml",
-	".yml",
-	".json",
-	".properties",
-	".xml",
-	".config",
-	".rc",
-	".lua",
-}
-
-// ownSettings is the settings files that a unit's command names, and those that
-// go by its name or its program's.
-func ownSettings(unit string, command []string) []string {
-	var list []string
-	add := func(path string) {
-		if info, err := os.Stat(path); err == nil && info.Mode().IsRegular() && len(list) < mostOwnSettings &&
-			!slices.Contains(list, path) {
-			list = append(list, path)
-		}
-	}
-	for _, word := range command[1:] {
-		if _, value, ok := strings.Cut(word, "="); ok {
-			word = value
-		}
-		if filepath.IsAbs(word) {
-			add(word)
-		}
-	}
-	base, _, _ := strings.Cut(strings.TrimSuffix(unit, ".service"), "@")
-	for _, name := range []string{base, filepath.Base(command[0]), strings.TrimSuffix(filepath.Base(command[0]), "d")} {
-		if name == "" || strings.ContainsAny(name, "*?[") {
-			continue
-		}
-		add("/etc/default/" + name)
-		for _, end := range settingsEnds {
-			add("/etc/" + name + end)
-		}
-		for _, folder := range []string{"/etc/" + name, "/etc/" + name + "/conf.d", "/etc/" + name + ".d"} {
-			entries, err := os.ReadDir(folder)
-			if err != nil {
-				continue
-			}
-			for _, e := range entries {
-				if slices.ContainsFunc(
-					settingsEnds,
-					func(end string) bool { return strings.HasSuffix(e.Name(), end) },
-				) ||
-					e.Name() == name ||
-					e.Name() == "config" {
-					add(filepath.Join(folder, e.Name()))
-				}
-			}
-		}
-	}
-	return list
 }
 
 // openLogs is the log files that processes hold open to write to, and which
@@ -355,6 +434,7 @@ func usualLogs(p fact.Program) []common.LogName {
 				list,
 				common.LogName{Pattern: "/var/log/" + name + ".log"},
 				common.LogName{Pattern: "/var/log/" + name + "/*.log"},
+				common.LogName{Pattern: "/var/log/*/" + name + ".log"},
 			)
 		}
 	}
