@@ -15,8 +15,6 @@ import (
 	"strings"
 	"testing"
 
-	"golang.org/x/net/http2"
-	"golang.org/x/net/http2/h2c"
 	"google.golang.org/protobuf/encoding/protowire"
 
 	"uakari/internal/fact"
@@ -65,7 +63,9 @@ func engine(t *testing.T, answers map[string]func(namespace string) []byte) stri
 		w.Write(append(binary.BigEndian.AppendUint32([]byte{0}, uint32(len(body))), body...))
 		w.Header().Set("Grpc-Status", "0")
 	})
-	server := &http.Server{Handler: h2c.NewHandler(serve, &http2.Server{})}
+	var only http.Protocols
+	only.SetUnencryptedHTTP2(true)
+	server := &http.Server{Handler: serve, Protocols: &only}
 	go server.Serve(listener)
 	t.Cleanup(func() { server.Close() })
 	return socket

@@ -5,7 +5,6 @@ package linux
 import (
 	"bytes"
 	"context"
-	"crypto/tls"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -13,7 +12,6 @@ import (
 	"net"
 	"net/http"
 
-	"golang.org/x/net/http2"
 	"google.golang.org/protobuf/encoding/protowire"
 
 	"uakari/internal/plain"
@@ -22,14 +20,16 @@ import (
 // rpcClient asks an engine by calls of gRPC over its socket. Only calls that read are
 // made.
 type rpcClient struct {
-	transport *http2.Transport
+	transport *http.Transport
 	namespace string // of containerd's own calls
 }
 
 func newRPCClient(socket string) *rpcClient {
-	return &rpcClient{transport: &http2.Transport{
-		AllowHTTP: true,
-		DialTLSContext: func(ctx context.Context, _, _ string, _ *tls.Config) (net.Conn, error) {
+	var only http.Protocols
+	only.SetUnencryptedHTTP2(true)
+	return &rpcClient{transport: &http.Transport{
+		Protocols: &only,
+		DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
 			return (&net.Dialer{}).DialContext(ctx, "unix", socket)
 		},
 	}}
