@@ -32,6 +32,7 @@ func TestSystemKept(t *testing.T) {
 func TestCommentNamesPort(t *testing.T) {
 	for text, want := range map[string]bool{
 		"# Port:3142\n": true, "#port = 3142": true, "; listen-port 3142\n": true, "x\n #  TCP_PORT: \"3142\"\n": true, "Port:3142": false,
+		"#   default port = 3142": true, "#   http://localhost:3142/tide.conf": true, "# http://almanac:3142/": false, "# http://localhost:31420/": false,
 		"# Port:31420\n": false, "# see port 3142 of the manual\n": false, "# 3142\n": false,
 	} {
 		if got := CommentNamesPort(text, 3142); got != want {
