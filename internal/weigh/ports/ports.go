@@ -286,6 +286,10 @@ func movedReading(v *scene.Scene, w *scene.Wants, t *scene.Try, list *fact.Liste
 		return gate.Reading{}, false // the card says that this port is right
 	}
 	programs, short := movable(v, t)
+	// One whose settings name this port did not move, whatever else it holds.
+	programs = slices.DeleteFunc(slices.Clone(programs), func(p fact.Program) bool {
+		return p.Why == "evidence" && p.Settings != "" && p.Written(t.Target.Port)
+	})
 	tried := 0
 	for _, l := range list.All {
 		takes, certain := l.Takes(t.Target.Addr)

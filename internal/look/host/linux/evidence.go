@@ -67,8 +67,7 @@ func claimants(ctx context.Context, port uint16, held bool, known []fact.Program
 	}
 	var list []fact.Program
 	looked, since := 0, holdingSince(known)
-	var listening map[string]bool
-	search := claimSearch{conn, port, foldersOfEtc()}
+	search := claimSearch{conn: conn, port: port, etc: foldersOfEtc()}
 	for _, u := range units {
 		if looked == mostStopped || len(list) == mostClaims || ctx.Err() != nil {
 			break
@@ -79,24 +78,22 @@ func claimants(ctx context.Context, port uint16, held bool, known []fact.Program
 		if strings.HasPrefix(u.Name, "systemd-") || at >= 0 && known[at].Why != "scheme" {
 			continue
 		}
-		claim := search.claims
+		claim := claimSearch.claims
 		if u.ActiveState == "active" && u.SubState != "exited" && !restarted(ctx, conn, u.Name) {
 			switch {
-			case !held && listening == nil:
-				listening = listeningUnits()
+			case !held && search.listening == nil:
+				search.listening = listeningUnits()
 				fallthrough
 			case !held:
-				if claim = search.left; !listening[u.Name] {
-					continue
-				}
+				claim = claimSearch.left
 			case !startedAfter(ctx, conn, u.Name, since):
 				continue
 			default:
-				claim = search.misses // it runs, and may have found its port taken
+				claim = claimSearch.misses // it runs, and may have found its port taken
 			}
 		}
 		looked++
-		p, ok := claim(ctx, u.Name, u.ActiveState)
+		p, ok := claim(search, ctx, u.Name, u.ActiveState)
 		switch {
 		case ok && at >= 0:
 			known[at].Why, known[at].Settings, known[at].Ports = p.Why, p.Settings, p.Ports
@@ -104,8 +101,8 @@ func claimants(ctx context.Context, port uint16, held bool, known []fact.Program
 			list = append(list, p)
 		}
 	}
-	if list = append(list, shutSockets(ctx, conn, port)...); len(list) == 0 && len(listening) > 0 {
-		return leftLong(ctx, conn, listening, port)
+	if list = append(list, shutSockets(ctx, conn, port)...); len(list) == 0 && len(search.listening) > 0 {
+		return leftLong(ctx, conn, search.listening, port)
 	}
 	return list
 }
@@ -115,6 +112,8 @@ type claimSearch struct {
 	conn *dbus.Conn
 	port uint16
 	etc  map[string][]string // see foldersOfEtc
+	// listening is the units that hold a listening port; nil: not looked at.
+	listening map[string]bool
 }
 
 // listeningUnits is the units whose processes hold a listening port of TCP; an empty set
@@ -140,8 +139,9 @@ func listeningUnits() map[string]bool {
 	return units
 }
 
-// left is the program of a unit that runs and listens elsewhere, if the port is what it
-// has where its settings name none.
+// left is the program of a unit that runs and does not hold the port, if it listens nowhere
+// and its settings name that, or if it listens elsewhere and the port is what it has where
+// its settings name none.
 func (c claimSearch) left(ctx context.Context, name, _ string) (fact.Program, bool) {
 	props, err := c.conn.GetAllPropertiesContext(ctx, name)
 	if err != nil {
@@ -154,17 +154,20 @@ func (c claimSearch) left(ctx context.Context, name, _ string) (fact.Program, bo
 	}
 	found := fact.Program{
 		Name: filepath.Base(command[0]), Path: installed([]string{command[0]}), Why: "evidence", Ports: []uint16{c.port},
-		Settings: fact.ByDefault, Units: []fact.Unit{{Name: name}},
+		Units: []fact.Unit{{Name: name}},
 	}
-	if calledAs(serviceNames(c.port), name, found.Name) {
-		return found, true
-	}
+	byDefault := calledAs(serviceNames(c.port), name, found.Name)
 	for _, path := range settingsOfUnit(name, p, command, c.etc) {
-		if text, err := file.Head(path, mostSettingsText); err == nil && common.CommentNamesPort(string(text), c.port) {
+		text, err := file.Head(path, mostSettingsText)
+		// One that listens may name a port of another, as gateways do.
+		if err == nil && !c.listening[name] && common.SettingNamesPort(string(text), c.port) {
+			found.Settings = path
 			return found, true
 		}
+		byDefault = byDefault || err == nil && common.CommentNamesPort(string(text), c.port)
 	}
-	return found, false
+	found.Settings = fact.ByDefault
+	return found, byDefault && c.listening[name]
 }
 
 // leftLong is the program of the unit, of those that listen, that said before that it
