@@ -47,10 +47,10 @@ func evident(ctx context.Context, env look.Env, port uint16, known []fact.Progra
 }
 
 // claimants is the units that should hold a port and do not: those that failed,
-// that are started again and again, that are enabled and do not run, or whose
-// start went well and left nothing running, and
-// whose own command, settings, sockets or log say that the port is theirs. No
-// table of programs is asked.
+// that are started again and again, that are enabled and do not run, whose
+// start went well and left nothing running, or that run and hold another, and
+// whose own command, settings, sockets, name or log say that the port is theirs.
+// No table of programs is asked.
 func claimants(ctx context.Context, port uint16, held bool, known []fact.Program) []fact.Program {
 	conn, err := dbus.NewWithContext(ctx)
 	if err != nil {
@@ -81,6 +81,8 @@ func claimants(ctx context.Context, port uint16, held bool, known []fact.Program
 		claim := claimSearch.claims
 		if u.ActiveState == "active" && u.SubState != "exited" && !restarted(ctx, conn, u.Name) {
 			switch {
+			case !held && at >= 0:
+				continue // what is known of it says more
 			case !held && search.listening == nil:
 				search.listening = listeningUnits()
 				fallthrough
