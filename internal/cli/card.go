@@ -260,41 +260,18 @@ func serverOf(set fact.Set) string {
 }
 
 func newCardShow() *cobra.Command {
-	var color string
-	asJSON := false
-	cmd := &cobra.Command{
-		Use:   "show FILE",
-		Short: "the card as a page that one can pin to the wall",
-		Args:  takes(1, 1, "a card file"), ValidArgsFunction: yamlFiles,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			ctx, stop := interruptible(cmd)
-			defer stop()
-			on, err := colour(color, cmd.OutOrStdout())
-			if err != nil {
-				return err
-			}
-			c, err := new(seeing).readCard(ctx, args[0])
+	return newShow(shownFile{
+		short: "the card as a page that one can pin to the wall", of: "a card file",
+		format: "uakari.card/1", folder: func() string { return shared().Cards }, most: card.MostBytes,
+		page: func(ctx context.Context, path string, on bool) (string, error) {
+			c, err := new(seeing).readCard(ctx, path)
 			if errors.Is(err, os.ErrNotExist) {
-				return fmt.Errorf(
-					"%s: there is no such card; write one with: uakari card new ENDPOINT -o %s",
-					args[0],
-					args[0],
-				)
+				return "", fmt.Errorf("%s: there is no such card; write one with: uakari card new ENDPOINT -o %s", path, path)
 			}
 			if err != nil {
-				return err
+				return "", err
 			}
-			if asJSON {
-				text, err := new(seeing).read(ctx, inFolder(shared().Cards, args[0]), card.MostBytes)
-				if err != nil {
-					return err
-				}
-				return asWritten(cmd, args[0], text)
-			}
-			return write(cmd, "", []byte(tell.CardShown(*c, on)))
+			return tell.CardShown(*c, on), nil
 		},
-	}
-	asData(cmd, &asJSON, " (uakari.card/1)")
-	cmd.Flags().StringVar(&color, "color", "auto", "auto, always or never")
-	return cmd
+	})
 }

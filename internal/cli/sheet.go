@@ -125,36 +125,17 @@ Exit status: 0 they are well, 2 one is not.`,
 }
 
 func newSheetShow() *cobra.Command {
-	var color string
-	asJSON := false
-	cmd := &cobra.Command{
-		Use:   "show FILE",
-		Short: "the sheet as a page for people, its rules numbered as remedies name them",
-		Args:  takes(1, 1, "a sheet file"), ValidArgsFunction: yamlFiles,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			ctx, stop := interruptible(cmd)
-			defer stop()
-			on, err := colour(color, cmd.OutOrStdout())
+	return newShow(shownFile{
+		short: "the sheet as a page for people, its rules numbered as remedies name them", of: "a sheet file",
+		format: "uakari.sheet/1", folder: func() string { return shared().Sheets }, most: sheet.MostBytes,
+		page: func(ctx context.Context, path string, on bool) (string, error) {
+			s, err := readSheet(ctx, path)
 			if err != nil {
-				return err
+				return "", err
 			}
-			s, err := readSheet(ctx, args[0])
-			if err != nil {
-				return err
-			}
-			if asJSON {
-				text, err := file.Typed(ctx, inFolder(shared().Sheets, args[0]), sheet.MostBytes)
-				if err != nil {
-					return err
-				}
-				return asWritten(cmd, args[0], text)
-			}
-			return write(cmd, "", []byte(tell.SheetShown(*s, sheetDoubts(s), time.Now(), on)))
+			return tell.SheetShown(*s, sheetDoubts(s), time.Now(), on), nil
 		},
-	}
-	asData(cmd, &asJSON, " (uakari.sheet/1)")
-	cmd.Flags().StringVar(&color, "color", "auto", "auto, always or never")
-	return cmd
+	})
 }
 
 func readSheet(ctx context.Context, path string) (*fact.Sheet, error) {
