@@ -105,6 +105,31 @@ func (v *Scene) container(t *Try, f *fact.Fact, c *fact.Container, cause, summar
 // SIGINT, SIGKILL and SIGTERM).
 var asked = map[int]string{0: "", 130: " (interrupted)", 137: " (killed)", 143: " (told to end)"}
 
+// podWaits says which container of a pod runs and listens nowhere, with nobody beside it
+// but some that ended well: the pod's first ones, which run one after the other before the
+// rest is made, look so.
+func (v *Scene) podWaits(t *Try, c *fact.Container) string {
+	_, all := v.Containers(t.Server)
+	if c.Pod == "" || c.Engine == "podman" || all == nil || len(c.Listeners) > 0 { // podman's pods have no such
+		return ""
+	}
+	done := 0
+	for _, each := range all.List {
+		if each.ID == c.ID || each.Pod != c.Pod || each.Engine != c.Engine {
+			continue
+		}
+		if each.State != "exited" || each.ExitCode != 0 {
+			return ""
+		}
+		done++
+	}
+	text := fmt.Sprintf("its container %s still runs", c.Called())
+	if done > 0 {
+		text += fmt.Sprintf(", after %d that ended well", done)
+	}
+	return text + "; if it is one that goes before the others (an init container), they are made when it ends"
+}
+
 // endedBeside is a container that ended and shares the network of another, and whether it
 // is the only one, and no task that was done: those end with 0.
 func (v *Scene) endedBeside(t *Try, c *fact.Container) (ended *fact.Container, only bool) {
@@ -232,6 +257,11 @@ func (v *Scene) Inside(t *Try, f *fact.Fact, c *fact.Container, inside uint16) g
 		}
 	}
 	where := fmt.Sprintf("port %d of it is published to %s", t.Target.Port, placeOf(at, inside))
+	if waits := v.podWaits(t, c); waits != "" {
+		r := v.container(t, f, c, "service/starting", fmt.Sprintf("nothing in pod %s listens: %s", c.Pod, waits))
+		r.Strength = gate.Inferred
+		return r
+	}
 	beside, only := v.endedBeside(t, c)
 	switch {
 	case beside != nil && len(loopback) == 0:
