@@ -590,6 +590,9 @@ func howEnded(u *fact.Unit) string {
 		text = fmt.Sprintf("exit status %d", u.Status)
 	}
 	for _, l := range slices.Backward(u.Log) {
+		if u.Restarts == 0 && (strings.HasPrefix(l.Text, "Stopped ") || strings.HasSuffix(l.Text, ": Deactivated successfully.")) {
+			break // what was said before was of another time
+		}
 		// The manager's own lines say that it failed, not why.
 		if l.Unit == u.Name && !strings.HasPrefix(l.Text, u.Name) && !strings.HasPrefix(l.Text, "Failed to start") &&
 			!strings.HasPrefix(l.Text, "Start") &&
