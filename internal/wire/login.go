@@ -56,7 +56,7 @@ var Logins = map[string]func(*Conn, Credentials) (fact.Login, error){
 	"http": loginHTTP, "redis": loginRedis, "ldap": loginLDAP, "smtp": loginSMTP, "imap": loginIMAP,
 	"postgres": loginPostgres, "mysql": loginMySQL,
 	"krb5": loginKerberos, "smb": loginSMB,
-	"nats":   loginNATS,
+	"nats": loginNATS, "mongodb": loginMongo,
 	"socks5": loginSOCKS,
 	"xmpp":   loginXMPP,
 	"tds":    loginTDS,
