@@ -65,7 +65,7 @@ func (v *Scene) Chosen(programs []fact.Program) (*fact.Program, []gate.Lack) {
 	}
 	switch {
 	case len(told) > 0:
-		return likeliest(told)
+		return likeliest(told, v.Ask.Endpoint.Port)
 	case len(only) == 1 && v.ofKind(v.Ask.Endpoint.Port):
 		return only[0], nil
 	case len(only) == 1:
@@ -102,12 +102,14 @@ func (v *Scene) Named(p *fact.Program) bool {
 }
 
 // likeliest is which of several programs, whose settings all name the port,
-// serves it: the one that runs or, failing that, the one that should. A guard
-// is missing where that does not tell.
-func likeliest(told []*fact.Program) (*fact.Program, []gate.Lack) {
+// serves it: the one that runs or, failing that, the one that should, or whose settings
+// name the port where others have it by default. A guard is missing where that does not
+// tell.
+func likeliest(told []*fact.Program, port uint16) (*fact.Program, []gate.Lack) {
 	signs := []func(*fact.Program) bool{
 		func(p *fact.Program) bool { return len(p.Here()) > 0 },
 		meantNow,
+		func(p *fact.Program) bool { return p.Written(port) },
 	}
 	left := told
 	for _, sign := range signs {

@@ -302,7 +302,7 @@ func shutSockets(ctx context.Context, conn *dbus.Conn, port uint16) (list []fact
 			continue
 		}
 		p := properties(props)
-		meant := u.ActiveState == "failed" || p.text("UnitFileState") == "enabled" || !p.started().IsZero()
+		meant := u.ActiveState == "failed" || p.enabled() == "enabled" || !p.started().IsZero()
 		names := func(l string) bool { return common.NamesPort(l, port) }
 		if !meant || !slices.ContainsFunc(p.pairs("Listen"), names) {
 			continue
@@ -322,7 +322,7 @@ func (c claimSearch) claims(ctx context.Context, name, state string) (fact.Progr
 		return fact.Program{}, false
 	}
 	p := properties(props)
-	if state == "inactive" && !slices.Contains([]string{"enabled", "enabled-runtime"}, p.text("UnitFileState")) &&
+	if state == "inactive" && !slices.Contains([]string{"enabled", "enabled-runtime"}, p.enabled()) &&
 		p.started().IsZero() {
 		return fact.Program{}, false // it was never meant to run
 	}

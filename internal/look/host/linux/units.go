@@ -42,7 +42,7 @@ func unitState(ctx context.Context, conn *dbus.Conn, name string, deep bool) (fa
 		Result: p.text(
 			"Result",
 		),
-		Enabled:  p.text("UnitFileState"),
+		Enabled:  p.enabled(),
 		Sockets:  p.list("TriggeredBy"),
 		Restarts: p.number("NRestarts"),
 	}
@@ -141,6 +141,17 @@ func (p properties) pairs(key string) []string {
 		}
 	}
 	return list
+}
+
+// enabled is whether a unit is started with the system, as the manager calls it. One made
+// of an old start script is, if something wants it: its links in the folders of levels
+// became that (systemd-sysv-generator(8)).
+func (p properties) enabled() string {
+	state := p.text("UnitFileState")
+	if state == "generated" && len(p.list("WantedBy")) > 0 {
+		return "enabled"
+	}
+	return state
 }
 
 // started is when a unit last began to run; zero: not since the host did.
