@@ -66,7 +66,8 @@ func unitState(ctx context.Context, conn *dbus.Conn, name string, deep bool) (fa
 	if u.Load == "not-found" {
 		return u, false
 	}
-	healthy := u.Active == "active" && u.Restarts == 0
+	// An old start script counts as active whatever became of what it started.
+	healthy := u.Active == "active" && u.Restarts == 0 && (u.Sub != "exited" || p.text("Type") == "oneshot")
 	if !healthy {
 		u.Down = down(ctx, conn, slices.Concat(p.list("Requires"), p.list("Requisite"), p.list("BindsTo")))
 	}
