@@ -47,9 +47,8 @@ func AnsweredBetween(v *scene.Scene, t *scene.Try) bool {
 	return ok && f.between() != "" && len(f.missed(f.server, f.together())) == 0
 }
 
-// between says that something answered the opening in the server's name; "" if it was
-// the server. An answer of the server's own that did not get to the client as it was
-// counts too: what answers floods makes a connection to either side.
+// between says that something answered the opening in the server's name; "" if the server
+// sent an answer of its own, which whatever answers for it may have taken.
 func (f flow) between() string {
 	back, sent := f.client.first(false, f.answers), f.server.first(true, f.answers)
 	if f.left == nil || back == nil || sent != nil || f.hidden(f.server) {

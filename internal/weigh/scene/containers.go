@@ -108,13 +108,12 @@ var asked = map[int]string{0: "", 130: " (interrupted)", 137: " (killed)", 143: 
 // podWaits says which container of a pod runs and listens nowhere, with nobody beside it
 // but some that ended well: the pod's first ones, which run one after the other before the
 // rest is made, look so.
-func (v *Scene) podWaits(t *Try, c *fact.Container) string {
-	_, all := v.Containers(t.Server)
-	if c.Pod == "" || c.Engine == "podman" || all == nil || len(c.Listeners) > 0 { // podman's pods have no such
+func podWaits(all []fact.Container, c *fact.Container) string {
+	if c.Pod == "" || c.Engine == "podman" || len(c.Listeners) > 0 { // podman's pods have no such
 		return ""
 	}
 	done := 0
-	for _, each := range all.List {
+	for _, each := range all {
 		if each.ID == c.ID || each.Pod != c.Pod || each.Engine != c.Engine {
 			continue
 		}
@@ -132,11 +131,10 @@ func (v *Scene) podWaits(t *Try, c *fact.Container) string {
 
 // endedBeside is a container that ended and shares the network of another, and whether it
 // is the only one, and no task that was done: those end with 0.
-func (v *Scene) endedBeside(t *Try, c *fact.Container) (ended *fact.Container, only bool) {
-	_, all := v.Containers(t.Server)
+func endedBeside(all []fact.Container, c *fact.Container) (ended *fact.Container, only bool) {
 	count := 0
-	for i := range all.List {
-		each := &all.List[i]
+	for i := range all {
+		each := &all[i]
 		if each.State != "exited" && each.State != "restarting" && each.State != "dead" || !c.Together(*each) {
 			continue
 		}
@@ -257,12 +255,16 @@ func (v *Scene) Inside(t *Try, f *fact.Fact, c *fact.Container, inside uint16) g
 		}
 	}
 	where := fmt.Sprintf("port %d of it is published to %s", t.Target.Port, placeOf(at, inside))
-	if waits := v.podWaits(t, c); waits != "" {
+	var all []fact.Container // of the same host
+	if f != nil && f.Containers != nil {
+		all = f.Containers.List
+	}
+	if waits := podWaits(all, c); waits != "" {
 		r := v.container(t, f, c, "service/starting", fmt.Sprintf("nothing in pod %s listens: %s", c.Pod, waits))
 		r.Strength = gate.Inferred
 		return r
 	}
-	beside, only := v.endedBeside(t, c)
+	beside, only := endedBeside(all, c)
 	switch {
 	case beside != nil && len(loopback) == 0:
 		r := v.notRunning(t, f, beside, fmt.Sprintf("container %s, which shares the network of %s, to which port %d leads,",
