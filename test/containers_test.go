@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -216,6 +217,29 @@ func TestPodsAndNetworks(t *testing.T) {
 		return readTrail(t, r.stdout+r.stderr)
 	}
 	address := strings.TrimSpace(h.reads("podman inspect -f '{{range .NetworkSettings.Networks}}{{.IPAddress}}{{end}}' far"))
+	// Datagrams are published too: the world's resolver in a container.
+	text, err := os.ReadFile(os.Args[0])
+	if err != nil {
+		t.Fatal(err)
+	}
+	h.put("/tmp/i/bin/far", string(text))
+	h.do("chmod 755 /tmp/i/bin/far; tar -C /tmp/i -c . | podman import - tides:2 >/dev/null")
+	const names = "dns://10.20.0.14:18053/tidebook.varzea.example"
+	for _, c := range []struct{ at, then, want string }{
+		{"0.0.0.0", "true", ""}, {"127.0.0.1", "true", "ports/loopback-only proven"}, {"0.0.0.0", "podman stop -t 0 names", "service/stopped proven"},
+	} {
+		h.do("podman rm -f -t 0 names >/dev/null 2>&1; podman run -d --name names -p 18053:5353/udp -e FAR=/tmp -e FAR_ADDR=" + c.at +
+			" tides:2 /bin/far -test.run=TestHelperFar$ -test.timeout=0 >/dev/null; sleep 2; " + c.then)
+		var want []string
+		if c.want != "" {
+			want = []string{c.want}
+		}
+		judged := h.looked(t, names)
+		expectButAge(t, judged, want...)
+		if c.want == "" && judged.Reached != trail.Yes {
+			t.Errorf("a published port of UDP: %s", dump(judged))
+		}
+	}
 	// A name of another network, which the engine's resolver does not tell.
 	if judged := from("near", "http://far/"); rung(judged, trail.Names).State != trail.Fault {
 		t.Errorf("a name of another network: %s", dump(judged))

@@ -27,8 +27,10 @@ type Account struct {
 
 	// Disabled is that the account is switched off, and Rights the rights to log on that
 	// it and its groups have (SeNetworkLogonRight, …), of Windows; nil: not read.
-	Disabled bool     `json:"disabled,omitempty"`
-	Rights   []string `json:"rights,omitempty"`
+	// RefusesNTLM is that its host takes no proof of that kind from anybody.
+	Disabled    bool     `json:"disabled,omitempty"`
+	Rights      []string `json:"rights,omitempty"`
+	RefusesNTLM bool     `json:"refuses_ntlm,omitempty"`
 
 	// Failures counts failed tries that still count, and Deny how many lock
 	// the account (pam_faillock(8)); 0: no such lock is set up.

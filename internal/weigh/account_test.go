@@ -43,6 +43,7 @@ func TestAccountReasons(t *testing.T) {
 	key := func() *fact.Login {
 		return &fact.Login{Outcome: fact.LoginRefused, Mechanism: "publickey", Key: "SHA256:mine"}
 	}
+	ntlm := func() *fact.Login { return &fact.Login{Outcome: fact.LoginRefused, Mechanism: "NTLM"} }
 	known := fact.Account{Known: true, Shadow: true, Shell: "/bin/sh", UID: "1000"}
 	with := func(edit func(*fact.Account)) fact.Account {
 		a := known
@@ -69,7 +70,15 @@ func TestAccountReasons(t *testing.T) {
 		"another key":                 {with(func(a *fact.Account) { a.Keys = []string{"SHA256:other"} }), key(), "login/key-refused proven"},
 		"keys from elsewhere too": {with(func(a *fact.Account) { a.Keys, a.KeysElse = []string{"SHA256:other"}, "/usr/bin/keys" }), key(),
 			"login/key-refused likely"},
-		"too many failures": {with(func(a *fact.Account) { a.Deny, a.Failures = 3, 3 }), nil, "login/locked proven"},
+		"it is switched off, on Windows": {with(func(a *fact.Account) { a.Disabled = true }), password(), "login/disabled proven"},
+		"it may not log on so": {with(func(a *fact.Account) { a.Rights = []string{"SeInteractiveLogonRight"} }), password(),
+			"login/no-right proven"},
+		"it is denied to log on so": {with(func(a *fact.Account) { a.Rights = []string{"SeNetworkLogonRight", "SeDenyNetworkLogonRight"} }), password(),
+			"login/no-right proven"},
+		"it may":                   {with(func(a *fact.Account) { a.Rights = []string{"SeNetworkLogonRight"} }), password(), "login/rejected likely"},
+		"the host takes no NTLM":   {fact.Account{RefusesNTLM: true, Others: []string{"the domain"}}, ntlm(), "login/mechanism-off proven"},
+		"no NTLM, and another way": {with(func(a *fact.Account) { a.RefusesNTLM = true }), password(), "login/rejected likely"},
+		"too many failures":        {with(func(a *fact.Account) { a.Deny, a.Failures = 3, 3 }), nil, "login/locked proven"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			got := sshAs(t, c.account, c.login).weigh()

@@ -95,6 +95,8 @@ func stateReadings(v *scene.Scene, t *scene.Try, login, f *fact.Fact) []gate.Rea
 			"%s is there, which shuts out everybody but root",
 			a.ClosedBy,
 		)
+	case a.RefusesNTLM && strings.Contains(l.Mechanism, "NTLM"):
+		r.Cause, text = "login/mechanism-off", "the policy of the host takes no proof by NTLM from anybody (RestrictReceivingNTLMTraffic)"
 	case !a.Known:
 		r.Cause, text = "login/unknown-account", fmt.Sprintf("%s has no account %s", v.Host(t.Server), a.Name)
 		if len(a.Others) > 0 {

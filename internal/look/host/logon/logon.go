@@ -44,3 +44,7 @@ func (s State) Fill(a *fact.Account) {
 	a.MustChange = s.Whole && s.Expired != 0
 	a.Groups, a.Rights = s.Groups, s.Rights
 }
+
+// RefusesNTLM reports whether a host takes no account that proves itself by NTLM, by its
+// setting RestrictReceivingNTLMTraffic: 2 refuses all, 1 those of a domain.
+func RefusesNTLM(setting string) bool { return setting == "2" }

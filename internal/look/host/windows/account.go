@@ -9,6 +9,7 @@ import (
 	"unsafe"
 
 	"golang.org/x/sys/windows"
+	"golang.org/x/sys/windows/registry"
 
 	"uakari/internal/fact"
 	"uakari/internal/look"
@@ -57,6 +58,7 @@ func Account(_ context.Context, env look.Env, order fact.Order, emit look.Emit) 
 		name = after
 	}
 	a := fact.Account{Name: name, Others: []string{"the domain"}}
+	a.RefusesNTLM = refusesNTLM()
 	state, err := accountState(name)
 	const noSuchUser = windows.Errno(2221)
 	switch err {
@@ -77,6 +79,17 @@ func Account(_ context.Context, env look.Env, order fact.Order, emit look.Emit) 
 	f := env.Seen(order, source, saw)
 	f.Account = &a
 	emit(f)
+}
+
+// refusesNTLM is the host's own setting for that; none stands for taking it.
+func refusesNTLM() bool {
+	key, err := registry.OpenKey(registry.LOCAL_MACHINE, `SYSTEM\CurrentControlSet\Control\Lsa\MSV1_0`, registry.QUERY_VALUE)
+	if err != nil {
+		return false
+	}
+	defer key.Close()
+	setting, _ := valueOf(key, "RestrictReceivingNTLMTraffic")
+	return logon.RefusesNTLM(setting)
 }
 
 func accountState(name string) (s logon.State, err error) {
