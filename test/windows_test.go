@@ -419,6 +419,38 @@ func TestWindowsBeside(t *testing.T) {
 	}
 }
 
+// TestWindowsNames is the names and the time of a host that runs Windows, as its record has
+// them.
+func TestWindowsNames(t *testing.T) {
+	t.Parallel()
+	w := newWindows(t)
+	const services = `[HKEY_LOCAL_MACHINE\SYSTEM\CurrentControlSet\Services\`
+	w.registry(services + "Tcpip\\Parameters]\n\"Domain\"=\"varzea.example\"\n" + services + "LanmanServer\\Parameters]\n\"OptionalNames\"=\"yard\"\n" +
+		services + "W32Time\\Parameters]\n\"Type\"=\"NTP\"\n\"NtpServer\"=\"clock.varzea.example,0x9\"\n")
+	text, code := w.wine(`C:\uakari.exe`, "record", "--for", "http://127.0.0.1:1", "-o", "-")
+	var record struct {
+		Facts []struct {
+			Identity *struct {
+				Also     []string
+				TimeFrom string `json:"time_from"`
+			}
+		}
+	}
+	if err := json.Unmarshal([]byte(text), &record); err != nil || code != 0 {
+		t.Fatalf("%d, %v: %s", code, err, text)
+	}
+	for _, f := range record.Facts {
+		if id := f.Identity; id != nil {
+			if len(id.Also) != 2 || !strings.HasSuffix(id.Also[0], ".varzea.example") || id.Also[1] != "yard" ||
+				id.TimeFrom != "nobody: its time service does not run" {
+				t.Errorf("%+v", id)
+			}
+			return
+		}
+	}
+	t.Error("no identity")
+}
+
 // TestWindowsPure runs the tests of what asks no system as programs of Windows.
 func TestWindowsPure(t *testing.T) {
 	t.Parallel()

@@ -33,6 +33,10 @@ type Identity struct {
 	// Synchronised is what the kernel says of its clock (adjtimex(2)); nil:
 	// it could not be asked.
 	Synchronised *bool `json:"synchronised,omitempty"`
+	// Also is other names that the host answers to, and TimeFrom whose time it follows, of
+	// Windows: "the domain", "NTP from clock.varzea.example", "nobody".
+	Also     []string `json:"also,omitempty"`
+	TimeFrom string   `json:"time_from,omitempty"`
 }
 
 // Routes is every route and policy rule of a host.

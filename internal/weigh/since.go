@@ -181,6 +181,12 @@ func noteOf(f *fact.Fact, e fact.Endpoint, note func(what, line string, at time.
 	case f.Identity != nil:
 		note("the host's start", "it was started "+stampOf(f.Identity.Boot), f.Identity.Boot)
 		plain("the system", strings.TrimSpace(f.Identity.Name+" "+f.Identity.Kernel))
+		if f.Identity.TimeFrom != "" {
+			plain("whose time it follows", f.Identity.TimeFrom)
+		}
+		for _, name := range f.Identity.Also {
+			plain("another name of it, "+name, "it answers to that")
+		}
 	case f.Listeners != nil && e.Port == 0: // nobody asked for an endpoint: all that a client might
 		note("who listens", "", time.Time{})
 		for _, l := range f.Listeners.All {

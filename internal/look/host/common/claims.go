@@ -4,6 +4,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"sync"
 )
 
 // How commands, settings and logs say which port is a program's.
@@ -56,4 +57,21 @@ func SaidPort(line string, port uint16) bool {
 	}
 	return regexp.MustCompile(`(?i)(?:\d{1,3}(?:\.\d{1,3}){3}:|\]:|\*:|::|port[ :=#"]+)` + strconv.Itoa(int(port)) + `\b`).
 		MatchString(line)
+}
+
+// listens and ofOthers are words of what listens, and of what writes of others. They are made
+// when they are needed: a start should cost little.
+var (
+	listens = sync.OnceValue(func() *regexp.Regexp {
+		return regexp.MustCompile(`(?i)\b(?:listen\w*|bound|binding|serving|serves|started|accepting|available (?:at|on)|running (?:on|at))\b`)
+	})
+	ofOthers = sync.OnceValue(func() *regexp.Regexp {
+		return regexp.MustCompile(`(?i)fail|refused|\bdown\b|cannot|can't|unable|error|time[d ]*out|connect\w* to|upstream|backend|target|peer`)
+	})
+)
+
+// SaidListening reports whether a line of a log says that whoever wrote it listens on a
+// port: gateways and watchers write of the ports of others.
+func SaidListening(line string, port uint16) bool {
+	return SaidPort(line, port) && listens().MatchString(line) && !ofOthers().MatchString(line)
 }

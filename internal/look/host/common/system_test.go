@@ -52,3 +52,16 @@ func TestSettingNamesPort(t *testing.T) {
 		}
 	}
 }
+
+// TestSaidListening takes what a program says of its own port, and not of another's.
+func TestSaidListening(t *testing.T) {
+	for line, want := range map[string]bool{
+		"Tide table listening on port 3142": true, "Serving at http://0.0.0.0:3142/": true, "server started on 127.0.0.1:3142": true,
+		"Running on http://[::]:3142": true, "listening on port 31420": false, "connect to 10.20.0.14:3142 failed": false,
+		"Server tides/one is DOWN, 10.20.0.14:3142": false, "started checks of target 10.20.0.14:3142": false, "port 3142": false,
+	} {
+		if got := SaidListening(line, 3142); got != want {
+			t.Errorf("%q: %v", line, got)
+		}
+	}
+}

@@ -188,7 +188,7 @@ func leftLong(ctx context.Context, conn *dbus.Conn, units map[string]bool, port 
 	}
 	for _, l := range lines {
 		had := func(p fact.Program) bool { return p.Units[0].Name == l.Unit }
-		if !units[l.Unit] || !common.SaidPort(l.Text, port) || len(list) == mostClaims || slices.ContainsFunc(list, had) {
+		if !units[l.Unit] || !common.SaidListening(l.Text, port) || len(list) == mostClaims || slices.ContainsFunc(list, had) {
 			continue
 		}
 		props, err := conn.GetAllPropertiesContext(ctx, l.Unit)

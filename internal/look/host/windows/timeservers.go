@@ -3,18 +3,42 @@
 package windows
 
 import (
+	"slices"
 	"strings"
 
+	"golang.org/x/sys/windows"
 	"golang.org/x/sys/windows/registry"
 
 	"uakari/internal/look/path"
 )
 
-func init() { path.SystemTimeServers = timeServers }
+func init() { path.SystemTimeServers = func() []string { _, list := timeSettings(); return list } }
 
-// timeServers is the servers that the system's own time service is set to follow, if it
-// follows any by name: a member of a domain follows that.
-func timeServers() (list []string) {
+// timeService is the service that keeps the time.
+const timeService = "W32Time"
+
+// timeFrom is whose time this host follows, by the settings and the state of its service.
+func timeFrom() string {
+	kind, servers := timeSettings()
+	if all, err := services(); err == nil && !slices.ContainsFunc(all, func(s service) bool {
+		return strings.EqualFold(s.name, timeService) && s.state == windows.SERVICE_RUNNING
+	}) {
+		return "nobody: its time service does not run"
+	}
+	switch strings.ToUpper(kind) {
+	case "":
+		return ""
+	case "NT5DS":
+		return "the domain"
+	case "NOSYNC":
+		return "nobody"
+	}
+	return "NTP from " + strings.Join(servers, ", ")
+}
+
+// timeSettings is how the system's own time service is set, and the servers that it follows,
+// if it follows any by name: a member of a domain follows that.
+func timeSettings() (kind string, list []string) {
 	for _, path := range []string{
 		`SOFTWARE\Policies\Microsoft\W32Time\Parameters`, `SYSTEM\CurrentControlSet\Services\W32Time\Parameters`,
 	} {
@@ -22,7 +46,7 @@ func timeServers() (list []string) {
 		if err != nil {
 			continue
 		}
-		kind, _, _ := key.GetStringValue("Type") // none: this place says nothing
+		kind, _, _ = key.GetStringValue("Type") // none: this place says nothing
 		names, _, _ := key.GetStringValue("NtpServer")
 		key.Close()
 		if kind == "" {
@@ -34,7 +58,25 @@ func timeServers() (list []string) {
 				list = append(list, name)
 			}
 		}
-		return list // a policy goes before
+		return kind, list // a policy goes before
 	}
-	return list
+	return "", nil
+}
+
+// otherNames is the names beside its own that a host answers to: with its domain, and those
+// that its file service was given.
+func otherNames(own string) (names []string) {
+	if key, err := registry.OpenKey(registry.LOCAL_MACHINE, `SYSTEM\CurrentControlSet\Services\Tcpip\Parameters`, registry.QUERY_VALUE); err == nil {
+		defer key.Close()
+		if domain, _, _ := key.GetStringValue("Domain"); domain != "" { // none: it is in none
+			names = append(names, strings.ToLower(own+"."+domain))
+		}
+	}
+	if key, err := registry.OpenKey(registry.LOCAL_MACHINE, `SYSTEM\CurrentControlSet\Services\LanmanServer\Parameters`, registry.QUERY_VALUE); err == nil {
+		defer key.Close()
+		if more, ok := valueOf(key, "OptionalNames"); ok {
+			names = append(names, strings.Fields(more)...)
+		}
+	}
+	return names
 }
