@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -217,19 +218,21 @@ func TestPodsAndNetworks(t *testing.T) {
 		return readTrail(t, r.stdout+r.stderr)
 	}
 	address := strings.TrimSpace(h.reads("podman inspect -f '{{range .NetworkSettings.Networks}}{{.IPAddress}}{{end}}' far"))
-	// Datagrams are published too: the world's resolver in a container.
-	text, err := os.ReadFile(os.Args[0])
-	if err != nil {
-		t.Fatal(err)
+	// Datagrams are published too: a name server in a container.
+	server := filepath.Join(t.TempDir(), "names")
+	build := exec.Command("go", "build", "-o", server, "./bare/names")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
 	}
-	h.put("/tmp/i/bin/far", string(text))
-	h.do("chmod 755 /tmp/i/bin/far; tar -C /tmp/i -c . | podman import - tides:2 >/dev/null")
+	h.put("/tmp/i/bin/names", readFile(t, server))
+	h.do("chmod 755 /tmp/i/bin/names; tar -C /tmp/i -c . | podman import - tides:2 >/dev/null")
 	const names = "dns://10.20.0.14:18053/tidebook.varzea.example"
 	for _, c := range []struct{ at, then, want string }{
 		{"0.0.0.0", "true", ""}, {"127.0.0.1", "true", "ports/loopback-only proven"}, {"0.0.0.0", "podman stop -t 0 names", "service/stopped proven"},
 	} {
-		h.do("podman rm -f -t 0 names >/dev/null 2>&1; podman run -d --name names -p 18053:5353/udp -e FAR=/tmp -e FAR_ADDR=" + c.at +
-			" tides:2 /bin/far -test.run=TestHelperFar$ -test.timeout=0 >/dev/null; sleep 2; " + c.then)
+		h.do("podman rm -f -t 0 names >/dev/null 2>&1; podman run -d --name names -p 18053:53/udp tides:2 /bin/names " + c.at +
+			":53 >/dev/null; sleep 1; " + c.then)
 		var want []string
 		if c.want != "" {
 			want = []string{c.want}

@@ -1,7 +1,6 @@
 package test
 
 import (
-	"cmp"
 	"fmt"
 	"os"
 	"os/exec"
@@ -122,7 +121,7 @@ func TestHelperFar(t *testing.T) {
 	if dir == "" {
 		t.Skip("only a helper")
 	}
-	if err := demo.Far(dir, cmp.Or(os.Getenv("FAR_ADDR"), "10.20.0.14")); err != nil {
+	if err := demo.Far(dir, "10.20.0.14"); err != nil {
 		t.Fatal(err)
 	}
 	write(t, filepath.Join(dir, "up"), "")

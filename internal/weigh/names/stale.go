@@ -3,6 +3,7 @@ package names
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 
 	"uakari/internal/fact"
 	"uakari/internal/weigh/catalogue"
@@ -26,7 +27,7 @@ func staleReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, b
 	}
 	// An address behind the host may be a container's or a machine's of it.
 	w.Add(scene.Want{Look: fact.LookContainers, At: at.Role, On: at.ID, Target: fact.Target{Port: t.Target.Port}, Gate: gate.Name})
-	if _, c := v.HeldBy(at.ID, t.Target.Addr); c != nil {
+	if keepsAddress(v, at.ID, t.Target.Addr) {
 		return gate.Reading{}, false
 	}
 	instead := t.Target
@@ -89,6 +90,20 @@ func staleReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, b
 	}
 	r.Because = gate.Union(r.Because, c.IDs())
 	return r, true
+}
+
+// keepsAddress reports whether an address is that of a container of a host: one that an
+// engine tells of, or one on a network of the host's own. Other namespaces of a kernel may
+// be of anybody.
+func keepsAddress(v *scene.Scene, host string, addr netip.Addr) bool {
+	_, c := v.HeldBy(host, addr)
+	if c == nil {
+		return false
+	}
+	_, own := v.Addresses(host)
+	return c.Engine != "" || own != nil && slices.ContainsFunc(own.Held, func(a fact.Address) bool {
+		return !a.Local && a.Prefix.Contains(addr)
+	})
 }
 
 // namedServer is the host that the administrator called the server, and an
