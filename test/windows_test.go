@@ -425,7 +425,7 @@ func TestWindowsNames(t *testing.T) {
 	t.Parallel()
 	w := newWindows(t)
 	const services = `[HKEY_LOCAL_MACHINE\SYSTEM\CurrentControlSet\Services\`
-	w.registry(services + "Tcpip\\Parameters]\n\"Domain\"=\"varzea.example\"\n" + services + "LanmanServer\\Parameters]\n\"OptionalNames\"=\"yard\"\n" +
+	w.registry(services + "Tcpip\\Parameters]\n\"NV Domain\"=\"varzea.example\"\n" + services + "LanmanServer\\Parameters]\n\"OptionalNames\"=\"yard\"\n" +
 		services + "W32Time\\Parameters]\n\"Type\"=\"NTP\"\n\"NtpServer\"=\"clock.varzea.example,0x9\"\n")
 	text, code := w.wine(`C:\uakari.exe`, "record", "--for", "http://127.0.0.1:1", "-o", "-")
 	var record struct {

@@ -3,6 +3,7 @@
 package windows
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 
@@ -68,7 +69,9 @@ func timeSettings() (kind string, list []string) {
 func otherNames(own string) (names []string) {
 	if key, err := registry.OpenKey(registry.LOCAL_MACHINE, `SYSTEM\CurrentControlSet\Services\Tcpip\Parameters`, registry.QUERY_VALUE); err == nil {
 		defer key.Close()
-		if domain, _, _ := key.GetStringValue("Domain"); domain != "" { // none: it is in none
+		now, _, _ := key.GetStringValue("Domain") // none: it is in none
+		kept, _, _ := key.GetStringValue("NV Domain")
+		if domain := cmp.Or(now, kept); domain != "" {
 			names = append(names, strings.ToLower(own+"."+domain))
 		}
 	}
