@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"time"
 
 	"uakari/internal/fact"
 	"uakari/internal/filter"
@@ -55,6 +56,20 @@ func translationsGone(v *scene.Scene, t *scene.Try, at standing, walk filter.Wal
 		),
 		Values: v.Place(t, values),
 	}, true
+}
+
+// engineChanges says why the tables of the server may be others by now: its engine takes
+// the rules of a container away when that ends, and lays them again when it starts.
+func engineChanges(v *scene.Scene, t *scene.Try, at standing) string {
+	if at.vantage != t.Server {
+		return ""
+	}
+	_, c, _ := v.PublishedAt(t)
+	const settled = 2 * time.Minute
+	if c == nil || c.State == "running" && (c.Restarts == 0 || v.Ask.Began.Sub(c.Started) > settled) {
+		return ""
+	}
+	return fmt.Sprintf("container %s does not run steadily, and its engine changes the rules with it", c.Called())
 }
 
 // keptApart names two networks of an engine that a host's tables keep apart, in place of

@@ -373,6 +373,9 @@ func blocks(v *scene.Scene, t *scene.Try, at standing, g gate.Gate, walk filter.
 	for _, i := range walk.Blocks {
 		r := block(v, t, at, g, walk, walk.Steps[i])
 		keptApart(v, t, at, walk.Steps[i], &r)
+		if why := engineChanges(v, t, at); why != "" {
+			r.Lacks = append(r.Lacks, gate.Lack{Guard: gate.SameTime, Why: why})
+		}
 		list = append(list, r)
 	}
 	return list
