@@ -9,6 +9,12 @@ import (
 
 // How commands, settings and logs say which port is a program's.
 
+// SettingsEnds is how files of settings are called.
+var SettingsEnds = []string{
+	".conf", ".cfg", ".cf", ".ini", ".toml", ".yaml", ".yml", ".json",
+	".properties", ".xml", ".config", ".rc", ".lua", ".inc",
+}
+
 // NamesPort reports whether a word of a command or of a socket unit is about a
 // port: the number stands alone, or behind a colon or an equals sign.
 func NamesPort(word string, port uint16) bool {

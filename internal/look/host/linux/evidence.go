@@ -118,6 +118,14 @@ type claimSearch struct {
 	listening map[string]bool
 }
 
+// behindUnit is the program of a unit that a port may be of.
+func behindUnit(unit string, command []string, port uint16) fact.Program {
+	return fact.Program{
+		Name: filepath.Base(command[0]), Path: installed([]string{command[0]}), Why: "evidence", Ports: []uint16{port},
+		Units: []fact.Unit{{Name: unit}},
+	}
+}
+
 // listeningUnits is the units whose processes hold a listening port of TCP; an empty set
 // where nobody may see whose they are.
 func listeningUnits() map[string]bool {
@@ -154,10 +162,7 @@ func (c claimSearch) left(ctx context.Context, name, _ string) (fact.Program, bo
 	if len(command) == 0 {
 		return fact.Program{}, false
 	}
-	found := fact.Program{
-		Name: filepath.Base(command[0]), Path: installed([]string{command[0]}), Why: "evidence", Ports: []uint16{c.port},
-		Units: []fact.Unit{{Name: name}},
-	}
+	found := behindUnit(name, command, c.port)
 	byDefault := calledAs(serviceNames(c.port), name, found.Name)
 	for _, path := range settingsOfUnit(name, p, command, c.etc) {
 		text, err := file.Head(path, mostSettingsText)
@@ -196,10 +201,9 @@ func leftLong(ctx context.Context, conn *dbus.Conn, units map[string]bool, port 
 			continue
 		}
 		if command := properties(props).command("ExecStart"); len(command) > 0 {
-			list = append(list, fact.Program{
-				Name: filepath.Base(command[0]), Path: installed([]string{command[0]}), Why: "evidence", Ports: []uint16{port},
-				Settings: fact.ByDefault, Units: []fact.Unit{{Name: l.Unit}},
-			})
+			found := behindUnit(l.Unit, command, port)
+			found.Settings = fact.ByDefault
+			list = append(list, found)
 		}
 	}
 	return list
@@ -279,10 +283,7 @@ func (c claimSearch) misses(ctx context.Context, name, _ string) (fact.Program, 
 		text, err := file.Head(path, mostSettingsText)
 		return err == nil && common.SettingNamesPort(string(text), c.port)
 	})
-	found := fact.Program{
-		Name: filepath.Base(command[0]), Path: installed([]string{command[0]}), Why: "evidence", Ports: []uint16{c.port},
-		Units: []fact.Unit{{Name: name}},
-	}
+	found := behindUnit(name, command, c.port)
 	if at >= 0 {
 		found.Settings = settings[at]
 	}
@@ -336,13 +337,7 @@ func (c claimSearch) claims(ctx context.Context, name, state string) (fact.Progr
 	if len(command) == 0 {
 		return fact.Program{}, false
 	}
-	found := fact.Program{
-		Name:  filepath.Base(command[0]),
-		Path:  installed([]string{command[0]}),
-		Why:   "evidence",
-		Ports: []uint16{c.port},
-		Units: []fact.Unit{{Name: name}},
-	}
+	found := behindUnit(name, command, c.port)
 	for _, word := range append(slices.Clone(command[1:]), p.list("Environment")...) {
 		if common.NamesPort(word, c.port) {
 			found.Settings = name

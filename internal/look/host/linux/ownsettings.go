@@ -10,25 +10,8 @@ import (
 	"strings"
 
 	"uakari/internal/look/file"
+	"uakari/internal/look/host/common"
 )
-
-// settingsEnds is how files of settings are called.
-var settingsEnds = []string{
-	".conf",
-	".cfg",
-	".cf",
-	".ini",
-	".toml",
-	".yaml",
-	".yml",
-	".json",
-	".properties",
-	".xml",
-	".config",
-	".rc",
-	".lua",
-	".inc",
-}
 
 // ownSettings is the settings files that a unit's command names, those that go by its
 // name or its program's, and those that its package brings.
@@ -70,7 +53,7 @@ func settingsOfUnit(unit string, p properties, command []string, etc map[string]
 		own.named(name)
 	}
 	for _, name := range names { // in a folder of another name
-		for _, end := range settingsEnds {
+		for _, end := range common.SettingsEnds {
 			for _, each := range etc[name+end] {
 				own.add(each)
 			}
@@ -109,11 +92,11 @@ func foldersOfEtc() map[string][]string {
 // named adds the files that go by a name.
 func (o *ownSettings) named(name string) {
 	o.add("/etc/default/" + name)
-	for _, end := range settingsEnds {
+	for _, end := range common.SettingsEnds {
 		o.add("/etc/" + name + end)
 	}
 	isSettings := func(file string) bool {
-		return slices.ContainsFunc(settingsEnds, func(end string) bool { return strings.HasSuffix(file, end) }) ||
+		return slices.ContainsFunc(common.SettingsEnds, func(end string) bool { return strings.HasSuffix(file, end) }) ||
 			file == name || file == "config"
 	}
 	any := func(file string) bool { // a service a file, whatever it is called
@@ -221,7 +204,7 @@ func serviceNames(port uint16) []string {
 }
 
 // calledAs reports whether a unit or its program goes by one of the names of a port:
-// "munin-node" by "munin".
+// "nbd-server" by "nbd".
 func calledAs(names []string, unit, program string) bool {
 	base, _, _ := strings.Cut(strings.TrimSuffix(unit, ".service"), "@")
 	const shortest = 3

@@ -16,9 +16,9 @@ func TestCalledAs(t *testing.T) {
 		unit, program string
 		want          bool
 	}{
-		{[]string{"munin", "lrrd"}, "munin-node.service", "munin-node", true},
+		{[]string{"nbd", "disk"}, "nbd-server.service", "nbd-server", true},
 		{[]string{"bacula-fd"}, "bacula-fd.service", "bacula-fd", true},
-		{[]string{"nrpe"}, "nagios-nrpe-server.service", "nrpe", true},
+		{[]string{"tide"}, "harbour-tide-server.service", "tided", true},
 		{[]string{"domain"}, "named.service", "named", false},
 		{[]string{"http", "www"}, "httpd.service", "httpd", true},
 		{[]string{"rsync"}, "rsyslog.service", "rsyslogd", false},

@@ -232,20 +232,6 @@ func environmentOf(name string) []string {
 	return list
 }
 
-// settingsEnds is how files of settings are called.
-var settingsEnds = []string{
-	".conf",
-	".cfg",
-	".ini",
-	".toml",
-	".yaml",
-	".yml",
-	".json",
-	".properties",
-	".xml",
-	".config",
-}
-
 // ownSettings is the settings files that a command names, and those that lie
 // beside its program.
 func ownSettings(command []string) []string {
@@ -262,7 +248,7 @@ func ownSettings(command []string) []string {
 	if strings.Contains(strings.ToLower(folder), `\windows\`) {
 		return list
 	}
-	for _, end := range settingsEnds {
+	for _, end := range common.SettingsEnds {
 		beside, _ := filepath.Glob(filepath.Join(folder, "*"+end))
 		list = append(list, beside[:min(len(beside), 4)]...)
 	}
