@@ -27,3 +27,18 @@ func TestOneOfTheKind(t *testing.T) {
 	almanac.Units[0].Started = false
 	expect(t, asked(almanac, nginx).weigh(), "ports/moved likely")
 }
+
+// TestByNameAlone is a stopped unit whose port is known by its own settings, or by no more
+// than what the port is called: the second is no proof.
+func TestByNameAlone(t *testing.T) {
+	for settings, want := range map[string]string{
+		"/etc/almanac.ini": "service/stopped proven", fact.ByDefault: "service/stopped likely",
+	} {
+		stopped := fact.Program{
+			Name: "almanacd", Path: "/usr/sbin/almanacd", Why: "evidence", Settings: settings, Ports: []uint16{8457},
+			Units: []fact.Unit{{Name: "almanacd.service", Load: "loaded", Active: "inactive", Sub: "dead", Enabled: "enabled"}},
+		}
+		newScene(t, "tcp://10.20.0.14:8457").holds("v1", gauge).holds("v2", tidebook).client(tidebook, reset).
+			listening().programs("systemd", stopped).check(settings, want)
+	}
+}

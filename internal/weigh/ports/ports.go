@@ -263,10 +263,7 @@ func elsewhere(v *scene.Scene, t *scene.Try, f *fact.Fact, onPort []fact.Listene
 func movable(v *scene.Scene, t *scene.Try) ([]fact.Program, []gate.Lack) {
 	programs := v.ProgramsAt(t.Server)
 	if p, short := v.Chosen(programs); p != nil && len(short) == 0 {
-		if p.Why == "evidence" && !p.Written(t.Target.Port) {
-			short = []gate.Lack{{Guard: gate.SameProcess, Why: "that this port is " + p.Name + "'s is told by its name, a comment or an old line alone"}}
-		}
-		return []fact.Program{*p}, short
+		return []fact.Program{*p}, scene.ByNameAlone(p, t.Target.Port)
 	}
 	if w := v.Scheme.Wire; w != "" && w != "http" {
 		return programs, nil

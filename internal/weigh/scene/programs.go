@@ -79,6 +79,18 @@ func (v *Scene) Chosen(programs []fact.Program) (*fact.Program, []gate.Lack) {
 	return nil, nil
 }
 
+// ByNameAlone is what is missing where nothing that a program wrote or was given says that
+// a port is its own, and only what services(5) or a comment calls its default.
+func ByNameAlone(p *fact.Program, port uint16) []gate.Lack {
+	if p.Why != "evidence" || p.Written(port) {
+		return nil
+	}
+	return []gate.Lack{{
+		Guard: gate.SameProcess,
+		Why:   "that this port is " + p.Name + "'s is told by its name, a comment or an old line alone",
+	}}
+}
+
 // ofKind reports whether whatever is the only program of the scheme here stands
 // behind a port: one of the scheme's own. Beside its first port the web's are
 // used by all kinds of programs.

@@ -78,6 +78,7 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 	if p == nil || len(short) > 0 && len(list.On(v.Ask.Endpoint.Transport, t.Target.Port)) > 0 {
 		return readings // whoever holds the port may be the service
 	}
+	short = append(short, scene.ByNameAlone(p, t.Target.Port)...)
 	if !v.Confirmed(t) {
 		short = append(short, gate.Lack{Guard: gate.SameHost, Why: scene.NotConfirmed})
 	}

@@ -118,6 +118,16 @@ type claimSearch struct {
 	listening map[string]bool
 }
 
+// unit is what the manager says of a unit, and its command; no command where it says none.
+func (c claimSearch) unit(ctx context.Context, name string) (p properties, command []string) {
+	props, err := c.conn.GetAllPropertiesContext(ctx, name)
+	if err != nil {
+		return nil, nil
+	}
+	p = props
+	return p, p.command("ExecStart")
+}
+
 // behindUnit is the program of a unit that a port may be of.
 func behindUnit(unit string, command []string, port uint16) fact.Program {
 	return fact.Program{
@@ -153,12 +163,7 @@ func listeningUnits() map[string]bool {
 // and its settings name that, or if it listens elsewhere and the port is what it has where
 // its settings name none.
 func (c claimSearch) left(ctx context.Context, name, _ string) (fact.Program, bool) {
-	props, err := c.conn.GetAllPropertiesContext(ctx, name)
-	if err != nil {
-		return fact.Program{}, false
-	}
-	p := properties(props)
-	command := p.command("ExecStart")
+	p, command := c.unit(ctx, name)
 	if len(command) == 0 {
 		return fact.Program{}, false
 	}
@@ -269,12 +274,7 @@ func (c claimSearch) misses(ctx context.Context, name, _ string) (fact.Program, 
 	if !taken(false) {
 		return fact.Program{}, false
 	}
-	props, err := c.conn.GetAllPropertiesContext(ctx, name)
-	if err != nil {
-		return fact.Program{}, false
-	}
-	p := properties(props)
-	command := p.command("ExecStart")
+	p, command := c.unit(ctx, name)
 	if len(command) == 0 {
 		return fact.Program{}, false
 	}
@@ -287,7 +287,7 @@ func (c claimSearch) misses(ctx context.Context, name, _ string) (fact.Program, 
 	if at >= 0 {
 		found.Settings = settings[at]
 	}
-	return found, at >= 0 || taken(true) // else another c.port may be meant
+	return found, at >= 0 || taken(true) // else another port may be meant
 }
 
 // shutSockets is the socket units that should hold a port for a service, and failed or
@@ -318,11 +318,10 @@ func shutSockets(ctx context.Context, conn *dbus.Conn, port uint16) (list []fact
 
 // claims is the program of one unit, if the port is its own.
 func (c claimSearch) claims(ctx context.Context, name, state string) (fact.Program, bool) {
-	props, err := c.conn.GetAllPropertiesContext(ctx, name)
-	if err != nil {
+	p, command := c.unit(ctx, name)
+	if len(command) == 0 {
 		return fact.Program{}, false
 	}
-	p := properties(props)
 	if state == "inactive" && !slices.Contains([]string{"enabled", "enabled-runtime"}, p.enabled()) &&
 		p.started().IsZero() {
 		return fact.Program{}, false // it was never meant to run
@@ -331,10 +330,6 @@ func (c claimSearch) claims(ctx context.Context, name, state string) (fact.Progr
 		return fact.Program{}, false // it was started for the moment
 	}
 	if t := p.text("Type"); t == "oneshot" && state != "failed" {
-		return fact.Program{}, false
-	}
-	command := p.command("ExecStart")
-	if len(command) == 0 {
 		return fact.Program{}, false
 	}
 	found := behindUnit(name, command, c.port)
@@ -351,7 +346,7 @@ func (c claimSearch) claims(ctx context.Context, name, state string) (fact.Progr
 			return found, true
 		}
 	}
-	// What is called as the service of the c.port is ("smtpd") has it as its own.
+	// What is called as the service of the port is ("smtpd") has it as its own.
 	byDefault := slices.ContainsFunc(protocol.UsualOn(c.port), func(scheme string) bool {
 		return found.Name == scheme || found.Name == scheme+"d"
 	})
