@@ -27,6 +27,8 @@ type windows struct {
 	env     []string
 	before  []string // words before every command: where it runs
 	overlay string
+
+	complaint string // what the last program wrote to its standard error
 }
 
 // newWindows boots a prefix and builds the program into it. Wine lacks what Go
@@ -53,13 +55,11 @@ func newWindows(t *testing.T, before ...string) *windows {
 	)
 	t.Cleanup(func() {
 		cmd := exec.Command(filepath.Join(filepath.Dir(wine), "wineserver64"), "-k")
-		if _, err := exec.LookPath("wineserver"); err == nil {
-			cmd = exec.Command("wineserver", "-k")
-		}
 		cmd.Env = w.env
 		cmd.Run()
 	})
-	w.wine("wineboot", "--init")
+	w.stay()
+	w.wine("cmd", "/c", "ver")
 	os.Remove(filepath.Join(w.prefix, "dosdevices", "z:")) // else it reads the machine's own /etc
 	system := filepath.Join(w.prefix, "drive_c", "windows", "system32")
 	must(t, "", "go", "run", "./wine/random", filepath.Join(system, "bcryptprimitives.dll"))
@@ -99,6 +99,23 @@ func newWindows(t *testing.T, before ...string) *windows {
 	return w
 }
 
+// stay boots the prefix and keeps it up until the test ends: its services end with the
+// last program, and what starts while they do finds them twice, or not at all.
+func (w *windows) stay() {
+	w.t.Helper()
+	words := append(slices.Clone(w.before), "/usr/lib/wine/wine64", "cmd")
+	cmd := exec.Command(words[0], words[1:]...)
+	cmd.Env, cmd.Dir = w.env, "/"
+	input, err := cmd.StdinPipe()
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	if err := cmd.Start(); err != nil {
+		w.t.Fatal(err)
+	}
+	w.t.Cleanup(func() { input.Close(); cmd.Process.Kill(); cmd.Wait() })
+}
+
 // build builds a program into the prefix.
 func (w *windows) build(name, source string) {
 	w.t.Helper()
@@ -117,18 +134,43 @@ func (w *windows) wine(words ...string) (string, int) {
 	words = append(append(slices.Clone(w.before), "/usr/lib/wine/wine64"), words...)
 	cmd := exec.CommandContext(ctx, words[0], words[1:]...)
 	cmd.Env, cmd.Dir = w.env, "/"
-	cmd.WaitDelay = time.Second // what it started may keep its output open
-	out, err := cmd.Output()
-	if err != nil && cmd.ProcessState == nil {
+	// Files and no pipes: what it started keeps its output open and would be waited for.
+	var told [2]*os.File
+	for i := range told {
+		file, err := os.Create(filepath.Join(w.t.TempDir(), "told"))
+		if err != nil {
+			w.t.Fatal(err)
+		}
+		defer file.Close()
+		told[i] = file
+	}
+	cmd.Stdout, cmd.Stderr = told[0], told[1]
+	if err := cmd.Run(); err != nil && cmd.ProcessState == nil {
 		w.t.Fatalf("%v: %v", words, err)
 	}
-	return string(out), cmd.ProcessState.ExitCode()
+	var texts [2]string
+	for i, file := range told {
+		text, err := os.ReadFile(file.Name())
+		if err != nil {
+			w.t.Fatal(err)
+		}
+		texts[i] = string(text)
+	}
+	w.complaint = texts[1]
+	return texts[0], cmd.ProcessState.ExitCode()
 }
 
 // trace is what the program there says of an endpoint.
 func (w *windows) trace(args ...string) trail.Trail {
 	w.t.Helper()
-	out, _ := w.wine(append([]string{`C:\uakari.exe`, "trace", "--json", "--wait", "2s"}, args...)...)
+	words := append([]string{`C:\uakari.exe`, "trace", "--json", "--wait", "2s"}, args...)
+	out, code := w.wine(words...)
+	if out == "" && !strings.Contains(w.complaint, "goroutine ") { // not ours: the program did not begin
+		out, code = w.wine(words...)
+	}
+	if out == "" {
+		w.t.Fatalf("trace %q: nothing told, exit %d: %s", args, code, w.complaint)
+	}
 	return readTrail(w.t, out)
 }
 
@@ -251,14 +293,22 @@ func TestWindowsServer(t *testing.T) {
 	l := newLab(t)
 	w := newWindows(t, enter(l.server)...)
 	w.build("tidesvc.exe", "./wine/service")
-	// Wine's manager of services lives only as long as something else does.
-	w.keep("keep.exe", "127.0.0.1:9999")
 	service := func(words ...string) {
 		t.Helper()
 		if out, code := w.wine(append([]string{"sc"}, words...)...); code != 0 && words[0] != "stop" && words[0] != "start" &&
 			words[0] != "delete" {
 			t.Fatalf("sc %v: %d: %s", words, code, out)
 		}
+	}
+	until := func(state string) {
+		t.Helper()
+		var out string
+		for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(200 * time.Millisecond) {
+			if out, _ = w.wine("sc", "query", "Tidebook"); strings.Contains(out, state) {
+				return
+			}
+		}
+		t.Fatalf("the service is not %s: %s", state, out)
 	}
 	const allow = `"v2.30|Action=Allow|Active=TRUE|Dir=In|Protocol=6|LPort=8080|Name=Tidebook page|"`
 	const block = `"v2.30|Action=Block|Active=TRUE|Dir=In|Protocol=6|LPort=8080|RA4=10.20.7.0/255.255.255.0|Name=Old yard|"`
@@ -300,14 +350,20 @@ func TestWindowsServer(t *testing.T) {
 				service("start", "Tidebook")
 				defer func() {
 					service("stop", "Tidebook")
+					until("STOPPED")
 					w.wine("taskkill", "/f", "/im", "tidesvc.exe")
 					time.Sleep(300 * time.Millisecond)
 				}()
-				time.Sleep(time.Second)
+				if c.taken || c.more != "" {
+					time.Sleep(2 * time.Second) // it was stopped before, too
+					until("STOPPED")
+				} else {
+					until("RUNNING")
+				}
 			}
 			if c.name == "stopped" {
 				service("stop", "Tidebook")
-				time.Sleep(time.Second)
+				until("STOPPED")
 			}
 			if c.drop {
 				l.filter(l.server, "table inet f {\n chain in {\n type filter hook input priority 0\n tcp dport 8080 drop\n }\n}")
