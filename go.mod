@@ -11,10 +11,12 @@ require (
 	github.com/gopacket/gopacket v1.7.0
 	github.com/jackc/pgx/v5 v5.13.0
 	github.com/jcmturner/gokrb5/v8 v8.4.4
+	github.com/magiconair/properties v1.18.13
 	github.com/microsoft/go-mssqldb v1.11.0
 	github.com/miekg/dns v1.1.73
 	github.com/nats-io/nats.go v1.55.0
 	github.com/pavlo-v-chernykh/keystore-go/v4 v4.5.0
+	github.com/pelletier/go-toml/v2 v2.4.3
 	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3
 	github.com/spf13/cobra v1.10.2
 	github.com/spf13/pflag v1.0.9
@@ -26,6 +28,7 @@ require (
 	golang.org/x/term v0.47.0
 	golang.org/x/time v0.16.0
 	google.golang.org/protobuf v1.36.12
+	gopkg.in/ini.v1 v1.68.0
 	modernc.org/sqlite v1.62.0
 	software.sslmate.com/src/go-pkcs12 v0.7.4
 )

@@ -39,7 +39,7 @@ var readers = map[string]func(string) ([]Value, error){
 	"xml":        inXML,
 	"add":        inAddPairs,
 	"ini":        lined("ini"),
-	"toml":       lined("toml"),
+	"toml":       inTOML,
 	"pg-service": lined("pg-service"),
 	"properties": lined("properties"),
 	"env":        lined("env"),
