@@ -15,6 +15,7 @@ import (
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/keep"
+	"uakari/internal/protocol"
 	"uakari/internal/settingsfile"
 	"uakari/internal/written"
 )
@@ -89,7 +90,7 @@ func (k *checker) check(c *fact.Card) {
 		}
 		k.endpoint(at, p.Endpoint)
 		if kept, ok := keep.URL(p.Metadata); p.Metadata != "" &&
-			(!ok || kept != p.Metadata || !strings.HasPrefix(p.Metadata, "http")) {
+			(!ok || kept != p.Metadata || !webURL(p.Metadata)) {
 			k.wrong(at+".metadata", "expected an http or https URL without an account or a secret in it")
 		}
 	}
@@ -136,6 +137,13 @@ func PortRange(text string) (from, to uint16, ok bool) {
 	low, err := strconv.ParseUint(strings.TrimSpace(a), 10, 16)
 	high, err2 := strconv.ParseUint(strings.TrimSpace(b), 10, 16)
 	return uint16(low), uint16(high), found && err == nil && err2 == nil && low > 0 && low <= high
+}
+
+// webURL reports whether a URL is of a page.
+func webURL(text string) bool {
+	name, _, _ := strings.Cut(text, "://")
+	scheme, ok := protocol.Lookup(strings.ToLower(name))
+	return ok && protocol.Of(scheme.Wire).Web && scheme.Name == protocol.WebScheme(scheme.Security)
 }
 
 // talk wants each step to be one thing.

@@ -10,6 +10,7 @@ import (
 
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
+	"uakari/internal/protocol"
 )
 
 // switchWords is how settings write yes and no.
@@ -20,9 +21,9 @@ var switchWords = map[string]string{
 
 // securityWords is how settings write what protects a connection.
 var securityWords = map[string]fact.Security{
-	"plain": fact.Plain, "none": fact.Plain, "no": fact.Plain, "http": fact.Plain, "tcp": fact.Plain, "ldap": fact.Plain,
+	"plain": fact.Plain, "none": fact.Plain, "no": fact.Plain,
 	"unencrypted": fact.Plain, "clear": fact.Plain, "cleartext": fact.Plain,
-	"tls": fact.TLS, "ssl": fact.TLS, "yes": fact.TLS, "https": fact.TLS, "ldaps": fact.TLS, "implicit": fact.TLS, "required": fact.TLS,
+	"tls": fact.TLS, "ssl": fact.TLS, "yes": fact.TLS, "implicit": fact.TLS, "required": fact.TLS,
 	"require": fact.TLS, "verify-ca": fact.TLS, "verify-full": fact.TLS,
 	"starttls": fact.StartTLS, "start-tls": fact.StartTLS, "start_tls": fact.StartTLS, "upgrade": fact.StartTLS,
 	"explicit": fact.StartTLS, "opportunistic": fact.StartTLS, "prefer": fact.StartTLS, "preferred": fact.StartTLS,
@@ -31,8 +32,11 @@ var securityWords = map[string]fact.Security{
 // SecurityOf reads a word of a setting as what protects a connection.
 func SecurityOf(value string) (fact.Security, bool) {
 	word := strings.ToLower(strings.TrimSpace(value))
-	s, ok := securityWords[cmp.Or(switchWords[word], word)]
-	return s, ok
+	if s, ok := securityWords[cmp.Or(switchWords[word], word)]; ok {
+		return s, true
+	}
+	scheme, ok := protocol.Lookup(word) // a scheme in its place
+	return scheme.Security, ok
 }
 
 // hostLike is a name of several labels, of which the last has letters only.

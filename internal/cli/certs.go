@@ -14,6 +14,7 @@ import (
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/look/trust"
+	"uakari/internal/protocol"
 	"uakari/internal/tell"
 	"uakari/internal/trace"
 	"uakari/internal/weigh"
@@ -215,7 +216,7 @@ func (f *traceFlags) certFiles(ctx context.Context, paths, names []string) (fact
 			At:      now,
 			Order:   session,
 			Source:  source,
-			Reply:   &fact.Reply{Ending: fact.Done, Protocol: "http", Status: 200, Date: now},
+			Reply:   &fact.Reply{Ending: fact.Done, Protocol: protocol.WebScheme(fact.Plain), Status: 200, Date: now},
 		},
 	), nil
 }

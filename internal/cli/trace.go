@@ -282,7 +282,7 @@ func (f *traceFlags) strain(cmd *cobra.Command, ask *fact.Ask) error {
 		}
 	}
 	scheme, _ := protocol.Lookup(ask.Endpoint.Scheme)
-	if len(f.widths) > 0 && scheme.Wire != "http" {
+	if len(f.widths) > 0 && !protocol.Of(scheme.Wire).Web {
 		return fmt.Errorf("--parallel: only HTTP and HTTPS are asked so; found %s", ask.Endpoint.Scheme)
 	}
 	ask.IdleS, ask.Widths = int(f.idle.Seconds()), f.widths

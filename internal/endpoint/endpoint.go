@@ -230,8 +230,8 @@ func readPort(input, clean, text string) (uint16, error) {
 
 func chooseScheme(input, name string, port uint16) (protocol.Scheme, bool, error) {
 	if name == "" && port == 0 {
-		https, _ := protocol.Lookup("https")
-		return https, true, nil
+		usual, _ := protocol.Lookup(protocol.WebScheme(fact.TLS))
+		return usual, true, nil
 	}
 	if name == "" {
 		return protocol.ByPort(port), true, nil

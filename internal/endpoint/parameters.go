@@ -31,14 +31,12 @@ func parametersOf(input, rest string) (before string, values url.Values, err err
 	return before, values, nil
 }
 
-// moving is the parameters of PostgreSQL's URIs that say where to go, in place
-// of what stands before the path.
-var moving = []string{"host", "hostaddr", "port", "dbname"}
-
 // fromParameters writes the host, port and database that parameters of
 // PostgreSQL's URIs name into their places, as its clients do.
 func fromParameters(input, scheme, rest string) (string, error) {
-	if s, ok := protocol.Lookup(scheme); !ok || s.Wire != "postgres" || !strings.Contains(rest, "?") {
+	s, ok := protocol.Lookup(scheme)
+	modes := protocol.Of(s.Wire).Modes
+	if !ok || modes == nil || len(modes.Moving) == 0 || !strings.Contains(rest, "?") {
 		return rest, nil
 	}
 	before, values, err := parametersOf(input, rest)
@@ -48,7 +46,7 @@ func fromParameters(input, scheme, rest string) (string, error) {
 	if values.Has("user") {
 		return rest, &Error{input, 0, "an account in the address", "the account with --user"}
 	}
-	if !slices.ContainsFunc(moving, values.Has) {
+	if !slices.ContainsFunc(modes.Moving, values.Has) {
 		return rest, nil
 	}
 	place, path, _ := strings.Cut(before, "/")
@@ -78,7 +76,7 @@ func fromParameters(input, scheme, rest string) (string, error) {
 	if named := values.Get("dbname"); named != "" {
 		path = url.PathEscape(named)
 	}
-	for _, key := range moving {
+	for _, key := range modes.Moving {
 		values.Del(key)
 	}
 	return strings.TrimSuffix(host+"/"+path+"?"+values.Encode(), "?"), nil
@@ -90,7 +88,7 @@ var roles = []string{"any", "read-write", "read-only", "primary", "standby", "pr
 // applyParameters takes what parameters say about security and about the
 // session into an endpoint, and refuses values that clients would refuse.
 func applyParameters(e *fact.Endpoint, scheme protocol.Scheme) error {
-	if scheme.Wire == "ldap" {
+	if protocol.Of(scheme.Wire).Entries {
 		return checkSearch(e)
 	}
 	modes := protocol.Of(scheme.Wire).Modes
@@ -101,12 +99,12 @@ func applyParameters(e *fact.Endpoint, scheme protocol.Scheme) error {
 	if err != nil {
 		return err
 	}
-	if name := values.Get("instance"); name != "" && scheme.Wire == "tds" {
+	if name := values.Get("instance"); name != "" && modes.Browser != "" {
 		return &Error{
 			e.Input,
 			0,
 			"an instance, " + quote(name),
-			"its port; uakari trace mssql-browser://" + e.Host + "/" + name + " tells which that is",
+			"its port; uakari trace " + modes.Browser + "://" + e.Host + "/" + name + " tells which that is",
 		}
 	}
 	if role := values.Get("target_session_attrs"); role != "" && !slices.Contains(roles, role) {

@@ -11,11 +11,26 @@ type Access struct {
 	Wrapped []string `json:"wrapped,omitempty"`
 }
 
+// Kinds of lists: of which program's shape one is, or what names it.
+const (
+	ListWrapperAllow = "hosts.allow" // hosts_access(5)
+	ListWrapperDeny  = "hosts.deny"
+	ListHBA          = "pg_hba"
+	ListNginx        = "nginx"
+	ListSSH          = "sshd"
+	ListRedis        = "redis"
+	ListMySQL        = "mysql" // the accounts of a database, with the hosts they may come from
+	ListPostfix      = "postfix"
+	ListPostfixTable = "postfix-table"
+	ListOfCard       = "list"
+	ListAddresses    = "addresses" // of one of the common shapes, which a program's file tells
+)
+
 // AccessFile is one of them. Lines that do not bear on addresses are left
 // out: they may hold secrets.
 type AccessFile struct {
 	Path string `json:"path"`
-	Kind string `json:"kind"` // "hosts.allow", "hosts.deny", "pg_hba", "nginx", "sshd", "redis", "mysql", "list", "addresses"
+	Kind string `json:"kind"` // one of the kinds above
 	// Order and Else say how a list of kind "addresses" decides, and Program
 	// whose it is; see the files of programs.
 	Order   string    `json:"order,omitempty"`

@@ -4,6 +4,8 @@ import (
 	"regexp"
 	"strings"
 	"sync"
+
+	"uakari/internal/fact"
 )
 
 // secretsIn finds what may be a secret within a line: URLs, which may name an
@@ -18,9 +20,9 @@ var secretsIn = sync.OnceValue(func() *regexp.Regexp {
 // lineKinds is, by the kind of an access list, what is kept of one of its
 // lines; "" for nothing.
 var lineKinds = map[string]func(string) string{
-	"pg_hba": hbaLine, "nginx": blockLine, "sshd": sshLine, "redis": redisLine, "hosts.allow": wrapperLine,
-	"hosts.deny": wrapperLine, "list": listLine,
-	"postfix": postfixLine, "postfix-table": tableLine,
+	fact.ListHBA: hbaLine, fact.ListNginx: blockLine, fact.ListSSH: sshLine, fact.ListRedis: redisLine,
+	fact.ListWrapperAllow: wrapperLine, fact.ListWrapperDeny: wrapperLine, fact.ListOfCard: listLine,
+	fact.ListPostfix: postfixLine, fact.ListPostfixTable: tableLine,
 }
 
 // Line is what is kept of a line of an access list of a kind that is known;

@@ -70,13 +70,16 @@ type Settings struct {
 	Arguments []string `yaml:"arguments,omitempty"`
 	// Begin says where relative paths begin: "" beside the file, "first"
 	// beside the first file, "above" a folder higher.
-	Begin       string `yaml:"begin,omitempty"`
-	Port        []Key  `yaml:"port,omitempty"`
-	Certificate []Key  `yaml:"certificate,omitempty"`
-	Key         []Key  `yaml:"key,omitempty"`
-	Clients     []Key  `yaml:"clients,omitempty"`
-	Log         []Key  `yaml:"log,omitempty"`
-	Backend     []Key  `yaml:"backend,omitempty"`
+	Begin string `yaml:"begin,omitempty"`
+	Port  []Key  `yaml:"port,omitempty"`
+	// Strict is that it does not start while a certificate or a key of its settings is of
+	// no use; others run on without TLS.
+	Strict      bool  `yaml:"strict,omitempty"`
+	Certificate []Key `yaml:"certificate,omitempty"`
+	Key         []Key `yaml:"key,omitempty"`
+	Clients     []Key `yaml:"clients,omitempty"`
+	Log         []Key `yaml:"log,omitempty"`
+	Backend     []Key `yaml:"backend,omitempty"`
 	// Lists are who may come in.
 	Lists []List `yaml:"lists,omitempty"`
 }

@@ -2,6 +2,14 @@ package protocol
 
 import "uakari/internal/fact"
 
+// WebScheme is the scheme of a page, encrypted or not.
+func WebScheme(s fact.Security) string {
+	if s == fact.TLS {
+		return "https"
+	}
+	return "http"
+}
+
 // http is HTTP (RFC 9110); logins by its challenges.
 var http = Protocol{
 	Name: "http",
@@ -9,6 +17,7 @@ var http = Protocol{
 		{Name: "https", Port: 443, Also: []uint16{8443}, Security: fact.TLS, First: ClientFirst, Verify: true},
 		{Name: "http", Port: 80, Also: []uint16{8080}, Security: fact.Plain, First: ClientFirst},
 	},
+	Web:    true,
 	Speaks: []string{"http/1.1"},
 	Stored: []string{"netrc", "proxy accounts"},
 	Codes: []Code{

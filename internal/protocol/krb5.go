@@ -15,7 +15,8 @@ var krb5 = Protocol{
 			Record:   "_kerberos._tcp",
 		},
 	},
-	Stored: []string{"tickets"},
+	Tickets: true,
+	Stored:  []string{"tickets"},
 	Codes: []Code{
 		{"6", "", "login/unknown-account", Coded},
 		{"18", "", "login/locked", Told},

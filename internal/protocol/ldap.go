@@ -11,6 +11,7 @@ var ldap = Protocol{
 		{Name: "ldaps", Port: 636, Security: fact.TLS, First: ClientFirst, Verify: true, Record: "_ldaps._tcp"},
 	},
 	Accounts: true,
+	Entries:  true,
 	Codes: []Code{
 		{"49", "policy: passwordExpired", "login/secret-expired", Coded},
 		{"49", "policy: accountLocked", "login/locked", Coded},

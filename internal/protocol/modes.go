@@ -7,6 +7,11 @@ type Modes struct {
 	Key    string
 	Values map[string]Mode // in small letters
 	All    string          // how the values are told
+	// Moving is the parameters that say where to go, in place of what stands before the
+	// path.
+	Moving []string
+	// Browser is the scheme that tells which port a named instance has.
+	Browser string
 }
 
 // Mode is what clients do that are told so.

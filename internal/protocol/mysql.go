@@ -14,8 +14,9 @@ var mysql = Protocol{
 		"verify_ca":       {Security: fact.StartTLS, Insist: true, Verify: true, AnyName: true},
 		"verify_identity": {Security: fact.StartTLS, Insist: true, Verify: true},
 	}, All: "disabled, preferred, required, verify_ca or verify_identity"},
-	List:   "mysql",
-	Stored: []string{"option file", "MYSQL_PWD"},
+	List:         fact.ListMySQL,
+	AccountHosts: true,
+	Stored:       []string{"option file", "MYSQL_PWD"},
 	Codes: []Code{
 		{"1045", "", "login/rejected", Vague},
 		{"1698", "", "login/mechanism-off", Told},

@@ -8,6 +8,7 @@ var rdp = Protocol{
 	Schemes: []Scheme{
 		{Name: "rdp", Port: 3389, Security: fact.StartTLS, First: ClientFirst},
 	},
+	LogonRights: [2]string{"SeRemoteInteractiveLogonRight", "SeDenyRemoteInteractiveLogonRight"},
 	Without: map[string]string{
 		"Codes":  noLogin,
 		"Log":    noLogin,

@@ -56,6 +56,28 @@ type Protocol struct {
 	// Maps is that it tells which port a service has, which the endpoint names
 	// behind its host.
 	Maps bool
+	// Web is that its answers are statuses of HTTP (RFC 9110): applications of every kind
+	// speak it, and that one answers does not say whose it is.
+	Web bool
+	// HostAccounts is that its accounts are those of the server's host.
+	HostAccounts bool
+	// Entries is that its accounts are entries of a directory, by their names there (RFC
+	// 4514).
+	Entries bool
+	// AccountHosts is that an account is a name together with the hosts it may come from.
+	AccountHosts bool
+	// Ungrouped is that its servers know no groups of accounts.
+	Ungrouped bool
+	// Tickets is that accounts get tickets for services by it, and that a login needs no
+	// secret where there is one already (RFC 4120).
+	Tickets bool
+	// OwnSecret is how a refusal begins that comes from what the server keeps itself; with
+	// others it has asked somebody else. What bars an account is looked at by such servers
+	// only after its secret was taken.
+	OwnSecret string
+	// LogonRights is the rights of Windows that let an account in and that keep it out;
+	// empty where those of a logon over the network do.
+	LogonRights [2]string
 	// Without is why a property is empty, by its name.
 	Without map[string]string
 }

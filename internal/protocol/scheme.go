@@ -47,6 +47,12 @@ func schemes() []Scheme {
 	return list
 }
 
+// Spoken is the protocol of a scheme; a bare connection where it is not known.
+func Spoken(scheme string) *Protocol {
+	s, _ := Lookup(scheme)
+	return Of(s.Wire)
+}
+
 // Lookup finds a scheme by its name or another name for it.
 func Lookup(name string) (Scheme, bool) {
 	for _, s := range Schemes {

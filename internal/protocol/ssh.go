@@ -8,10 +8,11 @@ var ssh = Protocol{
 	Schemes: []Scheme{
 		{Name: "ssh", Aliases: []string{"sftp"}, Port: 22, Security: fact.Plain, First: ServerFirst},
 	},
-	Settings: true,
-	List:     "sshd",
-	HostKeys: true,
-	Stored:   []string{"SSH keys"},
+	Settings:     true,
+	List:         fact.ListSSH,
+	HostKeys:     true,
+	HostAccounts: true,
+	Stored:       []string{"SSH keys"},
 	Codes: []Code{
 		{"second-factor", "", "login/second-factor", Coded},
 		{"too-many", "", "login/key-refused", Told},

@@ -37,6 +37,6 @@ var tds = Protocol{
 		"true":      {Security: fact.StartTLS, Insist: true, Verify: true},
 		"mandatory": {Security: fact.StartTLS, Insist: true, Verify: true},
 		"strict":    {Security: fact.TLS, Insist: true, Verify: true},
-	}, All: "disable, optional (no, false), mandatory (yes, true) or strict"},
+	}, All: "disable, optional (no, false), mandatory (yes, true) or strict", Browser: "mssql-browser"},
 	Without: map[string]string{"Log": inPrograms, "Stored": nothingKept, "Alive": askedOnce},
 }

@@ -52,6 +52,9 @@ var readers = map[string]func(string) ([]Value, error){
 	"registry":   inRegistry,
 }
 
+// AnyCase is the grammars whose keys are the same in any case of letters.
+var AnyCase = map[string]bool{"ssh": true, "registry": true, "tags": true}
+
 // Grammars is the name of every grammar, sorted.
 func Grammars() []string {
 	var list []string

@@ -70,7 +70,7 @@ func Record(ctx context.Context, host Vantage, ask *fact.Ask, more []fact.Order,
 			orders,
 			fact.Order{Look: fact.LookAccounts, Target: fact.Target{Port: ask.Endpoint.Port, Account: ask.Account}},
 		)
-		if ask.Account != "" || ask.Endpoint.Scheme == "ssh" {
+		if ask.Account != "" || protocol.Spoken(ask.Endpoint.Scheme).HostAccounts {
 			orders = append(
 				orders,
 				fact.Order{
@@ -195,7 +195,7 @@ func backends(r fact.HostRecord, ask *fact.Ask) []fact.Target {
 		switch {
 		case f.Upstreams != nil:
 			more = f.Upstreams.List
-		case f.Access != nil && ask.Endpoint.Scheme == "postgres":
+		case f.Access != nil && protocol.Spoken(ask.Endpoint.Scheme).List == fact.ListHBA:
 			more = program.SignInServers(f.Access, "")
 		}
 		for _, up := range more {

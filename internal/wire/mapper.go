@@ -9,6 +9,14 @@ import (
 	"uakari/internal/fact"
 )
 
+// MapperOf is how the port mapper of a scheme is asked; ONC RPC's where it has none.
+func MapperOf(scheme string) func(*Conn) (fact.Mapper, error) {
+	if ask, ok := Mappers[scheme]; ok {
+		return ask
+	}
+	return Mappers["rpc"]
+}
+
 // Mappers is how the port mappers of each protocol are asked what is
 // registered with them.
 var Mappers = map[string]func(*Conn) (fact.Mapper, error){

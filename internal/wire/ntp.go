@@ -65,3 +65,7 @@ func ntpTime(b []byte) time.Time {
 	}
 	return time.Unix(seconds-toUnix, fraction*1_000_000_000>>32).UTC()
 }
+
+// AskTime asks a server of time over a datagram's connection; the reply's Date is zero
+// where none came.
+func AskTime(c *Conn) fact.Reply { return askNTP(c, Question{Datagram: true}) }

@@ -14,12 +14,12 @@ import (
 type LocalPostgres struct{ c *Conn }
 
 // OpenPostgres signs in without a secret, as the owner of a local socket's
-// other end may. It can only read, and no question takes longer than the
+// other end may, in the database that every server has. It can only read, and no question takes longer than the
 // server is given.
-func OpenPostgres(conn net.Conn, account, database string) (LocalPostgres, error) {
+func OpenPostgres(conn net.Conn, account string) (LocalPostgres, error) {
 	p := LocalPostgres{NewConn(conn)}
 	body := binary.BigEndian.AppendUint32(nil, postgresVersion)
-	for _, word := range []string{"user", account, "database", database, "application_name", "uakari",
+	for _, word := range []string{"user", account, "database", "postgres", "application_name", "uakari",
 		"options", "-c default_transaction_read_only=on -c statement_timeout=2000 -c standard_conforming_strings=on"} {
 		body = append(body, word+"\x00"...)
 	}

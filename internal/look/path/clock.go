@@ -129,7 +129,7 @@ func askClock(ctx context.Context, name string) *fact.ClockSeen {
 	defer conn.Close()
 	conn.SetDeadline(time.Now().Add(look.Within(ctx, clockWait)))
 	began := time.Now()
-	r := wire.Protocols["ntp"].Ask(wire.NewConn(conn), wire.Question{Datagram: true})
+	r := wire.AskTime(wire.NewConn(conn))
 	if r.Date.IsZero() {
 		return nil
 	}

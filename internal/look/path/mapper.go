@@ -14,13 +14,10 @@ import (
 )
 
 // Mapper asks the port mapper of a host what is registered there, as the
-// order's scheme says; by ONC RPC if it has none.
+// order's scheme says.
 func Mapper(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	t := order.Target
-	ask := wire.Mappers[t.Scheme]
-	if ask == nil {
-		ask = wire.Mappers["rpc"]
-	}
+	ask := wire.MapperOf(t.Scheme)
 	source := "port mapper " + netip.AddrPortFrom(t.Addr, t.Port).String()
 	m, err := askMapper(ctx, env, t, ask)
 	if err != nil {

@@ -60,7 +60,7 @@ func Idle(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 		return
 	}
 	question := protocol.Of(scheme.Wire).Alive
-	if scheme.Wire == "http" {
+	if protocol.Of(scheme.Wire).Web {
 		path, _, _ := strings.Cut(t.Path, "#")
 		question = "HEAD /" + strings.TrimPrefix(
 			path,
@@ -162,11 +162,7 @@ func Load(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 		},
 	}
 	c := &climber{env: env, order: order}
-	scheme := "http"
-	if t.Security == fact.TLS {
-		scheme = "https"
-	}
-	url := scheme + "://" + c.hostHeader() + "/" + strings.TrimPrefix(t.Path, "/")
+	url := protocol.WebScheme(t.Security) + "://" + c.hostHeader() + "/" + strings.TrimPrefix(t.Path, "/")
 	var (
 		mu    sync.Mutex // guards l and took
 		took  []float64

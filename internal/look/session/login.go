@@ -49,11 +49,12 @@ func loginTry(ctx context.Context, env look.Env, order fact.Order) fact.Login {
 	scheme, _ := protocol.Lookup(t.Scheme)
 	c := &climber{env: env, order: order, scheme: scheme, wire: wire.Protocols[scheme.Wire], emit: func(fact.Fact) {}}
 	byTalk := c.talk().SignsIn()
-	if scheme.Wire != "ssh" && wire.Logins[scheme.Wire] == nil && !byTalk {
+	known := protocol.Of(scheme.Wire)
+	if !known.HostKeys && wire.Logins[scheme.Wire] == nil && !byTalk {
 		return withheld("logins of " + t.Scheme + " are not tried here")
 	}
 	byCertificate := t.Security != fact.Plain && wire.ByCertificate[scheme.Wire] && len(c.presented().Certificate) > 0
-	if env.Secret == "" && !byCertificate && scheme.Wire != "ssh" && scheme.Wire != "krb5" {
+	if env.Secret == "" && !byCertificate && !known.HostKeys && !known.Tickets {
 		l := withheld("no secret was given")
 		l.Needs = "--secret"
 		return l
@@ -73,7 +74,7 @@ func loginTry(ctx context.Context, env look.Env, order fact.Order) fact.Login {
 	if byTalk {
 		return c.loginTalk(ctx)
 	}
-	if scheme.Wire == "ssh" {
+	if known.HostKeys {
 		return c.loginSSH(ctx)
 	}
 	if t.Security == fact.StartTLS && c.wire.Upgrade != nil {
@@ -134,7 +135,7 @@ func (c *climber) mayShow() (show bool, why string) {
 // again makes another connection to a web server, which closes each after its
 // answer; nil for other protocols. It has to pass the gate as the first did.
 func (c *climber) again(ctx context.Context) func() (*wire.Conn, error) {
-	if c.scheme.Wire != "http" {
+	if !protocol.Of(c.scheme.Wire).Web {
 		return nil
 	}
 	was, _ := c.mayShow()

@@ -112,7 +112,7 @@ func Look(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	if order.Target.Security == fact.StartTLS && !c.upgrade(ctx) {
 		return
 	}
-	if scheme.Wire == "ssh" {
+	if protocol.Of(scheme.Wire).HostKeys {
 		c.hostKey(ctx, c.greeting)
 	}
 	c.step(ctx)
@@ -316,7 +316,7 @@ func (c *climber) mayAskWhole() bool {
 
 // realm is this host's own realm (krb5.conf(5)); "" if it has none.
 func (c *climber) realm() string {
-	if c.scheme.Wire != "krb5" {
+	if !protocol.Of(c.scheme.Wire).Tickets {
 		return ""
 	}
 	path := os.Getenv("KRB5_CONFIG")

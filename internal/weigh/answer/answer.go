@@ -7,6 +7,7 @@ import (
 
 	"uakari/internal/fact"
 	"uakari/internal/program"
+	"uakari/internal/protocol"
 	"uakari/internal/trail"
 	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/gate"
@@ -56,7 +57,7 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 	}
 	r.Cause, r.Summary = "answer/error-status", problem+t.Seen()
 	words := scene.OwnWords(reply)
-	if words != "" && reply.Protocol == "http" {
+	if words != "" && protocol.Of(reply.Protocol).Web {
 		r.Summary = fmt.Sprintf("%s: %q%s", problem, words, t.Seen())
 	}
 	if known, ok := cardWords(v, t, r, reply); ok {
@@ -124,9 +125,9 @@ func replyText(r fact.Reply) string {
 			return fmt.Sprintf("it wants an account first (by %s)%s", strings.Join(r.Ways, " or "), took)
 		}
 		return "it wants an account first" + took
-	case r.Protocol == "http" && r.Location != "":
+	case protocol.Of(r.Protocol).Web && r.Location != "":
 		return fmt.Sprintf("%d to %s%s", r.Status, r.Location, took)
-	case r.Protocol == "http":
+	case protocol.Of(r.Protocol).Web:
 		return fmt.Sprint(r.Status) + took
 	case r.Protocol == "talk":
 		return "it answers as the card says" + took

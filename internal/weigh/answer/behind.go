@@ -8,6 +8,7 @@ import (
 
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
+	"uakari/internal/program"
 	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/gate"
 	"uakari/internal/weigh/scene"
@@ -108,7 +109,7 @@ func hopReading(v *scene.Scene, w *scene.Wants, t *scene.Try, r gate.Reading, re
 // by who holds the port, or by words that one writes when no backend is left.
 func gatewayAnswers(v *scene.Scene, t *scene.Try, reply fact.Reply) bool {
 	return strings.Contains(reply.Text, "No server is available to handle this request") ||
-		slices.ContainsFunc(v.Taking(t), func(l fact.Listener) bool { return l.Program == "haproxy" })
+		slices.ContainsFunc(v.Taking(t), func(l fact.Listener) bool { return l.Program == program.HAProxy })
 }
 
 // frontSymptoms is how a front looks that passes connections on as they come,

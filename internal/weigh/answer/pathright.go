@@ -25,7 +25,7 @@ var deniedFile = sync.OnceValue(func() *regexp.Regexp {
 // pathReading reads an answer of "forbidden" whose reason is a file, or a
 // folder above it, that the web server's own account may not enter.
 func pathReading(v *scene.Scene, w *scene.Wants, t *scene.Try, r gate.Reading, reply fact.Reply) (gate.Reading, bool) {
-	if reply.Status != 403 && reply.Status != 404 && reply.Status != 500 || t.Server == "" || v.Scheme.Wire != "http" {
+	if reply.Status != 403 && reply.Status != 404 && reply.Status != 500 || t.Server == "" || !v.Protocol.Web {
 		return r, false
 	}
 	w.Add(

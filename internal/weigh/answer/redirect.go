@@ -32,7 +32,7 @@ var notReadyWords = sync.OnceValue(func() *regexp.Regexp {
 // redirectReading follows a redirect to another name, port or scheme by one
 // connection on which nothing is said, and reads one that leads nowhere.
 func redirectReading(v *scene.Scene, w *scene.Wants, t *scene.Try, reply fact.Reply) (gate.Reading, bool) {
-	if reply.Protocol != "http" || reply.Location == "" || reply.Status < 300 || reply.Status > 399 || t.OwnTry {
+	if !protocol.Of(reply.Protocol).Web || reply.Location == "" || reply.Status < 300 || reply.Status > 399 || t.OwnTry {
 		return gate.Reading{}, false
 	}
 	place, err := url.Parse(reply.Location)
@@ -98,7 +98,7 @@ func ledAway(v *scene.Scene, t *scene.Try, reply fact.Reply, why string, because
 // notReadyReading reads an application that says itself that it is not ready.
 func notReadyReading(v *scene.Scene, t *scene.Try, r gate.Reading, reply fact.Reply) (gate.Reading, bool) {
 	words := notReadyWords().FindString(reply.Reason + " " + reply.Text)
-	if reply.Protocol != "http" || reply.Status != 503 && reply.Status != 500 || words == "" {
+	if !protocol.Of(reply.Protocol).Web || reply.Status != 503 && reply.Status != 500 || words == "" {
 		return r, false
 	}
 	r.Cause = "answer/not-ready"

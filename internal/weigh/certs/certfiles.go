@@ -13,10 +13,6 @@ import (
 	"uakari/internal/weigh/scene"
 )
 
-// failsToStart is the programs that do not start at all while any certificate
-// of theirs is of no use. The others run on, without TLS.
-var failsToStart = []string{"nginx", "apache2", "haproxy", "postgres", "slapd", "redis-server", "mosquitto"}
-
 // FileReadings reads the certificates and keys that the service's
 // settings name, against what it serves.
 func FileReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
@@ -62,7 +58,7 @@ func unserved(v *scene.Scene, w *scene.Wants, t *scene.Try, f *fact.Fact, mine [
 	}
 	chosen, lacks := v.Chosen(v.ProgramsAt(t.Server))
 	mine = slices.DeleteFunc(slices.Clone(mine), func(p fact.CertPair) bool {
-		return len(p.Chain) == 0 || chosen != nil && !sameProgram(chosen.Name, p.Program)
+		return len(p.Chain) == 0 || chosen != nil && !ownSettings(v, chosen.Name, p.Program)
 	})
 	if last := len(mine) - 1; last > 0 &&
 		!slices.ContainsFunc(mine, func(p fact.CertPair) bool { return len(p.Names)+len(p.Ports) > 0 }) {
@@ -199,7 +195,7 @@ func brokenPair(
 			gate.ClientFirstSilent,
 			gate.OtherProtocol,
 		}
-	case chosen == nil || !slices.Contains(failsToStart, p.Program) || !sameProgram(chosen.Name, p.Program):
+	case chosen == nil || !ownSettings(v, chosen.Name, p.Program) || !startsOnlyWith(v, chosen.Name):
 		return gate.Reading{}, false
 	default:
 		r.Gate = gate.Listener
@@ -210,8 +206,17 @@ func brokenPair(
 	return r, true
 }
 
-func sameProgram(a, b string) bool {
-	return a == b || a == "httpd" && b == "apache2" || a == "mysqld" && b == "mariadbd"
+// ownSettings reports whether settings of a program are those of a process.
+func ownSettings(v *scene.Scene, process, settings string) bool {
+	p, ok := v.Programs.Of(process)
+	return process == settings || ok && p.Runs(settings)
+}
+
+// startsOnlyWith reports whether a program does not start while a certificate of its
+// settings is of no use.
+func startsOnlyWith(v *scene.Scene, process string) bool {
+	p, ok := v.Programs.Of(process)
+	return ok && p.Settings.Strict
 }
 
 // notReloaded reads a service that serves another certificate than lies in the

@@ -126,7 +126,7 @@ func otherSecurity(s fact.Security, sym gate.Symptom, c scene.Climb) (fact.Secur
 // securityReading tries the other kind of security where the first one fails.
 func securityReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, bool) {
 	other, ok := otherSecurity(t.Target.Security, t.Symptom, t.Climb)
-	if !ok || t.Target.Scheme == "tcp" || t.Target.Scheme == "ssh" {
+	if !ok || v.Scheme.Wire == "" && t.Target.Security == fact.Plain || v.Protocol.HostKeys {
 		return gate.Reading{}, false
 	}
 	instead := t.Target

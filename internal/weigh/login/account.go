@@ -8,6 +8,7 @@ import (
 	"uakari/internal/fact"
 	"uakari/internal/plain"
 	"uakari/internal/program"
+	"uakari/internal/protocol"
 	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/gate"
 	"uakari/internal/weigh/scene"
@@ -16,7 +17,7 @@ import (
 // accountOf is what the server says of the account before it is tried; nil if
 // nobody was asked, or no answer is there yet.
 func accountOf(v *scene.Scene, w *scene.Wants, t *scene.Try) *fact.Fact {
-	if t.Server == "" || v.Protocol.List != "sshd" || !asksSystem(v, t) {
+	if t.Server == "" || !v.Protocol.HostAccounts || !asksSystem(v, t) {
 		return nil
 	}
 	target := fact.Target{Account: v.Ask.Account, Scheme: t.Target.Scheme, Port: t.Target.Port}
@@ -33,7 +34,9 @@ func accountOf(v *scene.Scene, w *scene.Wants, t *scene.Try) *fact.Fact {
 // host, as far as that was seen: other programs keep accounts of their own.
 func asksSystem(v *scene.Scene, t *scene.Try) bool {
 	return !slices.ContainsFunc(v.Taking(t), func(l fact.Listener) bool {
-		return l.Program != "" && !slices.Contains([]string{"sshd", "sshd-session", "dropbear", "systemd"}, l.Program)
+		p, ok := v.Programs.Of(l.Program)
+		_, serves := p.Serves[v.Scheme.Name]
+		return l.Program != "" && l.Program != "systemd" && !(ok && serves)
 	})
 }
 
@@ -137,18 +140,14 @@ func stateReadings(v *scene.Scene, t *scene.Try, login, f *fact.Fact) []gate.Rea
 	return []gate.Reading{r}
 }
 
-// logonRights is the right to log on that Windows asks for, and the one by which it
-// refuses, by scheme; the rest log on over the network.
-var logonRights = map[string][2]string{"rdp": {"SeRemoteInteractiveLogonRight", "SeDenyRemoteInteractiveLogonRight"}}
-
 // missingRight says which right to log on an account of Windows lacks; "" for none, and
 // where its rights were not read.
 func missingRight(a *fact.Account, scheme string) string {
 	if a.Rights == nil {
 		return ""
 	}
-	pair, ok := logonRights[scheme]
-	if !ok {
+	pair := protocol.Spoken(scheme).LogonRights
+	if pair[0] == "" {
 		pair = [2]string{"SeNetworkLogonRight", "SeDenyNetworkLogonRight"}
 	}
 	switch {

@@ -44,11 +44,11 @@ func keptAccount(v *scene.Scene, w *scene.Wants, t *scene.Try) (k *kept, done bo
 		found := &kept{f: f}
 		for i := range f.Accounts.List {
 			if a := &f.Accounts.List[i]; a.Name == v.Ask.Account ||
-				v.Scheme.Wire == "ldap" && program.SameEntry(a.Name, v.Ask.Account) {
+				v.Protocol.Entries && program.SameEntry(a.Name, v.Ask.Account) {
 				found.state = a
 			}
 		}
-		if found.state == nil && f.Accounts.Of == "" && v.Scheme.Wire == "ldap" {
+		if found.state == nil && f.Accounts.Of == "" && v.Protocol.Entries {
 			return nil, true // the list has those whose secret root may see, and no others
 		}
 		return found, true
@@ -103,7 +103,7 @@ func (k *kept) shut(v *scene.Scene, t *scene.Try, mechanism string) (cause, text
 // taken. A server looks at it only then, so that it is never why a secret was
 // refused, and a cause of its own.
 func (k *kept) behind(v *scene.Scene, t *scene.Try) (gate.Reading, bool) {
-	if k == nil || k.state == nil || v.Scheme.Wire != "postgres" {
+	if k == nil || k.state == nil || v.Protocol.OwnSecret == "" {
 		return gate.Reading{}, false
 	}
 	cause, text := k.barred(v, t)
@@ -195,13 +195,13 @@ func byOthers(v *scene.Scene, w *scene.Wants, t *scene.Try, login *fact.Fact) bo
 	line, _, f := hbaLine(v, w, t, login)
 	own := []string{"scram-sha-256", "md5", "password"}
 	return f != nil && !slices.Contains(own, line.Method) ||
-		v.Scheme.Wire == "postgres" && !strings.HasPrefix(login.Login.Text, "password authentication failed")
+		v.Protocol.OwnSecret != "" && !strings.HasPrefix(login.Login.Text, v.Protocol.OwnSecret)
 }
 
 // missing reads a group of the card that an accepted account is not in.
 func (k *kept) missing(v *scene.Scene, t *scene.Try) (gate.Reading, bool) {
 	if k == nil || k.state == nil || v.Ask.Card == nil || v.Ask.Card.Account == nil || k.state.Admin ||
-		v.Scheme.Wire == "redis" {
+		v.Protocol.Ungrouped {
 		return gate.Reading{}, false
 	}
 	for _, group := range v.Ask.Card.Account.Groups {

@@ -158,7 +158,7 @@ func earlier(v *scene.Scene, t *scene.Try) (gate.Reading, bool) {
 
 // keyFileReadings reads the key that SSH clients here would offer.
 func keyFileReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
-	if v.Protocol.List != "sshd" {
+	if !v.Protocol.HostKeys {
 		return nil
 	}
 	target := t.Target

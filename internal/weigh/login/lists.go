@@ -14,7 +14,7 @@ import (
 
 // mysqlListReadings reads from the accounts of a database why one was refused.
 func mysqlListReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, login *fact.Fact) []gate.Reading {
-	if t.Server == "" || v.Protocol.List != "mysql" {
+	if t.Server == "" || v.Protocol.List != fact.ListMySQL {
 		return nil
 	}
 	w.AddLists(t)
@@ -23,7 +23,7 @@ func mysqlListReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, login *fact
 		if f.Access == nil || !source.IsValid() {
 			continue
 		}
-		at := slices.IndexFunc(f.Access.Files, func(file fact.AccessFile) bool { return file.Kind == "mysql" })
+		at := slices.IndexFunc(f.Access.Files, func(file fact.AccessFile) bool { return file.Kind == fact.ListMySQL })
 		if at < 0 {
 			continue
 		}
@@ -146,7 +146,7 @@ func methodReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, login *fact.Fa
 
 // sshListReadings reads from sshd's own settings why a login was refused.
 func sshListReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, login, account *fact.Fact) []gate.Reading {
-	if t.Server == "" || v.Protocol.List != "sshd" {
+	if t.Server == "" || v.Protocol.List != fact.ListSSH {
 		return nil
 	}
 	w.AddListsAndSource(t)

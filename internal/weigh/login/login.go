@@ -47,7 +47,7 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 		return nil
 	}
 	if ready := done && !keeps.forbids() && serversKnown(v) && serviceLooked(v, t); ready &&
-		(t.Server == "" || v.Protocol.List != "sshd" || account != nil || !asksSystem(v, t)) {
+		(t.Server == "" || !v.Protocol.HostAccounts || account != nil || !asksSystem(v, t)) {
 		w.Add(scene.Want{Look: fact.LookLogin, At: fact.Client, Target: target, Gate: gate.Account})
 	}
 	for _, f := range v.Facts(v.Client, fact.LookLogin) {

@@ -54,9 +54,9 @@ func rightReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, login *fact.Fac
 				lack.Right.On,
 			)
 		}
-		grant, revoke := grantOf(v.Scheme.Wire, may, lack.Level, account)
+		grant, revoke := grantOf(v.Protocol.AccountHosts, may, lack.Level, account)
 		r.Values["revoke"] = revoke
-		if v.Scheme.Wire == "mysql" {
+		if v.Protocol.AccountHosts {
 			r.Values["granted"] = grant
 		} else {
 			r.Values["grant"], r.Values["database"] = grant, databaseOf(t.Target.Path, account)
@@ -169,10 +169,10 @@ func databaseOf(path, account string) string {
 }
 
 // grantOf is the words of SQL that give a right, and take it again.
-func grantOf(wire, may, level, account string) (grant, revoke string) {
+func grantOf(hosts bool, may, level, account string) (grant, revoke string) {
 	kind, name, _ := strings.Cut(level, " ")
 	on, who := strings.ToUpper(kind)+" "+name, account
-	if wire == "mysql" {
+	if hosts {
 		on, who = name, account+"@HOST"
 		if kind == "database" {
 			on += ".*"

@@ -17,7 +17,7 @@ import (
 // ticketWords puts what a ticket server refused into words: which service it
 // does not know, and by how much the clocks differ.
 func ticketWords(v *scene.Scene, w *scene.Wants, t *scene.Try, l *fact.Login, r gate.Reading) gate.Reading {
-	if v.Scheme.Wire != "krb5" {
+	if !v.Protocol.Tickets {
 		return r
 	}
 	r.Values["principal"] = cmp.Or(strings.Trim(t.Target.Path, "/"), "krbtgt")

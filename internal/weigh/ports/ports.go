@@ -265,7 +265,7 @@ func movable(v *scene.Scene, t *scene.Try) ([]fact.Program, []gate.Lack) {
 	if p, short := v.Chosen(programs); p != nil && len(short) == 0 {
 		return []fact.Program{*p}, scene.ByNameAlone(p, t.Target.Port)
 	}
-	if w := v.Scheme.Wire; w != "" && w != "http" {
+	if v.Scheme.Wire != "" && !v.Protocol.Web {
 		return programs, nil
 	}
 	return programs, []gate.Lack{

@@ -126,7 +126,7 @@ func postfixJudge(
 	a *fact.Access,
 	source netip.Addr,
 ) (string, []gate.Symptom, string, listLine) {
-	if v.Scheme.Wire != "smtp" {
+	if !v.Protocol.DoorLater {
 		return "", nil, "", listLine{}
 	}
 	file, line := program.PostfixRefuses(a.Files, source)
@@ -258,11 +258,11 @@ func redisJudge(
 	a *fact.Access,
 	source netip.Addr,
 ) (string, []gate.Symptom, string, listLine) {
-	if c := t.Climb.Reply; v.Protocol.List != "redis" || c == nil || c.Reply.Code != "DENIED" {
+	if c := t.Climb.Reply; v.Protocol.List != fact.ListRedis || c == nil || c.Reply.Code != "DENIED" {
 		return "", nil, "", listLine{}
 	}
 	for _, f := range a.Files {
-		if f.Kind != "redis" {
+		if f.Kind != fact.ListRedis {
 			continue
 		}
 		where := "by default"
@@ -384,7 +384,7 @@ func mysqlJudge(
 	source netip.Addr,
 ) (string, []gate.Symptom, string, listLine) {
 	for _, f := range a.Files {
-		if f.Kind != "mysql" || v.Protocol.List != "mysql" {
+		if f.Kind != fact.ListMySQL || v.Protocol.List != fact.ListMySQL {
 			continue
 		}
 		if here, _, known := program.MySQLAccounts(f, "", source); len(here) > 0 || !known {
@@ -409,12 +409,12 @@ func nginxJudge(
 	a *fact.Access,
 	source netip.Addr,
 ) (string, []gate.Symptom, string, listLine) {
-	if v.Scheme.Wire != "http" || t.Climb.Reply == nil || t.Climb.Reply.Reply.Status != 403 {
+	if !v.Protocol.Web || t.Climb.Reply == nil || t.Climb.Reply.Reply.Status != 403 {
 		return "", nil, "", listLine{}
 	}
 	var servers []*program.NginxBlock
 	for i := range a.Files {
-		if f := &a.Files[i]; f.Kind == "nginx" {
+		if f := &a.Files[i]; f.Kind == fact.ListNginx {
 			if program.NginxForwards(f.Lines) {
 				return "", nil, "", listLine{} // another address than the connection's counts
 			}

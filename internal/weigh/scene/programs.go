@@ -95,7 +95,7 @@ func ByNameAlone(p *fact.Program, port uint16) []gate.Lack {
 // behind a port: one of the scheme's own. Beside its first port the web's are
 // used by all kinds of programs.
 func (v *Scene) ofKind(port uint16) bool {
-	return v.Scheme.Usual(port) && (v.Scheme.Wire != "http" || port == v.Scheme.Port)
+	return v.Scheme.Usual(port) && (!v.Protocol.Web || port == v.Scheme.Port)
 }
 
 // wrote reports whether a program ran since the host was started, and its own

@@ -20,20 +20,20 @@ func (v *Scene) lettingIn(a *fact.Access, file fact.AccessFile, line fact.Line) 
 		return false
 	}
 	switch file.Kind {
-	case "hosts.allow":
+	case fact.ListWrapperAllow:
 		return len(a.Wrapped) > 0 && !strings.EqualFold(fields[len(fields)-1], "deny")
-	case "pg_hba":
-		return v.Protocol.List == "pg_hba" && !slices.Contains(fields, "reject")
-	case "mysql":
-		return v.Protocol.List == "mysql"
-	case "sshd":
+	case fact.ListHBA:
+		return v.Protocol.List == fact.ListHBA && !slices.Contains(fields, "reject")
+	case fact.ListMySQL:
+		return v.Protocol.List == fact.ListMySQL
+	case fact.ListSSH:
 		var lines []program.SSHLine
 		for _, f := range a.Files {
-			if f.Kind == "sshd" {
+			if f.Kind == fact.ListSSH {
 				lines = append(lines, program.SSHLines(nil, f, 0)...)
 			}
 		}
-		return v.Protocol.List == "sshd" && strings.EqualFold(fields[0], "AllowUsers") && program.SSHUsesNames(lines)
+		return v.Protocol.List == fact.ListSSH && strings.EqualFold(fields[0], "AllowUsers") && program.SSHUsesNames(lines)
 	}
 	return false
 }

@@ -31,9 +31,9 @@ func AnswerProblem(r fact.Reply, scheme protocol.Scheme) string {
 	switch {
 	case r.Refused:
 		return ""
-	case r.Protocol == "http" && r.Status >= 400:
+	case protocol.Of(r.Protocol).Web && r.Status >= 400:
 		return strings.TrimSpace(fmt.Sprintf("%d %s", r.Status, r.Reason))
-	case r.Protocol != "http" && r.Code != "":
+	case !protocol.Of(r.Protocol).Web && r.Code != "":
 		return strings.TrimSpace(r.Code + " " + r.Text)
 	}
 	return ""

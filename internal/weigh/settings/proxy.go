@@ -16,7 +16,7 @@ import (
 // proxyReading reads a proxy of the client's environment that takes the
 // connection elsewhere than straight to the server.
 func proxyReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, bool) {
-	if v.Scheme.Wire != "http" || v.Ask.Endpoint.Host == "" {
+	if !v.Protocol.Web || v.Ask.Endpoint.Host == "" {
 		return gate.Reading{}, false
 	}
 	w.Add(

@@ -165,9 +165,6 @@ func matchLines(seen *fact.SettingSeen, text string) {
 	}
 }
 
-// anyCase is the grammars whose keys are the same in any case of letters.
-var anyCase = map[string]bool{"ssh": true, "registry": true, "tags": true}
-
 // findKey finds the last value of a place's key, or else a line that looks as
 // if it were meant.
 func findKey(seen *fact.SettingSeen, text string) error {
@@ -180,7 +177,7 @@ func findKey(seen *fact.SettingSeen, text string) error {
 	nearest := max(2, len(at.Key)/4) + 1
 	wanted := placed(at.Key)
 	for _, f := range all {
-		if !f.Off && (f.Key == wanted || anyCase[at.Format] && strings.EqualFold(f.Key, wanted)) {
+		if !f.Off && (f.Key == wanted || settingsfile.AnyCase[at.Format] && strings.EqualFold(f.Key, wanted)) {
 			seen.Missing, seen.Value, seen.Line = "", f.Text, f.Line
 			continue
 		}

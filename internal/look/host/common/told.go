@@ -10,6 +10,7 @@ import (
 	"uakari/internal/fact"
 	"uakari/internal/look"
 	"uakari/internal/look/sshclient"
+	"uakari/internal/protocol"
 )
 
 // Told leaves where the settings of this user's own programs send a connection
@@ -17,10 +18,10 @@ import (
 func Told(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	t := order.Target
 	var told fact.Told
-	switch t.Scheme {
-	case "ssh":
+	switch protocol.Spoken(t.Scheme).List {
+	case fact.ListSSH:
 		told = sshTold(t)
-	case "postgres":
+	case fact.ListHBA:
 		told = postgresTold(t)
 	}
 	saw := "nothing else"
@@ -37,7 +38,7 @@ func Told(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
 
 func sshTold(t fact.Target) fact.Told {
 	s := sshclient.For(t.Name)
-	told := fact.Told{By: "ssh"}
+	told := fact.Told{By: string(fact.SSH)}
 	if host := strings.ReplaceAll(s.First("hostname"), "%h", t.Name); host != "" && !strings.EqualFold(host, t.Name) &&
 		host != t.Addr.String() {
 		told.Host, told.HostAt = host, s.Place("hostname")

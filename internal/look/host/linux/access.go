@@ -12,7 +12,6 @@ import (
 	"regexp"
 	"slices"
 	"strings"
-	"sync"
 
 	"uakari/internal/fact"
 	"uakari/internal/keep"
@@ -23,57 +22,13 @@ import (
 	"uakari/internal/settingsfile"
 )
 
-// accessFiles are the files that let addresses in, by the program that reads
-// them, with the lines that bear on addresses. They too are made when they are
-// first used.
-var accessFiles = sync.OnceValue(func() []accessFile {
-	return []accessFile{
-		{"hosts.allow", nil, []string{"/etc/hosts.allow"}, nil},
-		{"hosts.deny", nil, []string{"/etc/hosts.deny"}, nil},
-		{
-			"pg_hba",
-			[]string{"postgres"},
-			[]string{
-				"/etc/postgresql/*/*/pg_hba.conf",
-				"/var/lib/pgsql/data/pg_hba.conf",
-				"/var/lib/pgsql/*/data/pg_hba.conf",
-			},
-			regexp.MustCompile(`^\s*(local|host\w*|include\w*)\s`),
-		},
-		{
-			"nginx",
-			[]string{"nginx"},
-			[]string{"/etc/nginx/nginx.conf", "/etc/nginx/conf.d/*.conf", "/etc/nginx/sites-enabled/*"},
-			regexp.MustCompile(
-				`[{}]|^\s*(allow|deny|listen|server_name|include|satisfy|set_real_ip_from|real_ip_header)\b`,
-			),
-		},
-		{"sshd", []string{"sshd"}, []string{"/etc/ssh/sshd_config", "/etc/ssh/sshd_config.d/*.conf"},
-			regexp.MustCompile(
-				`(?i)^\s*(match|allowusers|denyusers|allowgroups|denygroups|permitrootlogin|usedns|include)\b`,
-			)},
-		{"redis", []string{"redis-server"}, []string{"/etc/redis/redis.conf", "/etc/redis.conf"},
-			regexp.MustCompile(`(?i)^\s*(protected-mode|requirepass|aclfile|user|include)\b`)},
-		{
-			"postfix",
-			[]string{"master"},
-			[]string{"/etc/postfix/main.cf"},
-			regexp.MustCompile(`^(mynetworks|smtpd_client_restrictions|smtpd_delay_reject)\s*=`),
-		},
-	}
-})
-
-type accessFile struct {
-	kind     string
-	programs []string // empty: whatever listens
-	globs    []string
-	keep     *regexp.Regexp
-}
+// listFile is a list in a shape of a program's own, as it lies on this host.
+type listFile program.OwnList
 
 // sources is the files of this kind, as the program that holds the port was
 // told of them, or in the usual places.
-func (f accessFile) sources(held map[string]int) []source {
-	for _, name := range f.programs {
+func (f listFile) sources(held map[string]int) []source {
+	for _, name := range f.Programs {
 		pid := held[name]
 		if pid == 0 {
 			continue
@@ -85,7 +40,7 @@ func (f accessFile) sources(held map[string]int) []source {
 		if len(paths) == 0 {
 			break
 		}
-		if f.kind == "pg_hba" {
+		if f.Kind == fact.ListHBA {
 			text, by, err := accountOf(pid).Settings(paths[0], common.MostSettings)
 			if err != nil {
 				return []source{{path: paths[0], err: err}}
@@ -94,7 +49,7 @@ func (f accessFile) sources(held map[string]int) []source {
 		}
 		return withIncluded(paths, accountOf(pid))
 	}
-	return withIncluded(matching(f.globs), file.Account{})
+	return withIncluded(matching(f.Globs), file.Account{})
 }
 
 // listOfPostgres is the access list that a PostgreSQL was started with, or that
@@ -134,20 +89,21 @@ func Access(ctx context.Context, env look.Env, order fact.Order, emit look.Emit)
 			a.Wrapped = append(a.Wrapped, name)
 		}
 	}
-	for _, f := range accessFiles() {
-		if f.programs != nil && !env.Deep &&
-			!slices.ContainsFunc(f.programs, func(p string) bool { _, ok := held[p]; return ok }) {
+	for _, own := range program.OwnLists() {
+		f := listFile(own)
+		if f.Programs != nil && !env.Deep &&
+			!slices.ContainsFunc(f.Programs, func(p string) bool { _, ok := held[p]; return ok }) {
 			continue
 		}
 		for _, from := range f.sources(held) {
-			if f.kind == "postfix" {
+			if f.Kind == fact.ListPostfix {
 				from.text = unfolded(from.text)
 				for _, table := range program.PostfixTables(string(from.text)) {
 					text, by, err := from.by.Settings(table, common.MostSettings)
-					add(source{table, text, err, by}, "postfix-table", nil)
+					add(source{table, text, err, by}, fact.ListPostfixTable, nil)
 				}
 			}
-			add(from, f.kind, f.keep)
+			add(from, f.Kind, f.Keep)
 		}
 	}
 	programs := knownOf(env, held)
@@ -157,16 +113,16 @@ func Access(ctx context.Context, env look.Env, order fact.Order, emit look.Emit)
 	for _, p := range programs {
 		if _, holds := holding(p, held); len(p.Settings.Lists) > 0 && (holds || env.Deep) {
 			for _, l := range lists(p, held[p.Name]) {
-				add(l.source, "addresses", nil)
-				if n := len(a.Files) - 1; n >= 0 && a.Files[n].Path == l.path && a.Files[n].Kind == "addresses" {
+				add(l.source, fact.ListAddresses, nil)
+				if n := len(a.Files) - 1; n >= 0 && a.Files[n].Path == l.path && a.Files[n].Kind == fact.ListAddresses {
 					a.Files[n].Program, a.Files[n].Order, a.Files[n].Else, a.Files[n].Lines = p.Name, l.Order, l.Else, l.lines
 				}
 			}
 		}
 	}
-	for _, name := range []string{"mariadbd", "mysqld"} {
+	for name, question := range questions {
 		if pid := held[name]; pid != 0 && sameRoot(pid) {
-			f, err := mysqlAccounts(ctx, name, pid)
+			f, err := mysqlAccounts(ctx, name, question, pid)
 			if err != nil {
 				emit(
 					env.Failed(
@@ -184,14 +140,14 @@ func Access(ctx context.Context, env look.Env, order fact.Order, emit look.Emit)
 	}
 	if env.Card != nil && env.Card.AllowList != "" {
 		text, by, err := env.CardBy.Settings(env.Card.AllowList, common.MostSettings)
-		add(source{env.Card.AllowList, text, err, by}, "list", nil)
+		add(source{env.Card.AllowList, text, err, by}, fact.ListOfCard, nil)
 	}
 	saw, asked := fmt.Sprintf(
 		"%d files",
 		len(a.Files),
 	), slices.IndexFunc(
 		a.Files,
-		func(f fact.AccessFile) bool { return f.Kind == "mysql" },
+		func(f fact.AccessFile) bool { return f.Kind == fact.ListMySQL },
 	)
 	if asked >= 0 {
 		saw = fmt.Sprintf("%d files, and %s", len(a.Files)-1, a.Files[asked].Path)

@@ -25,6 +25,8 @@ import (
 	"uakari/internal/look"
 	"uakari/internal/look/file"
 	"uakari/internal/look/host/common"
+	"uakari/internal/program"
+	"uakari/internal/protocol"
 )
 
 // Account leaves the state of one account of this host, as far as its own
@@ -80,14 +82,14 @@ func account(ctx context.Context, env look.Env, order fact.Order, emit look.Emit
 		a.Groups = groupsOf(a.Name)
 		readShadow(&a)
 		readFailures(&a, env.Clock())
-		if order.Target.Scheme == "ssh" {
-			pid := programsOn(ctx, env, order.Target.Port)["sshd"]
+		if protocol.Spoken(order.Target.Scheme).HostAccounts {
+			pid := programsOn(ctx, env, order.Target.Port)[program.SSHD]
 			if pid == 0 {
-				pid = pidOf(shipped("sshd"))
+				pid = pidOf(shipped(program.SSHD))
 			}
 			readKeys(&a, pid)
-			if asksPAM(settingsOf(shipped("sshd"), pid)) {
-				a.AccessFile, a.AccessRules = accessRules("sshd")
+			if asksPAM(settingsOf(shipped(program.SSHD), pid)) {
+				a.AccessFile, a.AccessRules = accessRules(program.SSHD)
 			}
 		}
 	}
@@ -336,7 +338,7 @@ func ownAccount(a *fact.Account) file.Account {
 // write there, and where else keys may come from, by its settings
 // (sshd_config(5)). Of each directive the first counts.
 func keysFile(a *fact.Account, pid int) (file string, strict bool, other string) {
-	return keysIn(a, settingsOf(shipped("sshd"), pid))
+	return keysIn(a, settingsOf(shipped(program.SSHD), pid))
 }
 
 func keysIn(a *fact.Account, settings []source) (file string, strict bool, other string) {

@@ -19,12 +19,13 @@ import (
 	"uakari/internal/fact"
 	"uakari/internal/look"
 	"uakari/internal/look/host/common"
+	"uakari/internal/program"
 )
 
 // accountsOf are the programs that keep accounts themselves, and how each is asked
 // for one of them, or for all where none is named.
 var accountsOf = map[string]func(ctx context.Context, pid int, t fact.Target) (fact.Accounts, error){
-	"postgres": postgresRoles, "slapd": directoryEntries, "redis-server": storeUsers,
+	program.PostgreSQL: postgresRoles, program.Slapd: directoryEntries, program.Redis: storeUsers,
 }
 
 // Accounts leaves the state of the accounts that the program on a port keeps
@@ -143,7 +144,7 @@ func ownerOf(pid int) (int, error) {
 // name, without what their secrets are (its manual, "ACL").
 func storeUsers(_ context.Context, pid int, t fact.Target) (fact.Accounts, error) {
 	a := fact.Accounts{Else: "changes that were made while it runs"}
-	files := settingsOf(shipped("redis-server"), pid)
+	files := settingsOf(shipped(program.Redis), pid)
 	seen, right := map[string]bool{}, false
 	for i := 0; i < len(files) && i < 20; i++ {
 		from := files[i]

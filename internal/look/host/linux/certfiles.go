@@ -23,6 +23,7 @@ import (
 	"uakari/internal/look/file"
 	"uakari/internal/look/host/common"
 	"uakari/internal/look/trust"
+	"uakari/internal/program"
 )
 
 // CertFiles leaves the certificates and keys that the settings of a service
@@ -258,7 +259,7 @@ func readKey(p *fact.CertPair, reader string, by file.Account) {
 			return
 		}
 	}
-	if p.Program == "postgres" {
+	if p.Program == program.PostgreSQL {
 		if p.Wrong = tooOpen(p.Key, info); p.Wrong != "" {
 			return
 		}

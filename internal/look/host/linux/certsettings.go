@@ -74,7 +74,7 @@ func (s certSetting) pairs(text, path, folder string) ([]fact.CertPair, []fact.C
 					list[len(list)-1].Ports = portsOf(words)
 				}
 			}
-			if files, ok := strings.CutPrefix(statement, "smtpd_tls_chain_files"); ok && s.Name == "master" {
+			if files, ok := strings.CutPrefix(statement, "smtpd_tls_chain_files"); ok && s.Name == program.Postfix {
 				list = append(list, chainFiles(files, fmt.Sprintf("%s:%d", path, number))...)
 			}
 			if value := valueOf(s.Settings.Clients, statement); value != "" && !strings.Contains(value, "$") {
@@ -108,7 +108,7 @@ func (s certSetting) pairs(text, path, folder string) ([]fact.CertPair, []fact.C
 	for _, b := range stack {
 		b.settle(list, stores)
 	}
-	if s.Name == "postgres" {
+	if s.Name == program.PostgreSQL {
 		data := dataFolder(text, path)
 		for i := range stores {
 			stores[i].Path = relocate(stores[i].Path, path, data)
@@ -188,7 +188,7 @@ func postgresPair(text, path, data string, list []fact.CertPair, keys []string) 
 		return nil
 	}
 	p := fact.CertPair{
-		Program: "postgres",
+		Program: program.PostgreSQL,
 		Place:   path,
 		Cert:    filepath.Join(data, "server.crt"),
 		Key:     filepath.Join(data, "server.key"),
@@ -210,7 +210,7 @@ func chainFiles(text, place string) []fact.CertPair {
 	if len(files) != 1 && len(files) != 2 {
 		return nil // several, of which the client's choice decides
 	}
-	return []fact.CertPair{{Program: "master", Place: place, Key: files[0], Cert: files[len(files)-1]}}
+	return []fact.CertPair{{Program: program.Postfix, Place: place, Key: files[0], Cert: files[len(files)-1]}}
 }
 
 // dataFolder is the data folder that settings of PostgreSQL name, or the one

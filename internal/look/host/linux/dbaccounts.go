@@ -15,6 +15,7 @@ import (
 	"uakari/internal/fact"
 	"uakari/internal/look/host/common"
 	"uakari/internal/plain"
+	"uakari/internal/program"
 	"uakari/internal/wire"
 )
 
@@ -24,8 +25,8 @@ var mysqlSockets = []string{"/run/mysqld/mysqld.sock", "/var/lib/mysql/mysql.soc
 // questions is how each is asked. MariaDB keeps roles among the accounts:
 // nobody comes as one of them.
 var questions = map[string]string{
-	"mariadbd": "SELECT User, Host FROM mysql.user WHERE is_role = 'N'",
-	"mysqld":   "SELECT User, Host FROM mysql.user",
+	program.MariaDB: "SELECT User, Host FROM mysql.user WHERE is_role = 'N'",
+	program.MySQL:   "SELECT User, Host FROM mysql.user",
 }
 
 // Bounds on asking a database for its accounts.
@@ -37,8 +38,8 @@ const (
 // mysqlAccounts asks a running database, as its own administrator over its
 // local socket, which accounts may come from where. Only root is taken for the
 // administrator, and only the process that holds the port is asked.
-func mysqlAccounts(ctx context.Context, name string, pid int) (fact.AccessFile, error) {
-	f := fact.AccessFile{Kind: "mysql", Changed: time.Now().UTC(), Lines: []fact.Line{}}
+func mysqlAccounts(ctx context.Context, name, question string, pid int) (fact.AccessFile, error) {
+	f := fact.AccessFile{Kind: fact.ListMySQL, Changed: time.Now().UTC(), Lines: []fact.Line{}}
 	if os.Geteuid() != 0 {
 		return f, os.ErrPermission
 	}
@@ -54,7 +55,7 @@ func mysqlAccounts(ctx context.Context, name string, pid int) (fact.AccessFile, 
 		}
 	}
 	for _, path := range append(paths, mysqlSockets...) {
-		rows, err := askLocal(ctx, path, questions[name], pid)
+		rows, err := askLocal(ctx, path, question, pid)
 		if err == nil && len(rows) > mostAccounts {
 			err = fmt.Errorf("more than %d accounts", mostAccounts)
 		}

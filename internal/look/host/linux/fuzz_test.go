@@ -31,8 +31,8 @@ func FuzzServerSettings(f *testing.F) {
 				}
 			}
 		}
-		for _, u := range upstreamFiles() {
-			for _, up := range upstreamsIn(text, "/etc/x", u.line) {
+		for _, gateway := range program.Gateways() {
+			for _, up := range program.UpstreamsIn(gateway, text, "/etc/x") {
 				if up.Line < 1 || up.Line > strings.Count(text, "\n")+1 {
 					t.Errorf("line %d of %q", up.Line, text)
 				}

@@ -55,7 +55,7 @@ func postgresRoles(ctx context.Context, pid int, t fact.Target) (fact.Accounts, 
 		return a, err
 	}
 	defer conn.Close()
-	session, err := wire.OpenPostgres(conn, user, "postgres")
+	session, err := wire.OpenPostgres(conn, user)
 	if err != nil {
 		return a, err
 	}

@@ -10,42 +10,11 @@ import (
 	"strings"
 	"testing"
 
-	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/look"
 	"uakari/internal/look/file"
 	"uakari/internal/look/host/common"
 )
-
-// TestUpstreamsIn is lines of gateways' settings, and the backends they name.
-func TestUpstreamsIn(t *testing.T) {
-	for _, c := range []struct{ program, text, want string }{
-		{"nginx", "location / { proxy_pass http://10.20.0.15:8080; }", "http 10.20.0.15:8080 line 1"},
-		{"nginx", "\nlocation / {\n  proxy_pass https://tideapi.varzea.example/v1/;\n}", "https tideapi.varzea.example:443 line 3"},
-		{"nginx", "upstream tides {\n server 10.20.0.15:8080 weight=2;\n server [2001:db8::15]:8080;\n}\nlocation / { proxy_pass http://tides; }", "http 10.20.0.15:8080 line 2, http [2001:db8::15]:8080 line 3"},
-		{"nginx", "server {\n listen 443 ssl;\n server_name tidebook.varzea.example;\n}", ""},
-		{"nginx", "# proxy_pass http://10.20.0.15:8080;", ""},
-		{"nginx", "proxy_pass http://localhost/;", "http localhost:80 line 1"},
-		{"nginx", "proxy_pass http://unix:/run/tides.sock;", ""},
-		{"haproxy", "backend tides\n  server one 10.20.0.15:8080 check\n  server two tideapi:9090", "http 10.20.0.15:8080 line 2, http tideapi:9090 line 3"},
-		{"haproxy", "  # server one 10.20.0.15:8080", ""},
-		{"apache2", "ProxyPass /tides http://10.20.0.15:8080/\nProxyPassReverse /tides http://10.20.0.15:8080/", "http 10.20.0.15:8080 line 1"},
-		{"apache2", "ProxyPass /old !", ""},
-	} {
-		for _, f := range upstreamFiles() {
-			if f.program != c.program {
-				continue
-			}
-			var got []string
-			for _, up := range upstreamsIn(c.text, "/made/up.conf", f.line) {
-				got = append(got, up.Scheme+" "+endpoint.HostPort(up.Host, up.Port)+" line "+string(rune('0'+up.Line)))
-			}
-			if strings.Join(got, ", ") != c.want {
-				t.Errorf("%s %q: %q, want %q", c.program, c.text, got, c.want)
-			}
-		}
-	}
-}
 
 // TestAccessLines reads the lines of a file that matter, with their numbers.
 func TestAccessLines(t *testing.T) {

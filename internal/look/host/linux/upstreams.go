@@ -5,11 +5,8 @@ package linux
 import (
 	"context"
 	"fmt"
-	"regexp"
 	"slices"
-	"strconv"
 	"strings"
-	"sync"
 
 	"uakari/internal/fact"
 	"uakari/internal/look"
@@ -17,39 +14,6 @@ import (
 	"uakari/internal/look/host/common"
 	"uakari/internal/program"
 )
-
-// upstreamFiles are where gateways say which backends they pass requests to:
-// the file patterns, and a regular expression of which the groups are the
-// scheme, the host and the port. They are compiled when they are first used:
-// most runs never do.
-var upstreamFiles = sync.OnceValue(func() []upstreamFile {
-	return []upstreamFile{
-		{
-			"nginx",
-			[]string{
-				"/etc/nginx/nginx.conf",
-				"/etc/nginx/conf.d/*.conf",
-				"/etc/nginx/sites-enabled/*",
-				"/etc/nginx/*.d/*.conf",
-			},
-			regexp.MustCompile(
-				`(?:^|[\s{;])(?:proxy_pass\s+(https?)://|server\s+)(\[[0-9a-fA-F:]+\]|[A-Za-z0-9._-]+)(?::(\d+))?[\s/;]`,
-			),
-		},
-		{"haproxy", []string{"/etc/haproxy/haproxy.cfg", "/etc/haproxy/conf.d/*.cfg"},
-			regexp.MustCompile(`^\s*server\s+\S+\s+()(\[[0-9a-fA-F:]+\]|[A-Za-z0-9._-]+):(\d+)`)},
-		{"apache2", []string{"/etc/apache2/sites-enabled/*", "/etc/httpd/conf.d/*.conf"},
-			regexp.MustCompile(
-				`(?i)^\s*proxypass(?:match)?\s+\S+\s+(https?)://(\[[0-9a-f:]+\]|[a-z0-9._-]+)(?::(\d+))?`,
-			)},
-	}
-})
-
-type upstreamFile struct {
-	program string
-	globs   []string
-	line    *regexp.Regexp
-}
 
 // mostUpstreams bounds how many backends are kept.
 const mostUpstreams = 20
@@ -59,17 +23,17 @@ const mostUpstreams = 20
 func Upstreams(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	u := fact.Upstreams{List: []fact.Upstream{}}
 	held := programsOn(ctx, env, order.Target.Port)
-	for _, f := range upstreamFiles() {
-		pid, holds := held[f.program]
+	for _, name := range program.Gateways() {
+		pid, holds := held[name]
 		if !holds && len(held) > 0 {
 			continue
 		}
-		for _, from := range settingsOf(shipped(f.program), pid) {
+		for _, from := range settingsOf(shipped(name), pid) {
 			if from.err != nil {
 				emit(env.Failed(order, from.path, "could not read the gateway's settings", from.err, "root"))
 				continue
 			}
-			u.List = append(u.List, upstreamsIn(string(from.text), from.path, f.line)...)
+			u.List = append(u.List, program.UpstreamsIn(name, string(from.text), from.path)...)
 		}
 	}
 	for _, p := range knownOf(env, held) {
@@ -116,54 +80,4 @@ func opened(up fact.Upstream) fact.Upstream {
 	}
 	up.Open = &open
 	return up
-}
-
-// upstreamsIn finds backends in a settings file. Names of upstream groups have
-// no port and no dot, and stand for the servers that the group lists.
-func upstreamsIn(text, path string, line *regexp.Regexp) []fact.Upstream {
-	var list []fact.Upstream
-	number := 0
-	usual, mode := "", "" // a balancer's own: it passes on bytes, or requests
-	for each := range strings.Lines(text) {
-		number++
-		each, _, _ = strings.Cut(each, "#")
-		words := strings.Fields(each)
-		switch {
-		case len(words) == 0:
-		case words[0] == "defaults":
-			usual, mode = "tcp", "tcp"
-		case words[0] == "frontend" || words[0] == "backend" || words[0] == "listen":
-			mode = usual
-		case words[0] == "mode" && len(words) > 1:
-			if mode = words[1]; len(list) == 0 {
-				usual = mode
-			}
-		}
-		m := line.FindStringSubmatch(each)
-		if m == nil {
-			continue
-		}
-		up := fact.Upstream{Scheme: "http", Host: strings.Trim(m[2], "[]"), Path: path, Line: number}
-		switch {
-		case m[1] != "":
-			up.Scheme = m[1]
-		case slices.Contains(words, "ssl"):
-			up.Scheme = "https"
-		case mode == "tcp":
-			up.Scheme = "tcp"
-		}
-		port, err := strconv.ParseUint(m[3], 10, 16)
-		switch {
-		case err == nil:
-			up.Port = uint16(port)
-		case !strings.ContainsAny(up.Host, ".:") && up.Host != "localhost":
-			continue
-		case up.Scheme == "https":
-			up.Port = 443
-		default:
-			up.Port = 80
-		}
-		list = append(list, up)
-	}
-	return list
 }
