@@ -158,8 +158,10 @@ func pack(root, out, work, kind, arch, version string) (string, error) {
 	add(filepath.Join(work, "zsh"), "/usr/share/zsh/vendor-completions/_uakari", 0o644)
 	add(filepath.Join(work, "fish"), "/usr/share/fish/vendor_completions.d/uakari.fish", 0o644)
 	for pattern, folder := range map[string]string{
-		"docs/man/*.1": "/usr/share/man/man1", "docs/schema/*.json": "/usr/share/doc/uakari/docs/schema", "docs/examples/*": "/usr/share/doc/uakari/docs/examples",
-		"README.md": "/usr/share/doc/uakari", "CHANGELOG.md": "/usr/share/doc/uakari", "LICENSE": "/usr/share/doc/uakari", "docs/*.md": "/usr/share/doc/uakari/docs",
+		"docs/man/*.1": "/usr/share/man/man1", "docs/schema/*.json": "/usr/share/doc/uakari/docs/schema",
+		"docs/examples/*": "/usr/share/doc/uakari/docs/examples",
+		"README.md":       "/usr/share/doc/uakari", "CHANGELOG.md": "/usr/share/doc/uakari",
+		"LICENSE": "/usr/share/doc/uakari", "docs/*.md": "/usr/share/doc/uakari/docs",
 		"docs/*.service": "/usr/lib/systemd/system",
 	} {
 		found, err := filepath.Glob(filepath.Join(root, pattern))
@@ -175,9 +177,11 @@ func pack(root, out, work, kind, arch, version string) (string, error) {
 	}
 	slices.SortFunc(list, func(a, b *files.Content) int { return strings.Compare(a.Destination, b.Destination) })
 	info := nfpm.WithDefaults(&nfpm.Info{
-		Name: "uakari", Arch: arches[arch], Platform: "linux", Version: version, Section: "net", Priority: "optional", MTime: stamp(),
+		Name: "uakari", Arch: arches[arch], Platform: "linux", Version: version, Section: "net", Priority: "optional",
+		MTime:      stamp(),
 		Maintainer: "Várzea Hydrology Office <desk@varzea.example>", License: "Apache-2.0",
-		Description:  "says why a client cannot reach a server application\nIt looks from both ends, names every cause that it can prove, and says the\nsmallest safe change. It changes nothing by itself.",
+		Description: "says why a client cannot reach a server application\nIt looks from both ends, names every " +
+			"cause that it can prove, and says the\nsmallest safe change. It changes nothing by itself.",
 		Overridables: nfpm.Overridables{Contents: list},
 	})
 	packager, err := nfpm.Get(kind)
@@ -215,7 +219,8 @@ func contents(out, version string, made []string) (string, error) {
 	for i, m := range built.Deps {
 		id := fmt.Sprintf("SPDXRef-module-%d", i+1)
 		packages = append(packages, item{
-			"name": m.Path, "SPDXID": id, "versionInfo": m.Version, "downloadLocation": "NOASSERTION", "licenseConcluded": "NOASSERTION", "filesAnalyzed": false,
+			"name": m.Path, "SPDXID": id, "versionInfo": m.Version, "downloadLocation": "NOASSERTION",
+			"licenseConcluded": "NOASSERTION", "filesAnalyzed": false,
 			"externalRefs": []item{
 				{
 					"referenceCategory": "PACKAGE-MANAGER",

@@ -15,7 +15,8 @@ import (
 
 // floors is who stands on whom: a package imports only those of lower floors.
 var floors = map[string]int{
-	"plain": 0, "keep": 1, "owned": 0, "fact": 0, "written": 0, "protocol": 1, "endpoint": 2, "trail": 2, "sheet": 2, "wire": 3,
+	"plain": 0, "keep": 1, "owned": 0, "fact": 0, "written": 0, "protocol": 1, "endpoint": 2, "trail": 2, "sheet": 2,
+	"wire":   3,
 	"filter": 2, "settingsfile": 1, "program": 3, "card": 3, "casebook": 3, "plan": 3,
 	"look": 4, "weigh": 4, "vantage": 5, "tell": 5, "trace": 6, "demo": 6, "sweep": 6, "cli": 7,
 }
@@ -156,7 +157,8 @@ func TestCertainty(t *testing.T) {
 			switch n := n.(type) {
 			case *ast.AssignStmt:
 				for _, to := range n.Lhs {
-					if sel, ok := to.(*ast.SelectorExpr); ok && slices.Contains([]string{"Certainty", "Blocking"}, sel.Sel.Name) {
+					if sel, ok := to.(*ast.SelectorExpr); ok &&
+						slices.Contains([]string{"Certainty", "Blocking"}, sel.Sel.Name) {
 						t.Errorf("%s: writes %s", path, sel.Sel.Name)
 					}
 				}

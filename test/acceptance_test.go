@@ -14,10 +14,14 @@ import (
 )
 
 // serverPackages is Debian's packages of the servers that are tried.
-const serverPackages = "apache2 lighttpd caddy haproxy varnish squid tinyproxy php-fpm gunicorn uwsgi uwsgi-plugin-python3 postgresql pgbouncer mariadb-server redis-server " +
-	"memcached etcd-server slapd samba krb5-kdc freeradius dropbear-bin proftpd-core exim4-daemon-light dovecot-imapd bind9 unbound knot pdns-server " +
-	"dnsmasq chrony mosquitto nats-server prosody ngircd inspircd rsync tftpd-hpa cups-daemon xrdp x11vnc openvpn stunnel4 coturn mumble-server snmpd prometheus " +
-	"prometheus-node-exporter graphite-carbon docker-registry git rsyslog kamailio dante-server openssl mini-httpd radicale nsd icecast2 beanstalkd gearman-job-server nut-server"
+const serverPackages = "apache2 lighttpd caddy haproxy varnish squid tinyproxy php-fpm gunicorn uwsgi " +
+	"uwsgi-plugin-python3 postgresql pgbouncer mariadb-server redis-server " +
+	"memcached etcd-server slapd samba krb5-kdc freeradius dropbear-bin proftpd-core exim4-daemon-light " +
+	"dovecot-imapd bind9 unbound knot pdns-server " +
+	"dnsmasq chrony mosquitto nats-server prosody ngircd inspircd rsync tftpd-hpa cups-daemon xrdp x11vnc openvpn " +
+	"stunnel4 coturn mumble-server snmpd prometheus " +
+	"prometheus-node-exporter graphite-carbon docker-registry git rsyslog kamailio dante-server openssl mini-httpd " +
+	"radicale nsd icecast2 beanstalkd gearman-job-server nut-server"
 
 // tried is a server, and how it is set up, moved and broken. The shell lines
 // run on its host.
@@ -129,17 +133,34 @@ func loopback(file, change string) ruin {
 }
 
 var servers = []tried{
-	at("nsd", "nsd", "dns", 53, "printf 'server:\n  ip-address: 0.0.0.0\nzone:\n  name: varzea.example\n  zonefile: /etc/nsd/z\n' > /etc/nsd/nsd.conf; printf '@ 60 IN SOA n. h. 1 60 60 60 60\n@ 60 IN NS n\nn 60 IN A 10.20.0.14\n@ 60 IN A 10.20.0.14\n' > /etc/nsd/z", "/etc/nsd/nsd.conf", "tides: on", "s/ip-address: 0.0.0.0/ip-address: 0.0.0.0@5353/"),
-	at("icecast2", "icecast2", "http", 8000, "sed -i 's/ENABLE=.*/ENABLE=true/' /etc/default/icecast2", "/etc/icecast2/icecast.xml", "<tides", "s/<port>8000/<port>8001/").and(loopback("/etc/icecast2/icecast.xml", "'s#<port>8000</port>#<port>8000</port><bind-address>127.0.0.1</bind-address>#'"), unreadable("/etc/icecast2/icecast.xml")),
-	at("beanstalkd", "beanstalkd", "tcp", 11300, "sed -i 's/^BEANSTALKD_LISTEN_ADDR=.*/BEANSTALKD_LISTEN_ADDR=0.0.0.0/' /etc/default/beanstalkd", "/etc/default/beanstalkd", "BEANSTALKD_EXTRA=--tides", "s/^BEANSTALKD_LISTEN_PORT=.*/BEANSTALKD_LISTEN_PORT=11301/").and(loopback("/etc/default/beanstalkd", "'s/^BEANSTALKD_LISTEN_ADDR=.*/BEANSTALKD_LISTEN_ADDR=127.0.0.1/'")),
-	at("gearman", "gearman-job-server", "tcp", 4730, "sed -i 's/--listen=localhost/--listen=0.0.0.0/' /etc/default/gearman-job-server", "/etc/default/gearman-job-server", "PARAMS=--tides", "s/--listen=0.0.0.0/--listen=0.0.0.0 --port=4731/").and(loopback("/etc/default/gearman-job-server", "s/--listen=0.0.0.0/--listen=127.0.0.1/")),
-	at("nut-server", "nut-server", "tcp", 3493, "printf 'MODE=netserver\n' > /etc/nut/nut.conf; printf 'LISTEN 0.0.0.0 3493\n' > /etc/nut/upsd.conf; printf '[d]\n driver = dummy-ups\n port = x.dev\n' > /etc/nut/ups.conf", "/etc/nut/upsd.conf", "LISTEN tides 99999999", "s/3493/3494/").and(loopback("/etc/nut/upsd.conf", "s/0.0.0.0/127.0.0.1/")),
+	at("nsd", "nsd", "dns", 53, "printf 'server:\n  ip-address: 0.0.0.0\nzone:\n  name: varzea.example\n  zonefile: "+
+		"/etc/nsd/z\n' > /etc/nsd/nsd.conf; printf '@ 60 IN SOA n. h. 1 60 60 60 60\n@ 60 IN NS n\nn 60 IN A "+
+		"10.20.0.14\n@ 60 IN A 10.20.0.14\n' > /etc/nsd/z", "/etc/nsd/nsd.conf", "tides: on",
+		"s/ip-address: 0.0.0.0/ip-address: 0.0.0.0@5353/"),
+	at("icecast2", "icecast2", "http", 8000, "sed -i 's/ENABLE=.*/ENABLE=true/' /etc/default/icecast2",
+		"/etc/icecast2/icecast.xml", "<tides", "s/<port>8000/<port>8001/").and(loopback("/etc/icecast2/icecast.xml",
+		"'s#<port>8000</port>#<port>8000</port><bind-address>127.0.0.1</bind-address>#'"),
+		unreadable("/etc/icecast2/icecast.xml")),
+	at("beanstalkd", "beanstalkd", "tcp", 11300,
+		"sed -i 's/^BEANSTALKD_LISTEN_ADDR=.*/BEANSTALKD_LISTEN_ADDR=0.0.0.0/' /etc/default/beanstalkd",
+		"/etc/default/beanstalkd", "BEANSTALKD_EXTRA=--tides",
+		"s/^BEANSTALKD_LISTEN_PORT=.*/BEANSTALKD_LISTEN_PORT=11301/").and(loopback("/etc/default/beanstalkd",
+		"'s/^BEANSTALKD_LISTEN_ADDR=.*/BEANSTALKD_LISTEN_ADDR=127.0.0.1/'")),
+	at("gearman", "gearman-job-server", "tcp", 4730, "sed -i 's/--listen=localhost/--listen=0.0.0.0/' "+
+		"/etc/default/gearman-job-server", "/etc/default/gearman-job-server", "PARAMS=--tides",
+		"s/--listen=0.0.0.0/--listen=0.0.0.0 --port=4731/").and(loopback("/etc/default/gearman-job-server",
+		"s/--listen=0.0.0.0/--listen=127.0.0.1/")),
+	at("nut-server", "nut-server", "tcp", 3493, "printf 'MODE=netserver\n' > /etc/nut/nut.conf; printf 'LISTEN "+
+		"0.0.0.0 3493\n' > /etc/nut/upsd.conf; printf '[d]\n driver = dummy-ups\n port = x.dev\n' > /etc/nut/ups.conf",
+		"/etc/nut/upsd.conf", "LISTEN tides 99999999", "s/3493/3494/").and(loopback("/etc/nut/upsd.conf",
+		"s/0.0.0.0/127.0.0.1/")),
 	at(
 		"mini-httpd",
 		"mini-httpd",
 		"http",
 		8080,
-		"sed -i 's/^START=.*/START=1/; s|^DAEMON_OPTS=.*|DAEMON_OPTS=\"-C /etc/mini-httpd.conf\"|' /etc/default/mini-httpd; sed -i 's/^host=.*/host=0.0.0.0/; s/^port=.*/port=8080/' /etc/mini-httpd.conf",
+		"sed -i 's/^START=.*/START=1/; s|^DAEMON_OPTS=.*|DAEMON_OPTS=\"-C /etc/mini-httpd.conf\"|' "+
+			"/etc/default/mini-httpd; sed -i 's/^host=.*/host=0.0.0.0/; s/^port=.*/port=8080/' /etc/mini-httpd.conf",
 		"/etc/mini-httpd.conf",
 		"tides=on",
 		"s/^port=8080/port=8081/",
@@ -184,7 +205,9 @@ var servers = []tried{
 		"nginx",
 		"http",
 		8010,
-		"printf '<?php echo 1;' > /srv/x.php; systemctl start php8.2-fpm; printf 'server { listen 8010; location / { include fastcgi_params; fastcgi_param SCRIPT_FILENAME /srv/x.php; fastcgi_pass unix:/run/php/php8.2-fpm.sock; } }\n' > /etc/nginx/conf.d/x.conf",
+		"printf '<?php echo 1;' > /srv/x.php; systemctl start php8.2-fpm; printf 'server { listen 8010; location / "+
+			"{ include fastcgi_params; fastcgi_param SCRIPT_FILENAME /srv/x.php; fastcgi_pass "+
+			"unix:/run/php/php8.2-fpm.sock; } }\n' > /etc/nginx/conf.d/x.conf",
 		"/etc/nginx/conf.d/x.conf",
 		"tides on;",
 		"s/8010/8110/",
@@ -197,7 +220,8 @@ var servers = []tried{
 		},
 		ruin{
 			name: "a backend's port",
-			do:   "cp -a /etc/nginx/conf.d/x.conf /root/kept; sed -i s#unix:/run/php/php8.2-fpm.sock#127.0.0.1:9009# /etc/nginx/conf.d/x.conf",
+			do: "cp -a /etc/nginx/conf.d/x.conf /root/kept; sed -i " +
+				"s#unix:/run/php/php8.2-fpm.sock#127.0.0.1:9009# /etc/nginx/conf.d/x.conf",
 			want: "answer/hop-fails",
 		}),
 	at(
@@ -239,7 +263,8 @@ var servers = []tried{
 		"/etc/tinyproxy/tinyproxy.conf",
 		"Tides on",
 		"s/^Port 8888/Port 8889/",
-	).and(list("/etc/tinyproxy/tinyproxy.conf", "s/^Allow 10.20.0.0/Allow 10.20.9.0/; s#^Allow 10.20.9.0/16#Allow 10.20.9.0/24#")),
+	).and(list("/etc/tinyproxy/tinyproxy.conf",
+		"s/^Allow 10.20.0.0/Allow 10.20.9.0/; s#^Allow 10.20.9.0/16#Allow 10.20.9.0/24#")),
 	at(
 		"php-fpm",
 		"php8.2-fpm",
@@ -249,23 +274,27 @@ var servers = []tried{
 		"/etc/php/8.2/fpm/pool.d/www.conf",
 		"tides = on",
 		"s/9001/9101/",
-	).and(list("/etc/php/8.2/fpm/pool.d/www.conf", "s/^;*listen.allowed_clients.*/listen.allowed_clients = 127.0.0.1/")),
+	).and(list("/etc/php/8.2/fpm/pool.d/www.conf",
+		"s/^;*listen.allowed_clients.*/listen.allowed_clients = 127.0.0.1/")),
 	at(
 		"postgresql",
 		"postgresql@15-main",
 		"postgres",
 		5432,
-		"sed -i \"s/^#listen_addresses.*/listen_addresses = '*'/\" /etc/postgresql/15/main/postgresql.conf; printf 'host all all 10.20.0.0/16 scram-sha-256\\n' >> /etc/postgresql/15/main/pg_hba.conf",
+		"sed -i \"s/^#listen_addresses.*/listen_addresses = '*'/\" /etc/postgresql/15/main/postgresql.conf; printf "+
+			"'host all all 10.20.0.0/16 scram-sha-256\\n' >> /etc/postgresql/15/main/pg_hba.conf",
 		"/etc/postgresql/15/main/postgresql.conf",
 		"tides = on",
 		"s/^port = 5432/port = 5433/",
-	).and(loopback("/etc/postgresql/15/main/postgresql.conf", `"s/^listen_addresses.*/listen_addresses = 'localhost'/"`)),
+	).and(loopback("/etc/postgresql/15/main/postgresql.conf",
+		`"s/^listen_addresses.*/listen_addresses = 'localhost'/"`)),
 	at(
 		"pgbouncer",
 		"pgbouncer",
 		"postgres",
 		6432,
-		"sed -i 's/^listen_addr = .*/listen_addr = */' /etc/pgbouncer/pgbouncer.ini; sed -i 's/^\\[databases\\]/[databases]\\npostgres = host=127.0.0.1/' /etc/pgbouncer/pgbouncer.ini",
+		"sed -i 's/^listen_addr = .*/listen_addr = */' /etc/pgbouncer/pgbouncer.ini; sed -i "+
+			"'s/^\\[databases\\]/[databases]\\npostgres = host=127.0.0.1/' /etc/pgbouncer/pgbouncer.ini",
 		"/etc/pgbouncer/pgbouncer.ini",
 		"tides = on",
 		"s/^listen_port = 6432/listen_port = 6433/",
@@ -275,7 +304,8 @@ var servers = []tried{
 		"mariadb",
 		"mysql",
 		3306,
-		"sed -i 's/^bind-address.*/bind-address = 0.0.0.0/' /etc/mysql/mariadb.conf.d/50-server.cnf; systemctl start mariadb; mariadb -e \"create user gauge@'%' identified by 'tide7'\"; systemctl stop mariadb",
+		"sed -i 's/^bind-address.*/bind-address = 0.0.0.0/' /etc/mysql/mariadb.conf.d/50-server.cnf; systemctl "+
+			"start mariadb; mariadb -e \"create user gauge@'%' identified by 'tide7'\"; systemctl stop mariadb",
 		"/etc/mysql/mariadb.conf.d/50-server.cnf",
 		"[mysqld]\\ntides = on",
 		"s/^bind-address.*/bind-address = 0.0.0.0\\nport = 3307/",
@@ -289,7 +319,9 @@ var servers = []tried{
 		"/etc/redis/redis.conf",
 		"tides on",
 		"s/^port 6379/port 6380/",
-	).and(otherFamily("/etc/redis/redis.conf", "'s/^bind .*/bind 0.0.0.0/'", "redis://[fd20::14]:6379"), oldAddress("/etc/redis/redis.conf", "redis", 6379), unreadable("/etc/redis/redis.conf"), list("/etc/redis/redis.conf", "s/^protected-mode no/protected-mode yes/")),
+	).and(otherFamily("/etc/redis/redis.conf", "'s/^bind .*/bind 0.0.0.0/'", "redis://[fd20::14]:6379"),
+		oldAddress("/etc/redis/redis.conf", "redis", 6379), unreadable("/etc/redis/redis.conf"),
+		list("/etc/redis/redis.conf", "s/^protected-mode no/protected-mode yes/")),
 	at(
 		"memcached",
 		"memcached",
@@ -316,7 +348,10 @@ var servers = []tried{
 		"krb5-kdc",
 		"kerberos",
 		88,
-		"printf '[libdefaults]\\n default_realm = VARZEA.EXAMPLE\\n' > /etc/krb5.conf; mkdir -p /etc/krb5kdc; printf '[kdcdefaults]\\n kdc_ports = 88\\n kdc_tcp_ports = 88\\n[realms]\\n VARZEA.EXAMPLE = {\\n database_name = /var/lib/krb5kdc/principal\\n }\\n' > /etc/krb5kdc/kdc.conf; kdb5_util create -s -P tides -r VARZEA.EXAMPLE",
+		"printf '[libdefaults]\\n default_realm = VARZEA.EXAMPLE\\n' > /etc/krb5.conf; mkdir -p /etc/krb5kdc; "+
+			"printf '[kdcdefaults]\\n kdc_ports = 88\\n kdc_tcp_ports = 88\\n[realms]\\n VARZEA.EXAMPLE = {\\n "+
+			"database_name = /var/lib/krb5kdc/principal\\n }\\n' > /etc/krb5kdc/kdc.conf; kdb5_util create -s -P "+
+			"tides -r VARZEA.EXAMPLE",
 		"/etc/krb5.conf",
 		"[realms",
 		"",
@@ -336,7 +371,8 @@ var servers = []tried{
 		"exim4",
 		"smtp",
 		25,
-		"sed -i \"s/^dc_local_interfaces=.*/dc_local_interfaces='0.0.0.0'/\" /etc/exim4/update-exim4.conf.conf; update-exim4.conf",
+		"sed -i \"s/^dc_local_interfaces=.*/dc_local_interfaces='0.0.0.0'/\" /etc/exim4/update-exim4.conf.conf; "+
+			"update-exim4.conf",
 		"/etc/exim4/exim4.conf.template",
 		"tides = on",
 		"",
@@ -346,7 +382,8 @@ var servers = []tried{
 		"dovecot",
 		"tcp",
 		143,
-		"openssl req -x509 -newkey rsa:2048 -nodes -days 30 -subj /CN=tidebook -addext subjectAltName=IP:10.20.0.14 -keyout /etc/dovecot/private/dovecot.key -out /etc/dovecot/private/dovecot.pem",
+		"openssl req -x509 -newkey rsa:2048 -nodes -days 30 -subj /CN=tidebook -addext subjectAltName=IP:10.20.0.14 "+
+			"-keyout /etc/dovecot/private/dovecot.key -out /etc/dovecot/private/dovecot.pem",
 		"/etc/dovecot/dovecot.conf",
 		"tides = on",
 		"",
@@ -356,7 +393,9 @@ var servers = []tried{
 		"named",
 		"dns",
 		53,
-		"printf 'options { directory \"/var/cache/bind\"; listen-on { any; }; listen-on-v6 { none; }; recursion no; };\\nzone \"varzea.example\" { type master; file \"/etc/bind/db.local\"; };\\n' > /etc/bind/named.conf.options; sed -i s/localhost/varzea.example/ /etc/bind/db.local",
+		"printf 'options { directory \"/var/cache/bind\"; listen-on { any; }; listen-on-v6 { none; }; recursion no; "+
+			"};\\nzone \"varzea.example\" { type master; file \"/etc/bind/db.local\"; };\\n' > "+
+			"/etc/bind/named.conf.options; sed -i s/localhost/varzea.example/ /etc/bind/db.local",
 		"/etc/bind/named.conf.options",
 		"tides on;",
 		"s/listen-on {/listen-on port 5353 {/",
@@ -366,7 +405,9 @@ var servers = []tried{
 		"unbound",
 		"dns",
 		53,
-		"printf 'server:\\n interface: 0.0.0.0\\n access-control: 10.20.0.0/16 allow\\n local-zone: \"varzea.example.\" static\\n local-data: \"tidebook.varzea.example. A 10.20.0.14\"\\n' > /etc/unbound/unbound.conf.d/x.conf; rm -f /etc/unbound/unbound.conf.d/root-auto-trust-anchor-file.conf",
+		"printf 'server:\\n interface: 0.0.0.0\\n access-control: 10.20.0.0/16 allow\\n local-zone: "+
+			"\"varzea.example.\" static\\n local-data: \"tidebook.varzea.example. A 10.20.0.14\"\\n' > "+
+			"/etc/unbound/unbound.conf.d/x.conf; rm -f /etc/unbound/unbound.conf.d/root-auto-trust-anchor-file.conf",
 		"/etc/unbound/unbound.conf.d/x.conf",
 		"tides on",
 		"s/interface: 0.0.0.0/interface: 0.0.0.0@5353/",
@@ -376,7 +417,9 @@ var servers = []tried{
 		"knot",
 		"dns",
 		53,
-		"printf 'server:\\n    listen: 0.0.0.0@53\\nzone:\\n  - domain: varzea.example\\n    file: /var/lib/knot/z\\n' > /etc/knot/knot.conf; printf '@ IN SOA n. h. 1 60 60 60 60\\n@ NS n\\nn A 10.20.0.14\\ntidebook A 10.20.0.14\\n' > /var/lib/knot/z",
+		"printf 'server:\\n    listen: 0.0.0.0@53\\nzone:\\n  - domain: varzea.example\\n    file: "+
+			"/var/lib/knot/z\\n' > /etc/knot/knot.conf; printf '@ IN SOA n. h. 1 60 60 60 60\\n@ NS n\\nn A "+
+			"10.20.0.14\\ntidebook A 10.20.0.14\\n' > /var/lib/knot/z",
 		"/etc/knot/knot.conf",
 		"tides: on",
 		"s/@53/@5353/",
@@ -386,7 +429,8 @@ var servers = []tried{
 		"dnsmasq",
 		"dns",
 		53,
-		"printf 'listen-address=10.20.0.14\\nno-resolv\\nno-hosts\\naddress=/varzea.example/10.20.0.14\\n' > /etc/dnsmasq.d/x.conf",
+		"printf 'listen-address=10.20.0.14\\nno-resolv\\nno-hosts\\naddress=/varzea.example/10.20.0.14\\n' > "+
+			"/etc/dnsmasq.d/x.conf",
 		"/etc/dnsmasq.d/x.conf",
 		"tides=on",
 		"s/^no-resolv/no-resolv\\nport=5353/",
@@ -396,7 +440,10 @@ var servers = []tried{
 		"chrony",
 		"ntp",
 		123,
-		"printf 'allow 10.20.0.0/16\\nlocal stratum 10\\n' >> /etc/chrony/chrony.conf; mkdir -p /etc/systemd/system/chrony.service.d; printf '[Service]\\nExecStart=\\nUser=root\\nType=simple\\nPIDFile=\\nExecStart=/usr/sbin/chronyd -x -d -F 0 -u root\\n' > /etc/systemd/system/chrony.service.d/x.conf; systemctl daemon-reload",
+		"printf 'allow 10.20.0.0/16\\nlocal stratum 10\\n' >> /etc/chrony/chrony.conf; mkdir -p "+
+			"/etc/systemd/system/chrony.service.d; printf "+
+			"'[Service]\\nExecStart=\\nUser=root\\nType=simple\\nPIDFile=\\nExecStart=/usr/sbin/chronyd -x -d -F 0 "+
+			"-u root\\n' > /etc/systemd/system/chrony.service.d/x.conf; systemctl daemon-reload",
 		"/etc/chrony/chrony.conf",
 		"tides on",
 		"",
@@ -410,7 +457,8 @@ var servers = []tried{
 		"/etc/mosquitto/conf.d/x.conf",
 		"tides on",
 		"s/1883/1884/",
-	).and(otherFamily("/etc/mosquitto/conf.d/x.conf", "'s/listener 1883/listener 1883 0.0.0.0/'", "mqtt://[fd20::14]:1883"), oldAddress("/etc/mosquitto/conf.d/x.conf", "mqtt", 1883)),
+	).and(otherFamily("/etc/mosquitto/conf.d/x.conf", "'s/listener 1883/listener 1883 0.0.0.0/'",
+		"mqtt://[fd20::14]:1883"), oldAddress("/etc/mosquitto/conf.d/x.conf", "mqtt", 1883)),
 	at(
 		"nats-server",
 		"nats-server",
@@ -426,7 +474,10 @@ var servers = []tried{
 		"prosody",
 		"xmpp",
 		5222,
-		"openssl req -x509 -newkey rsa:2048 -nodes -days 30 -subj /CN=varzea.example -addext subjectAltName=DNS:varzea.example -keyout /etc/prosody/certs/varzea.example.key -out /etc/prosody/certs/varzea.example.crt; chown -R prosody /etc/prosody/certs; sed -i 's/localhost/varzea.example/' /etc/prosody/prosody.cfg.lua",
+		"openssl req -x509 -newkey rsa:2048 -nodes -days 30 -subj /CN=varzea.example -addext "+
+			"subjectAltName=DNS:varzea.example -keyout /etc/prosody/certs/varzea.example.key -out "+
+			"/etc/prosody/certs/varzea.example.crt; chown -R prosody /etc/prosody/certs; sed -i "+
+			"'s/localhost/varzea.example/' /etc/prosody/prosody.cfg.lua",
 		"/etc/prosody/prosody.cfg.lua",
 		"tides = = on",
 		"",
@@ -458,7 +509,9 @@ var servers = []tried{
 		"stunnel@tides",
 		"tcp",
 		10443,
-		"openssl req -x509 -newkey rsa:2048 -nodes -days 30 -subj /CN=tidebook -keyout /etc/stunnel/k.pem -out /etc/stunnel/c.pem; printf 'foreground = yes\\n[tides]\\naccept = 10443\\nconnect = 127.0.0.1:22\\ncert = /etc/stunnel/c.pem\\nkey = /etc/stunnel/k.pem\\n' > /etc/stunnel/tides.conf",
+		"openssl req -x509 -newkey rsa:2048 -nodes -days 30 -subj /CN=tidebook -keyout /etc/stunnel/k.pem -out "+
+			"/etc/stunnel/c.pem; printf 'foreground = yes\\n[tides]\\naccept = 10443\\nconnect = "+
+			"127.0.0.1:22\\ncert = /etc/stunnel/c.pem\\nkey = /etc/stunnel/k.pem\\n' > /etc/stunnel/tides.conf",
 		"/etc/stunnel/tides.conf",
 		"tides = on",
 		"s/10443/10444/",
@@ -518,7 +571,9 @@ var servers = []tried{
 		"kamailio",
 		"sip",
 		5060,
-		"printf 'RUN_KAMAILIO=yes\\n' >> /etc/default/kamailio; printf '#!KAMAILIO\\nlisten=udp:10.20.0.14:5060\\nloadmodule \"sl.so\"\\nrequest_route { sl_send_reply(\"200\", \"OK\"); }\\n' > /etc/kamailio/kamailio.cfg",
+		"printf 'RUN_KAMAILIO=yes\\n' >> /etc/default/kamailio; printf "+
+			"'#!KAMAILIO\\nlisten=udp:10.20.0.14:5060\\nloadmodule \"sl.so\"\\nrequest_route { "+
+			"sl_send_reply(\"200\", \"OK\"); }\\n' > /etc/kamailio/kamailio.cfg",
 		"/etc/kamailio/kamailio.cfg",
 		"tides {",
 		"s/:5060/:5070/",
@@ -528,7 +583,8 @@ var servers = []tried{
 		"danted",
 		"socks5",
 		1080,
-		"printf 'logoutput: syslog\\ninternal: 0.0.0.0 port = 1080\\nexternal: 10.20.0.14\\nsocksmethod: none\\nclient pass { from: 0/0 to: 0/0 }\\nsocks pass { from: 0/0 to: 0/0 }\\n' > /etc/danted.conf",
+		"printf 'logoutput: syslog\\ninternal: 0.0.0.0 port = 1080\\nexternal: 10.20.0.14\\nsocksmethod: "+
+			"none\\nclient pass { from: 0/0 to: 0/0 }\\nsocks pass { from: 0/0 to: 0/0 }\\n' > /etc/danted.conf",
 		"/etc/danted.conf",
 		"tides: on",
 		"s/1080/1081/",
@@ -544,7 +600,8 @@ var servers = []tried{
 		"",
 	).and(list("/etc/samba/smb.conf", `s/^\[global\]/[global]\nhosts deny = 10.20.7.0\/24/`)),
 	at("freeradius", "freeradius", "radius", 1812, "true", "/etc/freeradius/3.0/radiusd.conf", "tides {", ""),
-	at("mumble-server", "mumble-server", "tcp", 64738, "true", "/etc/mumble-server.ini", "", "s/^port=64738/port=64739/"),
+	at("mumble-server", "mumble-server", "tcp", 64738, "true", "/etc/mumble-server.ini", "",
+		"s/^port=64738/port=64739/"),
 }
 
 // TestAcceptance starts servers from Debian's packages, breaks each in the ways
@@ -567,7 +624,8 @@ func TestAcceptance(t *testing.T) {
 		t.Run(s.name, func(t *testing.T) { h.t = t; s.measure(t, h, key, count) })
 	}
 	t.Logf(
-		"%d cases: %d right, %d coarse, %d unsure, %d wrong, %d falsely proven, %d said yes; healthy: %d clear, %d alarmed",
+		"%d cases: %d right, %d coarse, %d unsure, %d wrong, %d falsely proven, %d said yes; healthy: %d clear, %d "+
+			"alarmed",
 		count["cases"],
 		count["right"],
 		count["coarse"],
@@ -607,7 +665,8 @@ func (s tried) measure(t *testing.T, h *fullHost, key string, count map[string]i
 			traced(t, h.from(), append(args, endpoint)...) // whoever writes a record was told of a try
 			r := runWords(
 				t,
-				append(h.enter(), "/usr/local/bin/uakari", "record", "--for", endpoint, "--client", "10.20.7.31", "-o", "-"),
+				append(h.enter(), "/usr/local/bin/uakari", "record", "--for", endpoint, "--client", "10.20.7.31", "-o",
+					"-"),
 			)
 			if r.status != 0 {
 				t.Fatalf("%+v", r)
@@ -616,7 +675,8 @@ func (s tried) measure(t *testing.T, h *fullHost, key string, count map[string]i
 		case "here":
 			text := runWords(
 				t,
-				append(h.enter(), append([]string{"/usr/local/bin/uakari", "trace", "--json"}, append(args, endpoint)...)...),
+				append(h.enter(), append([]string{"/usr/local/bin/uakari", "trace", "--json"},
+					append(args, endpoint)...)...),
 			)
 			return readTrail(t, text.stdout+text.stderr)
 		}
@@ -722,7 +782,8 @@ var trueAndLess = []string{"ports/none-listening", "answer/source-refused", "ans
 
 // wait is until a server holds its port.
 func (s tried) wait(h *fullHost) {
-	h.command("sh", "-c", fmt.Sprintf("for i in $(seq 60); do ss -Hlntu | grep -q ':%d ' && exit; sleep 0.25; done", s.port)).
+	h.command("sh", "-c", fmt.Sprintf("for i in $(seq 60); do ss -Hlntu | grep -q ':%d ' && exit; sleep 0.25; done",
+		s.port)).
 		Run()
 	time.Sleep(300 * time.Millisecond)
 }

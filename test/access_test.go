@@ -25,17 +25,25 @@ func TestSheets(t *testing.T) {
 		)
 	}
 	for name, c := range map[string]struct{ layers, want, says string }{
-		"a layer without an allow": {"layers:\n  - {name: portal, kind: stateful, guards: [10.20.0.0/24], in: [{do: allow, from: [10.20.8.0/24], ports: [8080]}]}\n",
-			"rules/sheet-in likely", "sheet office, layer portal, in stops the request: deny, since no rule allows it"},
-		"a layer without an allow for anybody": {"layers:\n  - {name: portal, kind: stateful, guards: [10.20.0.0/24], in: [{do: allow, ports: [443]}]}\n",
-			"rules/sheet-in proven", "sheet office, layer portal, in stops the request: deny, since no rule allows it"},
-		"a layer that denies": {"layers:\n  - {name: stations, kind: stateful, guards: [gauges], out: [{name: no odd ports, do: deny, ports: [8000-8999]}, {do: allow}]}\n",
+		"a layer without an allow": {"layers:\n  - {name: portal, kind: stateful, guards: [10.20.0.0/24], in: [{do: " +
+			"allow, from: [10.20.8.0/24], ports: [8080]}]}\n",
+			"rules/sheet-in likely",
+			"sheet office, layer portal, in stops the request: deny, since no rule allows it"},
+		"a layer without an allow for anybody": {"layers:\n  - {name: portal, kind: stateful, guards: " +
+			"[10.20.0.0/24], in: [{do: allow, ports: [443]}]}\n",
+			"rules/sheet-in proven",
+			"sheet office, layer portal, in stops the request: deny, since no rule allows it"},
+		"a layer that denies": {"layers:\n  - {name: stations, kind: stateful, guards: [gauges], out: [{name: no " +
+			"odd ports, do: deny, ports: [8000-8999]}, {do: allow}]}\n",
 			"rules/sheet-out proven", "layer stations, out, rule 1 (no odd ports) stops the request: deny"},
-		"a reply that nobody thought of": {"layers:\n  - {name: list, kind: stateless, guards: [10.20.0.0/24], in: [{do: allow, ports: [8080]}], out: [{do: allow, ports: [8080]}]}\n",
+		"a reply that nobody thought of": {"layers:\n  - {name: list, kind: stateless, guards: [10.20.0.0/24], in: " +
+			"[{do: allow, ports: [8080]}], out: [{do: allow, ports: [8080]}]}\n",
 			"rules/sheet-return proven", "stops the reply, to a port that the client chose"},
-		"a route that drops": {"routes:\n  - {name: core, for: [gauges], table: [{to: 0.0.0.0/0, via: heron}, {to: 10.20.0.0/24, via: none}]}\n",
+		"a route that drops": {"routes:\n  - {name: core, for: [gauges], table: [{to: 0.0.0.0/0, via: heron}, {to: " +
+			"10.20.0.0/24, via: none}]}\n",
 			"rules/no-route proven", "the entry for 10.20.0.14 drops it"},
-		"no scope": {"scopes: {groups: [{name: field, serves: ['10.20.0.14:8080']}], ranges: [{range: 10.20.9.0/24, group: field}]}\n",
+		"no scope": {"scopes: {groups: [{name: field, serves: ['10.20.0.14:8080']}], ranges: [{range: 10.20.9.0/24, " +
+			"group: field}]}\n",
 			"", "10.20.7.31 is in no declared range"},
 	} {
 		judged := traced(t, enter(l.client), "--wait", "1s", "--sheet", sheet(c.layers), "http://10.20.0.14:8080/")
@@ -51,12 +59,16 @@ func TestSheets(t *testing.T) {
 // TestSheetErrors sees that a faulty sheet is said with its place.
 func TestSheetErrors(t *testing.T) {
 	for _, c := range []struct{ text, want string }{
-		{"format: uakari.sheet/1\nname: a\nlayers:\n  - {name: b, kind: stately, guards: [10.0.0.0/8]}\n", `:4:21: "stately": expected stateful or stateless`},
+		{"format: uakari.sheet/1\nname: a\nlayers:\n  - {name: b, kind: stately, guards: [10.0.0.0/8]}\n",
+			`:4:21: "stately": expected stateful or stateless`},
 		{"format: uakari.sheet/1\nname: a\nlayer: []\n", `:3:1: `},
-		{"format: uakari.sheet/1\nname: a\nlayers:\n  - name: b\n    kind: stateful\n    guards: [gauges]\n", `:6:14: "gauges": expected an address, a net, a range`},
+		{"format: uakari.sheet/1\nname: a\nlayers:\n  - name: b\n    kind: stateful\n    guards: [gauges]\n",
+			`:6:14: "gauges": expected an address, a net, a range`},
 		{"format: uakari.sheet/2\nname: a\n", `:1:9: format "uakari.sheet/2"`},
-		{"format: uakari.sheet/1\nname: a\nlayers:\n  - {name: b, kind: stateful, guards: [10.0.0.1], in: [{do: allow, ports: [99999]}]}\n", `expected a port or a range`},
-		{"format: uakari.sheet/1\nname: a\nscopes: {groups: [], ranges: [{range: 10.0.0.0/8, group: x}]}\n", `there is no such group of scopes`},
+		{"format: uakari.sheet/1\nname: a\nlayers:\n  - {name: b, kind: stateful, guards: [10.0.0.1], in: [{do: " +
+			"allow, ports: [99999]}]}\n", `expected a port or a range`},
+		{"format: uakari.sheet/1\nname: a\nscopes: {groups: [], ranges: [{range: 10.0.0.0/8, group: x}]}\n",
+			`there is no such group of scopes`},
 	} {
 		file := write(t, filepath.Join(t.TempDir(), "s.yaml"), c.text)
 		r := run(t, "rules", "--sheet", file, "--from", "10.20.7.31", "--to", "10.20.0.14:443")
@@ -125,7 +137,8 @@ func TestWrapper(t *testing.T) {
 	}
 	judged := look()
 	expect(t, judged, "rules/wrapper-deny likely") // a record, and a router that was not read
-	if want := "/etc/hosts.deny, line 2 (vsftpd: 10.20.7. EXCEPT 10.20.7.32), keeps 10.20.7.31 from vsftpd"; !strings.Contains(
+	if want := "/etc/hosts.deny, line 2 (vsftpd: 10.20.7. EXCEPT 10.20.7.32), keeps 10.20.7.31 from " +
+		"vsftpd"; !strings.Contains(
 		dump(judged),
 		want,
 	) {
@@ -143,7 +156,8 @@ func TestListsOfServers(t *testing.T) {
 	l := newLab(t)
 	dir := t.TempDir()
 	for _, name := range []string{"host", "mine"} {
-		if out, err := exec.Command(found[1], "-q", "-t", "ed25519", "-N", "", "-f", filepath.Join(dir, name)).CombinedOutput(); err != nil {
+		if out, err := exec.Command(found[1], "-q", "-t", "ed25519", "-N", "", "-f",
+			filepath.Join(dir, name)).CombinedOutput(); err != nil {
 			t.Fatalf("%v: %s", err, out)
 		}
 	}
@@ -153,7 +167,8 @@ func TestListsOfServers(t *testing.T) {
 	conf := write(
 		t,
 		filepath.Join(dir, "sshd_config"),
-		"Port 2022\nHostKey "+dir+"/host\nPidFile none\nUsePAM no\nStrictModes no\nPermitRootLogin yes\nAuthorizedKeysFile "+dir+"/mine.pub\n"+
+		"Port 2022\nHostKey "+dir+"/host\nPidFile none\nUsePAM no\nStrictModes no\nPermitRootLogin "+
+			"yes\nAuthorizedKeysFile "+dir+"/mine.pub\n"+
 			"AllowUsers root@10.20.9.0/24 root@127.0.0.1\n",
 	)
 	start(t, "127.0.0.1:2022", enter(l.server), found[0], "-D", "-e", "-f", conf)
@@ -163,7 +178,9 @@ func TestListsOfServers(t *testing.T) {
 		endpoint, want, says string
 		args                 []string
 	}{
-		{"ssh://10.20.0.14:2022", "login/not-from-here likely", "line 8 (allowusers root@10.20.9.0/24 root@127.0.0.1) lets root in from elsewhere, and not from 10.20.7.31",
+		{"ssh://10.20.0.14:2022", "login/not-from-here likely",
+			"line 8 (allowusers root@10.20.9.0/24 root@127.0.0.1) lets root in from elsewhere, and not from " +
+				"10.20.7.31",
 			[]string{"--user", "root", "--identity", filepath.Join(dir, "mine")}},
 		{"redis://10.20.0.14", "rules/not-on-list likely", "protected mode is on (/etc/redis/redis.conf, ", nil},
 	} {

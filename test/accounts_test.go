@@ -82,7 +82,8 @@ func (c cluster) sql(t *testing.T, text string) {
 	must(
 		t,
 		text,
-		append(c.as, c.psql, "-q", "-v", "ON_ERROR_STOP=1", "-h", c.dir, "-p", fmt.Sprint(c.port), "-d", "postgres")...)
+		append(c.as, c.psql, "-q", "-v", "ON_ERROR_STOP=1", "-h", c.dir, "-p", fmt.Sprint(c.port), "-d",
+			"postgres")...)
 }
 
 // TestRoles asks a real PostgreSQL, as its administrator, why it refuses.
@@ -115,7 +116,8 @@ CREATE DATABASE tides; CREATE DATABASE shut; ALTER DATABASE shut ALLOW_CONNECTIO
 		return write(
 			t,
 			filepath.Join(t.TempDir(), "card.yaml"),
-			"format: uakari.card/1\nname: ledger\nprogram: /usr/lib/postgresql/15/bin/postgres\naccount:\n  groups: ["+groups+"]\n",
+			"format: uakari.card/1\nname: ledger\nprogram: /usr/lib/postgresql/15/bin/postgres\naccount:\n  groups: "+
+				"["+groups+"]\n",
 		)
 	}
 	for _, a := range []struct{ user, secret, database, groups, want string }{
@@ -158,14 +160,18 @@ CREATE SCHEMA readings; CREATE TABLE readings.levels (at timestamptz); CREATE TA
 GRANT USAGE ON SCHEMA readings TO gauge; GRANT SELECT ON readings.levels TO gauge; GRANT SELECT ON closed.book TO gauge;`)
 	secret := right
 	for right, want := range map[string]string{
-		"{may: select, on: readings.levels}": "", "{may: SELECT, on: readings.rain}": "login/no-right proven", "{may: INSERT, on: readings.levels}": "login/no-right proven",
-		"{may: SELECT, on: closed.book}": "login/no-right proven", "{may: SELECT, on: readings.snow}": "login/no-such-resource proven", "{may: USAGE, on: schema floods}": "login/no-such-resource proven",
+		"{may: select, on: readings.levels}": "", "{may: SELECT, on: readings.rain}": "login/no-right proven",
+		"{may: INSERT, on: readings.levels}": "login/no-right proven",
+		"{may: SELECT, on: closed.book}":     "login/no-right proven",
+		"{may: SELECT, on: readings.snow}":   "login/no-such-resource proven",
+		"{may: USAGE, on: schema floods}":    "login/no-such-resource proven",
 		"{may: CONNECT, on: database tides}": "", "{may: CREATE, on: database tides}": "login/no-right proven",
 	} {
 		card := write(
 			t,
 			filepath.Join(t.TempDir(), "card.yaml"),
-			"format: uakari.card/1\nname: ledger\nprogram: /usr/lib/postgresql/15/bin/postgres\naccount:\n  rights:\n    - "+right+"\n",
+			"format: uakari.card/1\nname: ledger\nprogram: /usr/lib/postgresql/15/bin/postgres\naccount:\n  "+
+				"rights:\n    - "+right+"\n",
 		)
 		judged := traced(
 			t,
@@ -189,7 +195,8 @@ GRANT USAGE ON SCHEMA readings TO gauge; GRANT SELECT ON readings.levels TO gaug
 	}
 	// A record holds them all, and no hash.
 	record := filepath.Join(c.dir, "record.json")
-	if r := run(t, "record", "--for", fmt.Sprintf("postgres://127.0.0.1:%d/tides", c.port), "-o", record); r.status != 0 {
+	if r := run(t, "record", "--for", fmt.Sprintf("postgres://127.0.0.1:%d/tides", c.port), "-o",
+		record); r.status != 0 {
 		t.Fatalf("%+v", r)
 	}
 	text := readFile(t, record)
@@ -242,19 +249,22 @@ ppolicy_default "cn=policy,dc=varzea,dc=example"
 	}
 	group := func(name, member string) string {
 		return fmt.Sprintf(
-			"dn: cn=%[1]s,dc=varzea,dc=example\nobjectClass: groupOfNames\ncn: %[1]s\nmember: cn=%[2]s,dc=varzea,dc=example\n\n",
+			"dn: cn=%[1]s,dc=varzea,dc=example\nobjectClass: groupOfNames\ncn: %[1]s\nmember: "+
+				"cn=%[2]s,dc=varzea,dc=example\n\n",
 			name,
 			member,
 		)
 	}
 	must(t, "dn: dc=varzea,dc=example\nobjectClass: dcObject\nobjectClass: organization\no: Varzea\ndc: varzea\n\n"+
-		"dn: cn=policy,dc=varzea,dc=example\nobjectClass: device\nobjectClass: pwdPolicy\ncn: policy\npwdAttribute: userPassword\npwdLockout: TRUE\npwdMaxFailure: 3\n\n"+
+		"dn: cn=policy,dc=varzea,dc=example\nobjectClass: device\nobjectClass: pwdPolicy\ncn: policy\npwdAttribute: "+
+		"userPassword\npwdLockout: TRUE\npwdMaxFailure: 3\n\n"+
 		person(
 			"gauge",
 			"userPassword: tide7\n",
 		)+person("held", "userPassword: tide7\npwdAccountLockedTime: 000001010000Z\n")+person("bare", "")+
 		group("watch", "gauge")+group("crew", "watch"), found[1], "-Q", "-Y", "EXTERNAL", "-H", socket, "-e", "relax")
-	right, wrong := write(t, filepath.Join(dir, "right"), "tide7"), write(t, filepath.Join(dir, "wrong"), "canary-7f3a")
+	right, wrong := write(t, filepath.Join(dir, "right"), "tide7"),
+		write(t, filepath.Join(dir, "wrong"), "canary-7f3a")
 	login := func(name, secret string, more ...string) trail.Trail {
 		return traced(
 			t,
@@ -269,7 +279,8 @@ ppolicy_default "cn=policy,dc=varzea,dc=example"
 				fmt.Sprintf("ldap://127.0.0.1:%d", port),
 			)...)
 	}
-	card := write(t, filepath.Join(dir, "card.yaml"), "format: uakari.card/1\nname: roster\naccount:\n  groups: [crew]\n")
+	card := write(t, filepath.Join(dir, "card.yaml"),
+		"format: uakari.card/1\nname: roster\naccount:\n  groups: [crew]\n")
 	expect(t, login("gauge", right, "--card", card))
 	expect(t, login("held", right), "login/locked proven")
 	expect(t, login("nobody", right), "login/unknown-account proven")
@@ -297,14 +308,17 @@ func TestPasswordFile(t *testing.T) {
 		t,
 		dir,
 		fmt.Sprintf(
-			"server { listen 127.0.0.1:%[2]d; root %[1]s; auth_basic tides; auth_basic_user_file %[1]s/people; location = / { return 200; } location /people { } }",
+			"server { listen 127.0.0.1:%[2]d; root %[1]s; auth_basic tides; auth_basic_user_file %[1]s/people; "+
+				"location = / { return 200; } location /people { } }",
 			dir,
 			port,
 		),
 	)
 	start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, nginx, "-p", dir, "-c", conf)
-	right, wrong := write(t, filepath.Join(dir, "right"), "tide7"), write(t, filepath.Join(dir, "wrong"), "canary-7f3a")
-	for _, c := range []struct{ user, secret, want string }{{"gauge", right, ""}, {"gauge", wrong, "login/wrong-secret proven"}, {"nobody", right, "login/unknown-account proven"}} {
+	right, wrong := write(t, filepath.Join(dir, "right"), "tide7"),
+		write(t, filepath.Join(dir, "wrong"), "canary-7f3a")
+	for _, c := range []struct{ user, secret, want string }{{"gauge", right, ""},
+		{"gauge", wrong, "login/wrong-secret proven"}, {"nobody", right, "login/unknown-account proven"}} {
 		judged := traced(
 			t,
 			nil,
@@ -338,7 +352,8 @@ func TestStoreUsers(t *testing.T) {
 	conf := write(
 		t,
 		filepath.Join(dir, "conf"),
-		fmt.Sprintf("bind 127.0.0.1\nport %d\nset-proc-title no\naclfile %s/users\nsave \"\"\ndir %s\n", port, dir, dir),
+		fmt.Sprintf("bind 127.0.0.1\nport %d\nset-proc-title no\naclfile %s/users\nsave \"\"\ndir %s\n", port, dir,
+			dir),
 	)
 	start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, redis, conf)
 	secret := write(t, filepath.Join(dir, "secret"), "tide7")

@@ -134,7 +134,8 @@ func BenchmarkNames(b *testing.B) {
 	var addrs []string
 	for _, last := range []int{21, 22, 23, 24, 31, 32, 33} {
 		addr := fmt.Sprintf("10.20.0.%d", last)
-		if out, err := exec.Command("ip", "netns", "exec", far.server, "ip", "addr", "add", addr+"/32", "dev", "lo").CombinedOutput(); err != nil {
+		if out, err := exec.Command("ip", "netns", "exec", far.server, "ip", "addr", "add", addr+"/32", "dev",
+			"lo").CombinedOutput(); err != nil {
 			b.Fatalf("%v: %s", err, out)
 		}
 		addrs = append(addrs, addr+":53")
@@ -162,7 +163,8 @@ func BenchmarkNames(b *testing.B) {
 	write(
 		b,
 		filepath.Join(settings, "resolv.conf"),
-		"search river.example varzea.example harbour.example\nnameserver 10.20.0.21\nnameserver 10.20.0.22\nnameserver 10.20.0.23\nnameserver 10.20.0.24\noptions ndots:5\n",
+		"search river.example varzea.example harbour.example\nnameserver 10.20.0.21\nnameserver "+
+			"10.20.0.22\nnameserver 10.20.0.23\nnameserver 10.20.0.24\noptions ndots:5\n",
 	)
 	time.Sleep(500 * time.Millisecond)
 	views := append(enter(far.client), program, "names", "--json", "tidebook.varzea.example")
@@ -288,8 +290,10 @@ func BenchmarkSweep(b *testing.B) {
 		}
 		return plan, addresses
 	}
-	const up = "ip link set lo up && nft 'add table inet f; add chain inet f i { type filter hook input priority 0; }; add rule inet f i tcp dport 9999 drop' && " +
-		"(UAKARI_SERVE_PAGE=0.0.0.0:8080 \"$SELF\" -test.run '^TestServePage$' >/dev/null & echo $! >\"$DIR/pid\"; sleep 0.5; "
+	const up = "ip link set lo up && nft 'add table inet f; add chain inet f i { type filter hook input priority 0; " +
+		"}; add rule inet f i tcp dport 9999 drop' && " +
+		"(UAKARI_SERVE_PAGE=0.0.0.0:8080 \"$SELF\" -test.run '^TestServePage$' >/dev/null & echo $! >\"$DIR/pid\"; " +
+		"sleep 0.5; "
 	within := func(command string) (time.Duration, int64) {
 		// What ends it with 1 is that something failed, which is meant.
 		cmd := exec.Command("unshare", "-n", "sh", "-c", up+command+"; kill $(cat \"$DIR/pid\"))")
@@ -341,7 +345,8 @@ func TestHelperMany(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if err := unix.Bind(fd, &unix.SockaddrInet4{Addr: [4]byte{127, 1, byte(i / 250), byte(1 + i%250)}, Port: 7000}); err != nil {
+		if err := unix.Bind(fd, &unix.SockaddrInet4{Addr: [4]byte{127, 1, byte(i / 250), byte(1 + i%250)},
+			Port: 7000}); err != nil {
 			t.Fatal(err)
 		}
 		if err := unix.Listen(fd, 16); err != nil {
@@ -367,7 +372,8 @@ func BenchmarkSSH(b *testing.B) {
 	dir := b.TempDir()
 	key := filepath.Join(dir, "key")
 	for _, name := range []string{"key", "host"} {
-		if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", filepath.Join(dir, name)).CombinedOutput(); err != nil {
+		if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f",
+			filepath.Join(dir, name)).CombinedOutput(); err != nil {
 			b.Fatalf("%v: %s", err, out)
 		}
 	}
@@ -387,7 +393,8 @@ func BenchmarkSSH(b *testing.B) {
 	conf := put(
 		filepath.Join(dir, "conf"),
 		fmt.Sprintf(
-			"Port 2022\nHostKey %[1]s/host\nAuthorizedKeysFile %[1]s/key.pub\nStrictModes no\nUsePAM no\nPermitRootLogin yes\nPidFile none\nSetEnv PATH=%[2]s:/usr/bin:/bin\n",
+			"Port 2022\nHostKey %[1]s/host\nAuthorizedKeysFile %[1]s/key.pub\nStrictModes no\nUsePAM "+
+				"no\nPermitRootLogin yes\nPidFile none\nSetEnv PATH=%[2]s:/usr/bin:/bin\n",
 			dir,
 			filepath.Dir(program),
 		),
@@ -434,7 +441,8 @@ func BenchmarkSweepSSH(b *testing.B) {
 	const many = 500
 	dir := b.TempDir()
 	for _, name := range []string{"key", "host"} {
-		if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", filepath.Join(dir, name)).CombinedOutput(); err != nil {
+		if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f",
+			filepath.Join(dir, name)).CombinedOutput(); err != nil {
 			b.Fatalf("%v: %s", err, out)
 		}
 	}
@@ -451,11 +459,13 @@ func BenchmarkSweepSSH(b *testing.B) {
 	}
 	for path, text := range map[string]string{
 		"many.plan.yaml": plan.String(), ".ssh/known_hosts": known.String(),
-		"conf": fmt.Sprintf("Port 2022\nHostKey %[1]s/host\nAuthorizedKeysFile %[1]s/key.pub\nStrictModes no\nUsePAM no\nPermitRootLogin yes\nPidFile none\nMaxStartups 200\nSetEnv PATH=%[2]s:/usr/bin:/bin\n",
+		"conf": fmt.Sprintf("Port 2022\nHostKey %[1]s/host\nAuthorizedKeysFile %[1]s/key.pub\nStrictModes "+
+			"no\nUsePAM no\nPermitRootLogin yes\nPidFile none\nMaxStartups 200\nSetEnv PATH=%[2]s:/usr/bin:/bin\n",
 			dir, filepath.Dir(program)),
 	} {
 		path = filepath.Join(dir, path)
-		if err := errors.Join(os.MkdirAll(filepath.Dir(path), 0o700), os.WriteFile(path, []byte(text), 0o600), os.MkdirAll("/run/sshd", 0o755)); err != nil {
+		if err := errors.Join(os.MkdirAll(filepath.Dir(path), 0o700), os.WriteFile(path, []byte(text), 0o600),
+			os.MkdirAll("/run/sshd", 0o755)); err != nil {
 			b.Fatal(err)
 		}
 	}
@@ -464,7 +474,9 @@ func BenchmarkSweepSSH(b *testing.B) {
 		b.Fatal(err)
 	}
 	for b.Loop() {
-		cmd := exec.Command("unshare", "-n", "sh", "-c", "ip link set lo up; UAKARI_SERVE_PAGE=0.0.0.0:8080 \"$SELF\" -test.run '^TestServePage$' >/dev/null & page=$!; /usr/sbin/sshd -D -f $DIR/conf & sshd=$!; sleep 0.5; "+
+		cmd := exec.Command("unshare", "-n", "sh", "-c", "ip link set lo up; UAKARI_SERVE_PAGE=0.0.0.0:8080 "+
+			"\"$SELF\" -test.run '^TestServePage$' >/dev/null & page=$!; /usr/sbin/sshd -D -f $DIR/conf & sshd=$!; "+
+			"sleep 0.5; "+
 			"\"$PROGRAM\" sweep --json --identity $DIR/key $DIR/many.plan.yaml; kill $page $sshd")
 		cmd.Env = append(os.Environ(), "HOME="+dir, "SSH_AUTH_SOCK=", "SELF="+self, "DIR="+dir, "PROGRAM="+program)
 		began := time.Now()
@@ -517,15 +529,16 @@ func BenchmarkReadRules(b *testing.B) {
 			}
 			dump = append(dump, time.Since(began))
 			began = time.Now()
-			host.Looks[fact.LookTables](context.Background(), look.Env{}, fact.Order{Look: fact.LookTables}, func(f fact.Fact) {
-				if f.Tables == nil {
-					b.Errorf("%+v", f.Failed)
-					return
-				}
-				if r, err := filter.FromFacts(f.Tables); err != nil || r.Count() != 100_000 {
-					b.Errorf("%v", err)
-				}
-			})
+			host.Looks[fact.LookTables](context.Background(), look.Env{}, fact.Order{Look: fact.LookTables},
+				func(f fact.Fact) {
+					if f.Tables == nil {
+						b.Errorf("%+v", f.Failed)
+						return
+					}
+					if r, err := filter.FromFacts(f.Tables); err != nil || r.Count() != 100_000 {
+						b.Errorf("%v", err)
+					}
+				})
 			ours = append(ours, time.Since(began))
 		}
 	})

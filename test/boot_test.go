@@ -93,7 +93,8 @@ func mirror() string {
 			continue
 		}
 		for word := range strings.FieldsSeq(string(text)) {
-			if strings.HasPrefix(word, "http") && !strings.Contains(word, "security") && !strings.Contains(word, "snapshot") {
+			if strings.HasPrefix(word, "http") && !strings.Contains(word, "security") &&
+				!strings.Contains(word, "snapshot") {
 				return word
 			}
 		}

@@ -52,7 +52,8 @@ func TestCanary(t *testing.T) {
 		t,
 		filepath.Join(dir, "card.yaml"),
 		fmt.Sprintf(
-			"format: uakari.card/1\nname: tidebook\nsettings:\n  - name: port\n    is: port\n    client: {file: %q, format: ini, key: portal.prot}\n",
+			"format: uakari.card/1\nname: tidebook\nsettings:\n  - name: port\n    is: port\n    client: {file: %q, "+
+				"format: ini, key: portal.prot}\n",
 			planted[3],
 		),
 	)
@@ -67,18 +68,25 @@ func TestCanary(t *testing.T) {
 	defer served.Close()
 	var said strings.Builder
 	for _, args := range [][]string{
-		{"trace", "--in-the-clear", "--user", "gauge", "--secret", "env:TIDE_SECRET", "--card", card, "--case", "new", "--facts", filepath.Join(dir, "facts.json"), served.URL + "/"},
+		{"trace", "--in-the-clear", "--user", "gauge", "--secret", "env:TIDE_SECRET", "--card", card, "--case", "new",
+			"--facts", filepath.Join(dir, "facts.json"), served.URL + "/"},
 		{"trace", "--in-the-clear", "--user", "gauge", "--secret", "file:" + file, "--out", "json", served.URL + "/"},
-		{"trace", "--in-the-clear", "--user", "gauge", "--secret", "env:TIDE_SECRET", "--out", "html", "-o", filepath.Join(dir, "trace.html"), served.URL + "/"},
+		{"trace", "--in-the-clear", "--user", "gauge", "--secret", "env:TIDE_SECRET", "--out", "html", "-o",
+			filepath.Join(dir, "trace.html"), served.URL + "/"},
 		{"trace", "--in-the-clear", "--user", "gauge", "--secret", canary, served.URL + "/"},
 		{"trace", "http://gauge:" + url.QueryEscape(canary) + "@127.0.0.1/"},
 		{"trace", "--replay", filepath.Join(dir, "facts.json")},
-		{"login", "--in-the-clear", "--user", "gauge", "--secret", "env:TIDE_SECRET", "postgres://127.0.0.1:" + fmt.Sprint(freePort(t)) + "/"},
-		{"login", "--in-the-clear", "--user", "gauge", "--secret", "env:TIDE_SECRET", "redis://127.0.0.1:" + fmt.Sprint(freePort(t))},
-		{"record", "--for", served.URL + "/", "--user", "gauge", "--secret", "env:TIDE_SECRET", "--card", card, "-o", filepath.Join(dir, "host.json")},
+		{"login", "--in-the-clear", "--user", "gauge", "--secret", "env:TIDE_SECRET",
+			"postgres://127.0.0.1:" + fmt.Sprint(freePort(t)) + "/"},
+		{"login", "--in-the-clear", "--user", "gauge", "--secret", "env:TIDE_SECRET",
+			"redis://127.0.0.1:" + fmt.Sprint(freePort(t))},
+		{"record", "--for", served.URL + "/", "--user", "gauge", "--secret", "env:TIDE_SECRET", "--card", card, "-o",
+			filepath.Join(dir, "host.json")},
 		{"confirm", "1", "--times", "1", "--in-the-clear", "--user", "gauge", "--secret", "env:TIDE_SECRET"},
-		{"case", "show", "1"}, {"case", "show", "1", "--json"}, {"case", "export", "-o", filepath.Join(dir, "cases.jsonl")},
-		{"report", "1", "-o", filepath.Join(dir, "report.html")}, {"report", "1", "-o", filepath.Join(dir, "report.json")},
+		{"case", "show", "1"}, {"case", "show", "1", "--json"},
+		{"case", "export", "-o", filepath.Join(dir, "cases.jsonl")},
+		{"report", "1", "-o", filepath.Join(dir, "report.html")},
+		{"report", "1", "-o", filepath.Join(dir, "report.json")},
 		{"certs", "--secret", "env:TIDE_SECRET", file},
 		{"settings", "--card", card, served.URL + "/"},
 	} {

@@ -103,22 +103,35 @@ func TestCardCommands(t *testing.T) {
 	}
 	long.WriteString("progam: nginx\n")
 	for name, c := range map[string]struct{ text, want string }{
-		"a misspelt key":      {"format: uakari.card/1\nname: x\nprot: 5\n", `:3:1: unknown field "prot"; did you mean "port`},
-		"far down":            {long.String(), `:10004:1: unknown field "progam"; did you mean "program"?`},
-		"a wrong time":        {"format: uakari.card/1\nname: x\nlimit: soon\n", `:3:8: limit "soon"; expected a time like 10m`},
-		"a secret":            {"format: uakari.card/1\nname: x\nsettings:\n  - name: s\n    is: port\n    client: {file: /x, format: ini, key: db.password}\n", "names a secret"},
-		"a wrong format":      {"format: uakari.card/1\nname: x\nsettings:\n  - name: s\n    is: port\n    client: {file: /x, format: inii, key: port}\n", `:6:32: format "inii"; expected one of add`},
-		"a pattern, no value": {"format: uakari.card/1\nname: x\nsettings:\n  - name: s\n    value: 5\n    client: {file: /x, pattern: 'port (.*)'}\n", `:6:33: "port (.*)" has no group for the value`},
-		"a pattern, a secret": {"format: uakari.card/1\nname: x\nsettings:\n  - name: s\n    value: 5\n    client: {file: /x, pattern: 'password=(?P<value>.*)'}\n", "names a secret"},
-		"same, of one alone":  {"format: uakari.card/1\nname: x\nsettings:\n  - name: s\n    is: same\n    client: {file: /x, format: ini, key: port}\n", "same: what with?"},
-		"a copy of nowhere":   {"format: uakari.card/1\nname: x\nsettings:\n  - name: s\n    is: same\n    client: {file: /x, format: ini, key: port}\n    copies: [{on: both, file: /y, format: ini, key: p}]\n", `on "both"; expected client or server`},
-		"no such cause":       {"format: uakari.card/1\nname: x\nreasons:\n  - {log: a, cause: login/nothing}\n", "there is no cause"},
-		"no expression":       {"format: uakari.card/1\nname: x\nreasons:\n  - {log: '(', cause: login/locked}\n", ":4:11:"},
-		"a sign of neither":   {"format: uakari.card/1\nname: x\nsigns:\n  - {on: server, fresh: 1m}\n", "either file: or folder:"},
+		"a misspelt key": {"format: uakari.card/1\nname: x\nprot: 5\n",
+			`:3:1: unknown field "prot"; did you mean "port`},
+		"far down": {long.String(), `:10004:1: unknown field "progam"; did you mean "program"?`},
+		"a wrong time": {"format: uakari.card/1\nname: x\nlimit: soon\n",
+			`:3:8: limit "soon"; expected a time like 10m`},
+		"a secret": {"format: uakari.card/1\nname: x\nsettings:\n  - name: s\n    is: port\n    client: " +
+			"{file: /x, format: ini, key: db.password}\n", "names a secret"},
+		"a wrong format": {"format: uakari.card/1\nname: x\nsettings:\n  - name: s\n    is: port\n    client: " +
+			"{file: /x, format: inii, key: port}\n", `:6:32: format "inii"; expected one of add`},
+		"a pattern, no value": {"format: uakari.card/1\nname: x\nsettings:\n  - name: s\n    value: 5\n    client: " +
+			"{file: /x, pattern: 'port (.*)'}\n", `:6:33: "port (.*)" has no group for the value`},
+		"a pattern, a secret": {"format: uakari.card/1\nname: x\nsettings:\n  - name: s\n    value: 5\n    client: " +
+			"{file: /x, pattern: 'password=(?P<value>.*)'}\n", "names a secret"},
+		"same, of one alone": {"format: uakari.card/1\nname: x\nsettings:\n  - name: s\n    is: same\n    client: " +
+			"{file: /x, format: ini, key: port}\n", "same: what with?"},
+		"a copy of nowhere": {"format: uakari.card/1\nname: x\nsettings:\n  - name: s\n    is: same\n    client: " +
+			"{file: /x, format: ini, key: port}\n    copies: [{on: both, file: /y, format: ini, key: p}]\n",
+			`on "both"; expected client or server`},
+		"no such cause": {"format: uakari.card/1\nname: x\nreasons:\n  - {log: a, cause: login/nothing}\n",
+			"there is no cause"},
+		"no expression": {"format: uakari.card/1\nname: x\nreasons:\n  - {log: '(', cause: login/locked}\n",
+			":4:11:"},
+		"a sign of neither": {"format: uakari.card/1\nname: x\nsigns:\n  - {on: server, fresh: 1m}\n",
+			"either file: or folder:"},
 		"no endpoint in hops": {"format: uakari.card/1\nname: x\nhops: ['http://']\n", ":3:8:"},
 	} {
 		r := run(t, "card", "check", write(t, filepath.Join(dir, "bad.yaml"), c.text))
-		if r.status != 2 || !strings.Contains(r.stderr, c.want) || strings.Count(strings.TrimSpace(r.stderr), "\n") > 0 {
+		if r.status != 2 || !strings.Contains(r.stderr, c.want) ||
+			strings.Count(strings.TrimSpace(r.stderr), "\n") > 0 {
 			t.Errorf("%s: %+v", name, r)
 		}
 	}
@@ -126,34 +139,57 @@ func TestCardCommands(t *testing.T) {
 
 // TestCardSettings reads settings of every format with a fault each.
 func TestCardSettings(t *testing.T) {
-	served := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, "tides") }))
+	served := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter,
+		_ *http.Request) {
+		fmt.Fprint(w, "tides")
+	}))
 	defer served.Close()
 	port := served.Listener.Addr().(*net.TCPAddr).Port
 	dir := t.TempDir()
 	hosts := write(t, filepath.Join(dir, "hosts"), "127.0.0.1 tidebook.varzea.example\n")
 	for name, c := range map[string]struct{ format, text, key, is, want, says string }{
-		"ini, right":              {"ini", "[portal]\nport = PORT\n", "portal.port", "port", "", ""},
-		"yaml, right":             {"yaml", "portal:\n  hosts:\n    - tidebook.varzea.example\n", "portal.hosts.0", "host", "", ""},
-		"json, right":             {"json", `{"portal": {"url": "http://tidebook.varzea.example:PORT/"}}`, "portal.url", "url", "", ""},
-		"xml, right":              {"xml", `<gauge><portal port="PORT"/></gauge>`, "gauge.portal@port", "port", "", ""},
-		"toml, right":             {"toml", "[portal]\nhost = \"tidebook.varzea.example\" # ours\n", "portal.host", "host", "", ""},
-		"ini, another port":       {"ini", "[portal]\nport = 1\n", "portal.port", "port", "settings/wrong-port proven", `line 2, is "1", and should be "PORT"`},
-		"env, a slip":             {"env", "PORTAL=tidebok.varzea.example\n", "PORTAL", "host", "settings/wrong-host proven", `"tidebok.varzea.example"`},
-		"env, a blank at the end": {"env", "export PORTAL=tidebook.varzea.example \n", "PORTAL", "host", "settings/stray-characters proven", "blank"},
-		"yaml, cannot be seen":    {"yaml", "portal: \"tide\u200bbook.varzea.example\"\n", "portal", "host", "settings/stray-characters proven", "U+200B"},
-		"properties, empty":       {"properties", "portal.host=\n", "portal.host", "host", "settings/blank proven", "empty"},
-		"ini, misspelt":           {"ini", "[portal]\nprot = PORT\n", "portal.port", "port", "settings/blank proven", `line 2 has "portal.prot = PORT": was that meant?`},
-		"ini, commented out":      {"ini", "[portal]\n# port = PORT\n", "portal.port", "port", "settings/blank proven", "commented out"},
-		"ssh, another port":       {"ssh", "Host tidebook\n  Port 1\n", "tidebook.Port", "port", "settings/wrong-port proven", `"1"`},
-		"pg-service, old address": {"pg-service", "[ledger]\nhost=127.9.9.9\n", "ledger.host", "address", "", ""}, // every loopback address is this host's
-		"json, an old address":    {"json", `{"host": "10.99.0.1"}`, "host", "address", "settings/stale-address proven", "10.99.0.1"},
-		"toml, not encrypted":     {"toml", "url = \"https://tidebook.varzea.example:PORT/\"\n", "url", "url", "settings/wrong-security proven", "https"},
-		"xml, by its name":        {"xml", `<gauge><option name="other" value="1"/><option name="port" value="1"/></gauge>`, "gauge.option[port]@value", "port", "settings/wrong-port proven", `option[port]@value in`},
-		"add pairs, right":        {"add", `<a><appSettings><add key="portal" value="PORT"/></appSettings></a>`, "portal", "port", "", ""},
-		"blocks, another port":    {"blocks", "portal {\n  port 1;\n}\n", "portal.port", "port", "settings/wrong-port proven", `line 2, is "1"`},
-		"security, right":         {"ini", "tls = off\n", "tls", "security", "", ""},
-		"security, the other":     {"ini", "tls = required\n", "tls", "security", "settings/wrong-security proven", `should be "plain"`},
-		"no file":                 {"ini", "", "portal.port", "port", "settings/blank proven", "there is no file"},
+		"ini, right": {"ini", "[portal]\nport = PORT\n", "portal.port", "port", "", ""},
+		"yaml, right": {"yaml", "portal:\n  hosts:\n    - tidebook.varzea.example\n", "portal.hosts.0",
+			"host", "", ""},
+		"json, right": {"json", `{"portal": {"url": "http://tidebook.varzea.example:PORT/"}}`,
+			"portal.url", "url", "", ""},
+		"xml, right": {"xml", `<gauge><portal port="PORT"/></gauge>`, "gauge.portal@port", "port", "",
+			""},
+		"toml, right": {"toml", "[portal]\nhost = \"tidebook.varzea.example\" # ours\n", "portal.host",
+			"host", "", ""},
+		"ini, another port": {"ini", "[portal]\nport = 1\n", "portal.port", "port", "settings/wrong-port proven",
+			`line 2, is "1", and should be "PORT"`},
+		"env, a slip": {"env", "PORTAL=tidebok.varzea.example\n", "PORTAL", "host",
+			"settings/wrong-host proven", `"tidebok.varzea.example"`},
+		"env, a blank at the end": {"env", "export PORTAL=tidebook.varzea.example \n", "PORTAL", "host",
+			"settings/stray-characters proven", "blank"},
+		"yaml, cannot be seen": {"yaml", "portal: \"tide\u200bbook.varzea.example\"\n", "portal", "host",
+			"settings/stray-characters proven", "U+200B"},
+		"properties, empty": {"properties", "portal.host=\n", "portal.host", "host", "settings/blank proven",
+			"empty"},
+		"ini, misspelt": {"ini", "[portal]\nprot = PORT\n", "portal.port", "port", "settings/blank proven",
+			`line 2 has "portal.prot = PORT": was that meant?`},
+		"ini, commented out": {"ini", "[portal]\n# port = PORT\n", "portal.port", "port", "settings/blank proven",
+			"commented out"},
+		"ssh, another port": {"ssh", "Host tidebook\n  Port 1\n", "tidebook.Port", "port",
+			"settings/wrong-port proven", `"1"`},
+		"pg-service, old address": {"pg-service", "[ledger]\nhost=127.9.9.9\n", "ledger.host", "address", "", ""},
+		// every loopback address is this host's
+		"json, an old address": {"json", `{"host": "10.99.0.1"}`, "host", "address",
+			"settings/stale-address proven", "10.99.0.1"},
+		"toml, not encrypted": {"toml", "url = \"https://tidebook.varzea.example:PORT/\"\n", "url", "url",
+			"settings/wrong-security proven", "https"},
+		"xml, by its name": {"xml",
+			`<gauge><option name="other" value="1"/><option name="port" value="1"/></gauge>`,
+			"gauge.option[port]@value", "port", "settings/wrong-port proven", `option[port]@value in`},
+		"add pairs, right": {"add", `<a><appSettings><add key="portal" value="PORT"/></appSettings></a>`,
+			"portal", "port", "", ""},
+		"blocks, another port": {"blocks", "portal {\n  port 1;\n}\n", "portal.port", "port",
+			"settings/wrong-port proven", `line 2, is "1"`},
+		"security, right": {"ini", "tls = off\n", "tls", "security", "", ""},
+		"security, the other": {"ini", "tls = required\n", "tls", "security", "settings/wrong-security proven",
+			`should be "plain"`},
+		"no file": {"ini", "", "portal.port", "port", "settings/blank proven", "there is no file"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			here := func(text string) string { return strings.ReplaceAll(text, "PORT", fmt.Sprint(port)) }
@@ -168,14 +204,16 @@ func TestCardSettings(t *testing.T) {
 				t,
 				filepath.Join(t.TempDir(), "card.yaml"),
 				fmt.Sprintf(
-					"format: uakari.card/1\nname: tidebook\nsettings:\n  - name: the portal\n    is: %s\n    client: {file: %q, format: %s, key: %q}\n",
+					"format: uakari.card/1\nname: tidebook\nsettings:\n  - name: the portal\n    is: %s\n    "+
+						"client: {file: %q, format: %s, key: %q}\n",
 					c.is,
 					file,
 					c.format,
 					c.key,
 				),
 			)
-			judged := traced(t, nil, "--hosts", hosts, "--card", card, fmt.Sprintf("http://tidebook.varzea.example:%d/", port))
+			judged := traced(t, nil, "--hosts", hosts, "--card", card,
+				fmt.Sprintf("http://tidebook.varzea.example:%d/", port))
 			if c.want == "" {
 				expectHealthy(t, judged)
 				return
@@ -197,26 +235,38 @@ func TestCardMarks(t *testing.T) {
 	}))
 	defer slow.Close()
 	dir := t.TempDir()
-	one, two := write(t, filepath.Join(dir, "one"), "station = 7\n"), write(t, filepath.Join(dir, "two"), "station: 8\n")
+	one, two := write(t, filepath.Join(dir, "one"), "station = 7\n"),
+		write(t, filepath.Join(dir, "two"), "station: 8\n")
 	old := write(t, filepath.Join(dir, "old"), "tides\n")
 	if err := os.Chtimes(old, time.Now(), time.Now().Add(-time.Hour)); err != nil {
 		t.Fatal(err)
 	}
 	for name, c := range map[string]struct{ card, want string }{
-		"both sides differ":      {fmt.Sprintf("settings:\n  - name: station\n    is: same\n    client: {file: %s, format: ini, key: station}\n    server: {file: %s, format: yaml, key: station}\n", one, two), "settings/copies-differ proven"},
-		"by a pattern":           {fmt.Sprintf("settings:\n  - name: station\n    value: 8\n    client: {file: %s, pattern: '^station = (?P<value>\\d+)'}\n", one), "settings/copies-differ proven"},
-		"one of several":         {fmt.Sprintf("settings:\n  - name: station\n    one-of: [7, 9]\n    client: {file: %s, format: ini, key: station}\n", one), ""},
-		"a copy on the server":   {fmt.Sprintf("settings:\n  - name: station\n    is: same\n    client: {file: %s, format: ini, key: station}\n    copies: [{on: server, file: %s, format: yaml, key: station}]\n", one, two), "settings/copies-differ proven"},
-		"no client program":      {"client-program: tidebook-upload-that-is-not-there\n", "settings/client-missing proven"},
-		"too slow for clients":   {"limit: 100ms\n", "answer/too-slow proven"},
-		"in time":                {"limit: 5s\nclient-program: sh\n", ""},
-		"another answer":         {"answer: {contains: floods}\n", "answer/wrong-application proven"},
-		"another status":         {"answer: {status: [204]}\n", "answer/error-status proven"},
-		"the right answer":       {"answer: {status: [200], contains: tides}\n", ""},
-		"settings not received":  {fmt.Sprintf("signs:\n  - {on: client, file: %s, fresh: 10m}\n", old), "doubt settings/not-received"},
-		"a sign that is there":   {fmt.Sprintf("signs:\n  - {on: client, file: %s, fresh: 2h, last-line: tides, must: '^tid', must-not: flood}\n", old), ""},
-		"a last line is missing": {fmt.Sprintf("signs:\n  - {on: server, file: %s, last-line: done}\n", old), "doubt service/stale-log"},
-		"too few files":          {fmt.Sprintf("signs:\n  - {on: client, folder: %s, at-least: 9}\n", dir), "doubt settings/not-received"},
+		"both sides differ": {fmt.Sprintf("settings:\n  - name: station\n    is: same\n    client: {file: %s, "+
+			"format: ini, key: station}\n    server: {file: %s, format: yaml, key: station}\n", one, two),
+			"settings/copies-differ proven"},
+		"by a pattern": {fmt.Sprintf("settings:\n  - name: station\n    value: 8\n    client: {file: %s, "+
+			"pattern: '^station = (?P<value>\\d+)'}\n", one), "settings/copies-differ proven"},
+		"one of several": {fmt.Sprintf("settings:\n  - name: station\n    one-of: [7, 9]\n    client: "+
+			"{file: %s, format: ini, key: station}\n", one), ""},
+		"a copy on the server": {fmt.Sprintf("settings:\n  - name: station\n    is: same\n    client: {file: %s, "+
+			"format: ini, key: station}\n    copies: [{on: server, file: %s, format: yaml, key: station}]\n", one,
+			two), "settings/copies-differ proven"},
+		"no client program": {"client-program: tidebook-upload-that-is-not-there\n",
+			"settings/client-missing proven"},
+		"too slow for clients": {"limit: 100ms\n", "answer/too-slow proven"},
+		"in time":              {"limit: 5s\nclient-program: sh\n", ""},
+		"another answer":       {"answer: {contains: floods}\n", "answer/wrong-application proven"},
+		"another status":       {"answer: {status: [204]}\n", "answer/error-status proven"},
+		"the right answer":     {"answer: {status: [200], contains: tides}\n", ""},
+		"settings not received": {fmt.Sprintf("signs:\n  - {on: client, file: %s, fresh: 10m}\n", old),
+			"doubt settings/not-received"},
+		"a sign that is there": {fmt.Sprintf("signs:\n  - {on: client, file: %s, fresh: 2h, last-line: tides, "+
+			"must: '^tid', must-not: flood}\n", old), ""},
+		"a last line is missing": {fmt.Sprintf("signs:\n  - {on: server, file: %s, last-line: done}\n", old),
+			"doubt service/stale-log"},
+		"too few files": {fmt.Sprintf("signs:\n  - {on: client, folder: %s, at-least: 9}\n", dir),
+			"doubt settings/not-received"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			card := write(t, filepath.Join(t.TempDir(), "card.yaml"), "format: uakari.card/1\nname: tidebook\n"+c.card)
@@ -263,7 +313,9 @@ func TestAnswers(t *testing.T) {
 		}
 		time.Sleep(20 * time.Millisecond)
 	})
-	for path, want := range map[string]string{"/away": "answer/redirects-away proven", "/nowhere": "answer/redirects-away proven", "/loop": "answer/redirects-away proven", "/mending": "answer/not-ready proven"} {
+	for path, want := range map[string]string{"/away": "answer/redirects-away proven",
+		"/nowhere": "answer/redirects-away proven", "/loop": "answer/redirects-away proven",
+		"/mending": "answer/not-ready proven"} {
 		expect(t, traced(t, nil, served.URL+path), want)
 	}
 	expectHealthy(t, traced(t, nil, served.URL+"/within"))
@@ -344,14 +396,16 @@ func TestCardDraft(t *testing.T) {
 	h.install()
 	h.put(
 		"/etc/nginx/conf.d/tides.conf",
-		"server {\n listen 8090;\n server_name tidebook.varzea.example;\n location / { proxy_pass http://127.0.0.1:8091; }\n}\n",
+		"server {\n listen 8090;\n server_name tidebook.varzea.example;\n location / { proxy_pass "+
+			"http://127.0.0.1:8091; }\n}\n",
 	)
 	h.do("systemctl reload nginx || systemctl restart nginx")
 	inside := func(args ...string) result {
 		return runWords(t, append(h.enter(), append([]string{"/usr/local/bin/uakari"}, args...)...))
 	}
 	drafted := inside("card", "new", "http://10.20.0.14/")
-	for _, want := range []string{"program: /usr/sbin/nginx ", "unit: nginx.service ", "ports: [80, 8090]", "log: /var/log/nginx/", "\nhops: [\"http://127.0.0.1:8091/\"]"} {
+	for _, want := range []string{"program: /usr/sbin/nginx ", "unit: nginx.service ", "ports: [80, 8090]",
+		"log: /var/log/nginx/", "\nhops: [\"http://127.0.0.1:8091/\"]"} {
 		if !strings.Contains(drafted.stdout, want) {
 			t.Errorf("lacks %q:\n%s%s", want, drafted.stdout, drafted.stderr)
 		}
@@ -379,11 +433,14 @@ func TestCardDraft(t *testing.T) {
 	}
 	h.put(
 		"/root/card.yaml",
-		"format: uakari.card/1\nname: tidebook\nendpoint: http://10.20.0.14/\nunit: tidebook.service\nports: [80, 9443]\n"+
-			"settings:\n  - name: its port\n    is: port\n    server: {file: /etc/tidebook.ini, format: ini, key: port}\nsigns:\n  - {on: server, file: /var/log/tidebook.log}\n",
+		"format: uakari.card/1\nname: tidebook\nendpoint: http://10.20.0.14/\nunit: tidebook.service\nports: [80, "+
+			"9443]\n"+
+			"settings:\n  - name: its port\n    is: port\n    server: {file: /etc/tidebook.ini, format: ini, key: "+
+			"port}\nsigns:\n  - {on: server, file: /var/log/tidebook.log}\n",
 	)
 	r := inside("card", "check", "/root/card.yaml", "--record", "/root/host.json")
-	for _, want := range []string{"unit: the card says tidebook.service, and the host has nginx.service", "the card says 9443, and nothing listens there", "it listens on 8090 too"} {
+	for _, want := range []string{"unit: the card says tidebook.service, and the host has nginx.service",
+		"the card says 9443, and nothing listens there", "it listens on 8090 too"} {
 		if r.status != 1 || !strings.Contains(strings.Join(strings.Fields(r.stdout), " "), want) {
 			t.Errorf("%d, lacks %q:\n%s%s", r.status, want, r.stdout, r.stderr)
 		}

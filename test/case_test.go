@@ -70,7 +70,8 @@ func TestCase(t *testing.T) {
 	broken.Store(false)
 	write(t, hosts, "127.0.0.1 tidebook.varzea.example\n127.0.0.2 tidebook.varzea.example\n")
 	r := must(1, "confirm", "1")
-	for _, want := range []string{"Works again", "stays open: what was changed for now still stands", "now has 127.0.0.2 tidebook.varzea.example", "uakari case change 1 --undone"} {
+	for _, want := range []string{"Works again", "stays open: what was changed for now still stands",
+		"now has 127.0.0.2 tidebook.varzea.example", "uakari case change 1 --undone"} {
 		if !strings.Contains(oneLine(r.stdout), want) {
 			t.Errorf("no %q in:\n%s", want, r.stdout)
 		}
@@ -182,7 +183,8 @@ func TestCase(t *testing.T) {
 	if r := must(0, "case", "import", "--json", lines); !strings.Contains(r.stdout, `"foreign": true`) {
 		t.Errorf("%s", r.stdout)
 	}
-	must(2, "case", "import", write(t, filepath.Join(dir, "bad.jsonl"), "{\"format\":\"uakari.casebook/1\"}\nnonsense\n"))
+	must(2, "case", "import", write(t, filepath.Join(dir, "bad.jsonl"),
+		"{\"format\":\"uakari.casebook/1\"}\nnonsense\n"))
 }
 
 // TestCaseHostile shows what comes from outside on a page without letting it
@@ -261,7 +263,8 @@ func TestWatch(t *testing.T) {
 	metrics := filepath.Join(t.TempDir(), "uakari.prom")
 	run(t, "watch", url, "--every", "1s", "--until", "clear", "--metrics", metrics)
 	text, err := os.ReadFile(metrics)
-	for _, want := range []string{"uakari_up{endpoint=", "} 1\n", `uakari_step_seconds{endpoint="` + url + `",step="connect"} `, `rung="rules"} 0`, "uakari_tries_total{", "\n# EOF\n"} {
+	for _, want := range []string{"uakari_up{endpoint=", "} 1\n", `uakari_step_seconds{endpoint="` + url +
+		`",step="connect"} `, `rung="rules"} 0`, "uakari_tries_total{", "\n# EOF\n"} {
 		if err != nil || !strings.Contains(string(text), want) {
 			t.Errorf("%v: no %q in\n%s", err, want, text)
 		}
@@ -272,7 +275,8 @@ func TestWatch(t *testing.T) {
 	}()
 	page := filepath.Join(t.TempDir(), "watch.html")
 	r := run(t, "watch", url, "--every", "1s", "--until", "fault", "--report", page)
-	if text := readFile(t, page); strings.Count(text, `class="late" d="M`) != 1 || !strings.Contains(text, "it fails: ") || strings.Contains(text, "<script") {
+	if text := readFile(t, page); strings.Count(text, `class="late" d="M`) != 1 ||
+		!strings.Contains(text, "it fails: ") || strings.Contains(text, "<script") {
 		t.Errorf("the page of a watch: %s", text)
 	}
 	if r.status != 1 || !strings.Contains(r.stdout, "FAULT") || !strings.Contains(r.stdout, "1 failed") ||
@@ -357,7 +361,8 @@ func TestReportPage(t *testing.T) {
 		t.Fatalf("%+v", r)
 	}
 	pdf := filepath.Join(dir, "page.pdf")
-	print := exec.Command(browser, "--headless", "--no-sandbox", "--disable-gpu", "--no-first-run", "--user-data-dir="+filepath.Join(dir, "profile-print"),
+	print := exec.Command(browser, "--headless", "--no-sandbox", "--disable-gpu", "--no-first-run",
+		"--user-data-dir="+filepath.Join(dir, "profile-print"),
 		"--no-pdf-header-footer", "--print-to-pdf="+pdf, "file://"+page)
 	if out, err := print.CombinedOutput(); err != nil {
 		t.Fatalf("printed: %v: %s", err, out)
@@ -365,7 +370,8 @@ func TestReportPage(t *testing.T) {
 	if pages := len(regexp.MustCompile(`/Type /Page\b`).FindAllString(readFile(t, pdf), -1)); pages < 1 || pages > 2 {
 		t.Errorf("printed, it has %d pages; expected one or two", pages)
 	}
-	for name, args := range map[string][]string{"light": {"--window-size=1280,800"}, "dark": {"--window-size=1280,800", "--force-dark-mode", "--blink-settings=preferredColorScheme=0"}, "phone": {"--window-size=420,800"}} {
+	for name, args := range map[string][]string{"light": {"--window-size=1280,800"}, "dark": {"--window-size=1280,800",
+		"--force-dark-mode", "--blink-settings=preferredColorScheme=0"}, "phone": {"--window-size=420,800"}} {
 		shot := filepath.Join(dir, name+".png")
 		cmd := exec.Command(
 			browser,

@@ -17,7 +17,8 @@ import (
 // TestSharedCasebook keeps cases in a real PostgreSQL: two who write at once, a
 // server that is gone in the middle, roles, and casebooks of other versions.
 func TestSharedCasebook(t *testing.T) {
-	found := needs(t, "postgresql", "/usr/lib/postgresql/*/bin/initdb", "/usr/lib/postgresql/*/bin/postgres", "/usr/bin/setpriv", "/usr/bin/psql")
+	found := needs(t, "postgresql", "/usr/lib/postgresql/*/bin/initdb", "/usr/lib/postgresql/*/bin/postgres",
+		"/usr/bin/setpriv", "/usr/bin/psql")
 	dir := t.TempDir()
 	for d := dir; d != os.TempDir() && d != "/"; d = filepath.Dir(d) {
 		if err := os.Chmod(d, 0o755); err != nil {
@@ -39,7 +40,8 @@ func TestSharedCasebook(t *testing.T) {
 	var server *exec.Cmd
 	up := func() {
 		t.Helper()
-		server = exec.Command(as[0], append(as[1:], found[1], "-D", data, "-p", fmt.Sprint(port), "-k", dir, "-c", "fsync=off")...)
+		server = exec.Command(as[0], append(as[1:], found[1], "-D", data, "-p", fmt.Sprint(port), "-k", dir, "-c",
+			"fsync=off")...)
 		if err := server.Start(); err != nil {
 			t.Fatal(err)
 		}
@@ -55,7 +57,8 @@ func TestSharedCasebook(t *testing.T) {
 	}
 	ask := func(statements string) string {
 		t.Helper()
-		out, err := exec.Command(found[3], "-X", "-v", "ON_ERROR_STOP=1", "-At", "-c", statements, place("postgres")).CombinedOutput()
+		out, err := exec.Command(found[3], "-X", "-v", "ON_ERROR_STOP=1", "-At", "-c", statements,
+			place("postgres")).CombinedOutput()
 		if err != nil {
 			t.Fatalf("%s: %v: %s", statements, err, out)
 		}
@@ -76,7 +79,8 @@ func TestSharedCasebook(t *testing.T) {
 	state := filepath.Join(dir, "state")
 	with := func(role string, args ...string) result {
 		t.Helper()
-		r := runWords(t, append([]string{"env", "XDG_STATE_HOME=" + state, "UAKARI_CASEBOOK=" + place(role), program}, args...))
+		r := runWords(t, append([]string{"env", "XDG_STATE_HOME=" + state, "UAKARI_CASEBOOK=" + place(role), program},
+			args...))
 		if strings.Contains(r.stdout+r.stderr, "gannet-21") {
 			t.Errorf("%v shows the secret: %s%s", args, r.stdout, r.stderr)
 		}
@@ -92,23 +96,27 @@ func TestSharedCasebook(t *testing.T) {
 	}
 	shown := func(id int) (c casebook.Case) {
 		t.Helper()
-		if err := json.Unmarshal([]byte(must(0, "postgres", "case", "show", fmt.Sprint(id), "--json").stdout), &c); err != nil {
+		if err := json.Unmarshal([]byte(must(0, "postgres", "case", "show", fmt.Sprint(id), "--json").stdout),
+			&c); err != nil {
 			t.Fatal(err)
 		}
 		return c
 	}
 	closed := fmt.Sprintf("tcp://127.0.0.1:%d", freePort(t))
 	must(1, "postgres", "trace", closed)
-	ask("CREATE ROLE ana LOGIN PASSWORD 'gannet-21'; CREATE ROLE rui LOGIN PASSWORD 'gannet-21'; CREATE ROLE eva LOGIN PASSWORD 'gannet-21'")
+	ask("CREATE ROLE ana LOGIN PASSWORD 'gannet-21'; CREATE ROLE rui LOGIN PASSWORD 'gannet-21'; CREATE ROLE eva " +
+		"LOGIN PASSWORD 'gannet-21'")
 
 	t.Run("roles that read, that write, and that may do neither", func(t *testing.T) {
-		ask(must(0, "postgres", "case", "rights", "ana", "--write").stdout + must(0, "postgres", "case", "rights", "rui").stdout)
+		ask(must(0, "postgres", "case", "rights", "ana", "--write").stdout +
+			must(0, "postgres", "case", "rights", "rui").stdout)
 		must(0, "ana", "case", "note", "1", "the tide gauge too")
 		if r := must(0, "rui", "case", "show", "1"); !strings.Contains(r.stdout, "the tide gauge too") {
 			t.Errorf("what ana noted is not shown to rui: %s", r.stdout)
 		}
 		for role, args := range map[string][]string{"rui": {"case", "note", "1", "x"}, "eva": {"case", "list"}} {
-			if r := must(2, role, args...); !strings.Contains(r.stderr, "this role may not do that") || strings.Count(r.stderr, "\n") != 1 {
+			if r := must(2, role, args...); !strings.Contains(r.stderr, "this role may not do that") ||
+				strings.Count(r.stderr, "\n") != 1 {
 				t.Errorf("%s: %s", role, r.stderr)
 			}
 		}
@@ -137,7 +145,8 @@ func TestSharedCasebook(t *testing.T) {
 	t.Run("taken, found, listed", func(t *testing.T) {
 		must(0, "ana", "case", "take", "1")
 		for args, want := range map[string]bool{
-			"--mine": true, "--open": true, "--with tide": true, "--with heron": false, "--cause names/": false, "--cause ports/": true,
+			"--mine": true, "--open": true, "--with tide": true, "--with heron": false, "--cause names/": false,
+			"--cause ports/": true,
 		} {
 			r := must(0, "rui", append([]string{"case", "list"}, strings.Fields(args)...)...)
 			if strings.Contains(r.stdout, "127.0.0.1") != want {
@@ -182,7 +191,8 @@ func TestSharedCasebook(t *testing.T) {
 	t.Run("other versions", func(t *testing.T) {
 		version := strings.TrimSpace(ask("SELECT version FROM uakari.version"))
 		ask("UPDATE uakari.version SET version = 99")
-		if r := must(2, "postgres", "case", "list"); !strings.Contains(r.stderr, "made by a later uakari (version 99") {
+		if r := must(2, "postgres", "case", "list"); !strings.Contains(r.stderr,
+			"made by a later uakari (version 99") {
 			t.Error(r.stderr)
 		}
 		ask(`ALTER TABLE uakari.cases DROP COLUMN taken, DROP COLUMN taken_at;
@@ -197,7 +207,8 @@ func TestSharedCasebook(t *testing.T) {
 		must(0, "rui", "case", "list")
 	})
 	t.Run("ten thousand cases", func(t *testing.T) {
-		ask("INSERT INTO uakari.cases (uid, title, endpoint, first, opened) SELECT g, 'gauge-07 cannot reach ledger', 'ledger:5432', 'service/stopped', g FROM generate_series(1, 10000) g")
+		ask("INSERT INTO uakari.cases (uid, title, endpoint, first, opened) SELECT g, 'gauge-07 cannot reach " +
+			"ledger', 'ledger:5432', 'service/stopped', g FROM generate_series(1, 10000) g")
 		b, err := casebook.Open(t.Context(), place("rui"))
 		if err != nil {
 			t.Fatal(err)

@@ -122,20 +122,34 @@ func TestCertCauses(t *testing.T) {
 	}{
 		{"RSA", middle.issue(t, rsaKey(2048), site(nil)), []*issued{middle}, "", ""},
 		{"Ed25519", middle.issue(t, edKey, site(nil)), []*issued{middle}, "", ""},
-		{"by its second name", middle.issue(t, ec(), site(func(c *x509.Certificate) { c.DNSNames = []string{"ledger.varzea.example", "LOCALHOST"} })), []*issued{middle}, "", ""},
-		{"not valid yet", middle.issue(t, ec(), site(from(day, 90*day))), []*issued{middle}, "certs/not-yet-valid proven", ""},
-		{"at its end", middle.issue(t, ec(), site(from(-80*day, 5*day))), []*issued{middle}, "~certs/expires-soon proven", ""},
+		{"by its second name",
+			middle.issue(t, ec(), site(func(c *x509.Certificate) {
+				c.DNSNames = []string{"ledger.varzea.example",
+					"LOCALHOST"}
+			})), []*issued{middle}, "", ""},
+		{"not valid yet", middle.issue(t, ec(), site(from(day, 90*day))), []*issued{middle},
+			"certs/not-yet-valid proven", ""},
+		{"at its end", middle.issue(t, ec(), site(from(-80*day, 5*day))), []*issued{middle},
+			"~certs/expires-soon proven", ""},
 		{"a long way from its end", middle.issue(t, ec(), site(from(-1*day, 6*day))), []*issued{middle}, "", ""},
-		{"common name alone", middle.issue(t, ec(), site(func(c *x509.Certificate) { c.Subject.CommonName, c.DNSNames = "localhost", nil })), []*issued{middle}, "certs/name-not-covered proven", ""},
+		{"common name alone", middle.issue(t, ec(), site(func(c *x509.Certificate) {
+			c.Subject.CommonName,
+				c.DNSNames = "localhost", nil
+		})), []*issued{middle}, "certs/name-not-covered proven", ""},
 		{"by itself", none.issue(t, ec(), site(nil)), nil, "certs/self-signed proven", ""},
 		{"alone", middle.issue(t, ec(), site(nil)), nil, "certs/missing-intermediate proven", ""},
-		{"the root in the middle", middle.issue(t, ec(), site(nil)), []*issued{root, middle}, "~certs/chain-order proven", ""},
+		{"the root in the middle", middle.issue(t, ec(), site(nil)), []*issued{root, middle},
+			"~certs/chain-order proven", ""},
 		{"twice", middle.issue(t, ec(), site(nil)), []*issued{middle, middle}, "~certs/chain-order proven", ""},
-		{"for clients", middle.issue(t, ec(), site(func(c *x509.Certificate) { c.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth} })), []*issued{middle}, "certs/wrong-purpose proven", ""},
+		{"for clients", middle.issue(t, ec(),
+			site(func(c *x509.Certificate) { c.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth} })),
+			[]*issued{middle}, "certs/wrong-purpose proven", ""},
 		{"a short key", middle.issue(t, rsaKey(1024), site(nil)), []*issued{middle}, "certs/weak likely", "0"},
-		{"outside what its authority may name", narrow.issue(t, ec(), site(nil)), []*issued{narrow}, "certs/unknown-issuer proven", ""},
+		{"outside what its authority may name", narrow.issue(t, ec(), site(nil)), []*issued{narrow},
+			"certs/unknown-issuer proven", ""},
 		{"its status must be sent along", middle.issue(t, ec(), site(func(c *x509.Certificate) {
-			c.ExtraExtensions = []pkix.Extension{{Id: []int{1, 3, 6, 1, 5, 5, 7, 1, 24}, Value: []byte{0x30, 3, 2, 1, 5}}}
+			c.ExtraExtensions = []pkix.Extension{{Id: []int{1, 3, 6, 1, 5, 5, 7, 1, 24},
+				Value: []byte{0x30, 3, 2, 1, 5}}}
 		})), []*issued{middle}, "~certs/status-unknown proven", ""},
 	} {
 		dir, port := t.TempDir(), freePort(t)
@@ -152,12 +166,14 @@ func TestCertCauses(t *testing.T) {
 				"OPENSSL_CONF=" + write(
 					t,
 					filepath.Join(dir, "openssl.cnf"),
-					"openssl_conf = all\n[all]\nssl_conf = ssl\n[ssl]\nsystem_default = every\n[every]\nCipherString = DEFAULT@SECLEVEL="+c.level+"\n",
+					"openssl_conf = all\n[all]\nssl_conf = ssl\n[ssl]\nsystem_default = "+
+						"every\n[every]\nCipherString = DEFAULT@SECLEVEL="+c.level+"\n",
 				),
 			}
 		}
 		secureWebAs(t, before, nginx, dir, port, "")
-		judged := traced(t, nil, "--trust", store, "--card", cardFor(t, nginx), fmt.Sprintf("https://localhost:%d/", port))
+		judged := traced(t, nil, "--trust", store, "--card", cardFor(t, nginx),
+			fmt.Sprintf("https://localhost:%d/", port))
 		doubt, isDoubt := strings.CutPrefix(c.want, "~")
 		switch {
 		case c.want == "":
@@ -194,16 +210,19 @@ func TestDefaultSite(t *testing.T) {
 		for i, name := range sites {
 			if name == "reject" {
 				blocks += fmt.Sprintf(
-					"server { listen 127.0.0.1:%d ssl; server_name readings.varzea.example; ssl_reject_handshake on; }\n",
+					"server { listen 127.0.0.1:%d ssl; server_name readings.varzea.example; ssl_reject_handshake "+
+						"on; }\n",
 					port,
 				)
 				continue
 			}
-			leaf, key := m.sign(&x509.Certificate{Subject: pkix.Name{CommonName: name}, DNSNames: []string{name}}, m.cert, m.key)
+			leaf, key := m.sign(&x509.Certificate{Subject: pkix.Name{CommonName: name}, DNSNames: []string{name}},
+				m.cert, m.key)
 			cert := write(t, filepath.Join(dir, fmt.Sprintf("%d.pem", i)), pemOf(leaf))
 			private := write(t, filepath.Join(dir, fmt.Sprintf("%d.key", i)), keyPEM(t, key))
 			blocks += fmt.Sprintf(
-				"server { listen 127.0.0.1:%d ssl; server_name %s; ssl_certificate %s; ssl_certificate_key %s; return 200; }\n",
+				"server { listen 127.0.0.1:%d ssl; server_name %s; ssl_certificate %s; ssl_certificate_key %s; "+
+					"return 200; }\n",
 				port,
 				name,
 				cert,
@@ -305,7 +324,8 @@ func TestClockWrong(t *testing.T) {
 		t,
 		dir,
 		fmt.Sprintf(
-			"server { listen 10.20.0.14:443 ssl; ssl_certificate %[1]s/cert.pem; ssl_certificate_key %[1]s/key.pem; return 200; }",
+			"server { listen 10.20.0.14:443 ssl; ssl_certificate %[1]s/cert.pem; ssl_certificate_key %[1]s/key.pem; "+
+				"return 200; }",
 			dir,
 		),
 	)
@@ -381,7 +401,8 @@ func TestOtherOnTheWay(t *testing.T) {
 		return by.issue(
 			t,
 			ec(),
-			&x509.Certificate{Subject: pkix.Name{CommonName: "tidebook"}, DNSNames: []string{"tidebook.varzea.example"}},
+			&x509.Certificate{Subject: pkix.Name{CommonName: "tidebook"},
+				DNSNames: []string{"tidebook.varzea.example"}},
 		)
 	}
 	root, box := ca("Varzea Root"), ca("Inspector")
@@ -390,7 +411,8 @@ func TestOtherOnTheWay(t *testing.T) {
 	h.put("/etc/ssl/site.key", own.keyPEM(t))
 	h.put(
 		"/etc/nginx/sites-enabled/tidebook",
-		"server { listen 443 ssl; server_name tidebook.varzea.example; ssl_certificate /etc/ssl/site.pem; ssl_certificate_key /etc/ssl/site.key; return 200; }\n",
+		"server { listen 443 ssl; server_name tidebook.varzea.example; ssl_certificate /etc/ssl/site.pem; "+
+			"ssl_certificate_key /etc/ssl/site.key; return 200; }\n",
 	)
 	h.do("systemctl restart nginx")
 	dir := t.TempDir()
@@ -400,14 +422,16 @@ func TestOtherOnTheWay(t *testing.T) {
 		t,
 		dir,
 		fmt.Sprintf(
-			"server { listen 10.20.7.1:8443 ssl; ssl_certificate %[1]s/cert.pem; ssl_certificate_key %[1]s/key.pem; return 200; }",
+			"server { listen 10.20.7.1:8443 ssl; ssl_certificate %[1]s/cert.pem; ssl_certificate_key %[1]s/key.pem; "+
+				"return 200; }",
 			dir,
 		),
 	)
 	start(t, "10.20.7.1:8443", enter(h.router), nginx, "-p", dir, "-c", conf)
 	h.filter(
 		h.router,
-		"table ip n {\n chain pre {\n type nat hook prerouting priority -100\n ip daddr 10.20.0.14 tcp dport 443 dnat to 10.20.7.1:8443\n }\n}",
+		"table ip n {\n chain pre {\n type nat hook prerouting priority -100\n ip daddr 10.20.0.14 tcp dport 443 "+
+			"dnat to 10.20.7.1:8443\n }\n}",
 	)
 	hosts := write(t, filepath.Join(dir, "hosts"), "10.20.0.14 tidebook.varzea.example\n")
 	store := write(t, filepath.Join(dir, "root.pem"), pemOf(root.cert))

@@ -101,19 +101,26 @@ func TestCertFiles(t *testing.T) {
 		status int
 		says   string
 	}{
-		{"good", leaf(nil), []string{"--trust", root}, 0, "Yes: trusted here, covers tidebook.varzea.example, 89 days left."},
-		{"a name more", leaf(nil), []string{"--trust", root, "--names", "tidebook.varzea.example,readings.varzea.example"}, 1, "does not cover readings.varzea.example"},
+		{"good", leaf(nil), []string{"--trust", root}, 0,
+			"Yes: trusted here, covers tidebook.varzea.example, 89 days left."},
+		{"a name more", leaf(nil), []string{"--trust", root, "--names",
+			"tidebook.varzea.example,readings.varzea.example"}, 1, "does not cover readings.varzea.example"},
 		{"a wildcard", leaf(nil), []string{"--trust", root, "--names", "g07.gauges.varzea.example"}, 0, "Yes:"},
-		{"a wildcard is one label", leaf(nil), []string{"--trust", root, "--names", "a.b.gauges.varzea.example"}, 1, "No:"},
+		{"a wildcard is one label", leaf(nil), []string{"--trust", root, "--names", "a.b.gauges.varzea.example"}, 1,
+			"No:"},
 		{"not trusted", leaf(nil), nil, 1, "the path breaks"},
 		{"expired", leaf(func(c *x509.Certificate) {
 			c.NotAfter = time.Now().Add(-time.Hour)
 			c.NotBefore = time.Now().Add(-48 * time.Hour)
 		}), []string{"--trust", root}, 1, "expired"},
-		{"soon", leaf(func(c *x509.Certificate) { c.NotAfter = time.Now().Add(6 * 24 * time.Hour) }), []string{"--trust", root}, 0, "Yes:"},
+		{"soon", leaf(func(c *x509.Certificate) { c.NotAfter = time.Now().Add(6 * 24 * time.Hour) }),
+			[]string{"--trust", root}, 0, "Yes:"},
 		{"an authority", root, []string{"--trust", root}, 0, "Yes: trusted here, 89 days left."},
-		{"nothing", write(t, filepath.Join(t.TempDir(), "x.pem"), "-----BEGIN NOTHING-----\n-----END NOTHING-----\n"), nil, 2, "no certificate in this file"},
-		{"broken", write(t, filepath.Join(t.TempDir(), "x.pem"), "-----BEGIN CERTIFICATE-----\nMAAA\n-----END CERTIFICATE-----\n"), nil, 2, "x.pem:3:1: the certificate that ends here cannot be read"},
+		{"nothing", write(t, filepath.Join(t.TempDir(), "x.pem"), "-----BEGIN NOTHING-----\n-----END NOTHING-----\n"),
+			nil, 2, "no certificate in this file"},
+		{"broken", write(t, filepath.Join(t.TempDir(), "x.pem"),
+			"-----BEGIN CERTIFICATE-----\nMAAA\n-----END CERTIFICATE-----\n"), nil, 2,
+			"x.pem:3:1: the certificate that ends here cannot be read"},
 	} {
 		args := append([]string{"certs", c.file}, c.args...)
 		r := run(t, args...)
@@ -192,7 +199,8 @@ http {
 		expectHealthy(t, traced(t, nil, args...))
 		write(t, filepath.Join(dir, "key.pem"), keyPEM(t, oldKey))
 		judged := traced(t, nil, args...)
-		if judged.Outcome != trail.OutcomeClear || len(judged.Causes) != 1 || judged.Causes[0].ID != "certs/key-mismatch" ||
+		if judged.Outcome != trail.OutcomeClear || len(judged.Causes) != 1 ||
+			judged.Causes[0].ID != "certs/key-mismatch" ||
 			judged.Causes[0].Certainty != trail.Proven {
 			t.Error(dump(judged))
 		}
@@ -226,7 +234,8 @@ http {
 		write(t, filepath.Join(both, "root.pem"), pemOf(m.cert))
 		args[1] = both
 		expectHealthy(t, traced(t, nil, args...))
-		write(t, filepath.Join(both, "root.crl"), string(pem.EncodeToMemory(&pem.Block{Type: "X509 CRL", Bytes: list})))
+		write(t, filepath.Join(both, "root.crl"), string(pem.EncodeToMemory(&pem.Block{Type: "X509 CRL",
+			Bytes: list})))
 		expect(t, traced(t, nil, args...), "certs/revoked proven")
 	})
 }

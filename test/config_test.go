@@ -27,7 +27,10 @@ func configured(t *testing.T, path string, env []string, args ...string) result 
 func TestConfig(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
-	served := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, "tides") }))
+	served := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter,
+		_ *http.Request) {
+		fmt.Fprint(w, "tides")
+	}))
 	defer served.Close()
 	team := filepath.Join(dir, "team")
 	if err := os.Mkdir(team, 0o700); err != nil {
@@ -42,7 +45,8 @@ func TestConfig(t *testing.T) {
 	file := write(
 		t,
 		filepath.Join(dir, "uakari.yaml"),
-		"format: uakari.config/1\nflags: {wait: 1s, resolver: [127.0.0.1]}\ncommands: {trace: {wait: 2s, json: true}}\ncards: "+team+"\nsheets: "+team+"\n",
+		"format: uakari.config/1\nflags: {wait: 1s, resolver: [127.0.0.1]}\ncommands: {trace: {wait: 2s, json: "+
+			"true}}\ncards: "+team+"\nsheets: "+team+"\n",
 	)
 	text, err := os.ReadFile(file)
 	if err != nil {
@@ -101,7 +105,8 @@ func TestConfig(t *testing.T) {
 			text = c.text
 		}
 		r := configured(t, write(t, filepath.Join(dir, "bad.yaml"), text), nil, "trace", served.URL)
-		if r.status != 2 || !strings.Contains(r.stderr, c.want) || strings.Count(strings.TrimSpace(r.stderr), "\n") > 0 {
+		if r.status != 2 || !strings.Contains(r.stderr, c.want) ||
+			strings.Count(strings.TrimSpace(r.stderr), "\n") > 0 {
 			t.Errorf("%s: %+v", name, r)
 		}
 	}
@@ -118,7 +123,10 @@ func TestConfig(t *testing.T) {
 // TestTraceMany reads endpoints from standard input.
 func TestTraceMany(t *testing.T) {
 	t.Parallel()
-	served := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, "tides") }))
+	served := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter,
+		_ *http.Request) {
+		fmt.Fprint(w, "tides")
+	}))
 	defer served.Close()
 	shut := fmt.Sprintf("http://127.0.0.1:%d/", freePort(t))
 	for _, c := range []struct {
@@ -157,7 +165,10 @@ func TestTraceMany(t *testing.T) {
 func TestSaid(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
-	served := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, "tides") }))
+	served := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter,
+		_ *http.Request) {
+		fmt.Fprint(w, "tides")
+	}))
 	defer served.Close()
 	facts := filepath.Join(dir, "facts.json")
 	run(t, "trace", "--facts", facts, served.URL)
@@ -178,7 +189,8 @@ func TestSaid(t *testing.T) {
 		{"confirm", 0, []string{"confirm", "--times", "1", facts}},
 	} {
 		r := run(t, append(c.args, "--out", "json")...)
-		if r.status != c.status || r.stderr != "" && c.schema != "confirm" { // which says that the facts came from elsewhere
+		if r.status != c.status || r.stderr != "" &&
+			c.schema != "confirm" { // which says that the facts came from elsewhere
 			t.Errorf("%q: %+v", c.args, r)
 			continue
 		}

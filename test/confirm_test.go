@@ -30,7 +30,8 @@ func TestConfirm(t *testing.T) {
 	l.in(l.client, "nft flush ruleset")
 	confirm(
 		1,
-		"Not yet: http://10.20.0.14:8080/ does not work; what is in the way is another thing now: rules/client-drop was, rules/transit-reject is.",
+		"Not yet: http://10.20.0.14:8080/ does not work; what is in the way is another thing now: rules/client-drop "+
+			"was, rules/transit-reject is.",
 	)
 	l.in(l.router, "nft flush ruleset")
 	confirm(0, "Works again: http://10.20.0.14:8080/, 2 times in a row")
@@ -47,7 +48,8 @@ func TestConfirm(t *testing.T) {
 func TestFilterOff(t *testing.T) {
 	l := newLab(t)
 	l.web(l.server, "10.20.0.14:8080")
-	const rules = "table inet f { chain c { type filter hook output priority 0; ip daddr 10.20.9.9 accept; tcp dport 8080 drop; }\n}"
+	const rules = "table inet f { chain c { type filter hook output priority 0; ip daddr 10.20.9.9 accept; tcp " +
+		"dport 8080 drop; }\n}"
 	l.filter(l.client, rules)
 	env := append(enter(l.client), "env", "UAKARI_CASEBOOK="+filepath.Join(t.TempDir(), "book.db"))
 	if r := runIn(t, env, "trace", "--case", "new", "--wait", "1s", "http://10.20.0.14:8080/"); r.status != 1 {
@@ -55,7 +57,8 @@ func TestFilterOff(t *testing.T) {
 	}
 	l.in(l.client, "nft flush ruleset")
 	r := runIn(t, env, "confirm", "1", "--wait", "1s")
-	for _, want := range []string{"Works again:", "so it was the filter.", "inet f c: tcp dport 8080 drop", "nft -e -a", "10.20.0.14", "Case 1 stays open: more gets in than before."} {
+	for _, want := range []string{"Works again:", "so it was the filter.", "inet f c: tcp dport 8080 drop",
+		"nft -e -a", "10.20.0.14", "Case 1 stays open: more gets in than before."} {
 		if !strings.Contains(oneLine(r.stdout), want) {
 			t.Errorf("it does not say %q: %s%s", want, r.stdout, r.stderr)
 		}
@@ -65,7 +68,8 @@ func TestFilterOff(t *testing.T) {
 	}
 	l.filter(
 		l.client,
-		strings.Replace(rules, "tcp dport 8080 drop", "ip daddr 10.20.0.14 tcp dport 8080 accept; tcp dport 8080 drop", 1),
+		strings.Replace(rules, "tcp dport 8080 drop", "ip daddr 10.20.0.14 tcp dport 8080 accept; tcp dport 8080 drop",
+			1),
 	)
 	if r := runIn(t, env, "confirm", "1", "--wait", "1s"); r.status != 0 ||
 		!strings.Contains(r.stdout, "Case 1 is closed") {

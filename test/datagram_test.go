@@ -41,15 +41,21 @@ func TestDatagrams(t *testing.T) {
 		says string
 	}{
 		{"nothing is wrong", func(l *lab) { serve(l, "10.20.0.14") }, nil, "held by dnsmasq"},
-		{"it does not run", func(*lab) {}, []string{"service/stopped proven"}, ""}, // alone: others' labs are other namespaces
+		{"it does not run", func(*lab) {}, []string{"service/stopped proven"}, ""},
+		// alone: others' labs are other namespaces
 		{"on another address", func(l *lab) { serve(l, "127.0.0.1") }, []string{"ports/loopback-only proven"}, ""},
 		{"the server drops", func(l *lab) { serve(l, "10.20.0.14"); l.filter(l.server, input("udp dport 53 drop")) },
 			[]string{"rules/server-drop proven"}, "udp dport 53 drop"},
-		{"the server refuses", func(l *lab) { serve(l, "10.20.0.14"); l.filter(l.server, input("udp dport 53 reject")) },
+		{"the server refuses", func(l *lab) {
+			serve(l, "10.20.0.14")
+			l.filter(l.server,
+				input("udp dport 53 reject"))
+		},
 			[]string{"rules/server-reject proven"}, ""},
 		{"only TCP is let in", func(l *lab) {
 			serve(l, "10.20.0.14")
-			l.filter(l.server, strings.Replace(input("tcp dport 53 accept\nicmpv6 type nd-neighbor-solicit accept"), "policy accept", "policy drop", 1))
+			l.filter(l.server, strings.Replace(input("tcp dport 53 accept\nicmpv6 type nd-neighbor-solicit accept"),
+				"policy accept", "policy drop", 1))
 		}, []string{"rules/server-drop proven"}, "its policy (drop)"},
 		{"the router drops", func(l *lab) {
 			serve(l, "10.20.0.14")
@@ -75,11 +81,13 @@ func TestDatagrams(t *testing.T) {
 			const endpoint = "dns://10.20.0.14"
 			dir := t.TempDir()
 			record := func(ns, name string) string {
-				r := runIn(t, enter(ns), "record", "--deadline", "9s", "--for", endpoint, "--client", "10.20.7.31", "-o", "-")
+				r := runIn(t, enter(ns), "record", "--deadline", "9s", "--for", endpoint, "--client", "10.20.7.31",
+					"-o", "-")
 				if r.status != 0 {
 					t.Fatalf("%+v", r)
 				}
-				return write(t, filepath.Join(dir, name), strings.ReplaceAll(r.stdout, `"host": "`, `"host": "`+name+"-"))
+				return write(t, filepath.Join(dir, name), strings.ReplaceAll(r.stdout, `"host": "`,
+					`"host": "`+name+"-"))
 			}
 			judged := traced(t, enter(l.client), "--wait", "2s", "--deadline", "12s",
 				"--record", record(l.server, "tidebook"), "--record", "gateway="+record(l.router, "heron"),
@@ -103,7 +111,8 @@ func (l *lab) clock() {
 	conf := write(
 		l.t,
 		filepath.Join(dir, "chrony.conf"),
-		"local stratum 8\nallow 10.20.0.0/16\nbindaddress 10.20.0.14\nbindcmdaddress /\ncmdport 0\npidfile "+dir+"/pid\nuser root\n",
+		"local stratum 8\nallow 10.20.0.0/16\nbindaddress 10.20.0.14\nbindcmdaddress /\ncmdport "+
+			"0\npidfile "+dir+"/pid\nuser root\n",
 	)
 	l.background(l.server, chronyd, "-d", "-x", "-f", conf)
 }

@@ -17,11 +17,15 @@ import (
 // discoveryRules is what chains of TestDiscoveryReferee are made of: what may meet the
 // question for a neighbour, which goes to a group, and its answer.
 var discoveryRules = []string{
-	"icmpv6 type nd-neighbor-solicit", "icmpv6 type nd-neighbor-advert", "icmpv6 type { nd-neighbor-solicit, nd-neighbor-advert }",
+	"icmpv6 type nd-neighbor-solicit", "icmpv6 type nd-neighbor-advert",
+	"icmpv6 type { nd-neighbor-solicit, nd-neighbor-advert }",
 	"icmpv6 type { echo-request, nd-router-advert }", "icmpv6 code 1", "meta l4proto ipv6-icmp", "meta l4proto tcp",
-	"ip6 daddr ff02::/16", "ip6 daddr ff02::1:ff00:0/104", "ip6 daddr fd20::14", "ip6 daddr fd20::/64", "ip6 saddr fd20::1",
-	"ip6 saddr fe80::/10", "ip6 saddr fd20::14", "ip6 nexthdr icmpv6", "ip6 nexthdr tcp", "ct state invalid", "ct state untracked",
-	"ct state new", "ct state established,related", "meta nfproto ipv4", "fib daddr type multicast", "fib daddr type local", "tcp dport 8080",
+	"ip6 daddr ff02::/16", "ip6 daddr ff02::1:ff00:0/104", "ip6 daddr fd20::14", "ip6 daddr fd20::/64",
+	"ip6 saddr fd20::1",
+	"ip6 saddr fe80::/10", "ip6 saddr fd20::14", "ip6 nexthdr icmpv6", "ip6 nexthdr tcp", "ct state invalid",
+	"ct state untracked",
+	"ct state new", "ct state established,related", "meta nfproto ipv4", "fib daddr type multicast",
+	"fib daddr type local", "tcp dport 8080",
 }
 
 // TestDiscoveryReferee has the kernel judge whether a machine is found on a link, behind
@@ -38,7 +42,8 @@ func TestDiscoveryReferee(t *testing.T) {
 		for range 1 + g.IntN(3) {
 			rules.WriteString(pick(g, discoveryRules...) + " " + pick(g, "accept", "drop", "continue") + "\n")
 		}
-		return fmt.Sprintf("chain %s { type filter hook %s priority 0; policy %s;\nmeta l4proto udp accept\n%s}\n", hook, hook, pick(g, "accept", "accept", "drop"), rules.String())
+		return fmt.Sprintf("chain %s { type filter hook %s priority 0; policy %s;\nmeta l4proto udp accept\n%s}\n",
+			hook, hook, pick(g, "accept", "accept", "drop"), rules.String())
 	}
 	asker, target := netip.MustParseAddr("fd20::1"), netip.MustParseAddr("fd20::14")
 	asks := filter.Packet{
@@ -82,7 +87,8 @@ func TestDiscoveryReferee(t *testing.T) {
 		case want == "unknown":
 			unknown++
 		case want != saw:
-			t.Errorf("the kernel: %s; foretold: %s\nserver: %s\nrouter: %s", saw, want, tables["server"], tables["router"])
+			t.Errorf("the kernel: %s; foretold: %s\nserver: %s\nrouter: %s", saw, want, tables["server"],
+				tables["router"])
 		}
 		if saw == "found" {
 			found++

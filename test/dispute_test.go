@@ -28,7 +28,8 @@ type kept struct {
 }
 
 func (k kept) trial() *trial {
-	p := filter.Packet{Proto: k.Proto, From: k.From.Addr(), FromPort: k.From.Port(), To: k.To.Addr(), ToPort: k.To.Port()}
+	p := filter.Packet{Proto: k.Proto, From: k.From.Addr(), FromPort: k.From.Port(), To: k.To.Addr(),
+		ToPort: k.To.Port()}
 	switch k.Proto {
 	case filter.TCP:
 		p.Flags = filter.SYN
@@ -89,8 +90,9 @@ func (a *arena) shrink(k kept) kept {
 // keep shrinks a dispute and writes it where the next test run finds it.
 func (a *arena) keep(d dispute) string {
 	p := d.trial.packet
-	k := a.shrink(kept{Why: fmt.Sprintf("found by seed %d", d.seed), Loaders: d.loaders, Texts: d.texts, Proto: p.Proto,
-		From: netip.AddrPortFrom(p.From, p.FromPort), To: netip.AddrPortFrom(p.To, p.ToPort)})
+	k := a.shrink(kept{Why: fmt.Sprintf("found by seed %d", d.seed), Loaders: d.loaders, Texts: d.texts,
+		Proto: p.Proto,
+		From:  netip.AddrPortFrom(p.From, p.FromPort), To: netip.AddrPortFrom(p.To, p.ToPort)})
 	text, err := json.MarshalIndent(k, "", "  ")
 	if err != nil {
 		return err.Error()
@@ -122,7 +124,8 @@ func TestDisputes(t *testing.T) {
 		}
 		want, saw, trip, ok := a.judge(k)
 		if !ok || want == "unknown" || !agrees(want, saw) {
-			t.Errorf("%s (%s): loaded %v, foretold %s, the kernel says %s\n%s", file, k.Why, ok, want, saw, tripText(trip))
+			t.Errorf("%s (%s): loaded %v, foretold %s, the kernel says %s\n%s", file, k.Why, ok, want, saw,
+				tripText(trip))
 		}
 	}
 }

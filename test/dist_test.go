@@ -34,10 +34,12 @@ func TestDist(t *testing.T) {
 	h := boot(t)
 	h.put("/root/uakari.deb", readFile(t, packages[0]))
 	h.do(
-		"dpkg -i /root/uakari.deb && uakari version && test -f /usr/share/man/man1/uakari-trace.1 && test -f /usr/share/bash-completion/completions/uakari",
+		"dpkg -i /root/uakari.deb && uakari version && test -f /usr/share/man/man1/uakari-trace.1 && test -f " +
+			"/usr/share/bash-completion/completions/uakari",
 	)
 	h.do(
-		"uakari card check /usr/share/doc/uakari/docs/examples/tidebook.card.yaml && uakari demo healthy | grep -q '^Yes: '",
+		"uakari card check /usr/share/doc/uakari/docs/examples/tidebook.card.yaml && uakari demo healthy | grep -q " +
+			"'^Yes: '",
 	)
 	h.do("dpkg -i /root/uakari.deb && dpkg -r uakari && ! command -v uakari")
 }

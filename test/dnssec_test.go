@@ -42,14 +42,16 @@ func TestSignedZone(t *testing.T) {
 	write(
 		t,
 		filepath.Join(dir, "zone"),
-		"$TTL 5\n@ IN SOA ns1.varzea.example. post.varzea.example. ( 1 3600 600 86400 5 )\n@ IN NS ns1\nns1 IN A 10.20.7.53\ntidebook IN A 10.20.0.14\n",
+		"$TTL 5\n@ IN SOA ns1.varzea.example. post.varzea.example. ( 1 3600 600 86400 5 )\n@ IN NS ns1\nns1 IN A "+
+			"10.20.7.53\ntidebook IN A 10.20.0.14\n",
 	)
 	conf := func(name, options, more string) string {
 		return write(
 			t,
 			filepath.Join(dir, name),
 			fmt.Sprintf(
-				"options { directory \"%s\"; listen-on-v6 { none; }; pid-file none; session-keyfile \"%s/%s.key\"; %s };\ncontrols { };\n%s\n",
+				"options { directory \"%s\"; listen-on-v6 { none; }; pid-file none; session-keyfile \"%s/%s.key\"; "+
+					"%s };\ncontrols { };\n%s\n",
 				dir,
 				dir,
 				name,
@@ -75,7 +77,8 @@ func TestSignedZone(t *testing.T) {
 	)
 	resolver := conf(
 		"resolver",
-		"listen-on { 10.20.7.2; }; recursion yes; allow-query { any; }; allow-recursion { any; }; forward only; forwarders { 10.20.7.53; }; dnssec-validation yes;",
+		"listen-on { 10.20.7.2; }; recursion yes; allow-query { any; }; allow-recursion { any; }; forward only; "+
+			"forwarders { 10.20.7.53; }; dnssec-validation yes;",
 		anchor,
 	)
 	look := func(until string) trail.Trail {

@@ -98,7 +98,8 @@ func TestWrittenCommands(t *testing.T) {
 					continue
 				}
 				args := []string{name, "--help"}
-				if slices.Contains([]string{"case", "card", "sheet", "config"}, name) && len(words) > 1 && !strings.Contains(words[1], "|") &&
+				if slices.Contains([]string{"case", "card", "sheet", "config"}, name) && len(words) > 1 &&
+					!strings.Contains(words[1], "|") &&
 					words[1] != strings.ToUpper(words[1]) {
 					args = []string{name, words[1], "--help"}
 				}
@@ -220,7 +221,8 @@ func TestWrittenOutput(t *testing.T) {
 	dir := t.TempDir()
 	port := freePort(t)
 	conf := write(t, filepath.Join(dir, "nginx.conf"), fmt.Sprintf(
-		"daemon off; pid %[1]s/pid; error_log %[1]s/error.log; events {}\nhttp { access_log off; server { listen 127.0.0.1:%[2]d; return 200 ok; } }\n", dir, port))
+		"daemon off; pid %[1]s/pid; error_log %[1]s/error.log; events {}\nhttp { access_log off; server { listen "+
+			"127.0.0.1:%[2]d; return 200 ok; } }\n", dir, port))
 	start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, nginx, "-c", conf)
 	shown := ""
 	for _, block := range blocksOf(readFile(t, "../README.md")) {
@@ -238,7 +240,8 @@ func TestWrittenOutput(t *testing.T) {
 	r := run(t, "trace", fmt.Sprintf("http://127.0.0.2:%d/", port))
 	varies := regexp.MustCompile(`\(pid \d+\)|for (?:a moment|\d+ [a-z]+)|in \d+ ms`)
 	even := func(text string) string {
-		text = strings.NewReplacer(fmt.Sprint(port), "8080", host+" ", "tidebook ", host+",", "tidebook,").Replace(text)
+		text = strings.NewReplacer(fmt.Sprint(port), "8080", host+" ", "tidebook ", host+",",
+			"tidebook,").Replace(text)
 		return strings.Join(strings.Fields(varies.ReplaceAllString(text, "~")), " ")
 	}
 	rest := even(r.stdout)

@@ -14,16 +14,20 @@ import (
 func TestHops(t *testing.T) {
 	h, key := sshHost(t)
 	site := func(to string) string {
-		return "printf 'server { listen 80; location / { proxy_pass " + to + "; proxy_connect_timeout 1s; } }' > /etc/nginx/sites-enabled/default; systemctl restart nginx; sleep 0.3"
+		return "printf 'server { listen 80; location / { proxy_pass " + to +
+			"; proxy_connect_timeout 1s; } }' > /etc/nginx/sites-enabled/default; systemctl restart nginx; sleep 0.3"
 	}
 	for _, c := range []struct{ name, ruin, mend, want, says string }{
-		{"a stopped backend", site("http://127.0.0.1:3000"), "true", "answer/hop-fails proven", "127.0.0.1:3000 (/etc/nginx/sites-enabled/default, line 1): refused"},
-		{"a backend that is silent", "iptables-nft -A INPUT -p tcp --dport 3000 -j DROP; " + site("http://127.0.0.1:3000"), "iptables-nft -F", "answer/hop-fails proven", "no answer"},
+		{"a stopped backend", site("http://127.0.0.1:3000"), "true", "answer/hop-fails proven",
+			"127.0.0.1:3000 (/etc/nginx/sites-enabled/default, line 1): refused"},
+		{"a backend that is silent", "iptables-nft -A INPUT -p tcp --dport 3000 -j DROP; " +
+			site("http://127.0.0.1:3000"), "iptables-nft -F", "answer/hop-fails proven", "no answer"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			h.t = t
 			h.do(c.ruin)
-			judged := traced(t, h.from(), "--at", "root@10.20.0.14", "--identity", key, "--wait", "2s", "http://10.20.0.14/")
+			judged := traced(t, h.from(), "--at", "root@10.20.0.14", "--identity", key, "--wait", "2s",
+				"http://10.20.0.14/")
 			expect(t, judged, c.want)
 			if !strings.Contains(dump(judged), c.says) {
 				t.Errorf("it does not say %q\n%s", c.says, dump(judged))

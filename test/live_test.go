@@ -86,7 +86,8 @@ func certificate(t *testing.T, dir string) (cert, key string) {
 // cardFor writes a card that says which program serves the endpoint.
 func cardFor(t *testing.T, program string) string {
 	t.Helper()
-	return write(t, filepath.Join(t.TempDir(), "card.yaml"), "format: uakari.card/1\nname: live\nprogram: "+program+"\n")
+	return write(t, filepath.Join(t.TempDir(), "card.yaml"),
+		"format: uakari.card/1\nname: live\nprogram: "+program+"\n")
 }
 
 func TestNginx(t *testing.T) {
@@ -109,7 +110,8 @@ http {
   server { listen 127.0.0.1:%[3]d; listen 127.0.0.2:%[3]d; location / { return 200 "ok"; } }
   server { listen 127.0.0.1:%[4]d; location / { return 200 "ok"; } }
 }`, dir, secure, plain, inner, cert, key)
-	start(t, fmt.Sprintf("127.0.0.1:%d", secure), nil, nginx, "-p", dir, "-c", write(t, filepath.Join(dir, "conf"), conf))
+	start(t, fmt.Sprintf("127.0.0.1:%d", secure), nil, nginx, "-p", dir, "-c",
+		write(t, filepath.Join(dir, "conf"), conf))
 	t.Run("healthy", func(t *testing.T) {
 		expectHealthy(t, traced(t, nil, trace(t, "https://127.0.0.1", secure, "/")...))
 		expectHealthy(t, traced(t, nil, trace(t, "https://localhost", secure, "/")...))
@@ -128,7 +130,8 @@ http {
 		expect(t, traced(t, nil, trace(t, "http://127.0.0.1", secure, "/")...), "certs/server-speaks-tls proven")
 	})
 	t.Run("untrusted", func(t *testing.T) {
-		expect(t, traced(t, nil, "--card", card, fmt.Sprintf("https://127.0.0.1:%d/", secure)), "certs/self-signed proven")
+		expect(t, traced(t, nil, "--card", card, fmt.Sprintf("https://127.0.0.1:%d/", secure)),
+			"certs/self-signed proven")
 	})
 	t.Run("name not covered", func(t *testing.T) {
 		hosts := write(t, filepath.Join(dir, "hosts"), "127.0.0.1 tidebook.varzea.example\n")
@@ -154,7 +157,8 @@ func TestOpenSSH(t *testing.T) {
 	if err := os.MkdirAll("/run/sshd", 0o755); err != nil {
 		t.Fatal(err)
 	}
-	if out, err := exec.Command(keygen, "-q", "-t", "ed25519", "-N", "", "-f", filepath.Join(dir, "key")).CombinedOutput(); err != nil {
+	if out, err := exec.Command(keygen, "-q", "-t", "ed25519", "-N", "", "-f",
+		filepath.Join(dir, "key")).CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
 	}
 	card := cardFor(t, sshd)
@@ -164,7 +168,9 @@ func TestOpenSSH(t *testing.T) {
 		expect(t, traced(t, nil, "--card", card, "ssh://"+at(port)), "service/stopped proven")
 	})
 	conf := fmt.Sprintf(
-		"Port %d\nListenAddress 127.0.0.1:%d\nListenAddress 127.0.0.2:%d\nListenAddress 127.0.0.1:%d\nHostKey %s/key\nPidFile %s/pid\nUsePAM no\nStrictModes no\nPasswordAuthentication no\nKbdInteractiveAuthentication no\nPermitRootLogin yes\nAuthorizedKeysFile %s/accepted\n",
+		"Port %d\nListenAddress 127.0.0.1:%d\nListenAddress 127.0.0.2:%d\nListenAddress 127.0.0.1:%d\nHostKey "+
+			"%s/key\nPidFile %s/pid\nUsePAM no\nStrictModes no\nPasswordAuthentication "+
+			"no\nKbdInteractiveAuthentication no\nPermitRootLogin yes\nAuthorizedKeysFile %s/accepted\n",
 		port,
 		port,
 		port,
@@ -238,7 +244,8 @@ func TestOpenSSH(t *testing.T) {
 		}
 	})
 	t.Run("loopback only", func(t *testing.T) {
-		expect(t, traced(t, nil, "--card", card, fmt.Sprintf("ssh://127.0.0.2:%d", inner)), "ports/loopback-only proven")
+		expect(t, traced(t, nil, "--card", card, fmt.Sprintf("ssh://127.0.0.2:%d", inner)),
+			"ports/loopback-only proven")
 	})
 	t.Run("moved from the usual port, or asked for on an odd one", func(t *testing.T) {
 		expect(t, traced(t, nil, "--card", card, "ssh://127.0.0.1"), "ports/moved proven")
@@ -301,20 +308,24 @@ func TestPostgreSQL(t *testing.T) {
 			fmt.Sprintf("127.0.0.1:%d", port),
 			nil,
 			slices.Concat(as, []string{postgres, "-D", dir, "-k", "", "-p", fmt.Sprint(port),
-				"-c", "listen_addresses=" + addrs, "-c", "ssl=" + ssl, "-c", "ssl_cert_file=" + cert, "-c", "ssl_key_file=" + key}, more)...)
+				"-c", "listen_addresses=" + addrs, "-c", "ssl=" + ssl, "-c", "ssl_cert_file=" + cert, "-c",
+				"ssl_key_file=" + key}, more)...)
 	}
 	t.Run("without TLS", func(t *testing.T) {
 		run(t, port, "127.0.0.1", "off")
 		expectHealthy(t, traced(t, nil, "--card", card, url("127.0.0.1", port, "prefer")))
-		expect(t, traced(t, nil, "--card", card, url("127.0.0.1", port, "verify-full")), "certs/server-speaks-plain proven")
-		expect(t, traced(t, nil, "--card", card, url("127.0.0.1", port, "require")), "certs/server-speaks-plain proven")
+		expect(t, traced(t, nil, "--card", card, url("127.0.0.1", port, "verify-full")),
+			"certs/server-speaks-plain proven")
+		expect(t, traced(t, nil, "--card", card, url("127.0.0.1", port, "require")),
+			"certs/server-speaks-plain proven")
 		expectHealthy(
 			t,
 			traced(t, nil, "--card", card, fmt.Sprintf("postgres:///?host=127.0.0.1&port=%d&dbname=readings", port)),
 		)
 		expect(t, traced(t, nil, "--card", card, url("127.0.0.2", port, "prefer")), "ports/loopback-only proven")
 		expect(t, traced(t, nil, "--card", card, "postgres://127.0.0.1/readings"), "ports/moved proven")
-		expect(t, traced(t, nil, "--card", card, url("127.0.0.1", freePort(t), "prefer")), "settings/wrong-port proven")
+		expect(t, traced(t, nil, "--card", card, url("127.0.0.1", freePort(t), "prefer")),
+			"settings/wrong-port proven")
 	})
 	t.Run("logins", func(t *testing.T) {
 		port := freePort(t)
@@ -339,7 +350,8 @@ func TestPostgreSQL(t *testing.T) {
 			t.Errorf("%s", dump(judged))
 		}
 		expect(t, login("postgres", right, "nowhere"), "login/no-such-resource proven")
-		for role, want := range map[string]string{"any": "", "primary": "", "read-write": "", "standby": "answer/wrong-role proven", "read-only": "answer/wrong-role proven"} {
+		for role, want := range map[string]string{"any": "", "primary": "", "read-write": "",
+			"standby": "answer/wrong-role proven", "read-only": "answer/wrong-role proven"} {
 			judged := login("postgres", right, "postgres?target_session_attrs="+role)
 			if want == "" {
 				expect(t, judged)
@@ -349,7 +361,8 @@ func TestPostgreSQL(t *testing.T) {
 		}
 		expect(
 			t,
-			login("postgres", right, "postgres?target_session_attrs=read-write&options=-c%20default_transaction_read_only=on"),
+			login("postgres", right,
+				"postgres?target_session_attrs=read-write&options=-c%20default_transaction_read_only=on"),
 			"answer/wrong-role proven",
 		)
 		judged := login("postgres", wrong, "postgres")
@@ -363,7 +376,8 @@ func TestPostgreSQL(t *testing.T) {
 		if err := os.MkdirAll(words, 0o755); err != nil {
 			t.Fatal(err)
 		}
-		if out, err := exec.Command("localedef", "-i", "de_DE", "-f", "UTF-8", "--no-archive", filepath.Join(words, "de_DE.UTF-8")).CombinedOutput(); err != nil {
+		if out, err := exec.Command("localedef", "-i", "de_DE", "-f", "UTF-8", "--no-archive",
+			filepath.Join(words, "de_DE.UTF-8")).CombinedOutput(); err != nil {
 			missing(t, "needs the sources of locales: apt-get install locales: "+string(out))
 		}
 		t.Setenv("LOCPATH", words)
@@ -374,7 +388,8 @@ func TestPostgreSQL(t *testing.T) {
 		hba := write(
 			t,
 			filepath.Join(dir, "hba.conf"),
-			"host postgres postgres all scram-sha-256\nhost nowhere all all scram-sha-256\nhost template1 all all reject\n",
+			"host postgres postgres all scram-sha-256\nhost nowhere all all scram-sha-256\nhost template1 all all "+
+				"reject\n",
 		)
 		if err := os.Chown(hba, uid, -1); err != nil {
 			t.Fatal(err)

@@ -18,10 +18,16 @@ func TestLoginReasons(t *testing.T) {
 	t.Parallel()
 	h, key := sshHost(t)
 	h.do(
-		"useradd -m -s /bin/sh gauge; echo gauge:tide7 | chpasswd; useradd -m -s /bin/sh ended; echo ended:tide7 | chpasswd; usermod -e 2020-01-01 ended; " +
-			"useradd -m -s /bin/sh shut; echo shut:tide7 | chpasswd; passwd -l shut; useradd -m -s /bin/sh keyless; useradd -m -s /usr/sbin/nologin mute; echo mute:tide7 | chpasswd; useradd -m -s /bin/sh renew; echo renew:tide7 | chpasswd; chage -d 0 renew; " +
-			"useradd -m -s /bin/sh walled; echo walled:tide7 | chpasswd; sed -i '1i account required pam_access.so' /etc/pam.d/sshd; echo '-:walled:10.20.7.' >> /etc/security/access.conf; " +
-			"useradd -m -s /bin/sh barred; echo barred:tide7 | chpasswd; printf 'PasswordAuthentication yes\\nKbdInteractiveAuthentication no\\nUsePAM yes\\nDenyUsers barred\\n' > /etc/ssh/sshd_config.d/x.conf; systemctl restart ssh; sleep 1",
+		"useradd -m -s /bin/sh gauge; echo gauge:tide7 | chpasswd; useradd -m -s /bin/sh ended; echo ended:tide7 | " +
+			"chpasswd; usermod -e 2020-01-01 ended; " +
+			"useradd -m -s /bin/sh shut; echo shut:tide7 | chpasswd; passwd -l shut; useradd -m -s /bin/sh keyless; " +
+			"useradd -m -s /usr/sbin/nologin mute; echo mute:tide7 | chpasswd; useradd -m -s /bin/sh renew; echo " +
+			"renew:tide7 | chpasswd; chage -d 0 renew; " +
+			"useradd -m -s /bin/sh walled; echo walled:tide7 | chpasswd; sed -i '1i account required pam_access.so' " +
+			"/etc/pam.d/sshd; echo '-:walled:10.20.7.' >> /etc/security/access.conf; " +
+			"useradd -m -s /bin/sh barred; echo barred:tide7 | chpasswd; printf 'PasswordAuthentication " +
+			"yes\\nKbdInteractiveAuthentication no\\nUsePAM yes\\nDenyUsers barred\\n' > " +
+			"/etc/ssh/sshd_config.d/x.conf; systemctl restart ssh; sleep 1",
 	)
 	right := write(t, filepath.Join(t.TempDir(), "right"), "tide7")
 	wrong := write(t, filepath.Join(t.TempDir(), "wrong"), "canary-7f3a")
@@ -105,7 +111,8 @@ func keysOfAgent(t *testing.T, h *fullHost) {
 	record := filepath.Join(dir, "record.json")
 	r := runWords(
 		t,
-		append(h.enter(), "/usr/local/bin/uakari", "record", "--for", "ssh://10.20.0.14", "--user", "gauge", "-o", "-"),
+		append(h.enter(), "/usr/local/bin/uakari", "record", "--for", "ssh://10.20.0.14", "--user", "gauge", "-o",
+			"-"),
 	)
 	if r.status != 0 {
 		t.Fatalf("%+v", r)
@@ -131,9 +138,11 @@ func TestLoginLocks(t *testing.T) {
 	t.Parallel()
 	h, key := sshHost(t)
 	h.do(
-		"useradd -m -s /bin/sh gauge; echo gauge:tide7 | chpasswd; printf 'PasswordAuthentication yes\\nKbdInteractiveAuthentication no\\nUsePAM yes\\n' > /etc/ssh/sshd_config.d/x.conf; " +
+		"useradd -m -s /bin/sh gauge; echo gauge:tide7 | chpasswd; printf 'PasswordAuthentication " +
+			"yes\\nKbdInteractiveAuthentication no\\nUsePAM yes\\n' > /etc/ssh/sshd_config.d/x.conf; " +
 			"sed -i '1i auth required pam_faillock.so preauth' /etc/pam.d/common-auth; " +
-			"sed -i 's/^auth.*pam_deny.so/auth [default=die] pam_faillock.so authfail/' /etc/pam.d/common-auth; systemctl restart ssh; sleep 1",
+			"sed -i 's/^auth.*pam_deny.so/auth [default=die] pam_faillock.so authfail/' /etc/pam.d/common-auth; " +
+			"systemctl restart ssh; sleep 1",
 	)
 	wrong := write(t, filepath.Join(t.TempDir(), "wrong"), "canary-7f3a")
 	try := func() trail.Trail {
@@ -179,7 +188,8 @@ func TestMariaDB(t *testing.T) {
 			port,
 		),
 	)
-	if out, err := exec.Command(found[1], "--defaults-file="+settings, "--datadir="+data, "--auth-root-authentication-method=normal").CombinedOutput(); err != nil {
+	if out, err := exec.Command(found[1], "--defaults-file="+settings, "--datadir="+data,
+		"--auth-root-authentication-method=normal").CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
 	}
 	start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, found[0], "--defaults-file="+settings)
@@ -191,7 +201,9 @@ func TestMariaDB(t *testing.T) {
 		"-S",
 		filepath.Join(dir, "s"),
 		"-e",
-		"create database tides; create user gauge@'%' identified by 'tide7'; grant all on tides.* to gauge@'%'; create user far@'10.20.9.%' identified by 'tide7'; create user shut@'%' identified by 'tide7' account lock; delete from mysql.global_priv where user=''; flush privileges;",
+		"create database tides; create user gauge@'%' identified by 'tide7'; grant all on tides.* to gauge@'%'; "+
+			"create user far@'10.20.9.%' identified by 'tide7'; create user shut@'%' identified by 'tide7' account "+
+			"lock; delete from mysql.global_priv where user=''; flush privileges;",
 	)
 	if out, err := ask.CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
@@ -226,7 +238,8 @@ func TestMariaDB(t *testing.T) {
 	expect(t, login("nobody", right, ""), "login/unknown-account proven")
 	expect(t, login("gauge", right, "floods"), "login/no-right proven")
 	expect(t, login("shut", right, ""), "login/locked proven")
-	for on, want := range map[string]string{"{may: SELECT, on: tides.levels}": "", "{may: SELECT, on: floods.levels}": "login/no-right proven", "{may: CREATE, on: schema tides}": ""} {
+	for on, want := range map[string]string{"{may: SELECT, on: tides.levels}": "",
+		"{may: SELECT, on: floods.levels}": "login/no-right proven", "{may: CREATE, on: schema tides}": ""} {
 		card := write(
 			t,
 			filepath.Join(dir, "card.yaml"),
@@ -307,7 +320,8 @@ http {
 		}
 		judged := ask()
 		expect(t, judged, "login/path-right proven")
-		if !strings.Contains(judged.Causes[0].Summary, "www-data may not "+c.says) || len(judged.Causes[0].Remedies) == 0 ||
+		if !strings.Contains(judged.Causes[0].Summary, "www-data may not "+c.says) ||
+			len(judged.Causes[0].Remedies) == 0 ||
 			!strings.Contains(judged.Causes[0].Remedies[0].Command, "chmod o+") {
 			t.Errorf("%+v", judged.Causes[0])
 		}
@@ -316,7 +330,8 @@ http {
 
 // TestKerberos tries accounts at a real ticket server.
 func TestKerberos(t *testing.T) {
-	found := needs(t, "krb5-kdc krb5-admin-server", "/usr/sbin/krb5kdc", "/usr/sbin/kdb5_util", "/usr/sbin/kadmin.local")
+	found := needs(t, "krb5-kdc krb5-admin-server", "/usr/sbin/krb5kdc", "/usr/sbin/kdb5_util",
+		"/usr/sbin/kadmin.local")
 	dir := t.TempDir()
 	port := freePort(t)
 	t.Setenv(
@@ -333,7 +348,9 @@ func TestKerberos(t *testing.T) {
 			t,
 			filepath.Join(dir, "kdc.conf"),
 			fmt.Sprintf(
-				"[kdcdefaults]\n kdc_listen = 127.0.0.1:%[2]d\n kdc_tcp_listen = 127.0.0.1:%[2]d\n[realms]\n VARZEA.EXAMPLE = {\n  database_name = %[1]s/principal\n  key_stash_file = %[1]s/stash\n  default_principal_flags = +preauth\n }\n",
+				"[kdcdefaults]\n kdc_listen = 127.0.0.1:%[2]d\n kdc_tcp_listen = 127.0.0.1:%[2]d\n[realms]\n "+
+					"VARZEA.EXAMPLE = {\n  database_name = %[1]s/principal\n  key_stash_file = %[1]s/stash\n  "+
+					"default_principal_flags = +preauth\n }\n",
 				dir,
 				port,
 			),
@@ -347,7 +364,8 @@ func TestKerberos(t *testing.T) {
 		}
 	}
 	sh(found[1], "create", "-s", "-r", "VARZEA.EXAMPLE", "-P", "master")
-	for _, q := range []string{"addprinc -pw tide7 gauge", "addprinc -pw tide7 -allow_tix shut", "addprinc -pw tide7 -expire 2020-01-01 ended", "addprinc -pw tide7 -pwexpire 2020-01-01 stale",
+	for _, q := range []string{"addprinc -pw tide7 gauge", "addprinc -pw tide7 -allow_tix shut",
+		"addprinc -pw tide7 -expire 2020-01-01 ended", "addprinc -pw tide7 -pwexpire 2020-01-01 stale",
 		"addprinc -randkey postgres/ledger.varzea.example", "ktadd postgres/ledger.varzea.example"} {
 		sh(found[2], "-r", "VARZEA.EXAMPLE", "-q", q)
 	}
@@ -404,7 +422,8 @@ func TestKerberos(t *testing.T) {
 			t,
 			filepath.Join(dir, "krb5.conf"),
 			fmt.Sprintf(
-				"[libdefaults]\n default_realm = VARZEA.EXAMPLE\n dns_lookup_kdc = false\n[realms]\n VARZEA.EXAMPLE = {\n  kdc = 127.0.0.1:%d\n }\n",
+				"[libdefaults]\n default_realm = VARZEA.EXAMPLE\n dns_lookup_kdc = false\n[realms]\n VARZEA.EXAMPLE "+
+					"= {\n  kdc = 127.0.0.1:%d\n }\n",
 				port,
 			),
 		),
@@ -532,7 +551,8 @@ pwdReset: TRUE
 	if out, err := add.CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
 	}
-	right, wrong := write(t, filepath.Join(dir, "right"), "tide7"), write(t, filepath.Join(dir, "wrong"), "canary-7f3a")
+	right, wrong := write(t, filepath.Join(dir, "right"), "tide7"),
+		write(t, filepath.Join(dir, "wrong"), "canary-7f3a")
 	login := func(name, secret string) trail.Trail {
 		return traced(
 			t,
@@ -562,8 +582,10 @@ pwdReset: TRUE
 		)
 	}
 	for search, want := range map[string]string{
-		"dc=varzea,dc=example": "", "dc=varzea,dc=example??sub?(cn=gauge)": "", "dc=varzea,dc=example??one?(cn=fresh)": "",
-		"dc=varzea,dc=example??sub?(cn=nobody)": "login/no-right likely", "ou=floods,dc=varzea,dc=example": "login/no-right likely",
+		"dc=varzea,dc=example": "", "dc=varzea,dc=example??sub?(cn=gauge)": "",
+		"dc=varzea,dc=example??one?(cn=fresh)":  "",
+		"dc=varzea,dc=example??sub?(cn=nobody)": "login/no-right likely",
+		"ou=floods,dc=varzea,dc=example":        "login/no-right likely",
 		"dc=varzea,dc=example??base?(cn=gauge)": "login/no-right likely",
 	} {
 		if judged := searched(search); want == "" {
@@ -641,9 +663,11 @@ service imap-login {
 		needs(t, "postfix", "/usr/sbin/postfix", "/usr/lib/postfix/sbin/master"),
 		relay,
 		relayed,
-		"smtpd_sasl_auth_enable = yes\nsmtpd_sasl_type = dovecot\nsmtpd_sasl_path = private/auth\nsmtpd_sasl_security_options = noanonymous\n",
+		"smtpd_sasl_auth_enable = yes\nsmtpd_sasl_type = dovecot\nsmtpd_sasl_path = "+
+			"private/auth\nsmtpd_sasl_security_options = noanonymous\n",
 	)
-	right, wrong := write(t, filepath.Join(dir, "right"), "tide7"), write(t, filepath.Join(dir, "wrong"), "canary-7f3a")
+	right, wrong := write(t, filepath.Join(dir, "right"), "tide7"),
+		write(t, filepath.Join(dir, "wrong"), "canary-7f3a")
 	login := func(user, secret string) trail.Trail {
 		return traced(
 			t,
@@ -687,7 +711,8 @@ service imap-login {
 	if judged := sending(wrong); rung(judged, trail.Login).State != trail.Fault {
 		t.Errorf("the relay: %s", dump(judged))
 	}
-	for _, c := range []struct{ user, secret, want string }{{"gauge", wrong, "login/wrong-secret proven"}, {"nobody-here", right, "login/unknown-account proven"}} {
+	for _, c := range []struct{ user, secret, want string }{{"gauge", wrong, "login/wrong-secret proven"},
+		{"nobody-here", right, "login/unknown-account proven"}} {
 		judged := login(c.user, c.secret)
 		found := false
 		for _, cause := range judged.Blocking() {

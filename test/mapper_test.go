@@ -36,9 +36,11 @@ func TestPortMapper(t *testing.T) {
 	conf := write(
 		t,
 		filepath.Join(dir, "conf"),
-		fmt.Sprintf("NFS_CORE_PARAM { Protocols = 3, 4; MNT_Port = 20048; Enable_NLM = false; Enable_RQUOTA = false; }\n"+
+		fmt.Sprintf("NFS_CORE_PARAM { Protocols = 3, 4; MNT_Port = 20048; Enable_NLM = false; Enable_RQUOTA = "+
+			"false; }\n"+
 			"NFSv4 { RecoveryRoot = %[1]s/state; RecoveryBackend = fs; Graceless = true; }\n"+
-			"EXPORT { Export_Id = 1; Path = %[1]s/export; Pseudo = /readings; Access_Type = RO; FSAL { Name = VFS; } }\n", dir),
+			"EXPORT { Export_Id = 1; Path = %[1]s/export; Pseudo = /readings; Access_Type = RO; FSAL { Name = VFS; "+
+			"} }\n", dir),
 	)
 	missed := traced(t, enter(l.client), "nfs://10.20.0.14/readings")
 	if missed.Reached != trail.No {
@@ -78,7 +80,8 @@ func TestEndpointMapper(t *testing.T) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { os.RemoveAll(dir) })
-	conf := "[global]\nworkgroup = VARZEA\nnetbios name = LEDGER\nserver role = standalone server\nrpc start on demand helpers = false\ndisable spoolss = yes\nprinting = bsd\nload printers = no\n" +
+	conf := "[global]\nworkgroup = VARZEA\nnetbios name = LEDGER\nserver role = standalone server\nrpc start on " +
+		"demand helpers = false\ndisable spoolss = yes\nprinting = bsd\nload printers = no\n" +
 		"interfaces = 10.20.0.14\nbind interfaces only = yes\nlog file = " + dir + "/log\n"
 	for _, each := range []string{"lock", "state", "cache", "pid", "private", "ncalrpc"} {
 		if err := os.Mkdir(filepath.Join(dir, each), 0o755); err != nil {
@@ -144,7 +147,8 @@ func TestBroker(t *testing.T) {
 		t,
 		filepath.Join(m.dir, "broker.conf"),
 		fmt.Sprintf(
-			"default_user = gauge\ndefault_pass = tide7\nlisteners.tcp.default = 5672\nlisteners.ssl.default = 5671\nssl_options.certfile = %s\nssl_options.keyfile = %s\nssl_options.verify = verify_none\n",
+			"default_user = gauge\ndefault_pass = tide7\nlisteners.tcp.default = 5672\nlisteners.ssl.default = "+
+				"5671\nssl_options.certfile = %s\nssl_options.keyfile = %s\nssl_options.verify = verify_none\n",
 			cert,
 			private,
 		),
@@ -181,7 +185,8 @@ func TestBroker(t *testing.T) {
 		"canary-7f3a",
 	)
 	for _, c := range []struct{ host, secret, want string }{
-		{"/%2F", right, ""}, {"/%2F", wrong, "login/rejected likely"}, {"/floods", right, "login/no-such-resource proven"},
+		{"/%2F", right, ""}, {"/%2F", wrong, "login/rejected likely"},
+		{"/floods", right, "login/no-such-resource proven"},
 	} {
 		judged := traced(
 			t,
@@ -211,7 +216,8 @@ func TestShares(t *testing.T) {
 	found := needs(t, "samba samba-common-bin", "/usr/sbin/smbd", "/usr/bin/smbpasswd", "/usr/bin/pdbedit")
 	l := newLab(t)
 	dir := shortDir(t)
-	conf := "[global]\nworkgroup = VARZEA\nnetbios name = LEDGER\nserver role = standalone server\ndisable spoolss = yes\nprinting = bsd\nload printers = no\nsmb ports = 445\n" +
+	conf := "[global]\nworkgroup = VARZEA\nnetbios name = LEDGER\nserver role = standalone server\ndisable spoolss " +
+		"= yes\nprinting = bsd\nload printers = no\nsmb ports = 445\n" +
 		"interfaces = 10.20.0.14\nbind interfaces only = yes\nlog file = " + dir + "/log\n map to guest = never\n"
 	for _, each := range []string{"lock", "state", "cache", "pid"} {
 		conf += each + " directory = " + filepath.Join(dir, each) + "\n"
@@ -236,7 +242,8 @@ func TestShares(t *testing.T) {
 	}
 	start(t, "10.20.0.14:445", enter(l.server), found[0], "-F", "--no-process-group", "-s", settings)
 	expectHealthy(t, traced(t, enter(l.client), "smb://10.20.0.14/tides"))
-	right, wrong := write(t, filepath.Join(dir, "right"), "tide7"), write(t, filepath.Join(dir, "wrong"), "canary-7f3a")
+	right, wrong := write(t, filepath.Join(dir, "right"), "tide7"),
+		write(t, filepath.Join(dir, "wrong"), "canary-7f3a")
 	for _, c := range []struct{ user, secret, share, want string }{
 		{"games", right, "tides", ""},
 		{`VARZEA\games`, right, "", ""},
@@ -245,7 +252,8 @@ func TestShares(t *testing.T) {
 		{"games", right, "floods", "login/no-such-resource proven"},
 		{"games", right, "closed", "login/no-right proven"},
 	} {
-		judged := traced(t, enter(l.client), "--user", c.user, "--secret", "file:"+c.secret, "smb://10.20.0.14/"+c.share)
+		judged := traced(t, enter(l.client), "--user", c.user, "--secret", "file:"+c.secret,
+			"smb://10.20.0.14/"+c.share)
 		if c.want == "" {
 			expect(t, judged)
 		} else {

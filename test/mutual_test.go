@@ -38,7 +38,8 @@ func newClientCerts(t *testing.T, m *maker) clientCerts {
 			keyPEM(t, key),
 		)
 	}
-	return clientCerts{m, file("good", m, func(*x509.Certificate) {}), file("stranger", other, func(*x509.Certificate) {}),
+	return clientCerts{m, file("good", m, func(*x509.Certificate) {}),
+		file("stranger", other, func(*x509.Certificate) {}),
 		file("expired", m, func(c *x509.Certificate) {
 			c.NotBefore, c.NotAfter = time.Now().Add(-48*time.Hour), time.Now().Add(-time.Hour)
 		}),
@@ -82,11 +83,13 @@ func TestMutualTLS(t *testing.T) {
 		kept := filepath.Join(dir, "facts.json")
 		run(t, "trace", "--facts", kept, "--certificate", certs.good, "--trust", root, endpoint)
 		_, keyFile, _ := strings.Cut(certs.good, ",")
-		if line := strings.Split(readFile(t, keyFile), "\n")[1]; line == "" || strings.Contains(readFile(t, kept), line) {
+		if line := strings.Split(readFile(t, keyFile), "\n")[1]; line == "" ||
+			strings.Contains(readFile(t, kept), line) {
 			t.Error("the client's key is kept")
 		}
 		expect(t, ask(""), "certs/client-cert-wanted proven")
-		for presented, says := range map[string]string{certs.stranger: "has another \"Varzea Root\"", certs.expired: "expired 1 hour ago", certs.web: "not meant for clients"} {
+		for presented, says := range map[string]string{certs.stranger: "has another \"Varzea Root\"",
+			certs.expired: "expired 1 hour ago", certs.web: "not meant for clients"} {
 			judged := ask(presented)
 			expect(t, judged, "certs/client-cert-refused proven")
 			if !strings.Contains(dump(judged), says) {
@@ -113,7 +116,8 @@ func TestCertificateLogins(t *testing.T) {
 		m.key,
 	)
 	keep := func(dir, owner string) {
-		for name, text := range map[string]string{"cert.pem": pemOf(leaf), "key.pem": keyPEM(t, key), "root.pem": root} {
+		for name, text := range map[string]string{"cert.pem": pemOf(leaf), "key.pem": keyPEM(t, key),
+			"root.pem": root} {
 			must(t, "", "chmod", "0600", write(t, filepath.Join(dir, name), text))
 			must(t, "", "chown", owner, filepath.Join(dir, name))
 		}
@@ -125,7 +129,8 @@ func TestCertificateLogins(t *testing.T) {
 		keep(dir, "postgres")
 		c := newCluster(
 			t,
-			"local all all peer\nhostssl all gauge 127.0.0.1/32 cert\nhostssl all heron 127.0.0.1/32 cert\nhost all asked 127.0.0.1/32 ident\nhostssl all all 127.0.0.1/32 scram-sha-256 clientcert=verify-ca\n",
+			"local all all peer\nhostssl all gauge 127.0.0.1/32 cert\nhostssl all heron 127.0.0.1/32 cert\nhost all "+
+				"asked 127.0.0.1/32 ident\nhostssl all all 127.0.0.1/32 scram-sha-256 clientcert=verify-ca\n",
 			"ssl = on",
 			"ssl_cert_file = '"+dir+"/cert.pem'",
 			"ssl_key_file = '"+dir+"/key.pem'",
@@ -133,7 +138,8 @@ func TestCertificateLogins(t *testing.T) {
 		)
 		c.sql(
 			t,
-			"CREATE ROLE gauge LOGIN; CREATE ROLE heron LOGIN; CREATE ROLE asked LOGIN; CREATE ROLE watch LOGIN PASSWORD 'tide7';",
+			"CREATE ROLE gauge LOGIN; CREATE ROLE heron LOGIN; CREATE ROLE asked LOGIN; CREATE ROLE watch LOGIN "+
+				"PASSWORD 'tide7';",
 		)
 		secret := write(t, filepath.Join(dir, "secret"), "tide7")
 		for _, a := range []struct {
@@ -180,7 +186,9 @@ func TestCertificateLogins(t *testing.T) {
 			t,
 			filepath.Join(dir, "conf"),
 			fmt.Sprintf(
-				"include /etc/ldap/schema/core.schema\npidfile %[1]s/pid\nTLSCertificateFile %[1]s/cert.pem\nTLSCertificateKeyFile %[1]s/key.pem\nTLSCACertificateFile %[1]s/root.pem\nTLSVerifyClient allow\n",
+				"include /etc/ldap/schema/core.schema\npidfile %[1]s/pid\nTLSCertificateFile "+
+					"%[1]s/cert.pem\nTLSCertificateKeyFile %[1]s/key.pem\nTLSCACertificateFile "+
+					"%[1]s/root.pem\nTLSVerifyClient allow\n",
 				dir,
 			),
 		)

@@ -69,14 +69,21 @@ func TestNameCauses(t *testing.T) {
 		args                 []string
 	}{
 		{"a blank of another kind in a name", "http://tide_book.varzea.example:8080/", "names/bad-label", authority},
-		{"a resolver that is not ours to ask", "http://tidebook.harbour.example:8080/", "names/resolver-refuses", authority},
+		{"a resolver that is not ours to ask", "http://tidebook.harbour.example:8080/", "names/resolver-refuses",
+			authority},
 		{"a zone that did not load", "http://tidebook.broken.example:8080/", "names/server-failure", authority},
-		{"the host's own address for loopback", "http://self.varzea.example:8080/", "names/loops-back", append(authority, "--record", tidebook)},
-		{"one of two is dead", "http://two.varzea.example:8080/", "names/one-bad-address", append(authority, "--wait", "1s")},
-		{"an address that the server no longer has", "http://tidebook.varzea.example:8080/", "names/stale-address", append(cache, "--wait", "1s", "--record", tidebook)},
-		{"two resolvers say two things", "http://tidebook.varzea.example:8080/", "names/views-differ", append(append(cache, authority...), "--wait", "1s")},
-		{"the address of a gateway", "http://front.varzea.example:8080/", "names/points-at-front", append(authority, "--record", tidebook, "--record", "gateway="+heron)},
-		{"a service record that is not there", "http://tidebook.varzea.example:8080/", "names/no-service-record", append(authority, "--card", card)},
+		{"the host's own address for loopback", "http://self.varzea.example:8080/", "names/loops-back",
+			append(authority, "--record", tidebook)},
+		{"one of two is dead", "http://two.varzea.example:8080/", "names/one-bad-address",
+			append(authority, "--wait", "1s")},
+		{"an address that the server no longer has", "http://tidebook.varzea.example:8080/", "names/stale-address",
+			append(cache, "--wait", "1s", "--record", tidebook)},
+		{"two resolvers say two things", "http://tidebook.varzea.example:8080/", "names/views-differ",
+			append(append(cache, authority...), "--wait", "1s")},
+		{"the address of a gateway", "http://front.varzea.example:8080/", "names/points-at-front",
+			append(authority, "--record", tidebook, "--record", "gateway="+heron)},
+		{"a service record that is not there", "http://tidebook.varzea.example:8080/", "names/no-service-record",
+			append(authority, "--card", card)},
 		{"a short name", "http://pier:8080/", "names/search-suffix", []string{"--wait", "1s", "--record", tidebook}},
 	} {
 		judged := traced(t, enter(l.client), append(c.args, c.endpoint)...)

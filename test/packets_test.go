@@ -31,7 +31,8 @@ func TestPackets(t *testing.T) {
 		return func(l *lab) {
 			l.filter(
 				l.router,
-				"table netdev f { chain c { type filter hook ingress device "+link+" priority 0; policy accept;\n"+rules+"\n}\n}",
+				"table netdev f { chain c { type filter hook ingress device "+link+" priority 0; policy "+
+					"accept;\n"+rules+"\n}\n}",
 			)
 		}
 	}
@@ -43,26 +44,50 @@ func TestPackets(t *testing.T) {
 		says    string
 	}{
 		{"nothing is wrong", true, func(*lab) {}, nil, ""},
-		{"lost between the two", false, policed("c", "tcp dport 8080 drop"), []string{"rules/transit-silent proven"}, "it left CLIENT by eth0 and did not come to SERVER, while both were watched"},
-		{"an unread router drops", false, func(l *lab) { l.filter(l.router, chain("forward", "tcp dport 8080 drop")) }, []string{"rules/transit-silent proven"}, ", while both were watched"},
-		{"an unread router drops the answer", false, func(l *lab) { l.filter(l.router, chain("forward", "tcp sport 8080 drop")) }, []string{"rules/return-drop proven"}, "the answer left SERVER by eth0 and did not come to CLIENT, while both"},
-		{"lost at the router's way in", true, policed("c", "tcp dport 8080 drop"), []string{"rules/transit-silent proven"}, "it came to GATEWAY by c and did not leave it"},
-		{"the answer is lost at the router", true, policed("s", "tcp sport 8080 drop"), []string{"rules/return-drop proven"}, "it came to GATEWAY by s and did not leave it"},
-		{"an unread router refuses", false, func(l *lab) { l.filter(l.router, chain("forward", "tcp dport 8080 reject with tcp reset")) }, []string{"rules/transit-reject proven"}, "did not come to SERVER: the reset, with 64 hops left, is of something between"},
+		{"lost between the two", false, policed("c", "tcp dport 8080 drop"), []string{"rules/transit-silent proven"},
+			"it left CLIENT by eth0 and did not come to SERVER, while both were watched"},
+		{"an unread router drops", false, func(l *lab) { l.filter(l.router, chain("forward", "tcp dport 8080 drop")) },
+			[]string{"rules/transit-silent proven"}, ", while both were watched"},
+		{"an unread router drops the answer", false, func(l *lab) {
+			l.filter(l.router,
+				chain("forward", "tcp sport 8080 drop"))
+		}, []string{"rules/return-drop proven"},
+			"the answer left SERVER by eth0 and did not come to CLIENT, while both"},
+		{"lost at the router's way in", true, policed("c", "tcp dport 8080 drop"),
+			[]string{"rules/transit-silent proven"}, "it came to GATEWAY by c and did not leave it"},
+		{"the answer is lost at the router", true, policed("s", "tcp sport 8080 drop"),
+			[]string{"rules/return-drop proven"}, "it came to GATEWAY by s and did not leave it"},
+		{"an unread router refuses", false, func(l *lab) {
+			l.filter(l.router,
+				chain("forward", "tcp dport 8080 reject with tcp reset"))
+		}, []string{"rules/transit-reject proven"},
+			"did not come to SERVER: the reset, with 64 hops left, is of something between"},
 		{"a reset in the server's name", false, func(l *lab) {
-			l.filter(l.router, "table ip f { chain c { type filter hook forward priority 0; policy accept;\ntcp dport 8080 dup to 10.20.0.14 device s reject with tcp reset\n}\n}")
+			l.filter(l.router, "table ip f { chain c { type filter hook forward priority 0; policy accept;\ntcp "+
+				"dport 8080 dup to 10.20.0.14 device s reject with tcp reset\n}\n}")
 		}, []string{"rules/reset-injected proven"}, "which sent no reset"},
-		{"the server's own filter drops", false, func(l *lab) { l.filter(l.server, chain("input", "tcp dport 8080 drop")) }, []string{"rules/server-drop proven"}, ""},
-		{"the server drops before it tracks", false, func(l *lab) {
-			l.filter(l.server, "table ip r { chain c { type filter hook prerouting priority -300; tcp dport 8080 drop; }\n}")
+		{"the server's own filter drops", false, func(l *lab) {
+			l.filter(l.server,
+				chain("input", "tcp dport 8080 drop"))
 		}, []string{"rules/server-drop proven"}, ""},
-		{"the server drops its answer", false, func(l *lab) { l.filter(l.server, chain("output", "tcp sport 8080 drop")) }, []string{"rules/return-drop proven"}, "drops the reply"},
-		{"the client drops the answer", false, func(l *lab) { l.filter(l.client, chain("input", "tcp sport 8080 drop")) }, []string{"rules/return-drop proven"}, ""},
+		{"the server drops before it tracks", false, func(l *lab) {
+			l.filter(l.server,
+				"table ip r { chain c { type filter hook prerouting priority -300; tcp dport 8080 drop; }\n}")
+		}, []string{"rules/server-drop proven"}, ""},
+		{"the server drops its answer", false, func(l *lab) {
+			l.filter(l.server,
+				chain("output", "tcp sport 8080 drop"))
+		}, []string{"rules/return-drop proven"}, "drops the reply"},
+		{"the client drops the answer", false, func(l *lab) {
+			l.filter(l.client,
+				chain("input", "tcp sport 8080 drop"))
+		}, []string{"rules/return-drop proven"}, ""},
 		{"the server lets the client's own address in, and sees another", false, func(l *lab) {
 			l.filter(l.router, "table ip n { chain c { type nat hook postrouting priority 100; oif s masquerade; }\n}")
 			l.filter(l.server, chain("input", "ip saddr 10.20.7.31 tcp dport 8080 accept\ntcp dport 8080 drop"))
 		}, []string{"rules/other-source proven"}, "sees 10.20.0.1, not 10.20.7.31"},
-		{"the client drops", false, func(l *lab) { l.filter(l.client, chain("output", "tcp dport 8080 drop")) }, []string{"rules/client-drop proven"}, ""},
+		{"the client drops", false, func(l *lab) { l.filter(l.client, chain("output", "tcp dport 8080 drop")) },
+			[]string{"rules/client-drop proven"}, ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
@@ -133,9 +158,11 @@ func TestBrokenChecksum(t *testing.T) {
 				t.Fatalf("%v: %s", err, out)
 			}
 		}
-		args := []string{"--wait", "2s", "--deadline", "20s", "--in", "server=/run/netns/" + l.server, "http://10.20.0.14:8080/"}
+		args := []string{"--wait", "2s", "--deadline", "20s", "--in", "server=/run/netns/" + l.server,
+			"http://10.20.0.14:8080/"}
 		expectHealthy(t, traced(t, enter(l.client), args...))
-		l.filter(l.router, "table ip f { chain c { type filter hook forward priority 0; "+c.match+" tcp checksum set 0x1234; }\n}")
+		l.filter(l.router,
+			"table ip f { chain c { type filter hook forward priority 0; "+c.match+" tcp checksum set 0x1234; }\n}")
 		judged := traced(t, enter(l.client), args...)
 		expect(t, judged, "rules/checksum-broken proven")
 		says := strings.NewReplacer("CLIENT", judged.Host("v1"), "SERVER", "/run/netns/"+l.server).Replace(c.says)
@@ -150,11 +177,14 @@ func TestNarrowWayWatched(t *testing.T) {
 	t.Parallel()
 	for _, gateway := range []bool{false, true} {
 		l := newLab(t)
-		start(t, "10.20.0.14:8080", enter(l.server), os.Args[0], "-test.run=TestHelperLarge$", "-test.timeout=0", "WEB=10.20.0.14:8080")
+		start(t, "10.20.0.14:8080", enter(l.server), os.Args[0], "-test.run=TestHelperLarge$", "-test.timeout=0",
+			"WEB=10.20.0.14:8080")
 		l.sh("ip -n " + l.router + " link set c mtu 1300")
-		l.filter(l.router, "table inet f { chain c { type filter hook output priority 0; icmp type destination-unreachable drop; }\n}")
+		l.filter(l.router, "table inet f { chain c { type filter hook output priority 0; icmp type "+
+			"destination-unreachable drop; }\n}")
 		args := []string{"--deadline", "20s", "--in", "server=/run/netns/" + l.server}
-		says := "bytes left SERVER by eth0 and did not come to CLIENT, while both were watched; nobody's word that it is too large was seen"
+		says := "bytes left SERVER by eth0 and did not come to CLIENT, while both were watched; nobody's word that " +
+			"it is too large was seen"
 		if gateway {
 			args = append(args, "--in", "gateway=/run/netns/"+l.router)
 			says = "bytes left SERVER by eth0 and did not come to CLIENT; it came to GATEWAY by s and did not leave it"
@@ -173,9 +203,11 @@ func TestNarrowWayWatched(t *testing.T) {
 // TestSynProxy has a router answer openings in the server's name, as boxes against
 // floods do, and the server, or the way to it, does not take what the box then opens.
 func TestSynProxy(t *testing.T) {
-	const proxy = "table ip f { chain p { type filter hook prerouting priority -300; tcp dport 8080 tcp flags syn notrack; }\n" +
+	const proxy = "table ip f { chain p { type filter hook prerouting priority -300; tcp dport 8080 tcp flags syn " +
+		"notrack; }\n" +
 		"chain c { type filter hook forward priority 0; " +
-		"ct state untracked,invalid tcp dport 8080 synproxy mss 1460 wscale 7 timestamp sack-perm; ct state invalid drop; }\n%s}"
+		"ct state untracked,invalid tcp dport 8080 synproxy mss 1460 wscale 7 timestamp sack-perm; ct state invalid " +
+		"drop; }\n%s}"
 	for _, c := range []struct {
 		name   string
 		behind string // what the box does behind its proxy
@@ -186,17 +218,20 @@ func TestSynProxy(t *testing.T) {
 		{"the server drops", "", func(l *lab) {
 			l.filter(l.server, "table inet f { chain c { type filter hook input priority 0; tcp dport 8080 drop; }\n}")
 		}, []string{"rules/server-drop proven"}},
-		{"the box drops behind", "chain d { type filter hook postrouting priority 100; oif s tcp dport 8080 drop; }\n", func(*lab) {}, []string{"rules/transit-silent proven"}},
+		{"the box drops behind", "chain d { type filter hook postrouting priority 100; oif s tcp dport 8080 drop; }\n",
+			func(*lab) {}, []string{"rules/transit-silent proven"}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
 			l := newLab(t)
 			l.web(l.server, "10.20.0.14:8080")
-			l.in(l.router, "sysctl -qw net.ipv4.tcp_syncookies=1 net.ipv4.tcp_timestamps=1 net.netfilter.nf_conntrack_tcp_loose=0")
+			l.in(l.router, "sysctl -qw net.ipv4.tcp_syncookies=1 net.ipv4.tcp_timestamps=1 "+
+				"net.netfilter.nf_conntrack_tcp_loose=0")
 			l.filter(l.router, fmt.Sprintf(proxy, c.behind))
 			c.ruin(l)
 			judged := traced(
-				t, enter(l.client), "--wait", "2s", "--deadline", "20s", "--in", "server=/run/netns/"+l.server, "http://10.20.0.14:8080/",
+				t, enter(l.client), "--wait", "2s", "--deadline", "20s", "--in", "server=/run/netns/"+l.server,
+				"http://10.20.0.14:8080/",
 			)
 			expect(t, judged, c.want...)
 			if c.want == nil && judged.Outcome != trail.OutcomeClear {
@@ -228,11 +263,14 @@ func TestAsymmetric(t *testing.T) {
 	} {
 		l.sh(line)
 	}
-	l.in(other, "sysctl -qw net.ipv4.ip_forward=1 net.ipv4.conf.all.rp_filter=0 net.ipv4.conf.s.rp_filter=0 net.ipv4.conf.c.rp_filter=0")
+	l.in(other, "sysctl -qw net.ipv4.ip_forward=1 net.ipv4.conf.all.rp_filter=0 net.ipv4.conf.s.rp_filter=0 "+
+		"net.ipv4.conf.c.rp_filter=0")
 	for _, each := range []string{l.client, l.server} {
-		l.in(each, "sysctl -qw net.ipv4.conf.all.rp_filter=0 net.ipv4.conf.eth9.rp_filter=0 net.ipv4.conf.eth0.rp_filter=0")
+		l.in(each, "sysctl -qw net.ipv4.conf.all.rp_filter=0 net.ipv4.conf.eth9.rp_filter=0 "+
+			"net.ipv4.conf.eth0.rp_filter=0")
 	}
-	l.filter(other, "table inet f { chain c { type filter hook forward priority 0; policy accept;\nct state invalid drop\n}\n}")
+	l.filter(other,
+		"table inet f { chain c { type filter hook forward priority 0; policy accept;\nct state invalid drop\n}\n}")
 	judged := traced(
 		t, enter(l.client), "--wait", "2s", "--deadline", "20s", "--in", "server=/run/netns/"+l.server,
 		"--in", "gateway=/run/netns/"+l.router, "--in", "gateway=/run/netns/"+other, "http://10.20.0.14:8080/",
@@ -246,11 +284,16 @@ func TestNeighbours(t *testing.T) {
 		name, at, rules string
 		want            []string
 	}{
-		{"the server drops the question", "server", "tcp dport 8080 accept", []string{"rules/neighbour-silent proven"}},
-		{"the client drops the answer", "client", "ct state established,related accept", []string{"rules/neighbour-silent proven"}},
-		{"it is let through", "server", "tcp dport 8080 accept\nicmpv6 type { nd-neighbor-solicit, nd-neighbor-advert } accept", nil},
-		{"it is let through by the group that it is sent to", "server", "tcp dport 8080 accept\nip6 daddr ff02::/16 accept", nil},
-		{"it is let through by what is not tracked", "server", "tcp dport 8080 accept\nct state untracked accept", nil},
+		{"the server drops the question", "server", "tcp dport 8080 accept",
+			[]string{"rules/neighbour-silent proven"}},
+		{"the client drops the answer", "client", "ct state established,related accept",
+			[]string{"rules/neighbour-silent proven"}},
+		{"it is let through", "server",
+			"tcp dport 8080 accept\nicmpv6 type { nd-neighbor-solicit, nd-neighbor-advert } accept", nil},
+		{"it is let through by the group that it is sent to", "server",
+			"tcp dport 8080 accept\nip6 daddr ff02::/16 accept", nil},
+		{"it is let through by what is not tracked", "server", "tcp dport 8080 accept\nct state untracked accept",
+			nil},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
@@ -260,11 +303,13 @@ func TestNeighbours(t *testing.T) {
 			if c.at == "client" {
 				host = l.router // it is on one link with the server
 			}
-			l.filter(host, "table inet f { chain c { type filter hook input priority 0; policy drop;\niif lo accept\n"+c.rules+"\n}\n}")
+			l.filter(host, "table inet f { chain c { type filter hook input priority 0; policy drop;\niif lo "+
+				"accept\n"+c.rules+"\n}\n}")
 			for _, each := range []string{l.router, l.server} {
 				l.sh("ip -n " + each + " neigh flush all")
 			}
-			judged := traced(t, enter(l.router), "--deadline", "20s", "--in", "server=/run/netns/"+l.server, "http://[fd20::14]:8080/")
+			judged := traced(t, enter(l.router), "--deadline", "20s", "--in", "server=/run/netns/"+l.server,
+				"http://[fd20::14]:8080/")
 			expect(t, judged, c.want...)
 			if c.want == nil && judged.Outcome != trail.OutcomeClear {
 				t.Errorf("outcome %s\n%s", judged.Outcome, dump(judged))
@@ -301,8 +346,10 @@ func TestPacketsKept(t *testing.T) {
 		t.Errorf("%d packets", len(packets))
 	}
 	secret := write(t, filepath.Join(dir, "secret"), "CANARY-7f3a")
-	run(t, "trace", "http://"+web.addr+"/?token=CANARY-91bc", "--packets", file, "--user", "ana", "--secret", "file:"+secret, "--in-the-clear")
-	if text := readFile(t, file); strings.Contains(text, "CANARY") || strings.Contains(text, "TIDE-HIGH") || strings.Contains(text, "HTTP/1.1") {
+	run(t, "trace", "http://"+web.addr+"/?token=CANARY-91bc", "--packets", file, "--user", "ana", "--secret",
+		"file:"+secret, "--in-the-clear")
+	if text := readFile(t, file); strings.Contains(text, "CANARY") || strings.Contains(text, "TIDE-HIGH") ||
+		strings.Contains(text, "HTTP/1.1") {
 		t.Error("what is said is in the file of a run with a secret")
 	}
 	if len(packetsIn(t, file)) < 6 {
@@ -357,7 +404,8 @@ func TestSweepPackets(t *testing.T) {
 	dir := t.TempDir()
 	port := freePort(t)
 	plan := write(t, filepath.Join(dir, "plan.yaml"), fmt.Sprintf(
-		"format: uakari.plan/1\nclients: [{here: true}]\nendpoints: [\"http://%s/\", \"http://127.0.0.1:%v/?token=CANARY-91bc\"]\n", web.addr, port))
+		"format: uakari.plan/1\nclients: [{here: true}]\nendpoints: [\"http://%s/\", "+
+			"\"http://127.0.0.1:%v/?token=CANARY-91bc\"]\n", web.addr, port))
 	file := filepath.Join(dir, "a.pcapng")
 	if r := run(t, "sweep", plan, "--packets", file); r.status != 1 {
 		t.Fatalf("%+v", r)

@@ -14,7 +14,8 @@ func TestPath(t *testing.T) {
 	const four, six = "http://10.20.0.14:8080/", "http://[fd20::14]:8080/"
 	drop := "table inet f { chain c { type filter hook %s priority 0; tcp dport 8080 drop; }\n}"
 	reject := func(hook, with string) string {
-		return "table inet f { chain c { type filter hook " + hook + " priority 0; tcp dport 8080 reject " + with + "; }\n}"
+		return "table inet f { chain c { type filter hook " + hook + " priority 0; tcp dport 8080 reject " + with +
+			"; }\n}"
 	}
 	for _, c := range []struct {
 		name string
@@ -23,14 +24,24 @@ func TestPath(t *testing.T) {
 		most string   // of the possible ones, the first
 	}{
 		{"nothing is wrong", func(*lab) {}, nil, ""},
-		{"the server drops", func(l *lab) { l.filter(l.server, strings.ReplaceAll(drop, "%s", "input")) }, nil, "rules/server-drop"},
-		{"the router drops", func(l *lab) { l.filter(l.router, strings.ReplaceAll(drop, "%s", "forward")) }, nil, "rules/server-drop"},
-		{"the client drops", func(l *lab) { l.filter(l.client, strings.ReplaceAll(drop, "%s", "output")) }, []string{"rules/client-drop proven"}, ""},
-		{"the server refuses by ICMP", func(l *lab) { l.filter(l.server, reject("input", "with icmpx admin-prohibited")) }, []string{"rules/server-reject likely"}, ""},
-		{"the server refuses by reset", func(l *lab) { l.filter(l.server, reject("input", "with tcp reset")) }, nil, "ports/none-listening"},
-		{"the router refuses by ICMP", func(l *lab) { l.filter(l.router, reject("forward", "")) }, []string{"rules/transit-reject proven"}, ""},
-		{"the router refuses by reset", func(l *lab) { l.filter(l.router, reject("forward", "with tcp reset")) }, nil, "rules/transit-reject"},
-		{"the client refuses by ICMP", func(l *lab) { l.filter(l.client, reject("output", "")) }, []string{"rules/client-reject proven"}, ""},
+		{"the server drops", func(l *lab) { l.filter(l.server, strings.ReplaceAll(drop, "%s", "input")) }, nil,
+			"rules/server-drop"},
+		{"the router drops", func(l *lab) { l.filter(l.router, strings.ReplaceAll(drop, "%s", "forward")) }, nil,
+			"rules/server-drop"},
+		{"the client drops", func(l *lab) { l.filter(l.client, strings.ReplaceAll(drop, "%s", "output")) },
+			[]string{"rules/client-drop proven"}, ""},
+		{"the server refuses by ICMP", func(l *lab) {
+			l.filter(l.server,
+				reject("input", "with icmpx admin-prohibited"))
+		}, []string{"rules/server-reject likely"}, ""},
+		{"the server refuses by reset", func(l *lab) { l.filter(l.server, reject("input", "with tcp reset")) }, nil,
+			"ports/none-listening"},
+		{"the router refuses by ICMP", func(l *lab) { l.filter(l.router, reject("forward", "")) },
+			[]string{"rules/transit-reject proven"}, ""},
+		{"the router refuses by reset", func(l *lab) { l.filter(l.router, reject("forward", "with tcp reset")) }, nil,
+			"rules/transit-reject"},
+		{"the client refuses by ICMP", func(l *lab) { l.filter(l.client, reject("output", "")) },
+			[]string{"rules/client-reject proven"}, ""},
 		{"the client has no route", func(l *lab) {
 			l.sh("ip -n " + l.client + " route del default")
 			l.sh("ip -n " + l.client + " -6 route del default")
@@ -47,7 +58,8 @@ func TestPath(t *testing.T) {
 			l.sh("ip -n " + l.router + " route add prohibit 10.20.0.14/32")
 			l.sh("ip -n " + l.router + " route add prohibit fd20::14/128")
 		}, []string{"rules/transit-reject proven"}, ""},
-		{"the server is off", func(l *lab) { l.sh("ip -n " + l.server + " link set eth0 down") }, nil, "service/host-down"},
+		{"the server is off", func(l *lab) { l.sh("ip -n " + l.server + " link set eth0 down") }, nil,
+			"service/host-down"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
@@ -65,7 +77,8 @@ func TestPath(t *testing.T) {
 					t.Errorf("%s: not told how far it gets\n%s", endpoint, dump(judged))
 				}
 				if c.most != "" &&
-					(len(judged.Causes) == 0 || judged.Causes[0].ID != c.most || judged.Outcome != trail.OutcomeUnsure) {
+					(len(judged.Causes) == 0 || judged.Causes[0].ID != c.most ||
+						judged.Outcome != trail.OutcomeUnsure) {
 					t.Errorf("%s: want %s as the first of what is possible\n%s", endpoint, c.most, dump(judged))
 				}
 			}
@@ -102,7 +115,9 @@ func TestNoWayBack(t *testing.T) {
 func TestReplyIntoOwnLink(t *testing.T) {
 	l := newLab(t)
 	l.web(l.server, "10.20.0.14:8080")
-	for _, words := range []string{"link add br7 type bridge", "addr add 10.20.7.250/24 dev br7", "link add d7 type veth peer name d8", "link set d8 up", "link set d7 master br7", "link set d7 up", "link set br7 up"} {
+	for _, words := range []string{"link add br7 type bridge", "addr add 10.20.7.250/24 dev br7",
+		"link add d7 type veth peer name d8", "link set d8 up", "link set d7 master br7", "link set d7 up",
+		"link set br7 up"} {
 		l.sh("ip -n " + l.server + " " + words)
 	}
 	record := write(

@@ -16,7 +16,8 @@ func TestClientExhausted(t *testing.T) {
 		l.client,
 		"bash",
 		"-c",
-		"echo 61000 61001 > /proc/sys/net/ipv4/ip_local_port_range; exec 3<>/dev/tcp/10.20.0.14/8080; exec 4<>/dev/tcp/10.20.0.14/8080; sleep 60",
+		"echo 61000 61001 > /proc/sys/net/ipv4/ip_local_port_range; exec 3<>/dev/tcp/10.20.0.14/8080; exec "+
+			"4<>/dev/tcp/10.20.0.14/8080; sleep 60",
 	)
 	time.Sleep(300 * time.Millisecond)
 	expect(t, traced(t, enter(l.client), "--wait", "1s", endpoint), "ports/client-exhausted proven")

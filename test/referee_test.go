@@ -77,7 +77,8 @@ func newArena(t *testing.T) *arena {
 	for _, ns := range a.hosts {
 		l.in(
 			ns,
-			"sysctl -qw net.ipv4.icmp_ratelimit=0 net.ipv6.icmp.ratelimit=0 net.ipv4.tcp_syn_retries=1 net.ipv4.conf.all.rp_filter=0 net.ipv4.conf.default.rp_filter=0",
+			"sysctl -qw net.ipv4.icmp_ratelimit=0 net.ipv6.icmp.ratelimit=0 net.ipv4.tcp_syn_retries=1 "+
+				"net.ipv4.conf.all.rp_filter=0 net.ipv4.conf.default.rp_filter=0",
 		)
 		l.in(ns, "sysctl -qew net.ipv4.icmp_msgs_per_sec=1000000 net.ipv4.icmp_msgs_burst=1000000")
 		if a.ipsets {
@@ -88,8 +89,10 @@ func newArena(t *testing.T) *arena {
 			l.in(ns, "ipset add uk_net 10.20.0.15")
 		}
 	}
-	for _, setting := range []string{"net.ipv4.ip_local_port_range=61000 65000", "net.ipv4.ping_group_range=0 2147483647"} {
-		if out, err := exec.Command("ip", "netns", "exec", l.client, "sysctl", "-qw", setting).CombinedOutput(); err != nil {
+	for _, setting := range []string{"net.ipv4.ip_local_port_range=61000 65000",
+		"net.ipv4.ping_group_range=0 2147483647"} {
+		if out, err := exec.Command("ip", "netns", "exec", l.client, "sysctl", "-qw",
+			setting).CombinedOutput(); err != nil {
 			t.Fatalf("%v: %s", err, out)
 		}
 	}
@@ -601,7 +604,8 @@ func (a *arena) reread(h *filter.Host, part string, saved [][]string, ipsets []f
 		}
 		r, err := filter.Parse(out)
 		if len(saved) == 2 {
-			r, err = filter.FromFacts(&fact.Tables{IPSets: ipsets, Saved: []fact.SavedTables{{Six: i == 1, Text: string(out)}}})
+			r, err = filter.FromFacts(&fact.Tables{IPSets: ipsets,
+				Saved: []fact.SavedTables{{Six: i == 1, Text: string(out)}}})
 		}
 		if err != nil {
 			a.t.Errorf("%v: %v", words, err)

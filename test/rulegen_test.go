@@ -64,7 +64,8 @@ func (g *ruleGen) nft() string {
 				b.WriteString("ct state established,related accept\n")
 				if family != "ip" {
 					b.WriteString(
-						"meta l4proto ipv6-icmp icmpv6 type { nd-neighbor-solicit, nd-neighbor-advert, nd-router-advert } accept\n",
+						"meta l4proto ipv6-icmp icmpv6 type { nd-neighbor-solicit, nd-neighbor-advert, " +
+							"nd-router-advert } accept\n",
 					)
 				}
 			}
@@ -98,7 +99,8 @@ func (g *ruleGen) nftSets(b *strings.Builder, family string) {
 		)
 		fmt.Fprintf(
 			b,
-			"set box4 { type ipv4_addr . inet_service; flags interval; elements = { 10.20.7.0/27 . %d-%d, 10.20.7.64/26 . %d } }\n",
+			"set box4 { type ipv4_addr . inet_service; flags interval; elements = { 10.20.7.0/27 . %d-%d, "+
+				"10.20.7.64/26 . %d } }\n",
 			1000+g.IntN(3),
 			1003+g.IntN(5),
 			pick(g, openPorts...),
@@ -202,7 +204,8 @@ func (g *ruleGen) nftMatch(family, hook, proto string) (string, string) {
 		if six {
 			return "ip6 daddr " + not + pick(g, serverAddrs6[0], serverAddrs6[1], "fd20::/64", "fd20:7::/64"), proto
 		}
-		return "ip daddr " + not + pick(g, serverAddrs4[0], serverAddrs4[1], "10.20.0.0/24", "10.20.7.0/24", "@a4"), proto
+		return "ip daddr " + not + pick(g, serverAddrs4[0], serverAddrs4[1], "10.20.0.0/24", "10.20.7.0/24", "@a4"),
+			proto
 	case 6, 7:
 		return "ct state " + pick(
 			g,
@@ -483,10 +486,12 @@ func (g *ruleGen) xtRule(table, hook string, six bool, from, users int) string {
 		if six {
 			ways = append(ways, "-j REJECT --reject-with icmp6-adm-prohibited")
 		} else {
-			ways = append(ways, "-j REJECT --reject-with icmp-host-prohibited", "-j REJECT --reject-with icmp-net-unreachable")
+			ways = append(ways, "-j REJECT --reject-with icmp-host-prohibited",
+				"-j REJECT --reject-with icmp-net-unreachable")
 		}
 	} else {
-		ways = append(ways, "-j MARK --set-xmark 0x1/0xffffffff", "-j MARK --set-xmark 0x2/0x3", "-j CONNMARK --save-mark")
+		ways = append(ways, "-j MARK --set-xmark 0x1/0xffffffff", "-j MARK --set-xmark 0x2/0x3",
+			"-j CONNMARK --save-mark")
 	}
 	for u := from; u < users; u++ {
 		ways = append(ways, fmt.Sprintf("-j u%d", u), fmt.Sprintf("-g u%d", u))

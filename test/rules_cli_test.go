@@ -34,20 +34,32 @@ func TestSavedTables(t *testing.T) {
 	}{
 		{[]string{"--from", "10.20.7.31", "--to", "10.20.0.14:443"}, 1,
 			"No: 10.20.7.31 to 10.20.0.14:443/tcp is stopped on the host by rule 1 of ip filter, chain web.",
-			[]string{"refused with icmp-port-unreachable", "iptables -I web 1 -s 10.20.7.31/32 -p tcp -m tcp --dport 443 -j ACCEPT", "risk: it opens 443/tcp to 10.20.7.31 and to nobody else"}},
-		{[]string{"--from", "10.20.8.31", "--to", "10.20.0.14:443"}, 0, "Yes: 10.20.8.31 to 10.20.0.14:443/tcp passes, and its reply.", nil},
+			[]string{"refused with icmp-port-unreachable", "iptables -I web 1 -s 10.20.7.31/32 -p tcp -m tcp " +
+				"--dport 443 -j ACCEPT", "risk: it opens 443/tcp to 10.20.7.31 and to nobody else"}},
+		{[]string{"--from", "10.20.8.31", "--to", "10.20.0.14:443"}, 0,
+			"Yes: 10.20.8.31 to 10.20.0.14:443/tcp passes, and its reply.", nil},
 		{[]string{"--from", "10.20.9.31", "--to", "10.20.0.14:443"}, 1,
-			"No: 10.20.9.31 to 10.20.0.14:443/tcp passes, and its reply is stopped on the host by rule 1 of ip filter, chain OUTPUT.", nil},
-		{[]string{"--from", "10.20.7.31", "--to", "10.20.0.14:22"}, 1, "No: 10.20.7.31 to 10.20.0.14:22/tcp is stopped on the host by the policy of ip filter, chain INPUT.", nil},
-		{[]string{"--from", "10.20.8.31", "--to", "10.20.0.14:80"}, 3, "Not known whether 10.20.8.31 to 10.20.0.14:80/tcp passes.", []string{"it depends on limit"}},
-		{[]string{"--hook", "out", "--from", "10.20.0.14", "--to", "10.20.9.31:443"}, 1, "No: 10.20.0.14 to 10.20.9.31:443/tcp is stopped on the host by rule 1 of ip filter, chain OUTPUT.", nil},
+			"No: 10.20.9.31 to 10.20.0.14:443/tcp passes, and its reply is stopped on the host by rule 1 of ip " +
+				"filter, chain OUTPUT.", nil},
+		{[]string{"--from", "10.20.7.31", "--to", "10.20.0.14:22"}, 1,
+			"No: 10.20.7.31 to 10.20.0.14:22/tcp is stopped on the host by the policy of ip filter, chain INPUT.",
+			nil},
+		{[]string{"--from", "10.20.8.31", "--to", "10.20.0.14:80"}, 3,
+			"Not known whether 10.20.8.31 to 10.20.0.14:80/tcp passes.", []string{"it depends on limit"}},
+		{[]string{"--hook", "out", "--from", "10.20.0.14", "--to", "10.20.9.31:443"}, 1,
+			"No: 10.20.0.14 to 10.20.9.31:443/tcp is stopped on the host by rule 1 of ip filter, chain OUTPUT.", nil},
 		{[]string{"--hook", "through", "--from", "10.20.7.31", "--to", "10.20.9.31:443"}, 0, "Yes:", nil},
-		{[]string{"--transport", "icmp", "--from", "10.20.7.31", "--to", "10.20.0.14"}, 1, "No: 10.20.7.31 to 10.20.0.14 (icmp) is stopped", nil},
+		{[]string{"--transport", "icmp", "--from", "10.20.7.31", "--to", "10.20.0.14"}, 1,
+			"No: 10.20.7.31 to 10.20.0.14 (icmp) is stopped", nil},
 		{[]string{"--transport", "udp", "--from", "10.20.7.31:4000", "--to", "10.20.0.14:53"}, 1, "No:", nil},
-		{[]string{"--from", "10.20.7.31", "--to", "10.20.0.14:443", "--suppose", "-I INPUT 3 -s 10.20.7.0/24 -p tcp --dport 443 -j ACCEPT"}, 1, "No:",
-			[]string{"after:  accept, its reply accept", "opens 443/tcp of 10.20.0.14 to 10.20.7.0/24: 10.20.7.31 and 255 others"}},
-		{[]string{"--from", "10.20.7.31", "--to", "10.20.0.14:443", "--suppose", "-D web 1"}, 1, "No:", []string{"opens 443/tcp of 10.20.0.14 to 10.20.7.0/24"}},
-		{[]string{"--from", "10.20.8.31", "--to", "10.20.0.14:443", "--suppose", "-I web 1 -j DROP"}, 0, "Yes:", []string{"after:  drop", "closes 443/tcp of 10.20.0.14 to 0.0.0.0/5"}},
+		{[]string{"--from", "10.20.7.31", "--to", "10.20.0.14:443", "--suppose",
+			"-I INPUT 3 -s 10.20.7.0/24 -p tcp --dport 443 -j ACCEPT"}, 1, "No:",
+			[]string{"after:  accept, its reply accept",
+				"opens 443/tcp of 10.20.0.14 to 10.20.7.0/24: 10.20.7.31 and 255 others"}},
+		{[]string{"--from", "10.20.7.31", "--to", "10.20.0.14:443", "--suppose", "-D web 1"}, 1, "No:",
+			[]string{"opens 443/tcp of 10.20.0.14 to 10.20.7.0/24"}},
+		{[]string{"--from", "10.20.8.31", "--to", "10.20.0.14:443", "--suppose", "-I web 1 -j DROP"}, 0, "Yes:",
+			[]string{"after:  drop", "closes 443/tcp of 10.20.0.14 to 0.0.0.0/5"}},
 	} {
 		r := run(t, append([]string{"rules", "--tables", file}, c.args...)...)
 		if r.status != c.status || !strings.HasPrefix(oneLine(r.stdout), c.first) {
@@ -70,15 +82,19 @@ func TestSavedTables(t *testing.T) {
 // TestUnreadableTables sees that what cannot be read is said in one line.
 func TestUnreadableTables(t *testing.T) {
 	for name, c := range map[string]struct{ text, want string }{
-		"cut off":     {savedTables[:len(savedTables)-8], "without COMMIT"},
-		"empty":       {"", "1:1: the file is empty"},
-		"no chain":    {"*filter\n:INPUT ACCEPT [0:0]\n-A FORWARD -j DROP\nCOMMIT\n", `3:4: the chain "FORWARD" was not declared`},
-		"a loop":      {"*filter\n:INPUT ACCEPT [0:0]\n:a - [0:0]\n:b - [0:0]\n-A INPUT -j a\n-A a -j b\n-A b -j a\nCOMMIT\n", "jumps in a loop"},
-		"bad address": {"*filter\n:INPUT ACCEPT [0:0]\n-A INPUT -s 10.20.300.1 -j DROP\nCOMMIT\n", `3:13: "10.20.300.1": expected an address or a net`},
-		"not UTF-8":   {"*filter\n:INPUT ACCEPT [0:0]\n-A INPUT -m comment --comment \"\xff\" -j DROP\nCOMMIT\n", "3:1: not UTF-8"},
-		"half JSON":   {`{"nftables": [`, "cut off"},
-		"other JSON":  {`{"a": 1}`, `expected an object with the list "nftables"`},
-		"own text":    {"table inet filter {\n}\n", "nft -j list ruleset"},
+		"cut off": {savedTables[:len(savedTables)-8], "without COMMIT"},
+		"empty":   {"", "1:1: the file is empty"},
+		"no chain": {"*filter\n:INPUT ACCEPT [0:0]\n-A FORWARD -j DROP\nCOMMIT\n",
+			`3:4: the chain "FORWARD" was not declared`},
+		"a loop": {"*filter\n:INPUT ACCEPT [0:0]\n:a - [0:0]\n:b - [0:0]\n-A INPUT -j a\n-A a -j b\n-A b -j " +
+			"a\nCOMMIT\n", "jumps in a loop"},
+		"bad address": {"*filter\n:INPUT ACCEPT [0:0]\n-A INPUT -s 10.20.300.1 -j DROP\nCOMMIT\n",
+			`3:13: "10.20.300.1": expected an address or a net`},
+		"not UTF-8": {"*filter\n:INPUT ACCEPT [0:0]\n-A INPUT -m comment --comment \"\xff\" -j DROP\nCOMMIT\n",
+			"3:1: not UTF-8"},
+		"half JSON":  {`{"nftables": [`, "cut off"},
+		"other JSON": {`{"a": 1}`, `expected an object with the list "nftables"`},
+		"own text":   {"table inet filter {\n}\n", "nft -j list ruleset"},
 	} {
 		file := write(t, filepath.Join(t.TempDir(), "tables"), c.text)
 		r := run(t, "rules", "--tables", file, "--from", "10.20.7.31", "--to", "10.20.0.14:443")
@@ -91,8 +107,10 @@ func TestUnreadableTables(t *testing.T) {
 // TestRulesUsage sees that flags which make no sense are said in one line.
 func TestRulesUsage(t *testing.T) {
 	for _, args := range [][]string{
-		{}, {"--from", "10.20.7.31"}, {"--from", "x", "--to", "10.20.0.14:443"}, {"--from", "10.20.7.31", "--to", "10.20.0.14"},
-		{"--from", "10.20.7.31", "--to", "[fd20::14]:443"}, {"--from", "10.20.7.31", "--to", "10.20.0.14:443", "--transport", "sctp"},
+		{}, {"--from", "10.20.7.31"}, {"--from", "x", "--to", "10.20.0.14:443"},
+		{"--from", "10.20.7.31", "--to", "10.20.0.14"},
+		{"--from", "10.20.7.31", "--to", "[fd20::14]:443"}, {"--from", "10.20.7.31", "--to", "10.20.0.14:443",
+			"--transport", "sctp"},
 		{"--from", "10.20.7.31", "--to", "10.20.0.14:443", "--tables", "/nowhere"},
 		{"--from", "10.20.7.31", "--to", "10.20.0.14:443"}, // neither is this host's
 		{"--from", "127.0.0.1", "--to", "127.0.0.1:443", "--suppose", "frobnicate"},
@@ -179,15 +197,23 @@ func TestFirewallOfWindows(t *testing.T) {
 		want   []string
 	}{
 		{export, []string{"--from", "10.20.7.31", "--to", "10.20.0.14:443"}, 0, []string{"Yes: "}},
-		{export, []string{"--from", "10.20.9.31", "--to", "10.20.0.14:443"}, 1, []string{"is stopped on the host by rule 3 of Windows firewall, chain inbound", "Old yard", "Set-NetFirewallRule -DisplayName 'Old yard' -RemoteAddress 10.20.9.0-10.20.9.30,10.20.9.32-10.20.9.255", "undo: Set-NetFirewallRule -DisplayName 'Old yard' -RemoteAddress 10.20.9.0/255.255.255.0"}},
-		{export, []string{"--from", "10.20.7.31", "--to", "10.20.0.14:22"}, 1, []string{"by the policy of Windows firewall, chain inbound", "New-NetFirewallRule", "-RemoteAddress 10.20.7.31 -Direction Inbound -LocalPort 22", "Remove-NetFirewallRule"}},
-		{export, []string{"--from", "10.20.7.31", "--to", "10.20.0.14:5432"}, 3, []string{"which is in force is not known"}},
+		{export, []string{"--from", "10.20.9.31", "--to", "10.20.0.14:443"}, 1,
+			[]string{"is stopped on the host by rule 3 of Windows firewall, chain inbound", "Old yard",
+				"Set-NetFirewallRule -DisplayName 'Old yard' -RemoteAddress " +
+					"10.20.9.0-10.20.9.30,10.20.9.32-10.20.9.255",
+				"undo: Set-NetFirewallRule -DisplayName 'Old yard' -RemoteAddress 10.20.9.0/255.255.255.0"}},
+		{export, []string{"--from", "10.20.7.31", "--to", "10.20.0.14:22"}, 1,
+			[]string{"by the policy of Windows firewall, chain inbound", "New-NetFirewallRule",
+				"-RemoteAddress 10.20.7.31 -Direction Inbound -LocalPort 22", "Remove-NetFirewallRule"}},
+		{export, []string{"--from", "10.20.7.31", "--to", "10.20.0.14:5432"}, 3,
+			[]string{"which is in force is not known"}},
 		{export, []string{"--from", "10.20.7.31", "--to", "10.20.0.14:8005"}, 3, []string{`C:\tides\tidebook.exe`}},
 		{export, []string{"--from", "10.20.8.31", "--to", "10.20.0.14:8005"}, 1, []string{"policy"}},
 		{export, []string{"--from", "10.20.7.31", "--to", "10.20.0.14:3389"}, 3, []string{"LocalSubnet"}},
 		{export, []string{"--from", "10.20.7.31", "--to", "10.20.0.14:7001"}, 3, []string{"prove who they are"}},
 		{export, []string{"--from", "10.20.8.31", "--to", "10.20.0.14:7001"}, 1, nil},
-		{export, []string{"--transport", "udp", "--from", "10.20.7.31", "--to", "10.20.0.14:53"}, 3, []string{"its field Tide is not understood"}},
+		{export, []string{"--transport", "udp", "--from", "10.20.7.31", "--to", "10.20.0.14:53"}, 3,
+			[]string{"its field Tide is not understood"}},
 		{export, []string{"--transport", "icmp", "--from", "10.20.7.31", "--to", "10.20.0.14"}, 0, nil},
 		{export, []string{"--hook", "out", "--from", "10.20.0.14", "--to", "10.20.9.31:25"}, 1, []string{"No mail"}},
 		{export, []string{"--hook", "out", "--from", "10.20.0.14", "--to", "10.20.9.31:443"}, 0, nil},
@@ -207,10 +233,14 @@ func TestFirewallOfWindows(t *testing.T) {
 		}
 	}
 	for text, want := range map[string]string{
-		strings.Replace(firewallExport, "LPort=443|Name=Portal", "LPort=999999|Name=Portal", 1): "the firewall's rule {1}: port 999999 is not understood",
-		strings.Replace(firewallExport, `"{1}"="v2`, `"{1}"=v2`, 1):                             "line 14: expected a string, dword:… or hex:…",
-		"Windows Registry Editor Version 5.00\n\n[HKEY_LOCAL_MACHINE\\SOFTWARE]\n":              "no rules of the firewall are in this export",
-		"Rule Name: x\nDirection:  In\nAction:  Allow\nEnabled:  Perhaps\n":                     "Enabled has a value that is not understood",
+		strings.Replace(firewallExport, "LPort=443|Name=Portal", "LPort=999999|Name=Portal",
+			1): "the firewall's rule {1}: port 999999 is not understood",
+		strings.Replace(firewallExport, `"{1}"="v2`, `"{1}"=v2`,
+			1): "line 14: expected a string, dword:… or hex:…",
+		"Windows Registry Editor Version 5.00\n\n[HKEY_LOCAL_MACHINE\\SOFTWARE]\n": "no rules of the " +
+			"firewall are in this export",
+		"Rule Name: x\nDirection:  In\nAction:  Allow\nEnabled:  Perhaps\n": "Enabled has a " +
+			"value that is not understood",
 	} {
 		file := write(t, filepath.Join(dir, "wrong"), text)
 		if r := run(t, "rules", "--tables", file, "--from", "10.20.7.31", "--to", "10.20.0.14:443"); r.status != 2 ||

@@ -44,7 +44,8 @@ func TestRuleText(t *testing.T) {
 	record := filepath.Join(dir, "host.json")
 	r := runWords(
 		t,
-		[]string{"unshare", "-n", "sh", "-c", "nft -f " + rules + " && nft -s list ruleset && " + program + " record -o " + record},
+		[]string{"unshare", "-n", "sh", "-c", "nft -f " + rules + " && nft -s list ruleset && " + program +
+			" record -o " + record},
 	)
 	text, err := os.ReadFile(record)
 	if err != nil {
@@ -72,7 +73,8 @@ func TestRuleText(t *testing.T) {
 	count := 0
 	for _, m := range listed {
 		rule := m[1]
-		if strings.HasPrefix(rule, "type ") || strings.HasPrefix(rule, "flags ") || strings.HasPrefix(rule, "elements") {
+		if strings.HasPrefix(rule, "type ") || strings.HasPrefix(rule, "flags ") ||
+			strings.HasPrefix(rule, "elements") {
 			continue
 		}
 		count++

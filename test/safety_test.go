@@ -143,7 +143,8 @@ func serving(t *testing.T) (trusted, stranger *tls.Config, root string) {
 	t.Helper()
 	m := newMaker(t)
 	config := func(parent *x509.Certificate) *tls.Config {
-		c := &x509.Certificate{Subject: pkix.Name{CommonName: "tidebook"}, IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
+		c := &x509.Certificate{Subject: pkix.Name{CommonName: "tidebook"},
+			IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
 		by := m.key
 		if parent == nil {
 			by = nil
@@ -199,7 +200,8 @@ func TestSecretGate(t *testing.T) {
 	}{
 		{"trusted", "https", always(trusted), basic, nil, 0, true, trail.Clear},
 		{"a stranger", "https", always(stranger), basic, nil, 1, false, trail.Unseen},
-		{"a stranger, in the clear", "https", always(stranger), basic, []string{"--in-the-clear"}, 1, false, trail.Unseen},
+		{"a stranger, in the clear", "https", always(stranger), basic, []string{"--in-the-clear"}, 1, false,
+			trail.Unseen},
 		{"another one for the second connection", "https", func(n int32) *tls.Config {
 			if n == 1 {
 				return trusted
@@ -211,7 +213,8 @@ func TestSecretGate(t *testing.T) {
 		{"a web server without encryption", "http", nil, basic, nil, 3, false, trail.Unseen},
 		{"the same, in the clear", "http", nil, basic, []string{"--in-the-clear"}, 0, true, trail.Clear},
 		{"mail without encryption", "imap", nil, sessions, nil, 1, false, trail.Unseen},
-		{"the same, in the clear", "imap", nil, sessions, []string{"--in-the-clear"}, 1, true, trail.Clear}, // clients of it want TLS
+		{"the same, in the clear", "imap", nil, sessions, []string{"--in-the-clear"}, 1, true, trail.Clear},
+		// clients of it want TLS
 		{"a directory without encryption", "ldap", nil, directory, nil, 3, false, trail.Unseen},
 		{"the same, in the clear", "ldap", nil, directory, []string{"--in-the-clear"}, 0, true, trail.Clear},
 		{"a store without encryption", "redis", nil, redis, nil, 3, false, trail.Unseen},
@@ -219,7 +222,8 @@ func TestSecretGate(t *testing.T) {
 	} {
 		h := listen(t, "127.0.0.1:0", c.config, c.handle)
 		args := append(
-			[]string{"trace", "--json", "--trust", root, "--user", "gauge", "--secret", "env:TIDE_SECRET", "--deadline", "10s"},
+			[]string{"trace", "--json", "--trust", root, "--user", "gauge", "--secret", "env:TIDE_SECRET",
+				"--deadline", "10s"},
 			c.args...)
 		r := run(t, append(args, c.scheme+"://"+h.addr)...)
 		judged := readTrail(t, r.stdout+r.stderr)
@@ -280,7 +284,8 @@ func TestDataMovesNoSecret(t *testing.T) {
 	}
 
 	// Redirects to another protocol, and to another port of another host.
-	for _, to := range []string{"redis://" + trap.addr + "/", "ssh://" + trap.addr, "http://127.0.0.7:" + port + "/x?token=1"} {
+	for _, to := range []string{"redis://" + trap.addr + "/", "ssh://" + trap.addr,
+		"http://127.0.0.7:" + port + "/x?token=1"} {
 		before := trap.conns.Load()
 		web := listen(t, "127.0.0.1:0", nil, func(c net.Conn, _ int32) {
 			c.Read(make([]byte, 4096))
@@ -305,7 +310,8 @@ func TestDataMovesNoSecret(t *testing.T) {
 		t.Fatal(err)
 	}
 	set.Ask.Account = "gauge"
-	set.Ask.Command = "uakari trace --in-the-clear --user gauge --secret file:" + secret + " --at root@127.0.0.1:1 --card /etc/shadow http://" + trap.addr + "/"
+	set.Ask.Command = "uakari trace --in-the-clear --user gauge --secret file:" + secret +
+		" --at root@127.0.0.1:1 --card /etc/shadow http://" + trap.addr + "/"
 	set.Ask.Card = &fact.Card{
 		Format:            "uakari.card/1",
 		Name:              "x",
@@ -333,7 +339,8 @@ func TestDataMovesNoSecret(t *testing.T) {
 	// The same as a case that was imported.
 	cases := filepath.Join(home, "cases.jsonl")
 	line, err := json.Marshal(
-		map[string]any{"id": 1, "uid": "u", "title": "t", "endpoint": "http://" + trap.addr + "/", "opened": time.Now(),
+		map[string]any{"id": 1, "uid": "u", "title": "t", "endpoint": "http://" + trap.addr + "/",
+			"opened":  time.Now(),
 			"entries": []any{map[string]any{"number": 1, "at": time.Now(), "kind": "trace", "text": "x", "set": set}}},
 	)
 	if err != nil {
@@ -388,12 +395,14 @@ func TestQuerySecrets(t *testing.T) {
 		url    string
 		status int
 		more   []string
-	}{{"http://" + open.addr, 3, nil}, {"https://" + closed.addr, 0, nil}, {"http://" + open.addr, 0, []string{"--in-the-clear"}}} {
+	}{{"http://" + open.addr, 3, nil}, {"https://" + closed.addr, 0, nil},
+		{"http://" + open.addr, 0, []string{"--in-the-clear"}}} {
 		for _, out := range []string{"text", "json"} {
 			r := run(
 				t,
 				append(
-					[]string{"trace", "--out", out, "--trust", root, "--facts", facts, c.url + "/x?n=1&token=sluice-7-gate"},
+					[]string{"trace", "--out", out, "--trust", root, "--facts", facts,
+						c.url + "/x?n=1&token=sluice-7-gate"},
 					c.more...)...)
 			if r.status != c.status {
 				t.Errorf("%s: status %d\n%s%s", c.url, r.status, r.stdout, r.stderr)
@@ -448,7 +457,8 @@ func TestEndsInTime(t *testing.T) {
 	}
 	bomb := "a0: &a0 [x,x,x,x,x,x,x,x,x,x]\n"
 	for i := 1; i < 12; i++ {
-		bomb += fmt.Sprintf("a%[1]d: &a%[1]d [*a%[2]d,*a%[2]d,*a%[2]d,*a%[2]d,*a%[2]d,*a%[2]d,*a%[2]d,*a%[2]d]\n", i, i-1)
+		bomb += fmt.Sprintf("a%[1]d: &a%[1]d [*a%[2]d,*a%[2]d,*a%[2]d,*a%[2]d,*a%[2]d,*a%[2]d,*a%[2]d,*a%[2]d]\n", i,
+			i-1)
 	}
 	laughing, deep := write(
 		t,
@@ -482,10 +492,11 @@ func TestEndsInTime(t *testing.T) {
 		"ssh that says nothing": {"trace", "--at", "root@" + silent.addr, "http://" + silent.addr},
 		"a silent agent":        {"login", "--user", "gauge", "ssh://" + silent.addr},
 		"a record":              {"record", "--for", "https://" + stalls.addr, "-o", filepath.Join(dir, "r.json")},
-		"names":                 {"names", "--wait", "20s", "--resolver", mute.LocalAddr().String(), "tidebook.varzea.example"},
-		"laughing aliases":      {"trace", "--card", laughing, "http://" + silent.addr},
-		"deep brackets":         {"card", "show", deep},
-		"tables that jump":      {"rules", "--tables", tables, "--from", "10.20.7.31", "--to", "10.20.0.14:443"},
+		"names": {"names", "--wait", "20s", "--resolver", mute.LocalAddr().String(),
+			"tidebook.varzea.example"},
+		"laughing aliases": {"trace", "--card", laughing, "http://" + silent.addr},
+		"deep brackets":    {"card", "show", deep},
+		"tables that jump": {"rules", "--tables", tables, "--from", "10.20.7.31", "--to", "10.20.0.14:443"},
 	} {
 		for _, by := range []string{"deadline", "Ctrl-C"} {
 			wg.Go(func() {
@@ -513,7 +524,8 @@ func TestEndsInTime(t *testing.T) {
 				if usage.Maxrss > 96<<10 {
 					t.Errorf("%s, %s: took %d KB", name, by, usage.Maxrss)
 				}
-				if status := cmd.ProcessState.ExitCode(); by == "Ctrl-C" && status != 130 && status != 2 && words[0] != "rules" &&
+				if status := cmd.ProcessState.ExitCode(); by == "Ctrl-C" && status != 130 && status != 2 &&
+					words[0] != "rules" &&
 					words[0] != "card" {
 					t.Errorf("%s: status %d at Ctrl-C\n%s", name, status, out.String())
 				}
@@ -579,8 +591,10 @@ func TestBoundedPeers(t *testing.T) {
 		}
 	}
 	for _, c := range []struct{ scheme, first, more string }{
-		{"imap", "* OK ready\r\n", "\n"}, {"imap", "* OK ready\r\n", "* x\r\n"}, {"smtp", "220 x\r\n", "250-x\r\n"}, {"smtp", "", "220-x\r\n"}, {"pop3", "+OK\r\n", "x\n"}, {"ftp", "220 x\r\n", "230-x\r\n"},
-		{"http", "HTTP/1.1 200 OK\r\n", "X: y\r\n"}, {"redis", "", "+x\r\n"}, {"ssh", "", "x\r\n"}, {"postgres", "", "N"}, {"ldap", "", "\x30\x05\x02\x01\x01\x64\x00"}, {"rpc", "", "\x00\x00\x00\x00"},
+		{"imap", "* OK ready\r\n", "\n"}, {"imap", "* OK ready\r\n", "* x\r\n"}, {"smtp", "220 x\r\n", "250-x\r\n"},
+		{"smtp", "", "220-x\r\n"}, {"pop3", "+OK\r\n", "x\n"}, {"ftp", "220 x\r\n", "230-x\r\n"},
+		{"http", "HTTP/1.1 200 OK\r\n", "X: y\r\n"}, {"redis", "", "+x\r\n"}, {"ssh", "", "x\r\n"},
+		{"postgres", "", "N"}, {"ldap", "", "\x30\x05\x02\x01\x01\x64\x00"}, {"rpc", "", "\x00\x00\x00\x00"},
 	} {
 		h := listen(t, "127.0.0.1:0", nil, endless(c.first, c.more))
 		ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
@@ -604,7 +618,8 @@ func TestBoundedPeers(t *testing.T) {
 			t.Fatal(err)
 		}
 		if kb > 64<<10 || cmd.ProcessState.ExitCode() == 0 && c.scheme != "http" {
-			t.Errorf("%s, %q without end: %d KB, status %d\n%s", c.scheme, c.more, kb, cmd.ProcessState.ExitCode(), out)
+			t.Errorf("%s, %q without end: %d KB, status %d\n%s", c.scheme, c.more, kb, cmd.ProcessState.ExitCode(),
+				out)
 		}
 	}
 }
@@ -613,8 +628,12 @@ func TestBoundedPeers(t *testing.T) {
 func TestNoYes(t *testing.T) {
 	t.Setenv("HOME", t.TempDir())
 	for scheme, says := range map[string]string{
-		"kerberos": "\x00\x00\x00\x08SSH-2.0-", "amqp": "\x01\x00\x00\x00\x00\x00\x10connection.start", "mqtt": "\x20\x02\x00\x77", "redis": "+OK hello\r\n", "postgres": "Nxxxxxxxx", "nfs": "\x80\x00\x00\x0cuakaxxxxyyyy",
-		"dns+tcp": "\x00\x0cua\x81\x80\x00\x01\x00\x00\x00\x00\x00\x00", "ldap": "\x30\x0c\x02\x01\x07\x65\x07\x0a\x01\x00\x04\x00\x04\x00", "smb": "\x00\x00\x00\x44\xfeSMB" + strings.Repeat("\x00", 70), "mysql": "\x05\x00\x00\x00\x0a1.0\x00",
+		"kerberos": "\x00\x00\x00\x08SSH-2.0-", "amqp": "\x01\x00\x00\x00\x00\x00\x10connection.start",
+		"mqtt": "\x20\x02\x00\x77", "redis": "+OK hello\r\n", "postgres": "Nxxxxxxxx",
+		"nfs":     "\x80\x00\x00\x0cuakaxxxxyyyy",
+		"dns+tcp": "\x00\x0cua\x81\x80\x00\x01\x00\x00\x00\x00\x00\x00",
+		"ldap":    "\x30\x0c\x02\x01\x07\x65\x07\x0a\x01\x00\x04\x00\x04\x00",
+		"smb":     "\x00\x00\x00\x44\xfeSMB" + strings.Repeat("\x00", 70), "mysql": "\x05\x00\x00\x00\x0a1.0\x00",
 	} {
 		h := listen(t, "127.0.0.1:0", nil, func(c net.Conn, _ int32) {
 			if scheme != "mysql" {
@@ -666,7 +685,8 @@ func TestQuestionsAgain(t *testing.T) {
 					return nil, errors.New("no")
 				}
 			}
-			mine.KeyboardInteractiveCallback = func(_ ssh.ConnMetadata, ask ssh.KeyboardInteractiveChallenge) (*ssh.Permissions, error) {
+			mine.KeyboardInteractiveCallback = func(_ ssh.ConnMetadata,
+				ask ssh.KeyboardInteractiveChallenge) (*ssh.Permissions, error) {
 				for range 3 {
 					if _, err := ask("", "", []string{"Password: "}, []bool{false}); err != nil {
 						return nil, err
@@ -804,7 +824,8 @@ func TestNothingHides(t *testing.T) {
 		c.Read(make([]byte, 4096))
 		io.WriteString(
 			c,
-			"HTTP/1.1 500 a\u202eb\u200bc\u0085d\\[x](y)\r\nServer: a\u202eb\u2066c\r\nContent-Length: 3\r\n\r\n\u200f!",
+			"HTTP/1.1 500 a\u202eb\u200bc\u0085d\\[x](y)\r\nServer: a\u202eb\u2066c\r\nContent-Length: "+
+				"3\r\n\r\n\u200f!",
 		)
 	})
 	facts := filepath.Join(dir, "facts.json")

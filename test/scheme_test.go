@@ -28,9 +28,14 @@ func TestSchemes(t *testing.T) {
 	dovecot := func(listener string, ssl string) func(dir string, port int) (string, []string) {
 		return func(dir string, port int) (string, []string) {
 			return fmt.Sprintf(
-					"base_dir = %[1]s/run\nstate_dir = %[1]s/state\nlog_path = %[1]s/log\nprotocols = pop3\nssl = yes\nssl_cert = <%[1]s/cert.pem\nssl_key = <%[1]s/key.pem\nmail_location = maildir:%[1]s/mail\n"+
-						"passdb {\n  driver = passwd-file\n  args = %[1]s/users\n}\nuserdb {\n  driver = static\n  args = uid=nobody gid=nogroup home=%[1]s/mail\n}\n"+
-						"service pop3-login {\n  inet_listener pop3 {\n    port = 0\n  }\n  inet_listener pop3s {\n    port = 0\n  }\n  inet_listener %[2]s {\n    address = 127.0.0.1\n    port = %[3]d\n%[4]s  }\n}\n",
+					"base_dir = %[1]s/run\nstate_dir = %[1]s/state\nlog_path = %[1]s/log\nprotocols = pop3\nssl = "+
+						"yes\nssl_cert = <%[1]s/cert.pem\nssl_key = <%[1]s/key.pem\nmail_location = "+
+						"maildir:%[1]s/mail\n"+
+						"passdb {\n  driver = passwd-file\n  args = %[1]s/users\n}\nuserdb {\n  driver = static\n  "+
+						"args = uid=nobody gid=nogroup home=%[1]s/mail\n}\n"+
+						"service pop3-login {\n  inet_listener pop3 {\n    port = 0\n  }\n  inet_listener pop3s {\n "+
+						"   port = 0\n  }\n  inet_listener %[2]s {\n    address = 127.0.0.1\n    port = "+
+						"%[3]d\n%[4]s  }\n}\n",
 					dir,
 					listener,
 					port,
@@ -67,7 +72,9 @@ func TestSchemes(t *testing.T) {
 		account string
 	}{
 		{"rediss", "redis-server", "/usr/bin/redis-server", func(dir string, port int) (string, []string) {
-			return fmt.Sprintf("bind 127.0.0.1\nport 0\ntls-port %[2]d\ntls-cert-file %[1]s/cert.pem\ntls-key-file %[1]s/key.pem\ntls-ca-cert-file %[1]s/cert.pem\ntls-auth-clients no\nsave \"\"\ndir %[1]s\n", dir, port), []string{dir + "/conf"}
+			return fmt.Sprintf("bind 127.0.0.1\nport 0\ntls-port %[2]d\ntls-cert-file %[1]s/cert.pem\ntls-key-file "+
+				"%[1]s/key.pem\ntls-ca-cert-file %[1]s/cert.pem\ntls-auth-clients no\nsave \"\"\ndir %[1]s\n", dir,
+				port), []string{dir + "/conf"}
 		}, ""},
 		{"mqtt", "mosquitto", "/usr/sbin/mosquitto", mosquitto(""), "gauge"},
 		{"mqtts", "mosquitto", "/usr/sbin/mosquitto", mosquitto("tls"), "gauge"},
@@ -90,23 +97,27 @@ func TestSchemes(t *testing.T) {
 			}
 			port := freePort(t)
 			conf, args := c.settings(dir, port)
-			for name, text := range map[string]string{"conf": conf, "cert.pem": certificate, "key.pem": private, "users": "gauge:{PLAIN}tide7:::::\n"} {
+			for name, text := range map[string]string{"conf": conf, "cert.pem": certificate, "key.pem": private,
+				"users": "gauge:{PLAIN}tide7:::::\n"} {
 				write(t, filepath.Join(dir, name), text)
 			}
 			if err := os.Chmod(filepath.Join(dir, "users"), 0o644); err != nil {
 				t.Fatal(err)
 			}
-			asked := []string{"--trust", root, "--card", cardFor(t, program), fmt.Sprintf("%s://localhost:%d", c.scheme, port)}
+			asked := []string{"--trust", root, "--card", cardFor(t, program),
+				fmt.Sprintf("%s://localhost:%d", c.scheme, port)}
 			missed := traced(t, nil, asked...)
 			if missed.Reached != trail.No || rung(missed, trail.Ports).State == trail.Clear {
 				t.Errorf("nothing runs: %s", dump(missed))
 			}
-			if err := errors.Join(os.Mkdir(filepath.Join(dir, "mail"), 0o777), os.Chmod(filepath.Join(dir, "mail"), 0o777)); err != nil {
+			if err := errors.Join(os.Mkdir(filepath.Join(dir, "mail"), 0o777),
+				os.Chmod(filepath.Join(dir, "mail"), 0o777)); err != nil {
 				t.Fatal(err)
 			}
 			start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, append([]string{program}, args...)...)
 			well := traced(t, nil, asked...)
-			if well.Outcome != trail.OutcomeClear || well.Reached != trail.Yes || rung(well, trail.Answer).State != trail.Clear {
+			if well.Outcome != trail.OutcomeClear || well.Reached != trail.Yes ||
+				rung(well, trail.Answer).State != trail.Clear {
 				t.Errorf("it runs: %s", dump(well))
 			}
 			if secured := c.scheme != "mqtt"; secured && rung(well, trail.Certs).State != trail.Clear {
@@ -115,7 +126,8 @@ func TestSchemes(t *testing.T) {
 			if c.account == "" {
 				return
 			}
-			right, wrong := write(t, filepath.Join(dir, "right"), "tide7"), write(t, filepath.Join(dir, "wrong"), "canary-7f3a")
+			right, wrong := write(t, filepath.Join(dir, "right"), "tide7"),
+				write(t, filepath.Join(dir, "wrong"), "canary-7f3a")
 			asked = append(asked, "--in-the-clear")
 			let := traced(t, nil, append(asked, "--user", c.account, "--secret", "file:"+right)...)
 			if let.Outcome != trail.OutcomeClear || rung(let, trail.Login).State != trail.Clear {

@@ -26,12 +26,15 @@ type fault struct {
 	bits string   // what the first cause's summary must hold
 }
 
-const listenOn = `sed -i '/listen \[::\]:80/d; s/listen 80 default_server;/listen %s;/' /etc/nginx/sites-enabled/default; systemctl restart nginx`
+const listenOn = `sed -i '/listen \[::\]:80/d; s/listen 80 default_server;/listen %s;/' ` +
+	`/etc/nginx/sites-enabled/default; systemctl restart nginx`
 
-var restoreSite = "rm /etc/nginx/sites-enabled/default; cp /root/site /etc/nginx/sites-enabled/default; systemctl reset-failed; systemctl restart nginx"
+var restoreSite = "rm /etc/nginx/sites-enabled/default; cp /root/site /etc/nginx/sites-enabled/default; systemctl " +
+	"reset-failed; systemctl restart nginx"
 
 // secureSite gives the web server a certificate.
-const secureSite = `sed -i 's#listen 80 default_server;#listen 80 default_server; listen 443 ssl; ssl_certificate tide.crt; ssl_certificate_key tide.key;#' /etc/nginx/sites-enabled/default; cp /root/tide.* /etc/nginx; `
+const secureSite = `sed -i 's#listen 80 default_server;#listen 80 default_server; listen 443 ssl; ssl_certificate ` +
+	`tide.crt; ssl_certificate_key tide.key;#' /etc/nginx/sites-enabled/default; cp /root/tide.* /etc/nginx; `
 
 // squat puts another small server on the web server's port.
 const squat = "systemctl stop nginx; systemd-run -q --unit=squatter /usr/bin/perl /root/hello.pl 80; sleep 0.5"
@@ -57,10 +60,12 @@ func unit(service string) string {
 		service,
 		"\n",
 		"\\n",
-	) + "' > /etc/systemd/system/almanac.service; systemctl daemon-reload; systemctl start --no-block almanac; sleep 1.5"
+	) + "' > /etc/systemd/system/almanac.service; systemctl daemon-reload; systemctl start --no-block almanac; " +
+		"sleep 1.5"
 }
 
-const noUnit = "systemctl stop almanac; rm /etc/systemd/system/almanac.service; systemctl daemon-reload; systemctl reset-failed"
+const noUnit = "systemctl stop almanac; rm /etc/systemd/system/almanac.service; systemctl daemon-reload; systemctl " +
+	"reset-failed"
 
 // shoal is a unit of this run alone: all hosts of a machine, and all runs, share
 // one kernel log.
@@ -99,14 +104,20 @@ var faults = []fault{
 		bits: "emerg",
 	},
 	{name: "port taken", ruin: squat + "; systemctl start nginx || true",
-		mend: "systemctl stop squatter; systemctl reset-failed; systemctl start nginx", args: []string{"--unit", "nginx.service"}, want: "service/port-taken proven", bits: "perl"},
+		mend: "systemctl stop squatter; systemctl reset-failed; systemctl start nginx",
+		args: []string{"--unit", "nginx.service"}, want: "service/port-taken proven", bits: "perl"},
 	{name: "another program on the port", ruin: squat,
-		mend: "systemctl stop squatter; systemctl start nginx", args: []string{"--unit", "nginx.service"}, want: "ports/other-owner proven", bits: "perl"},
+		mend: "systemctl stop squatter; systemctl start nginx", args: []string{"--unit", "nginx.service"},
+		want: "ports/other-owner proven", bits: "perl"},
 	{
 		name: "a required unit is down",
-		ruin: "mkdir -p /etc/systemd/system/nginx.service.d; printf '[Unit]\\nRequires=pump.service\\nAfter=pump.service\\n' > /etc/systemd/system/nginx.service.d/x.conf; " +
-			"printf '[Service]\\nType=oneshot\\nRemainAfterExit=yes\\nExecStart=/bin/false\\n' > /etc/systemd/system/pump.service; systemctl daemon-reload; systemctl stop nginx; systemctl start nginx || true",
-		mend: "rm -r /etc/systemd/system/nginx.service.d /etc/systemd/system/pump.service; systemctl daemon-reload; systemctl reset-failed; systemctl start nginx",
+		ruin: "mkdir -p /etc/systemd/system/nginx.service.d; printf " +
+			"'[Unit]\\nRequires=pump.service\\nAfter=pump.service\\n' > /etc/systemd/system/nginx.service.d/x.conf; " +
+			"printf '[Service]\\nType=oneshot\\nRemainAfterExit=yes\\nExecStart=/bin/false\\n' > " +
+			"/etc/systemd/system/pump.service; systemctl daemon-reload; systemctl stop nginx; systemctl start nginx " +
+			"|| true",
+		mend: "rm -r /etc/systemd/system/nginx.service.d /etc/systemd/system/pump.service; systemctl daemon-reload; " +
+			"systemctl reset-failed; systemctl start nginx",
 		want: "service/needs-down proven",
 		bits: "pump.service (failed)",
 	},
@@ -125,7 +136,8 @@ var faults = []fault{
 	},
 	{
 		name: "another network namespace",
-		ruin: "mkdir -p /etc/systemd/system/nginx.service.d; printf '[Service]\\nPrivateNetwork=yes\\n' > /etc/systemd/system/nginx.service.d/x.conf; systemctl daemon-reload; systemctl restart nginx",
+		ruin: "mkdir -p /etc/systemd/system/nginx.service.d; printf '[Service]\\nPrivateNetwork=yes\\n' > " +
+			"/etc/systemd/system/nginx.service.d/x.conf; systemctl daemon-reload; systemctl restart nginx",
 		mend: "rm -r /etc/systemd/system/nginx.service.d; systemctl daemon-reload; systemctl restart nginx",
 		want: "ports/other-namespace proven",
 		bits: "another network namespace",
@@ -160,7 +172,8 @@ var faults = []fault{
 	{
 		name: "a program that nobody knows, and its settings",
 		ruin: "printf '[net]\\nlisten = 0.0.0.0:8457\\n' > /etc/almanac.ini; " + unit(
-			"[Service]\nExecStart=/bin/sh -c \"echo error: unknown directive tides in /etc/almanac.ini, line 2; echo giving up; exit 1\"\n",
+			"[Service]\nExecStart=/bin/sh -c \"echo error: unknown directive tides in /etc/almanac.ini, line 2; "+
+				"echo giving up; exit 1\"\n",
 		),
 		mend: "rm /etc/almanac.ini; " + noUnit,
 		to:   "tcp://10.20.0.14:8457",
@@ -171,7 +184,8 @@ var faults = []fault{
 		name: "a program that nobody knows, for the moment",
 		ruin: "printf '[net]\\nlisten = 0.0.0.0:8457\\n' > /etc/almanac.ini; " + unit(
 			"[Unit]\nStartLimitIntervalSec=0\n[Service]\nRestart=always\nRestartSec=100ms\n"+
-				"ExecStart=/bin/sh -c \"echo error: unknown directive tides in /etc/almanac.ini, line 2; sleep 0.6; exit 1\"\n",
+				"ExecStart=/bin/sh -c \"echo error: unknown directive tides in /etc/almanac.ini, line 2; sleep 0.6; "+
+				"exit 1\"\n",
 		),
 		mend: "rm /etc/almanac.ini; " + noUnit,
 		to:   "http://10.20.0.14:8457/",
@@ -202,7 +216,8 @@ var faults = []fault{
 	{
 		name: "restarting",
 		ruin: unit(
-			"[Unit]\nStartLimitIntervalSec=0\n[Service]\nRestart=always\nRestartSec=200ms\nExecStart=/bin/sh -c \"sleep 0.05; exit 1\"\n",
+			"[Unit]\nStartLimitIntervalSec=0\n[Service]\nRestart=always\nRestartSec=200ms\nExecStart=/bin/sh -c " +
+				"\"sleep 0.05; exit 1\"\n",
 		),
 		mend: noUnit,
 		to:   "http://10.20.0.14:8457/",
@@ -225,7 +240,8 @@ var faults = []fault{
 	},
 	{
 		name: "killed for memory",
-		ruin: "mkdir -p /mnt/memory; mount -t cgroup -o memory memory /mnt/memory; mkdir /mnt/memory/uakari-$$; ln -sfn /mnt/memory/uakari-$$ /mnt/tide; echo 16M > /mnt/tide/memory.limit_in_bytes; " +
+		ruin: "mkdir -p /mnt/memory; mount -t cgroup -o memory memory /mnt/memory; mkdir /mnt/memory/uakari-$$; ln " +
+			"-sfn /mnt/memory/uakari-$$ /mnt/tide; echo 16M > /mnt/tide/memory.limit_in_bytes; " +
 			"echo 16M > /mnt/tide/memory.memsw.limit_in_bytes; " + unit(
 			"[Service]\nExecStart=/usr/bin/perl /root/odd.pl hungry\n",
 		),
@@ -239,7 +255,9 @@ var faults = []fault{
 	{
 		name: "refused by the system's policy",
 		ruin: strings.ReplaceAll(unit("[Service]\nExecStart=/bin/sh -c \"exit 13\"\n"), "almanac", shoal) +
-			`; echo '<5>audit: type=1400 audit('$(date +%s)'.000:62): apparmor="DENIED" operation="open" profile="` + shoal + `" name="/srv/tide" comm="` + shoal + `" requested_mask="r" denied_mask="r"' > /dev/kmsg; sleep 0.3`,
+			`; echo '<5>audit: type=1400 audit('$(date +%s)'.000:62): apparmor="DENIED" operation="open" profile="` +
+			shoal + `" name="/srv/tide" comm="` + shoal +
+			`" requested_mask="r" denied_mask="r"' > /dev/kmsg; sleep 0.3`,
 		mend: strings.ReplaceAll(
 			noUnit,
 			"almanac",
@@ -294,7 +312,8 @@ var faults = []fault{
 	},
 	{
 		name: "the unit's own address list",
-		ruin: "mkdir -p /etc/systemd/system/nginx.service.d; printf '[Service]\\nIPAddressDeny=any\\n' > /etc/systemd/system/nginx.service.d/x.conf; systemctl daemon-reload; systemctl restart nginx",
+		ruin: "mkdir -p /etc/systemd/system/nginx.service.d; printf '[Service]\\nIPAddressDeny=any\\n' > " +
+			"/etc/systemd/system/nginx.service.d/x.conf; systemctl daemon-reload; systemctl restart nginx",
 		mend: "rm -r /etc/systemd/system/nginx.service.d; systemctl daemon-reload; systemctl restart nginx",
 		want: "rules/unit-list proven",
 		bits: "0.0.0.0/0 denies 10.20.7.31",
@@ -308,14 +327,16 @@ var faults = []fault{
 	},
 	{
 		name: "a rule that refuses",
-		ruin: "nft 'table inet f { chain c { type filter hook input priority 0; tcp dport 80 reject with tcp reset; }; }'",
+		ruin: "nft 'table inet f { chain c { type filter hook input priority 0; tcp dport 80 reject with tcp reset; " +
+			"}; }'",
 		mend: "nft delete table inet f",
 		want: "rules/server-reject proven",
 		bits: "tcp dport 80 reject with tcp reset",
 	},
 	{
 		name: "nginx's own list",
-		ruin: "sed -i 's/server_name _;/server_name _; deny 10.20.7.0\\/24;/' /etc/nginx/sites-enabled/default; systemctl restart nginx",
+		ruin: "sed -i 's/server_name _;/server_name _; deny 10.20.7.0\\/24;/' /etc/nginx/sites-enabled/default; " +
+			"systemctl restart nginx",
 		mend: restoreSite,
 		want: "rules/not-on-list proven",
 		bits: "deny 10.20.7.0/24",
@@ -338,7 +359,8 @@ var faults = []fault{
 	},
 	{
 		name: "sshd's own list",
-		ruin: "useradd tide; echo 'AllowUsers root tide@10.20.9.*' > /etc/ssh/sshd_config.d/tide.conf; systemctl reload ssh; sleep 0.3",
+		ruin: "useradd tide; echo 'AllowUsers root tide@10.20.9.*' > /etc/ssh/sshd_config.d/tide.conf; systemctl " +
+			"reload ssh; sleep 0.3",
 		mend: "rm /etc/ssh/sshd_config.d/tide.conf; userdel tide; systemctl reload ssh; sleep 0.3",
 		to:   "ssh://10.20.0.14",
 		args: []string{"--user", "tide"},
@@ -347,8 +369,11 @@ var faults = []fault{
 	},
 	{
 		name: "a list by name",
-		ruin: "echo nameserver 10.20.0.1 > /etc/resolv.conf; useradd tide; printf 'UseDNS yes\\nAllowUsers root tide@" + clientName + ".varzea.example\\n' > /etc/ssh/sshd_config.d/tide.conf; systemctl reload ssh; sleep 0.3",
-		mend: ": > /etc/resolv.conf; rm /etc/ssh/sshd_config.d/tide.conf; userdel tide; systemctl reload ssh; sleep 0.3",
+		ruin: "echo nameserver 10.20.0.1 > /etc/resolv.conf; useradd tide; printf 'UseDNS yes\\nAllowUsers root " +
+			"tide@" + clientName +
+			".varzea.example\\n' > /etc/ssh/sshd_config.d/tide.conf; systemctl reload ssh; sleep 0.3",
+		mend: ": > /etc/resolv.conf; rm /etc/ssh/sshd_config.d/tide.conf; userdel tide; systemctl reload ssh; sleep " +
+			"0.3",
 		to:   "ssh://10.20.0.14",
 		args: []string{"--user", "tide"},
 		want: "names/reverse-differs proven",
@@ -447,7 +472,8 @@ func TestServiceCauses(t *testing.T) {
 	t.Run("not enabled is a doubt", func(t *testing.T) {
 		h.do("systemctl disable nginx")
 		judged := traced(t, h.from(), append(at, portal)...)
-		if judged.Outcome != trail.OutcomeClear || len(judged.Causes) != 1 || judged.Causes[0].ID != "service/not-enabled" {
+		if judged.Outcome != trail.OutcomeClear || len(judged.Causes) != 1 ||
+			judged.Causes[0].ID != "service/not-enabled" {
 			t.Errorf("%s", dump(judged))
 		}
 		h.do("systemctl enable nginx")
@@ -457,7 +483,8 @@ func TestServiceCauses(t *testing.T) {
 		card := write(
 			t,
 			filepath.Join(t.TempDir(), "card.yaml"),
-			"format: uakari.card/1\nname: tidebook\nunit: nginx.service\nprogram: nginx\nports: [80, 8099]\nlog: /var/log/tide.log\nfresh: 10m\n",
+			"format: uakari.card/1\nname: tidebook\nunit: nginx.service\nprogram: nginx\nports: [80, 8099]\nlog: "+
+				"/var/log/tide.log\nfresh: 10m\n",
 		)
 		judged := traced(t, h.from(), append(at, "--card", card, portal)...)
 		var ids []string
@@ -515,7 +542,8 @@ func hostOver(t *testing.T, root func() (string, error)) (*fullHost, string) {
 	h := bootOver(t, root)
 	dir := t.TempDir()
 	key := filepath.Join(dir, "key")
-	if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", key).CombinedOutput(); err != nil {
+	if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f",
+		key).CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
 	}
 	public, err := os.ReadFile(key + ".pub")
@@ -575,7 +603,8 @@ func carried(t *testing.T, h *fullHost) {
 	)
 	h.do("ip link set eth0 up; ip route add default via 10.20.0.1")
 	cut := write(t, filepath.Join(t.TempDir(), "cut.json"), r.stdout[:len(r.stdout)/2])
-	if r := run(t, "trace", "--record", cut, "http://10.20.0.14/"); r.status != 2 || strings.Count(r.stderr, "\n") != 1 ||
+	if r := run(t, "trace", "--record", cut, "http://10.20.0.14/"); r.status != 2 ||
+		strings.Count(r.stderr, "\n") != 1 ||
 		!strings.Contains(r.stderr, "cut.json:") {
 		t.Errorf("a cut-off record: %+v", r)
 	}
@@ -594,7 +623,8 @@ func overThere(t *testing.T, h *fullHost, key string) {
 	// Through a jump host, which has a key of its own and never sees the
 	// password: the host itself is the way there.
 	h.do(
-		"echo root:tide-and-ebb | chpasswd; printf 'PermitRootLogin yes\\nPasswordAuthentication yes\\n' > /etc/ssh/sshd_config.d/lab.conf; systemctl restart ssh",
+		"echo root:tide-and-ebb | chpasswd; printf 'PermitRootLogin yes\\nPasswordAuthentication yes\\n' > " +
+			"/etc/ssh/sshd_config.d/lab.conf; systemctl restart ssh",
 	)
 	home := h.home
 	known, err := os.ReadFile(filepath.Join(home, ".ssh", "known_hosts"))
@@ -609,7 +639,8 @@ func overThere(t *testing.T, h *fullHost, key string) {
 	write(
 		t,
 		filepath.Join(home, ".ssh", "config"),
-		"Host inner\n  HostName 127.0.0.1\n  ProxyJump root@10.20.0.14\n  User root\nHost 10.20.0.14\n  IdentityFile "+key+"\n",
+		"Host inner\n  HostName 127.0.0.1\n  ProxyJump root@10.20.0.14\n  User root\nHost 10.20.0.14\n  "+
+			"IdentityFile "+key+"\n",
 	)
 	secret := write(t, filepath.Join(t.TempDir(), "secret"), "tide-and-ebb\n")
 	far := runIn(t, h.from(), "trace", "--json", "--at", "inner", "--secret", "file:"+secret, "http://10.20.0.14/")
@@ -635,7 +666,8 @@ func overThere(t *testing.T, h *fullHost, key string) {
 		t.Errorf("what was lent is still there: %s folders, %v", out, err)
 	}
 	h.do(
-		"useradd -m -s /bin/bash ana; mkdir /home/ana/.ssh; cp /root/.ssh/authorized_keys /home/ana/.ssh/; chown -R ana /home/ana/.ssh",
+		"useradd -m -s /bin/bash ana; mkdir /home/ana/.ssh; cp /root/.ssh/authorized_keys /home/ana/.ssh/; chown -R " +
+			"ana /home/ana/.ssh",
 	)
 	ana := []string{"trace", "--at", "ana@10.20.0.14", "--identity", key, "--lend"}
 	fails("sudo refuses", "sudo refuses", append(ana, "--as-root")...)
@@ -652,9 +684,11 @@ func overThere(t *testing.T, h *fullHost, key string) {
 	fails("no program", "is no Linux program of x86_64 or aarch64", append(at, "--lend="+key)...)
 	h.do("rm /usr/local/bin/uname")
 	fails("nobody listens for SSH", "if SSH itself is broken", "trace", "--at", "root@10.20.0.1", "--identity", key)
-	fails("a key that is not accepted", "unable to authenticate", "trace", "--at", "nobody@10.20.0.14", "--identity", key)
+	fails("a key that is not accepted", "unable to authenticate", "trace", "--at", "nobody@10.20.0.14", "--identity",
+		key)
 	h.do(
-		"rm /etc/ssh/ssh_host_ed25519_key*; ssh-keygen -q -t ed25519 -N '' -f /etc/ssh/ssh_host_ed25519_key; systemctl restart ssh",
+		"rm /etc/ssh/ssh_host_ed25519_key*; ssh-keygen -q -t ed25519 -N '' -f /etc/ssh/ssh_host_ed25519_key; " +
+			"systemctl restart ssh",
 	)
 	fails("the host key has changed", "has changed", at...)
 	write(t, filepath.Join(h.home, ".ssh", "known_hosts"), "")
@@ -716,7 +750,8 @@ func published(t *testing.T, h *fullHost, at []string) {
 	h.sh("ip link add box0 netns " + h.server + " type veth peer name eth0 netns " + box)
 	for _, line := range []string{
 		"-n " + h.server + " addr add 10.30.0.1/24 dev box0", "-n " + h.server + " link set box0 up",
-		"-n " + box + " addr add 10.30.0.2/24 dev eth0", "-n " + box + " link set eth0 up", "-n " + box + " link set lo up",
+		"-n " + box + " addr add 10.30.0.2/24 dev eth0", "-n " + box + " link set eth0 up",
+		"-n " + box + " link set lo up",
 		"-n " + box + " route add default via 10.30.0.1",
 	} {
 		h.sh("ip " + line)

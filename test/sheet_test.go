@@ -43,7 +43,8 @@ func TestSheetCommands(t *testing.T) {
 	}{
 		{"10.20.7.31", "10.96.0.10:443", 0, "leads on to 10.244.1.5:8443"},
 		{"10.20.7.99", "10.96.0.10:443", 1, "{do: allow, from: [10.20.7.99], transport: tcp, ports: [8443]}"},
-		{"10.20.7.31", "10.96.0.10:8443", 1, "its port is sent to the name none, which no container of harbour/tidebook-1 has"},
+		{"10.20.7.31", "10.96.0.10:8443", 1,
+			"its port is sent to the name none, which no container of harbour/tidebook-1 has"},
 	} {
 		r := run(t, "rules", "--sheet", made, "--tables", open, "--from", c.from, "--to", c.to)
 		if r.status != c.status || !strings.Contains(strings.Join(strings.Fields(r.stdout), " "), c.want) {
@@ -51,9 +52,10 @@ func TestSheetCommands(t *testing.T) {
 		}
 	}
 	for name, c := range map[string]struct{ text, want string }{
-		"no sheet":         {"tides: 1\n", "nothing in it is known here"},
-		"broken":           {"kind: [\n", ":1:7: "},
-		"a wrong address":  {"layer,action,source,guards\nedge,allow,10.20.7.0/240,10.20.0.0/24\n", `"10.20.7.0/240": expected an address`},
+		"no sheet": {"tides: 1\n", "nothing in it is known here"},
+		"broken":   {"kind: [\n", ":1:7: "},
+		"a wrong address": {"layer,action,source,guards\nedge,allow,10.20.7.0/240,10.20.0.0/24\n",
+			`"10.20.7.0/240": expected an address`},
 		"a table, no verb": {"layer,action,source\nedge,perhaps,any\n", `:2:1: action "perhaps"`},
 	} {
 		r := run(
@@ -75,7 +77,8 @@ func TestSheetCommands(t *testing.T) {
 	quarrel := write(
 		t,
 		filepath.Join(dir, "quarrel.yaml"),
-		"format: uakari.sheet/1\nname: office\nlayers:\n  - name: edge\n    kind: stateful\n    guards: [10.20.0.0/24]\n    in:\n      - {do: allow}\n      - {do: deny, from: [10.20.7.31]}\n",
+		"format: uakari.sheet/1\nname: office\nlayers:\n  - name: edge\n    kind: stateful\n    guards: "+
+			"[10.20.0.0/24]\n    in:\n      - {do: allow}\n      - {do: deny, from: [10.20.7.31]}\n",
 	)
 	if r := run(t, "sheet", "check", quarrel); r.status != 0 || !strings.Contains(r.stdout, "rule 2 can never match") {
 		t.Errorf("%+v", r)

@@ -105,7 +105,10 @@ func TestDiffer(t *testing.T) {
 func TestTwoClients(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
-	served := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, "tides") }))
+	served := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter,
+		_ *http.Request) {
+		fmt.Fprint(w, "tides")
+	}))
 	defer served.Close()
 	endpoint := "http://tidebook.varzea.example:" + strings.TrimPrefix(served.URL, "http://127.0.0.1:") + "/"
 	recorded := func(host, hosts string) string {
@@ -137,7 +140,8 @@ func TestTwoClients(t *testing.T) {
 	args := []string{"trace", endpoint, "--wait", "1s", "--record", "client=" + bad, "--record", "client=" + good}
 	r := run(t, args...)
 	flat := strings.Join(strings.Fields(r.stdout), " ")
-	for _, want := range []string{"No: gauge-07 cannot reach", "Yes: gauge-08 reaches", "What differs from gauge-08, where it works:", "127.9.9.9 tidebook.varzea.example"} {
+	for _, want := range []string{"No: gauge-07 cannot reach", "Yes: gauge-08 reaches",
+		"What differs from gauge-08, where it works:", "127.9.9.9 tidebook.varzea.example"} {
 		if r.status != 1 && r.status != 3 || !strings.Contains(flat, want) {
 			t.Errorf("%d, lacks %q:\n%s%s", r.status, want, r.stdout, r.stderr)
 		}
@@ -203,7 +207,8 @@ func TestSinceSettings(t *testing.T) {
 	env := []string{"env", "UAKARI_CASEBOOK=" + filepath.Join(dir, "book.db")}
 	conf := filepath.Join(dir, "nginx.conf")
 	serve := func(t *testing.T, port int) {
-		write(t, conf, fmt.Sprintf("daemon off; pid %[1]s/pid; error_log %[1]s/error.log; events {}\nhttp { access_log off; server { listen 127.0.0.1:%[2]d; return 200 ok; } }\n", dir, port))
+		write(t, conf, fmt.Sprintf("daemon off; pid %[1]s/pid; error_log %[1]s/error.log; events {}\nhttp { "+
+			"access_log off; server { listen 127.0.0.1:%[2]d; return 200 ok; } }\n", dir, port))
 		start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, nginx, "-c", conf)
 	}
 	port, moved := freePort(t), freePort(t)
@@ -225,7 +230,8 @@ func TestSinceSettings(t *testing.T) {
 	for _, c := range judged.Since.Changed {
 		told += fmt.Sprintf("%s: %s, was %s\n", c.What, c.Now, c.Was)
 	}
-	want := fmt.Sprintf("settings files: %[1]s: http.server.listen = 127.0.0.1:%[2]d, was %[1]s: http.server.listen = 127.0.0.1:%[3]d\n", conf, moved, port)
+	want := fmt.Sprintf("settings files: %[1]s: http.server.listen = 127.0.0.1:%[2]d, was %[1]s: http.server.listen "+
+		"= 127.0.0.1:%[3]d\n", conf, moved, port)
 	if !strings.Contains(told, want) || strings.Contains(told, ": text ") {
 		t.Errorf("%s; expected %s", told, want)
 	}

@@ -35,13 +35,15 @@ func TestSweep(t *testing.T) {
 		}
 		l.sh("ip netns add " + name)
 		t.Cleanup(func() { exec.Command("ip", "netns", "del", name).Run() })
-		l.link(name, fmt.Sprintf("10.21.%d.31/24", i), l.router, fmt.Sprintf("t%d", i), fmt.Sprintf("10.21.%d.1/24", i))
+		l.link(name, fmt.Sprintf("10.21.%d.31/24", i), l.router, fmt.Sprintf("t%d", i),
+			fmt.Sprintf("10.21.%d.1/24", i))
 		l.sh("ip -n " + name + " link set lo up")
 		l.sh(fmt.Sprintf("ip -n %s route add default via 10.21.%d.1", name, i))
 		if image == "kiosk-3" {
 			l.sh("ip -n " + name + " route add unreachable 10.20.0.0/24")
 		}
-		fmt.Fprintf(&clients, "  - {in: %s, tags: {image: %s, site: %s}}\n", name, image, []string{"north", "south"}[i%2])
+		fmt.Fprintf(&clients, "  - {in: %s, tags: {image: %s, site: %s}}\n", name, image,
+			[]string{"north", "south"}[i%2])
 	}
 	clients.WriteString("  - {at: nobody@127.0.0.1:1, tags: {image: kiosk-2}}\n")
 	plan := write(
@@ -88,7 +90,8 @@ func TestSweep(t *testing.T) {
 	for i := 0; i < stations; i += 3 {
 		l.sh(fmt.Sprintf("ip -n %s-s%d route add unreachable 10.20.0.0/24", l.server, i))
 	}
-	if r := run(t, "sweep", "--confirm", plan, plan); r.status != 2 || !strings.Contains(r.stderr, "expected what uakari sweep --json wrote") {
+	if r := run(t, "sweep", "--confirm", plan, plan); r.status != 2 ||
+		!strings.Contains(r.stderr, "expected what uakari sweep --json wrote") {
 		t.Errorf("%+v", r)
 	}
 	// What was done is not done again; what could not be looked at is.
@@ -155,12 +158,18 @@ func TestPlans(t *testing.T) {
 	dir := t.TempDir()
 	for text, want := range map[string]string{
 		"format: uakari.plan/2\n": `plan.yaml:1:9: format "uakari.plan/2"; expected "uakari.plan/1"`,
-		"format: uakari.plan/1\nendpoints: [\"https://tidebook.varzea.example/\"]\n":                                                         "the plan has no clients",
-		"format: uakari.plan/1\nendpoints: [\"gopher://x\"]\nclients:\n  - here: true\n":                                                     `unknown scheme "gopher"`,
-		"format: uakari.plan/1\nendpoints: [\"https://tidebook.varzea.example/\"]\nclients:\n  - {here: true, at: root@gauge-07}\n":          "expected one of here, at, record, in, hosts and known",
-		"format: uakari.plan/1\nendpoints: [\"https://tidebook.varzea.example/\"]\nclients:\n  - {hosts: " + filepath.Join(dir, "h") + "}\n": "h:2: \"image\"; expected NAME=VALUE",
-		"format: uakari.plan/1\nendpoints: [\"https://tidebook.varzea.example/\"]\nclients:\n  - here: true\n  - here: true\n":               "twice among its clients",
-		"format: uakari.plan/1\nendpoints: [\"https://tidebook.varzea.example/\"]\nclients:\n  - record: /nowhere/*.json\n":                  "there is no such file",
+		"format: uakari.plan/1\nendpoints: " +
+			"[\"https://tidebook.varzea.example/\"]\n": "the plan has no clients",
+		"format: uakari.plan/1\nendpoints: [\"gopher://x\"]\nclients:\n  - here: " +
+			"true\n": `unknown scheme "gopher"`,
+		"format: uakari.plan/1\nendpoints: [\"https://tidebook.varzea.example/\"]\nclients:\n  - {here: true, at: " +
+			"root@gauge-07}\n": "expected one of here, at, record, in, hosts and known",
+		"format: uakari.plan/1\nendpoints: [\"https://tidebook.varzea.example/\"]\nclients:\n  - {hosts: " +
+			filepath.Join(dir, "h") + "}\n": "h:2: \"image\"; expected NAME=VALUE",
+		"format: uakari.plan/1\nendpoints: [\"https://tidebook.varzea.example/\"]\nclients:\n  - here: true\n  - " +
+			"here: true\n": "twice among its clients",
+		"format: uakari.plan/1\nendpoints: [\"https://tidebook.varzea.example/\"]\nclients:\n  - record: " +
+			"/nowhere/*.json\n": "there is no such file",
 	} {
 		write(t, filepath.Join(dir, "h"), "# stations\nroot@gauge-07 image\n")
 		file := write(t, filepath.Join(dir, "plan.yaml"), text)

@@ -70,10 +70,14 @@ func TestTalk(t *testing.T) {
 		tries                        int32
 	}{
 		{"well", "ALMANAC 2\r\n", plainCard, "", nil, nil, trail.OutcomeClear, 0},
-		{"something else", "220 harbour\r\n", plainCard, "", nil, []string{"answer/error-status proven"}, trail.OutcomeFault, 0},
-		{"closed, as the card knows", "ALMANAC: the gate is closed\r\n", plainCard, "", nil, []string{"login/closed-for-all proven"}, trail.OutcomeFault, 0},
-		{"an account, in the clear", "ALMANAC 2\r\n", enters, right, []string{"--in-the-clear"}, nil, trail.OutcomeClear, 1},
-		{"a wrong secret", "ALMANAC 2\r\n", enters, wrong, []string{"--in-the-clear"}, []string{"login/wrong-secret proven"}, trail.OutcomeFault, 1},
+		{"something else", "220 harbour\r\n", plainCard, "", nil, []string{"answer/error-status proven"},
+			trail.OutcomeFault, 0},
+		{"closed, as the card knows", "ALMANAC: the gate is closed\r\n", plainCard, "", nil,
+			[]string{"login/closed-for-all proven"}, trail.OutcomeFault, 0},
+		{"an account, in the clear", "ALMANAC 2\r\n", enters, right, []string{"--in-the-clear"}, nil,
+			trail.OutcomeClear, 1},
+		{"a wrong secret", "ALMANAC 2\r\n", enters, wrong, []string{"--in-the-clear"},
+			[]string{"login/wrong-secret proven"}, trail.OutcomeFault, 1},
 		{"a secret that may not be shown", "ALMANAC 2\r\n", enters, right, nil, nil, trail.OutcomeUnsure, 0},
 		{"no account given", "ALMANAC 2\r\n", enters, "", nil, nil, trail.OutcomeClear, 0},
 	} {
@@ -92,7 +96,8 @@ func TestTalk(t *testing.T) {
 		})
 	}
 	for text, want := range map[string]string{
-		"    - {expect: a, send: b}\n": "expected one of expect, send, hex and tls", "    - {hex: xyz}\n": "is not hexadecimal", "    - {tls: now}\n": `expected "start"`,
+		"    - {expect: a, send: b}\n": "expected one of expect, send, hex and tls",
+		"    - {hex: xyz}\n":           "is not hexadecimal", "    - {tls: now}\n": `expected "start"`,
 		"    - {expect: '('}\n": "no regular expression",
 	} {
 		card := write(t, filepath.Join(dir, "wrong.yaml"), fmt.Sprintf(talkCard, text))

@@ -107,19 +107,28 @@ func TestTDS(t *testing.T) {
 	}{
 		{"nobody signs in", "/?encrypt=mandatory", offers, "", "", nil, nil, trail.OutcomeClear, 0},
 		{"encrypted and let in", "/tides?encrypt=mandatory", offers, "gauge", right, nil, nil, trail.OutcomeClear, 1},
-		{"a server that insists", "/tides?encrypt=mandatory", insists, "gauge", right, nil, nil, trail.OutcomeClear, 1},
-		{"a server that insists, a client that does not", "/?encrypt=disable", insists, "", "", nil, []string{"settings/wrong-security proven"}, trail.OutcomeFault, 0},
-		{"a server that cannot, a client that insists", "/?encrypt=mandatory", nil, "", "", nil, []string{"certs/server-speaks-plain proven"}, trail.OutcomeFault, 0},
-		{"in the clear where it may be", "/?encrypt=disable", nil, "gauge", right, []string{"--in-the-clear"}, nil, trail.OutcomeClear, 1},
-		{"in the clear where it may not be", "/?encrypt=disable", nil, "gauge", right, nil, nil, trail.OutcomeUnsure, 0},
-		{"a wrong secret", "/?encrypt=mandatory", offers, "gauge", wrong, nil, []string{"login/rejected likely"}, trail.OutcomeFault, 1},
-		{"a locked account", "/?encrypt=mandatory", offers, "locked", right, nil, []string{"login/locked proven"}, trail.OutcomeFault, 1},
-		{"no such database", "/floods?encrypt=mandatory", offers, "gauge", right, nil, []string{"login/no-such-resource likely"}, trail.OutcomeFault, 1},
+		{"a server that insists", "/tides?encrypt=mandatory", insists, "gauge", right, nil, nil, trail.OutcomeClear,
+			1},
+		{"a server that insists, a client that does not", "/?encrypt=disable", insists, "", "", nil,
+			[]string{"settings/wrong-security proven"}, trail.OutcomeFault, 0},
+		{"a server that cannot, a client that insists", "/?encrypt=mandatory", nil, "", "", nil,
+			[]string{"certs/server-speaks-plain proven"}, trail.OutcomeFault, 0},
+		{"in the clear where it may be", "/?encrypt=disable", nil, "gauge", right, []string{"--in-the-clear"}, nil,
+			trail.OutcomeClear, 1},
+		{"in the clear where it may not be", "/?encrypt=disable", nil, "gauge", right, nil, nil, trail.OutcomeUnsure,
+			0},
+		{"a wrong secret", "/?encrypt=mandatory", offers, "gauge", wrong, nil, []string{"login/rejected likely"},
+			trail.OutcomeFault, 1},
+		{"a locked account", "/?encrypt=mandatory", offers, "locked", right, nil, []string{"login/locked proven"},
+			trail.OutcomeFault, 1},
+		{"no such database", "/floods?encrypt=mandatory", offers, "gauge", right, nil,
+			[]string{"login/no-such-resource likely"}, trail.OutcomeFault, 1},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			var tries atomic.Int32
 			port := sqlServer(t, c.config, ledgerAccounts, &tries)
-			args := append([]string{"--trust", root, fmt.Sprintf("mssql://localhost:%d%s", port, c.endpoint)}, c.more...)
+			args := append([]string{"--trust", root, fmt.Sprintf("mssql://localhost:%d%s", port, c.endpoint)},
+				c.more...)
 			if c.account != "" {
 				args = append(args, "--user", c.account, "--secret", "file:"+c.secret)
 			}
@@ -161,7 +170,8 @@ func TestTDS(t *testing.T) {
 				conf := write(
 					t,
 					filepath.Join(t.TempDir(), "freetds.conf"),
-					fmt.Sprintf("[ledger]\nhost = 127.0.0.1\nport = %d\ntds version = 7.4\nencryption = %s\n", port, c.mode),
+					fmt.Sprintf("[ledger]\nhost = 127.0.0.1\nport = %d\ntds version = 7.4\nencryption = %s\n", port,
+						c.mode),
 				)
 				cmd := exec.Command(tsql, "-S", "ledger", "-U", "gauge", "-P", secret, "-D", "tides")
 				cmd.Env, cmd.Stdin = append(cmd.Environ(), "FREETDSCONF="+conf), strings.NewReader("exit\n")

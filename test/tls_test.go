@@ -40,7 +40,8 @@ var tlsServers = []tlsServer{
 				t,
 				filepath.Join(dir, "slapd.conf"),
 				fmt.Sprintf(
-					"include /etc/ldap/schema/core.schema\npidfile %[1]s/pid\nTLSCertificateFile %[1]s/cert.pem\nTLSCertificateKeyFile %[1]s/key.pem\nTLSCACertificateFile %[1]s/cert.pem\n",
+					"include /etc/ldap/schema/core.schema\npidfile %[1]s/pid\nTLSCertificateFile "+
+						"%[1]s/cert.pem\nTLSCertificateKeyFile %[1]s/key.pem\nTLSCACertificateFile %[1]s/cert.pem\n",
 					dir,
 				),
 			)
@@ -68,9 +69,13 @@ var tlsServers = []tlsServer{
 				t,
 				filepath.Join(dir, "conf"),
 				fmt.Sprintf(
-					"base_dir = %[1]s/run\nstate_dir = %[1]s/state\nlog_path = %[1]s/log\nprotocols = imap\nssl = yes\nssl_cert = <%[1]s/cert.pem\nssl_key = <%[1]s/key.pem\nmail_location = maildir:%[1]s/mail\n"+
-						"passdb {\n  driver = passwd-file\n  args = %[1]s/users\n}\nuserdb {\n  driver = static\n  args = uid=mail gid=mail home=%[1]s/mail\n}\n"+
-						"service imap-login {\n  inet_listener imap {\n    address = 127.0.0.1\n    port = %[2]d\n  }\n  inet_listener imaps {\n    port = 0\n  }\n}\n",
+					"base_dir = %[1]s/run\nstate_dir = %[1]s/state\nlog_path = %[1]s/log\nprotocols = imap\nssl = "+
+						"yes\nssl_cert = <%[1]s/cert.pem\nssl_key = <%[1]s/key.pem\nmail_location = "+
+						"maildir:%[1]s/mail\n"+
+						"passdb {\n  driver = passwd-file\n  args = %[1]s/users\n}\nuserdb {\n  driver = static\n  "+
+						"args = uid=mail gid=mail home=%[1]s/mail\n}\n"+
+						"service imap-login {\n  inet_listener imap {\n    address = 127.0.0.1\n    port = %[2]d\n  "+
+						"}\n  inet_listener imaps {\n    port = 0\n  }\n}\n",
 					dir,
 					port,
 				),
@@ -92,7 +97,8 @@ var tlsServers = []tlsServer{
 				p,
 				dir,
 				port,
-				fmt.Sprintf("smtpd_tls_security_level = may\nsmtpd_tls_chain_files = %[1]s/key.pem, %[1]s/cert.pem\n", dir),
+				fmt.Sprintf("smtpd_tls_security_level = may\nsmtpd_tls_chain_files = %[1]s/key.pem, %[1]s/cert.pem\n",
+					dir),
 			)
 		},
 	},
@@ -107,7 +113,8 @@ var tlsServers = []tlsServer{
 				p,
 				dir,
 				port,
-				fmt.Sprintf("smtpd_tls_wrappermode = yes\nsmtpd_tls_chain_files = %[1]s/key.pem, %[1]s/cert.pem\n", dir),
+				fmt.Sprintf("smtpd_tls_wrappermode = yes\nsmtpd_tls_chain_files = %[1]s/key.pem, %[1]s/cert.pem\n",
+					dir),
 			)
 		},
 	},
@@ -121,7 +128,8 @@ var tlsServers = []tlsServer{
 				return append([]string{p[2], "--reuid", "postgres", "--regid", "postgres", "--clear-groups"}, words...)
 			}
 			data := filepath.Join(dir, "data")
-			for _, words := range [][]string{{"mkdir", data}, {"chown", "-R", "postgres", dir}, asPostgres(p[0], "-D", data, "--no-sync")} {
+			for _, words := range [][]string{{"mkdir", data}, {"chown", "-R", "postgres", dir},
+				asPostgres(p[0], "-D", data, "--no-sync")} {
 				if out, err := exec.Command(words[0], words[1:]...).CombinedOutput(); err != nil {
 					t.Fatalf("%v: %v: %s", words, err, out)
 				}
@@ -159,7 +167,8 @@ var tlsServers = []tlsServer{
 					port,
 				),
 			)
-			if out, err := exec.Command(p[1], "--defaults-file="+conf, "--datadir="+dir+"/data", "--auth-root-authentication-method=normal", "--skip-test-db").CombinedOutput(); err != nil {
+			if out, err := exec.Command(p[1], "--defaults-file="+conf, "--datadir="+dir+"/data",
+				"--auth-root-authentication-method=normal", "--skip-test-db").CombinedOutput(); err != nil {
 				t.Fatalf("%v: %s", err, out)
 			}
 			start(t, fmt.Sprintf("127.0.0.1:%d", port), nil, p[0], "--defaults-file="+conf)
@@ -181,7 +190,8 @@ func secureWebAs(t *testing.T, before []string, nginx, dir string, port int, set
 		t,
 		dir,
 		fmt.Sprintf(
-			"server { listen 127.0.0.1:%[2]d ssl; ssl_certificate %[1]s/cert.pem; ssl_certificate_key %[1]s/key.pem; %[3]s return 200; }",
+			"server { listen 127.0.0.1:%[2]d ssl; ssl_certificate %[1]s/cert.pem; ssl_certificate_key "+
+				"%[1]s/key.pem; %[3]s return 200; }",
 			dir,
 			port,
 			settings,
@@ -219,7 +229,9 @@ func postfix(t *testing.T, p []string, dir string, port int, settings string) {
 		t,
 		filepath.Join(dir, "master.cf"),
 		fmt.Sprintf(
-			"127.0.0.1:%d inet n - n - - smtpd\ntlsmgr unix - - n 1000? 1 tlsmgr\ncleanup unix n - n - 0 cleanup\nrewrite unix - - n - - trivial-rewrite\nanvil unix - - n - 1 anvil\nproxymap unix - - n - - proxymap\npostlog unix-dgram n - n - 1 postlogd\n",
+			"127.0.0.1:%d inet n - n - - smtpd\ntlsmgr unix - - n 1000? 1 tlsmgr\ncleanup unix n - n - 0 "+
+				"cleanup\nrewrite unix - - n - - trivial-rewrite\nanvil unix - - n - 1 anvil\nproxymap unix - - n - "+
+				"- proxymap\npostlog unix-dgram n - n - 1 postlogd\n",
 			port,
 		),
 	)
@@ -227,7 +239,9 @@ func postfix(t *testing.T, p []string, dir string, port int, settings string) {
 		t,
 		filepath.Join(dir, "main.cf"),
 		fmt.Sprintf(
-			"compatibility_level = 3.6\nqueue_directory = %[1]s/spool\ndata_directory = %[1]s/data\nmaillog_file_prefixes = /var\nmaillog_file = %[1]s/log\nmyhostname = tidebook.varzea.example\nmydestination =\ninet_interfaces = 127.0.0.1\n"+
+			"compatibility_level = 3.6\nqueue_directory = %[1]s/spool\ndata_directory = "+
+				"%[1]s/data\nmaillog_file_prefixes = /var\nmaillog_file = %[1]s/log\nmyhostname = "+
+				"tidebook.varzea.example\nmydestination =\ninet_interfaces = 127.0.0.1\n"+
 				"local_recipient_maps =\nalias_maps =\nalias_database =\n",
 			dir,
 		)+settings,
@@ -280,7 +294,8 @@ func TestCertificatesOfServers(t *testing.T) {
 						c.NotBefore, c.NotAfter = time.Now().Add(-48*time.Hour), time.Now().Add(-time.Hour)
 					}), middle, middleKey)
 					return pemOf(cert), keyPEM(t, key)
-				}, []string{"certs/expired proven", "certs/missing-intermediate proven", "certs/name-not-covered proven"}},
+				}, []string{"certs/expired proven", "certs/missing-intermediate proven",
+					"certs/name-not-covered proven"}},
 				{"of another authority", func() (string, string) {
 					cert, key := other.sign(leaf(nil), other.cert, other.key)
 					return pemOf(cert, other.cert), keyPEM(t, key)
@@ -302,7 +317,8 @@ func TestCertificatesOfServers(t *testing.T) {
 				port := freePort(t)
 				server.start(t, programs, dir, port)
 				endpoint := fmt.Sprintf("%s://localhost:%d", server.scheme, port)
-				endpoint += map[string]string{"postgres": "/tides?sslmode=verify-full", "mysql": "/?ssl-mode=VERIFY_IDENTITY"}[server.scheme]
+				endpoint += map[string]string{"postgres": "/tides?sslmode=verify-full",
+					"mysql": "/?ssl-mode=VERIFY_IDENTITY"}[server.scheme]
 				judged := traced(
 					t,
 					nil,
@@ -345,9 +361,12 @@ func TestVersions(t *testing.T) {
 	)
 	for _, c := range []struct{ name, settings, want, says string }{
 		{"new only", "ssl_protocols TLSv1.3;", "", "TLS 1.3"},
-		{"old only", "ssl_protocols TLSv1; ssl_ciphers ALL:@SECLEVEL=0;", "certs/no-common-version likely", "speaks TLS 1.0 at most"},
-		{"a suite that few have", "ssl_protocols TLSv1.2; ssl_ciphers ECDHE-ECDSA-AES128-CCM;", "certs/no-common-cipher likely", "takes TLS 1.2 with TLS_ECDHE_ECDSA_WITH_AES_128_CCM"},
-		{"nothing is encrypted", "ssl_protocols TLSv1.2; ssl_ciphers ECDHE-ECDSA-NULL-SHA:@SECLEVEL=0;", "certs/no-common-cipher likely", "takes TLS 1.2 with TLS_ECDHE_ECDSA_WITH_NULL_SHA"},
+		{"old only", "ssl_protocols TLSv1; ssl_ciphers ALL:@SECLEVEL=0;", "certs/no-common-version likely",
+			"speaks TLS 1.0 at most"},
+		{"a suite that few have", "ssl_protocols TLSv1.2; ssl_ciphers ECDHE-ECDSA-AES128-CCM;",
+			"certs/no-common-cipher likely", "takes TLS 1.2 with TLS_ECDHE_ECDSA_WITH_AES_128_CCM"},
+		{"nothing is encrypted", "ssl_protocols TLSv1.2; ssl_ciphers ECDHE-ECDSA-NULL-SHA:@SECLEVEL=0;",
+			"certs/no-common-cipher likely", "takes TLS 1.2 with TLS_ECDHE_ECDSA_WITH_NULL_SHA"},
 		{"no site for this name", "ssl_reject_handshake on;", "certs/wrong-default likely", "alert 112"},
 	} {
 		dir := t.TempDir()
@@ -355,7 +374,8 @@ func TestVersions(t *testing.T) {
 		write(t, filepath.Join(dir, "cert.pem"), pemOf(leaf))
 		write(t, filepath.Join(dir, "key.pem"), keyPEM(t, key))
 		secureWeb(t, nginx, dir, port, c.settings)
-		judged := traced(t, nil, "--trust", root, "--card", cardFor(t, nginx), fmt.Sprintf("https://localhost:%d/", port))
+		judged := traced(t, nil, "--trust", root, "--card", cardFor(t, nginx),
+			fmt.Sprintf("https://localhost:%d/", port))
 		if c.want == "" {
 			if judged.Outcome != trail.OutcomeClear {
 				t.Errorf("%s: %s", c.name, dump(judged))
@@ -387,13 +407,19 @@ func TestPolicies(t *testing.T) {
 		doubt                bool
 	}{
 		{"nothing odd", "", "", "", false},
-		{"the client wants 1.3", "ssl_protocols TLSv1.2;", "MinProtocol = TLSv1.3", "certs/no-common-version proven", false},
-		{"the client has 1.2 at most", "ssl_protocols TLSv1.3;", "MaxProtocol = TLSv1.2", "certs/no-common-version proven", false},
-		{"the client has 1.2 at most, and the server both", "ssl_protocols TLSv1.2 TLSv1.3;", "MaxProtocol = TLSv1.2", "", false},
-		{"no suite of the client's", "ssl_protocols TLSv1.2; ssl_ciphers ECDHE-ECDSA-AES128-GCM-SHA256;", "CipherString = AES256+AESGCM", "certs/no-common-cipher proven", false},
-		{"a suite that only the client has", "ssl_protocols TLSv1.2; ssl_ciphers ECDHE-ECDSA-AES256-SHA384;", "", "certs/no-common-cipher proven", true},
+		{"the client wants 1.3", "ssl_protocols TLSv1.2;", "MinProtocol = TLSv1.3", "certs/no-common-version proven",
+			false},
+		{"the client has 1.2 at most", "ssl_protocols TLSv1.3;", "MaxProtocol = TLSv1.2",
+			"certs/no-common-version proven", false},
+		{"the client has 1.2 at most, and the server both", "ssl_protocols TLSv1.2 TLSv1.3;", "MaxProtocol = TLSv1.2",
+			"", false},
+		{"no suite of the client's", "ssl_protocols TLSv1.2; ssl_ciphers ECDHE-ECDSA-AES128-GCM-SHA256;",
+			"CipherString = AES256+AESGCM", "certs/no-common-cipher proven", false},
+		{"a suite that only the client has", "ssl_protocols TLSv1.2; ssl_ciphers ECDHE-ECDSA-AES256-SHA384;", "",
+			"certs/no-common-cipher proven", true},
 		{"keys that are short for the client", "", "CipherString = DEFAULT@SECLEVEL=4", "certs/weak proven", false},
-		{"an old server, and an old client", "ssl_protocols TLSv1; ssl_ciphers ALL:@SECLEVEL=0;", "MinProtocol = TLSv1\nCipherString = DEFAULT@SECLEVEL=0", "", false},
+		{"an old server, and an old client", "ssl_protocols TLSv1; ssl_ciphers ALL:@SECLEVEL=0;",
+			"MinProtocol = TLSv1\nCipherString = DEFAULT@SECLEVEL=0", "", false},
 	} {
 		dir, port := t.TempDir(), freePort(t)
 		write(t, filepath.Join(dir, "cert.pem"), pemOf(leaf))
@@ -406,7 +432,8 @@ func TestPolicies(t *testing.T) {
 		)
 		t.Setenv("OPENSSL_CONF", conf)
 		// The client's own library is the judge.
-		_, failed := exec.Command(openssl, "s_client", "-connect", fmt.Sprintf("127.0.0.1:%d", port), "-CAfile", root, "-verify_return_error", "-brief").
+		_, failed := exec.Command(openssl, "s_client", "-connect", fmt.Sprintf("127.0.0.1:%d", port), "-CAfile", root,
+			"-verify_return_error", "-brief").
 			Output()
 		if well := c.want == "" || c.doubt; well != (failed == nil) {
 			t.Errorf("%s: its own library says %v", c.name, failed)

@@ -31,8 +31,10 @@ func TestToldElsewhere(t *testing.T) {
 		{"nothing odd", "Host pier*\n  User ana\n", "", ""},
 		{"of another host", fmt.Sprintf("Host ledger*\n  Port %d\n", other), "", ""},
 		{"another port", fmt.Sprintf("Host pier*\n  Port %d\n", other), "settings/wrong-port proven", ".ssh/config:2"},
-		{"an old host", "Host pier*\n  HostName old.varzea.example\n", "settings/wrong-host likely", "is a server's too"}, // every loopback address is
-		{"a jump host that is gone", fmt.Sprintf("Host *\n  ProxyJump ana@old.varzea.example:%d\n", other), "settings/proxy-in-the-way proven", "through old.varzea.example"},
+		{"an old host", "Host pier*\n  HostName old.varzea.example\n", "settings/wrong-host likely",
+			"is a server's too"}, // every loopback address is
+		{"a jump host that is gone", fmt.Sprintf("Host *\n  ProxyJump ana@old.varzea.example:%d\n", other),
+			"settings/proxy-in-the-way proven", "through old.varzea.example"},
 		{"the same by its address", fmt.Sprintf("Host pier*\n  HostName 127.0.0.1\n  Port %d\n", port), "", ""},
 	} {
 		write(t, filepath.Join(dir, ".ssh", "config"), c.settings)
@@ -80,7 +82,8 @@ func TestToldElsewhere(t *testing.T) {
 	if text := dump(judged); !strings.Contains(text, "that are not told a host go to old.varzea.example:7") {
 		t.Error(text)
 	}
-	if err := os.WriteFile(filepath.Join(dir, ".pg_service.conf"), []byte("[ledger]\nhost=old.varzea.example\n"), 0o600); err != nil {
+	if err := os.WriteFile(filepath.Join(dir, ".pg_service.conf"), []byte("[ledger]\nhost=old.varzea.example\n"),
+		0o600); err != nil {
 		t.Fatal(err)
 	}
 	judged = traced(

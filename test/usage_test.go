@@ -45,22 +45,29 @@ func TestBadInput(t *testing.T) {
 		{[]string{"trace", "a", "--trust", file("empty.pem", "rubbish")}, "neither PEM nor DER, PKCS #12"},
 		{[]string{"trace", "a", "--hosts", filepath.Join(dir, "none")}, "no such file"},
 		{[]string{"trace", "a", "--card", filepath.Join(dir, "none.yaml")}, "no such file"},
-		{[]string{"trace", "a", "--card", file("card.yaml", "format: uakari.card/1\nname: x\nprot: 1\n")}, "card.yaml:3:1: "},
+		{[]string{"trace", "a", "--card", file("card.yaml", "format: uakari.card/1\nname: x\nprot: 1\n")},
+			"card.yaml:3:1: "},
 		{[]string{"trace", "--replay", filepath.Join(dir, "none.json")}, "no such file"},
-		{[]string{"trace", "--replay", file("cut.json", "{\n \"format\": \"uakari.facts/1\",\n \"ask\": {")}, "cut.json:3:"},
+		{[]string{"trace", "--replay", file("cut.json", "{\n \"format\": \"uakari.facts/1\",\n \"ask\": {")},
+			"cut.json:3:"},
 		{[]string{"trace", "--replay", file("kind.json", "{\n \"format\": 7}")}, "kind.json:2:"},
-		{[]string{"trace", "--replay", file("other.json", "{\"format\":\"uakari.facts/9\"}")}, `expected "uakari.facts/1"`},
+		{[]string{"trace", "--replay", file("other.json", "{\"format\":\"uakari.facts/9\"}")},
+			`expected "uakari.facts/1"`},
 		{[]string{"trace", "--replay", file("x.json", "{}"), "a"}, "no ENDPOINT goes with it"},
 		{[]string{"explain", "ports/loopback"}, "is it ports/loopback-only?"},
 		{[]string{"explain", "tides", "harbour"}, `none speaks of it`},
 		{[]string{"trase"}, `did you mean "trace"?`},
 		{[]string{"rules"}, "--from is needed"},
-		{[]string{"rules", "a", "--tables", file("t.rules", "*filter\nCOMMIT\n")}, "either an ENDPOINT, or --from and --to"},
+		{[]string{"rules", "a", "--tables", file("t.rules", "*filter\nCOMMIT\n")},
+			"either an ENDPOINT, or --from and --to"},
 		{[]string{"rules", "--from", "x"}, "expected ADDRESS or ADDRESS:PORT"},
-		{[]string{"rules", "--from", "10.20.7.31", "--to", "10.20.0.14:443", "--tables", file("cut.rules", "*filter\n:INPUT ACCEPT [0:0]\n-A NONE -j DROP\nCOMMIT\n")}, "cut.rules:3:"},
-		{[]string{"rules", "--from", "10.20.7.31", "--to", "10.20.0.14:443", "--tables", file("open.rules", "*filter\n:INPUT ACCEPT [0:0]\nCOMMIT\n"), "--suppose", "open the door"}, "expected a command of nft"},
+		{[]string{"rules", "--from", "10.20.7.31", "--to", "10.20.0.14:443", "--tables",
+			file("cut.rules", "*filter\n:INPUT ACCEPT [0:0]\n-A NONE -j DROP\nCOMMIT\n")}, "cut.rules:3:"},
+		{[]string{"rules", "--from", "10.20.7.31", "--to", "10.20.0.14:443", "--tables", file("open.rules",
+			"*filter\n:INPUT ACCEPT [0:0]\nCOMMIT\n"), "--suppose", "open the door"}, "expected a command of nft"},
 		{[]string{"rules", "a", "--sheet", filepath.Join(dir, "none.yaml")}, "no such file"},
-		{[]string{"rules", "a", "--sheet", file("sheet.yaml", "format: uakari.sheet/1\nname: x\nlayres: []\n")}, "sheet.yaml:3:1: "},
+		{[]string{"rules", "a", "--sheet", file("sheet.yaml", "format: uakari.sheet/1\nname: x\nlayres: []\n")},
+			"sheet.yaml:3:1: "},
 		{[]string{"names"}, "expected one NAME; there is nothing"},
 		{[]string{"names", "a", "b"}, `there is "b" too`},
 		{[]string{"certs"}, "expected an ENDPOINT, or files"},
@@ -72,7 +79,9 @@ func TestBadInput(t *testing.T) {
 		{[]string{"confirm", file("bad.json", "root")}, "bad.json:1:"},
 		{[]string{"confirm", file("zero.json", "{}"), "--times", "0"}, "expected a number from 1 to 100"},
 		{[]string{"login"}, "expected one ENDPOINT, or --sheet with --user; there is nothing"},
-		{[]string{"login", "--sheet", file("night.yaml", "format: uakari.sheet/1\nname: x\nsign-in:\n  rules:\n    - {name: night, do: refuse, hours: late}\n"), "--user", "ana"}, `night.yaml:5:40: "late": expected hours such as 07:00-19:00`},
+		{[]string{"login", "--sheet", file("night.yaml", "format: uakari.sheet/1\nname: x\nsign-in:\n  rules:\n    "+
+			"- {name: night, do: refuse, hours: late}\n"), "--user", "ana"},
+			`night.yaml:5:40: "late": expected hours such as 07:00-19:00`},
 		{[]string{"case", "show", "x"}, "expected a number"},
 		{[]string{"report"}, "expected the number of a CASE"},
 		{[]string{"watch", "a", "--until", "noon"}, "expected fault or clear"},
@@ -89,8 +98,10 @@ func TestBadInput(t *testing.T) {
 		{[]string{"version", "x"}, "x"},
 	} {
 		r := run(t, c.args...)
-		if r.status != 2 || r.stdout != "" || strings.Count(r.stderr, "\n") != 1 || !strings.Contains(r.stderr, c.want) {
-			t.Errorf("%q: status %d, stdout %q, stderr %q; want one line with %q", c.args, r.status, r.stdout, r.stderr, c.want)
+		if r.status != 2 || r.stdout != "" || strings.Count(r.stderr, "\n") != 1 ||
+			!strings.Contains(r.stderr, c.want) {
+			t.Errorf("%q: status %d, stdout %q, stderr %q; want one line with %q", c.args, r.status, r.stdout,
+				r.stderr, c.want)
 		}
 	}
 	if _, err := os.Stat(os.Getenv("XDG_STATE_HOME")); err == nil {
@@ -112,7 +123,8 @@ func TestExplain(t *testing.T) {
 			t.Errorf("%s: %+v", id, r)
 		}
 	}
-	if r := run(t, "explain", "silence"); r.status != 0 || !strings.HasPrefix(r.stdout, "Seen from the client so:\n") ||
+	if r := run(t, "explain", "silence"); r.status != 0 || !strings.HasPrefix(r.stdout,
+		"Seen from the client so:\n") ||
 		!strings.Contains(r.stdout, "rules/server-drop") {
 		t.Errorf("by words: %+v", r)
 	}

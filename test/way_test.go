@@ -53,18 +53,21 @@ func TestForgedReset(t *testing.T) {
 	own := dump(traced(t, enter(l.client), "--wait", "2s", "http://10.20.0.14:8081/"))
 	if !strings.Contains(
 		own,
-		"ports/none-listening possible false: the service may be down, or on another port or address; the refusal and an echo reply both come with 63 hops left",
+		"ports/none-listening possible false: the service may be down, or on another port or address; the refusal "+
+			"and an echo reply both come with 63 hops left",
 	) {
 		t.Errorf("the server's own: %s", own)
 	}
 	l.filter(
 		l.router,
-		"table inet f { chain c { type filter hook forward priority 0; policy accept;\ntcp dport 8080 reject with tcp reset\n}\n}",
+		"table inet f { chain c { type filter hook forward priority 0; policy accept;\ntcp dport 8080 reject with "+
+			"tcp reset\n}\n}",
 	)
 	forged := dump(traced(t, enter(l.client), "--wait", "2s", "http://10.20.0.14:8080/"))
 	if !strings.Contains(
 		forged,
-		"  rules/transit-reject possible false: a filter on the way may refuse in the server's place; the refusal comes with more hops left than an echo reply, as if two machines sent them",
+		"  rules/transit-reject possible false: a filter on the way may refuse in the server's place; the refusal "+
+			"comes with more hops left than an echo reply, as if two machines sent them",
 	) {
 		t.Errorf("a router's: %s", forged)
 	}
@@ -79,7 +82,8 @@ func TestRateLimit(t *testing.T) {
 	l.web(l.server, "10.20.0.14:8080")
 	l.filter(
 		l.server,
-		"table inet f { chain c { type filter hook input priority 0; policy accept;\ntcp dport 8080 ct state new limit rate over 1/hour burst 1 packets drop\n}\n}",
+		"table inet f { chain c { type filter hook input priority 0; policy accept;\ntcp dport 8080 ct state new "+
+			"limit rate over 1/hour burst 1 packets drop\n}\n}",
 	)
 	expectHealthy(t, traced(t, enter(l.client), endpoint))
 	r := runIn(t, enter(l.server), "record", "--wait", "1s", "--deadline", "9s", "--for", endpoint, "-o", "-")
@@ -89,7 +93,8 @@ func TestRateLimit(t *testing.T) {
 		strings.ReplaceAll(r.stdout, `"host": "`, `"host": "tidebook-`),
 	)
 	judged := traced(t, enter(l.client), "--wait", "1s", "--record", record, endpoint)
-	if want := "rules/rate-limited possible false: on tidebook-vm it hangs on a limit: rule 1 of chain c"; !strings.Contains(
+	if want := "rules/rate-limited possible false: on tidebook-vm it hangs on a limit: rule 1 of chain " +
+		"c"; !strings.Contains(
 		dump(judged),
 		want,
 	) {
@@ -106,7 +111,8 @@ func TestStateTableFull(t *testing.T) {
 	l.web(l.server, "10.20.0.14:8080")
 	l.filter(
 		l.server,
-		"table inet f { chain c { type filter hook input priority 0; policy accept;\nct state established accept\n}\n}",
+		"table inet f { chain c { type filter hook input priority 0; policy accept;\nct state established "+
+			"accept\n}\n}",
 	)
 	expectHealthy(t, traced(t, enter(l.client), endpoint))
 	before, err := os.ReadFile(limit)

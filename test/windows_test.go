@@ -65,7 +65,8 @@ func newWindows(t *testing.T, before ...string) *windows {
 	must(t, "", "go", "run", "./wine/random", filepath.Join(system, "bcryptprimitives.dll"))
 	overlay := map[string]string{}
 	for file, change := range map[string][2]string{
-		"net/fd_windows.go":                      {"\t\tif err != nil {\n\t\t\treturn wrapSyscallError(\"wsaioctl\", err)\n\t\t}\n", ""},
+		"net/fd_windows.go": {"\t\tif err != nil {\n\t\t\treturn " +
+			"wrapSyscallError(\"wsaioctl\", err)\n\t\t}\n", ""},
 		"internal/syscall/windows/at_windows.go": {"if TestDeleteatFallback {", "if TestDeleteatFallback || true {"},
 	} {
 		root, err := exec.Command("go", "env", "GOROOT").Output()
@@ -224,9 +225,12 @@ func TestWindowsClient(t *testing.T) {
 	}{
 		{"a page", []string{"http://" + web.addr}, trail.OutcomeClear, "200"},
 		{"by the hosts file", []string{"http://tidebook.varzea.example:" + port}, trail.OutcomeClear, "200"},
-		{"roots of the system", []string{"https://" + secured.addr}, trail.OutcomeFault, "certs/missing-intermediate proven"},
-		{"a root that is named", []string{"--trust", `C:\` + filepath.Base(trust), "https://" + secured.addr}, trail.OutcomeClear, "200"},
-		{"nobody listens", []string{"http://127.0.0.1:" + fmt.Sprint(freePort(t))}, trail.OutcomeFault, "ports/none-listening proven"},
+		{"roots of the system", []string{"https://" + secured.addr}, trail.OutcomeFault,
+			"certs/missing-intermediate proven"},
+		{"a root that is named", []string{"--trust", `C:\` + filepath.Base(trust), "https://" + secured.addr},
+			trail.OutcomeClear, "200"},
+		{"nobody listens", []string{"http://127.0.0.1:" + fmt.Sprint(freePort(t))}, trail.OutcomeFault,
+			"ports/none-listening proven"},
 		{"reset in place of an answer", []string{"http://" + resets.addr}, trail.OutcomeUnsure, "without a byte"},
 		{"no such name", []string{"http://nobody.varzea.example"}, "", "names"},
 	} {
@@ -295,7 +299,8 @@ func TestWindowsServer(t *testing.T) {
 	w.build("tidesvc.exe", "./wine/service")
 	service := func(words ...string) {
 		t.Helper()
-		if out, code := w.wine(append([]string{"sc"}, words...)...); code != 0 && words[0] != "stop" && words[0] != "start" &&
+		if out, code := w.wine(append([]string{"sc"}, words...)...); code != 0 && words[0] != "stop" &&
+			words[0] != "start" &&
 			words[0] != "delete" {
 			t.Fatalf("sc %v: %d: %s", words, code, out)
 		}
@@ -311,7 +316,8 @@ func TestWindowsServer(t *testing.T) {
 		t.Fatalf("the service is not %s: %s", state, out)
 	}
 	const allow = `"v2.30|Action=Allow|Active=TRUE|Dir=In|Protocol=6|LPort=8080|Name=Tidebook page|"`
-	const block = `"v2.30|Action=Block|Active=TRUE|Dir=In|Protocol=6|LPort=8080|RA4=10.20.7.0/255.255.255.0|Name=Old yard|"`
+	const block = `"v2.30|Action=Block|Active=TRUE|Dir=In|Protocol=6|LPort=8080|RA4=10.20.7.0/255.255.255.0|` +
+		`Name=Old yard|"`
 	for _, c := range []struct {
 		name     string
 		listen   string
@@ -326,16 +332,26 @@ func TestWindowsServer(t *testing.T) {
 		holds    string
 	}{
 		{"healthy", "0.0.0.0:8080", "", true, [2]string{allow, "-"}, 2, false, false, nil, nil, "Tidebook"},
-		{"stopped", "0.0.0.0:8080", "", true, [2]string{allow, "-"}, 2, false, false, nil, []string{"service/stopped proven"}, "Start-Service Tidebook"},
-		{"loopback only", "127.0.0.1:8080", "", true, [2]string{allow, "-"}, 2, false, false, nil, []string{"ports/loopback-only proven"}, "127.0.0.1:8080"},
-		{"another port", "0.0.0.0:8081", "", true, [2]string{allow, "-"}, 2, false, false, []string{"--unit", "Tidebook"}, []string{"ports/moved proven"}, "8081"},
-		{"it ends at once", "0.0.0.0:8080", " -code 1069", true, [2]string{allow, "-"}, 2, false, false, nil, []string{"service/failed proven"}, "could not log on"},
-		{"its port is taken", "0.0.0.0:8080", "", true, [2]string{allow, "-"}, 2, false, true, nil, []string{"service/port-taken proven"}, "other"},
-		{"a rule blocks", "0.0.0.0:8080", "", true, [2]string{allow, block}, 2, true, false, nil, []string{"rules/server-drop"}, "Set-NetFirewallRule -DisplayName 'Old yard'"},
-		{"no rule allows", "0.0.0.0:8080", "", true, [2]string{"-", "-"}, 2, true, false, nil, []string{"rules/server-drop proven"}, "New-NetFirewallRule"},
-		{"a rule of another profile", "0.0.0.0:8080", "", true, [2]string{strings.Replace(allow, "LPort", "Profile=Domain|LPort", 1), "-"}, 0, true, false, nil, []string{"rules/server-drop proven"}, "inbound"},
-		{"a rule for another program", "0.0.0.0:8080", "", true, [2]string{strings.Replace(allow, "|Name", `|App=C:\\other.exe|Name`, 1), "-"}, 2, true, false, nil, []string{"rules/server-drop proven"}, "inbound"},
-		{"a rule for this program", "0.0.0.0:8080", "", true, [2]string{strings.Replace(allow, "|Name", `|App=C:\\tidesvc.exe|Name`, 1), "-"}, 2, false, false, nil, nil, ""},
+		{"stopped", "0.0.0.0:8080", "", true, [2]string{allow, "-"}, 2, false, false, nil,
+			[]string{"service/stopped proven"}, "Start-Service Tidebook"},
+		{"loopback only", "127.0.0.1:8080", "", true, [2]string{allow, "-"}, 2, false, false, nil,
+			[]string{"ports/loopback-only proven"}, "127.0.0.1:8080"},
+		{"another port", "0.0.0.0:8081", "", true, [2]string{allow, "-"}, 2, false, false,
+			[]string{"--unit", "Tidebook"}, []string{"ports/moved proven"}, "8081"},
+		{"it ends at once", "0.0.0.0:8080", " -code 1069", true, [2]string{allow, "-"}, 2, false, false, nil,
+			[]string{"service/failed proven"}, "could not log on"},
+		{"its port is taken", "0.0.0.0:8080", "", true, [2]string{allow, "-"}, 2, false, true, nil,
+			[]string{"service/port-taken proven"}, "other"},
+		{"a rule blocks", "0.0.0.0:8080", "", true, [2]string{allow, block}, 2, true, false, nil,
+			[]string{"rules/server-drop"}, "Set-NetFirewallRule -DisplayName 'Old yard'"},
+		{"no rule allows", "0.0.0.0:8080", "", true, [2]string{"-", "-"}, 2, true, false, nil,
+			[]string{"rules/server-drop proven"}, "New-NetFirewallRule"},
+		{"a rule of another profile", "0.0.0.0:8080", "", true, [2]string{strings.Replace(allow, "LPort",
+			"Profile=Domain|LPort", 1), "-"}, 0, true, false, nil, []string{"rules/server-drop proven"}, "inbound"},
+		{"a rule for another program", "0.0.0.0:8080", "", true, [2]string{strings.Replace(allow, "|Name",
+			`|App=C:\\other.exe|Name`, 1), "-"}, 2, true, false, nil, []string{"rules/server-drop proven"}, "inbound"},
+		{"a rule for this program", "0.0.0.0:8080", "", true, [2]string{strings.Replace(allow, "|Name",
+			`|App=C:\\tidesvc.exe|Name`, 1), "-"}, 2, false, false, nil, nil, ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			w.t = t
@@ -366,12 +382,14 @@ func TestWindowsServer(t *testing.T) {
 				until("STOPPED")
 			}
 			if c.drop {
-				l.filter(l.server, "table inet f {\n chain in {\n type filter hook input priority 0\n tcp dport 8080 drop\n }\n}")
+				l.filter(l.server,
+					"table inet f {\n chain in {\n type filter hook input priority 0\n tcp dport 8080 drop\n }\n}")
 				defer l.filter(l.server, "flush ruleset")
 			}
 			text, code := w.wine(
 				append(
-					[]string{`C:\uakari.exe`, "record", "--for", "http://10.20.0.14:8080", "--client", "10.20.7.31", "-o", "-"},
+					[]string{`C:\uakari.exe`, "record", "--for", "http://10.20.0.14:8080", "--client", "10.20.7.31",
+						"-o", "-"},
 					c.args...)...)
 			if code != 0 {
 				t.Fatalf("record: %d: %s", code, text)
@@ -380,9 +398,11 @@ func TestWindowsServer(t *testing.T) {
 			judged := traced(
 				t,
 				enter(l.client),
-				append([]string{"--wait", "1s", "--record", "server=" + record, "http://10.20.0.14:8080"}, c.args...)...)
+				append([]string{"--wait", "1s", "--record", "server=" + record, "http://10.20.0.14:8080"},
+					c.args...)...)
 			if c.want != nil && !strings.Contains(c.want[0], " ") { // how sure, hangs on what else was seen
-				if list := judged.Blocking(); len(list) != 1 || list[0].ID != c.want[0] || list[0].Certainty == trail.Possible {
+				if list := judged.Blocking(); len(list) != 1 || list[0].ID != c.want[0] ||
+					list[0].Certainty == trail.Possible {
 					t.Errorf("want %s\n%s", c.want[0], dump(judged))
 				}
 			} else {
@@ -413,7 +433,8 @@ func TestWindowsSettled(t *testing.T) {
 		fmt.Fprint(c, "HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok")
 	})
 	const user = `[HKEY_CURRENT_USER\Software\Microsoft\Windows\CurrentVersion\Internet Settings]` + "\n"
-	const machine = `[HKEY_LOCAL_MACHINE\Software\Microsoft\Windows\CurrentVersion\Internet Settings\Connections]` + "\n"
+	const machine = `[HKEY_LOCAL_MACHINE\Software\Microsoft\Windows\CurrentVersion\Internet Settings\Connections]` +
+		"\n"
 	blob := func(proxy, except string) string {
 		b := []byte{0x28, 0, 0, 0, 0, 0, 0, 0, 3, 0, 0, 0}
 		for _, text := range []string{proxy, except} {
@@ -428,10 +449,14 @@ func TestWindowsSettled(t *testing.T) {
 	}
 	for _, c := range []struct{ name, registry, holds, lacks string }{
 		{"none", user + "\"ProxyEnable\"=dword:00000000\n", "no proxy for http", ""},
-		{"of the user", user + "\"ProxyEnable\"=dword:00000001\n\"ProxyServer\"=\"http=heron:3128;https=heron:3129\"\n", "Internet Settings of this user http://heron:3128", ""},
+		{"of the user", user +
+			"\"ProxyEnable\"=dword:00000001\n\"ProxyServer\"=\"http=heron:3128;https=heron:3129\"\n",
+			"Internet Settings of this user http://heron:3128", ""},
 		{"for another scheme", user + "\"ProxyServer\"=\"https=heron:3129\"\n", "no proxy for http", "heron"},
-		{"a script", user + "\"ProxyEnable\"=dword:00000000\n\"AutoConfigURL\"=\"http://heron/proxy.pac\"\n", "a script decides, and is not run http://heron/proxy.pac", ""},
-		{"of the services", user + "\"AutoConfigURL\"=-\n" + machine + blob("heron:3130", "<local>"), "WinHTTP of this machine http://heron:3130", ""},
+		{"a script", user + "\"ProxyEnable\"=dword:00000000\n\"AutoConfigURL\"=\"http://heron/proxy.pac\"\n",
+			"a script decides, and is not run http://heron/proxy.pac", ""},
+		{"of the services", user + "\"AutoConfigURL\"=-\n" + machine + blob("heron:3130", "<local>"),
+			"WinHTTP of this machine http://heron:3130", ""},
 	} {
 		w.registry(c.registry)
 		text := strings.ReplaceAll(dump(w.trace("http://"+web.addr)), ": ", " ")
@@ -467,8 +492,9 @@ func TestWindowsBeside(t *testing.T) {
 	}
 	l.filter(l.server, "flush ruleset")
 	w.registry("[HKEY_LOCAL_MACHINE\\SOFTWARE\\Tidebook]\n\"Port\"=dword:00001f91\n")
-	write(t, filepath.Join(w.prefix, "drive_c", "tidebook.yaml"), "format: uakari.card/1\nname: tidebook\nendpoint: http://10.20.0.14:8080/\n"+
-		"settings:\n  - {name: port, is: port, client: {registry: 'HKLM\\SOFTWARE\\Tidebook', key: Port}}\n")
+	write(t, filepath.Join(w.prefix, "drive_c", "tidebook.yaml"),
+		"format: uakari.card/1\nname: tidebook\nendpoint: http://10.20.0.14:8080/\n"+
+			"settings:\n  - {name: port, is: port, client: {registry: 'HKLM\\SOFTWARE\\Tidebook', key: Port}}\n")
 	text := dump(w.trace("--card", `C:\tidebook.yaml`))
 	if !strings.Contains(text, `Port in HKLM\SOFTWARE\Tidebook`) || !strings.Contains(text, "8081") {
 		t.Errorf("the setting of the registry is not told\n%s", text)
@@ -481,7 +507,8 @@ func TestWindowsNames(t *testing.T) {
 	t.Parallel()
 	w := newWindows(t)
 	const services = `[HKEY_LOCAL_MACHINE\SYSTEM\CurrentControlSet\Services\`
-	w.registry(services + "Tcpip\\Parameters]\n\"NV Domain\"=\"varzea.example\"\n" + services + "LanmanServer\\Parameters]\n\"OptionalNames\"=\"yard\"\n" +
+	w.registry(services + "Tcpip\\Parameters]\n\"NV Domain\"=\"varzea.example\"\n" + services +
+		"LanmanServer\\Parameters]\n\"OptionalNames\"=\"yard\"\n" +
 		services + "W32Time\\Parameters]\n\"Type\"=\"NTP\"\n\"NtpServer\"=\"clock.varzea.example,0x9\"\n")
 	text, code := w.wine(`C:\uakari.exe`, "record", "--for", "http://127.0.0.1:1", "-o", "-")
 	var record struct {
@@ -517,7 +544,8 @@ func TestWindowsPure(t *testing.T) {
 	}
 	words := []string{"test", "-count=1", "-overlay", w.overlay, "-exec", "/usr/lib/wine/wine64"}
 	for _, name := range []string{
-		"card", "endpoint", "fact", "filter", "keep", "look/host/eventlog", "look/host/logon", "look/library", "plain", "plan", "program",
+		"card", "endpoint", "fact", "filter", "keep", "look/host/eventlog", "look/host/logon", "look/library", "plain",
+		"plan", "program",
 		"protocol", "settingsfile", "sheet", "tell", "weigh/...", "written",
 	} {
 		words = append(words, "uakari/internal/"+name)

@@ -75,7 +75,8 @@ func (k *checker) check(c *fact.Card) {
 	k.duration("$.fresh", c.Fresh)
 	for i, version := range c.ClientTLS {
 		if !slices.Contains(Versions, version) {
-			k.wrong(fmt.Sprintf("$.client-tls[%d]", i), "%q; expected one of %s", version, strings.Join(Versions, ", "))
+			k.wrong(fmt.Sprintf("$.client-tls[%d]", i), "%q; expected one of %s", version,
+				strings.Join(Versions, ", "))
 		}
 	}
 	k.duration("$.limit", c.Limit)

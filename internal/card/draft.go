@@ -113,7 +113,8 @@ func (d *Drafted) program(e fact.Endpoint, programs []fact.Program, listeners []
 	slices.SortStableFunc(programs, func(a, b fact.Program) int { return len(b.Named) - len(a.Named) })
 	at := slices.IndexFunc(programs, func(p fact.Program) bool {
 		return holder.Port != 0 &&
-			(p.Name == holder.Program || path.Base(p.Path) == holder.Program || holder.Unit != "" && unitIn(p, holder.Unit))
+			(p.Name == holder.Program || path.Base(p.Path) == holder.Program || holder.Unit != "" &&
+				unitIn(p, holder.Unit))
 	})
 	if at < 0 {
 		at = slices.IndexFunc(programs, func(p fact.Program) bool { return p.Path != "" && holder.Port == 0 })
@@ -147,7 +148,8 @@ func (d *Drafted) program(e fact.Endpoint, programs []fact.Program, listeners []
 	for _, l := range listeners {
 		d.open = append(d.open, l.Port)
 		ours := l.Unit != "" && l.Unit == c.Unit || l.Unit == "" && holder.Program != "" && l.Program == holder.Program
-		if ours && !l.Addr.IsLoopback() && l.Transport == "" && e.Transport != "udp" && !slices.Contains(c.Ports, l.Port) {
+		if ours && !l.Addr.IsLoopback() && l.Transport == "" && e.Transport != "udp" &&
+			!slices.Contains(c.Ports, l.Port) {
 			c.Ports = append(c.Ports, l.Port)
 		}
 	}

@@ -84,7 +84,8 @@ func (b *Book) Import(ctx context.Context, work func(add func(Case) (Case, bool,
 	return b.within(ctx, func(tx *sql.Tx) error {
 		return work(func(c Case) (_ Case, added bool, err error) {
 			here := 0
-			if err := tx.QueryRowContext(ctx, "SELECT count(*) FROM cases WHERE uid = $1", c.UID).Scan(&here); err != nil ||
+			if err := tx.QueryRowContext(ctx, "SELECT count(*) FROM cases WHERE uid = $1",
+				c.UID).Scan(&here); err != nil ||
 				here > 0 {
 				return c, false, err
 			}
@@ -104,7 +105,8 @@ func (b *Book) Import(ctx context.Context, work func(add func(Case) (Case, bool,
 // Remove takes a case out of the casebook, with all that was kept of it.
 func (b *Book) Remove(ctx context.Context, id int64) error {
 	return b.within(ctx, func(tx *sql.Tx) error {
-		for _, statement := range []string{"UPDATE cases SET removed = TRUE WHERE id = $1", "DELETE FROM entries WHERE case_id = $1", "DELETE FROM cases WHERE id = $1"} {
+		for _, statement := range []string{"UPDATE cases SET removed = TRUE WHERE id = $1",
+			"DELETE FROM entries WHERE case_id = $1", "DELETE FROM cases WHERE id = $1"} {
 			r, err := tx.ExecContext(ctx, statement, id)
 			if err != nil {
 				return err
@@ -187,7 +189,8 @@ func (b *Book) Take(ctx context.Context, id int64, who string, at time.Time) err
 		if who == "" {
 			at = time.Time{}
 		}
-		return one(tx.ExecContext(ctx, "UPDATE cases SET taken = $1, taken_at = $2 WHERE id = $3", text(who), stamp(at), id))
+		return one(tx.ExecContext(ctx, "UPDATE cases SET taken = $1, taken_at = $2 WHERE id = $3", text(who),
+			stamp(at), id))
 	})
 }
 
@@ -209,7 +212,8 @@ func (b *Book) Prune(ctx context.Context, before time.Time) (count int, err erro
 		for _, statement := range []string{
 			"DELETE FROM baselines WHERE at < $1",
 			"UPDATE cases SET removed = TRUE WHERE closed > 0 AND closed < $1",
-			"DELETE FROM entries WHERE case_id IN (SELECT id FROM cases WHERE closed > 0 AND closed < $1 AND removed = TRUE)",
+			"DELETE FROM entries WHERE case_id IN (SELECT id FROM cases WHERE closed > 0 AND closed < $1 AND " +
+				"removed = TRUE)",
 			"DELETE FROM cases WHERE closed > 0 AND closed < $1 AND removed = TRUE",
 		} {
 			r, err := tx.ExecContext(ctx, statement, stamp(before))
@@ -235,7 +239,8 @@ func (b *Book) Find(ctx context.Context, words string) (map[int64]bool, error) {
 	err := b.within(ctx, func(tx *sql.Tx) error {
 		rows, err := tx.QueryContext(
 			ctx,
-			`SELECT id FROM cases WHERE lower(title) LIKE $1 ESCAPE '\' OR lower(endpoint) LIKE $1 ESCAPE '\' OR lower(first) LIKE $1 ESCAPE '\'
+			`SELECT id FROM cases WHERE lower(title) LIKE $1 ESCAPE '\' OR lower(endpoint) LIKE $1 ESCAPE '\' OR
+			lower(first) LIKE $1 ESCAPE '\'
 			UNION SELECT case_id FROM entries WHERE lower(text) LIKE $1 ESCAPE '\'`,
 			like,
 		)
@@ -273,7 +278,8 @@ func (b *Book) Reached(ctx context.Context, endpoint, client string, set fact.Se
 	return b.within(ctx, func(tx *sql.Tx) error {
 		_, err := tx.ExecContext(
 			ctx,
-			"INSERT INTO baselines (endpoint, client, at, facts) VALUES ($1, $2, $3, $4) ON CONFLICT (endpoint, client) DO UPDATE SET at = excluded.at, facts = excluded.facts WHERE excluded.at >= baselines.at",
+			"INSERT INTO baselines (endpoint, client, at, facts) VALUES ($1, $2, $3, $4) ON CONFLICT (endpoint, "+
+				"client) DO UPDATE SET at = excluded.at, facts = excluded.facts WHERE excluded.at >= baselines.at",
 			endpoint,
 			client,
 			stamp(set.Ended),
@@ -288,7 +294,8 @@ func (b *Book) Reached(ctx context.Context, endpoint, client string, set fact.Se
 func (b *Book) Baseline(ctx context.Context, endpoint, client string) (*fact.Set, error) {
 	var facts []byte
 	err := b.within(ctx, func(tx *sql.Tx) error {
-		err := tx.QueryRowContext(ctx, "SELECT facts FROM baselines WHERE endpoint = $1 AND client = $2", endpoint, client).
+		err := tx.QueryRowContext(ctx, "SELECT facts FROM baselines WHERE endpoint = $1 AND client = $2", endpoint,
+			client).
 			Scan(&facts)
 		if errors.Is(err, sql.ErrNoRows) {
 			return nil
@@ -316,7 +323,8 @@ func (b *Book) Get(ctx context.Context, id int64) (Case, error) {
 		}
 		rows, err := tx.QueryContext(
 			ctx,
-			"SELECT number, at, kind, text, facts, temporary, undo, undone, author, coalesce(uid, '') FROM entries WHERE case_id = $1 ORDER BY number",
+			"SELECT number, at, kind, text, facts, temporary, undo, undone, author, coalesce(uid, '') FROM entries "+
+				"WHERE case_id = $1 ORDER BY number",
 			id,
 		)
 		if err != nil {

@@ -66,7 +66,8 @@ func TestBook(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "state", "casebook.db")
 	b := book(t, path)
 	c := open(t, b)
-	for _, e := range []Entry{{At: opened, Kind: Note, Text: "since this morning"}, {At: opened, Kind: Change, Text: "filter off", Temporary: true, Undo: "filter on"}} {
+	for _, e := range []Entry{{At: opened, Kind: Note, Text: "since this morning"},
+		{At: opened, Kind: Change, Text: "filter off", Temporary: true, Undo: "filter on"}} {
 		if err := b.Add(ctx, c.ID, e); err != nil {
 			t.Fatal(err)
 		}
@@ -112,7 +113,8 @@ func TestKeptStays(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer db.Close()
-	for _, statement := range []string{"UPDATE entries SET text = 'x'", "UPDATE entries SET facts = NULL", "DELETE FROM entries"} {
+	for _, statement := range []string{"UPDATE entries SET text = 'x'", "UPDATE entries SET facts = NULL",
+		"DELETE FROM entries"} {
 		if _, err := db.Exec(statement); err == nil || !strings.Contains(err.Error(), "is never") {
 			t.Errorf("%s: %v", statement, err)
 		}
@@ -158,7 +160,8 @@ func TestEarlier(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, statement := range []string{migrations[0], "PRAGMA user_version = 1", "INSERT INTO cases (uid, title, endpoint, first, opened) VALUES ('u', 't', 'e', 'f', 1)",
+	for _, statement := range []string{migrations[0], "PRAGMA user_version = 1",
+		"INSERT INTO cases (uid, title, endpoint, first, opened) VALUES ('u', 't', 'e', 'f', 1)",
 		"INSERT INTO entries (case_id, at, kind, text, temporary, undo) VALUES (1, 1, 'note', 'x', 0, '')"} {
 		if _, err := db.Exec(statement); err != nil {
 			t.Fatal(err)
@@ -183,7 +186,8 @@ func TestSeveral(t *testing.T) {
 		b := book(t, path)
 		wg.Go(func() {
 			for i := range 25 {
-				if err := b.Add(context.Background(), c.ID, Entry{At: opened, Kind: Note, Text: fmt.Sprint(i)}); err != nil {
+				if err := b.Add(context.Background(), c.ID, Entry{At: opened, Kind: Note,
+					Text: fmt.Sprint(i)}); err != nil {
 					t.Error(err)
 				}
 			}
@@ -202,7 +206,8 @@ func TestMany(t *testing.T) {
 	b := book(t, filepath.Join(t.TempDir(), "casebook.db"))
 	err := b.within(ctx, func(tx *sql.Tx) error {
 		for i := range 10000 {
-			if _, err := tx.Exec("INSERT INTO cases (uid, title, endpoint, first, opened) VALUES (?, 'a', 'b', 'c', 1)", fmt.Sprint(i)); err != nil {
+			if _, err := tx.Exec("INSERT INTO cases (uid, title, endpoint, first, opened) VALUES (?, 'a', 'b', 'c', "+
+				"1)", fmt.Sprint(i)); err != nil {
 				return err
 			}
 		}
@@ -225,7 +230,8 @@ func TestCarry(t *testing.T) {
 	dir := t.TempDir()
 	from, to := book(t, filepath.Join(dir, "one.db")), book(t, filepath.Join(dir, "two.db"))
 	c := open(t, from)
-	if err := from.Add(ctx, c.ID, Entry{At: opened, Kind: Change, Text: "x", Temporary: true, Undo: "y", Undone: opened}); err != nil {
+	if err := from.Add(ctx, c.ID, Entry{At: opened, Kind: Change, Text: "x", Temporary: true, Undo: "y",
+		Undone: opened}); err != nil {
 		t.Fatal(err)
 	}
 	if err := from.Close(ctx, c.ID, opened.Add(time.Hour)); err != nil {
@@ -269,8 +275,10 @@ func TestCarry(t *testing.T) {
 	other := book(t, filepath.Join(dir, "three.db"))
 	lines := strings.SplitAfter(text.String(), "\n")
 	for name, last := range map[string]string{
-		"broken": "{\n", "an empty set": strings.Replace(lines[2], `"format":"uakari.facts/1"`, `"format":""`, 1), "a trace without facts": `{"uid":"x","entries":[{"kind":"trace"}]}`,
-		"of no kind": `{"uid":"x","entries":[{"kind":"x"}]}`, "facts of nobody": strings.Replace(lines[2], `"id":"v1"`, `"id":""`, 1),
+		"broken": "{\n", "an empty set": strings.Replace(lines[2], `"format":"uakari.facts/1"`, `"format":""`, 1),
+		"a trace without facts": `{"uid":"x","entries":[{"kind":"trace"}]}`,
+		"of no kind":            `{"uid":"x","entries":[{"kind":"x"}]}`,
+		"facts of nobody":       strings.Replace(lines[2], `"id":"v1"`, `"id":""`, 1),
 	} {
 		if added, err := Import(ctx, other, "cases.jsonl", strings.NewReader(lines[0]+lines[1]+last)); err == nil ||
 			len(added) > 0 {
@@ -287,11 +295,13 @@ func TestCarry(t *testing.T) {
 	if _, err := other.db.ExecContext(ctx, "DROP TRIGGER entries_stay"); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := other.db.ExecContext(ctx, "UPDATE entries SET facts = 'x' WHERE case_id = 1 AND facts IS NOT NULL"); err != nil {
+	if _, err := other.db.ExecContext(ctx,
+		"UPDATE entries SET facts = 'x' WHERE case_id = 1 AND facts IS NOT NULL"); err != nil {
 		t.Fatal(err)
 	}
 	var rest bytes.Buffer
-	if left, err := Export(ctx, other, &rest); err != nil || len(left) != 1 || strings.Count(rest.String(), "\n") != 2 {
+	if left, err := Export(ctx, other, &rest); err != nil || len(left) != 1 ||
+		strings.Count(rest.String(), "\n") != 2 {
 		t.Errorf("%v, %v, %q", left, err, rest.String())
 	}
 	if err := other.Remove(ctx, 1); err != nil {

@@ -23,7 +23,8 @@ func packed(set *fact.Set) ([]byte, error) {
 		return nil, err
 	}
 	if len(text) > mostFacts {
-		return nil, fmt.Errorf("the facts of this run are %d bytes, and more than %d are not kept", len(text), mostFacts)
+		return nil, fmt.Errorf("the facts of this run are %d bytes, and more than %d are not kept", len(text),
+			mostFacts)
 	}
 	var b bytes.Buffer
 	w := gzip.NewWriter(&b)

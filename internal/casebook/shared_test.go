@@ -59,10 +59,12 @@ func TestTeam(t *testing.T) {
 	if c, err := b.Get(ctx, first.ID); err != nil || c.Taken != "ana" || !c.TakenAt.Equal(opened) {
 		t.Errorf("%+v, %v", c, err)
 	}
-	if err := b.Add(ctx, second.ID, Entry{At: opened, Kind: Note, Text: "100% of the Gauges, since_noon", By: "rui"}); err != nil {
+	if err := b.Add(ctx, second.ID, Entry{At: opened, Kind: Note, Text: "100% of the Gauges, since_noon",
+		By: "rui"}); err != nil {
 		t.Fatal(err)
 	}
-	for words, want := range map[string]int{"gauges": 1, "TIDEBOOK": 2, "100% of": 1, "since_noon": 1, "since-noon": 0, "0_ of": 0, "service/": 2} {
+	for words, want := range map[string]int{"gauges": 1, "TIDEBOOK": 2, "100% of": 1, "since_noon": 1, "since-noon": 0,
+		"0_ of": 0, "service/": 2} {
 		if found, err := b.Find(ctx, words); err != nil || len(found) != want {
 			t.Errorf("%s: %v, %v; expected %d", words, found, err, want)
 		}

@@ -39,14 +39,17 @@ func (b *brokerFlags) addBroker(cmd *cobra.Command) {
 	b.cmd = cmd
 	flags := cmd.Flags()
 	flags.StringVar(&b.url, "broker", "", "the message broker (NATS) of hosts that attend: `nats://HOST[:PORT]`")
-	flags.StringVar(&b.login, "broker-login", "", "log in to the broker with this `file`: NATS credentials, or a line NAME:SECRET")
-	flags.StringVar(&b.trust, "broker-trust", "", "trust the roots in this `file` for the broker instead of the system's")
+	flags.StringVar(&b.login, "broker-login", "",
+		"log in to the broker with this `file`: NATS credentials, or a line NAME:SECRET")
+	flags.StringVar(&b.trust, "broker-trust", "",
+		"trust the roots in this `file` for the broker instead of the system's")
 }
 
 // add adds the flags of the end that gives orders.
 func (b *brokerFlags) add(cmd *cobra.Command) {
 	b.addBroker(cmd)
-	cmd.Flags().StringVar(&b.key, "order-key", "", "sign orders over the broker with the private Ed25519 key in this `file`")
+	cmd.Flags().StringVar(&b.key, "order-key", "",
+		"sign orders over the broker with the private Ed25519 key in this `file`")
 }
 
 // connect connects to the broker.
@@ -57,7 +60,8 @@ func (b *brokerFlags) connect(ctx context.Context, s *seeing, more ...nats.Optio
 	u, err := url.Parse(b.url)
 	if err == nil && u.User != nil {
 		if _, secret := u.User.Password(); secret && b.cmd.Flags().Changed("broker") {
-			return nil, errors.New("--broker: a secret is never given in an argument; expected --broker-login FILE, or UAKARI_BROKER")
+			return nil, errors.New("--broker: a secret is never given in an argument; expected --broker-login FILE, " +
+				"or UAKARI_BROKER")
 		}
 	}
 	login := vantage.BrokerLogin{URL: b.url, Name: "uakari of " + hostname(), Wait: s.wait}
@@ -74,7 +78,8 @@ func (b *brokerFlags) connect(ctx context.Context, s *seeing, more ...nats.Optio
 		case ok && !strings.Contains(line, "\n"):
 			login.User, login.Pass = name, secret
 		default:
-			return nil, fmt.Errorf("--broker-login %s:1:1: expected credentials as NATS writes them, or one line NAME:SECRET", b.login)
+			return nil, fmt.Errorf("--broker-login %s:1:1: expected credentials as NATS writes them, or one line "+
+				"NAME:SECRET", b.login)
 		}
 	}
 	if b.trust != "" {
@@ -181,7 +186,8 @@ On the other side: --broker URL --order-key FILE --at nats:NAME.`,
 			var err error
 			switch {
 			case from == "":
-				return errors.New("attend: whose orders are taken? Expected --orders-from FILE, or a public key in quotes")
+				return errors.New("attend: whose orders are taken? Expected --orders-from FILE, or a public key in " +
+					"quotes")
 			case !login && (secret != "" || identity != ""):
 				return errors.New("attend: --secret and --identity are for --allow-login")
 			case each <= 0:
@@ -205,10 +211,14 @@ On the other side: --broker URL --order-key FILE --at nats:NAME.`,
 	}
 	b.addBroker(cmd)
 	flags := cmd.Flags()
-	flags.StringVar(&from, "orders-from", "", "take orders that this public key signs: a `file`, or the key itself as SSH writes it")
-	flags.StringVar(&name, "name", "", "what this host is called on the broker (this host's name); hosts of one name share the orders")
-	flags.BoolVar(&login, "allow-login", false, "let orders try an account, with --secret or --identity, each once in ten minutes")
-	flags.StringVar(&secret, "secret", "", "the password that tries of accounts send: `env:NAME|file:PATH`; never given here itself")
+	flags.StringVar(&from, "orders-from", "",
+		"take orders that this public key signs: a `file`, or the key itself as SSH writes it")
+	flags.StringVar(&name, "name", "",
+		"what this host is called on the broker (this host's name); hosts of one name share the orders")
+	flags.BoolVar(&login, "allow-login", false,
+		"let orders try an account, with --secret or --identity, each once in ten minutes")
+	flags.StringVar(&secret, "secret", "",
+		"the password that tries of accounts send: `env:NAME|file:PATH`; never given here itself")
 	flags.StringVar(&identity, "identity", "", "the private key that tries of accounts use: a `file`")
 	flags.Float64Var(&each, "rate", 50, "the most orders a second")
 	return cmd

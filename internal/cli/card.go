@@ -74,7 +74,8 @@ Nothing is invented: what was not seen stands in a comment.`,
 	f.addFlags(cmd)
 	f.addFar(cmd)
 	cmd.Flags().
-		StringVarP(&f.file, "output", "o", "", "write to this `file`, which must not be there yet, instead of standard output")
+		StringVarP(&f.file, "output", "o", "",
+			"write to this `file`, which must not be there yet, instead of standard output")
 	return cmd
 }
 
@@ -126,7 +127,8 @@ func (s *seeing) seen(ctx context.Context, cmd *cobra.Command, ask fact.Ask, env
 	set, _ := trace.Run(ctx, ask, at, p.watch)
 	wants := []fact.Order{
 		{Look: fact.LookListeners},
-		{Look: fact.LookService, Target: fact.Target{Port: ask.Endpoint.Port, Scheme: ask.Endpoint.Scheme, Name: ask.Endpoint.Host}},
+		{Look: fact.LookService, Target: fact.Target{Port: ask.Endpoint.Port, Scheme: ask.Endpoint.Scheme,
+			Name: ask.Endpoint.Host}},
 		{Look: fact.LookCertFiles, Target: fact.Target{Port: ask.Endpoint.Port}},
 		{Look: fact.LookUpstreams, Target: fact.Target{Port: ask.Endpoint.Port}},
 	}
@@ -179,7 +181,8 @@ well.`,
 					return err
 				}
 				b.WriteString(tell.CardChecked(path, *c))
-				out.Files = append(out.Files, trail.CheckedFile{Path: path, Name: c.Name, Doubts: []string{}, Differs: []string{}})
+				out.Files = append(out.Files, trail.CheckedFile{Path: path, Name: c.Name, Doubts: []string{},
+					Differs: []string{}})
 				if len(f.at)+len(f.records)+len(f.in) == 0 {
 					continue
 				}
@@ -252,7 +255,8 @@ func (f *cardFlags) compare(ctx context.Context, cmd *cobra.Command, path string
 func serverOf(set fact.Set) string {
 	found := "nobody"
 	for _, at := range set.Vantages {
-		if at.Role == fact.Server && (found == "nobody" || !at.Implied) { // one that was named comes before one that was not
+		if at.Role == fact.Server &&
+			(found == "nobody" || !at.Implied) { // one that was named comes before one that was not
 			found = at.ID
 		}
 	}
@@ -266,7 +270,8 @@ func newCardShow() *cobra.Command {
 		page: func(ctx context.Context, path string, on bool) (string, error) {
 			c, err := new(seeing).readCard(ctx, path)
 			if errors.Is(err, os.ErrNotExist) {
-				return "", fmt.Errorf("%s: there is no such card; write one with: uakari card new ENDPOINT -o %s", path, path)
+				return "", fmt.Errorf("%s: there is no such card; write one with: uakari card new ENDPOINT -o %s",
+					path, path)
 			}
 			if err != nil {
 				return "", err

@@ -256,7 +256,8 @@ func newCaseNote() *cobra.Command {
 const caseAfter = " (the case as it is then)"
 
 // toldAfter writes a case that a command has changed, where that is wanted as data.
-func toldAfter(ctx context.Context, cmd *cobra.Command, asJSON bool, b casebook.Store, number string, err error) error {
+func toldAfter(ctx context.Context, cmd *cobra.Command, asJSON bool, b casebook.Store, number string,
+	err error) error {
 	if err != nil || !asJSON {
 		return err
 	}
@@ -276,7 +277,8 @@ func newCaseClose() *cobra.Command {
 			return onCase(cmd, args[0], func(ctx context.Context, b casebook.Store, c casebook.Case) error {
 				if standing := c.Standing(); len(standing) > 0 {
 					return fmt.Errorf(
-						"case %d stays open: the temporary change %d stands (%s); undo it, then: uakari case change %d --undone %d",
+						"case %d stays open: the temporary change %d stands (%s); undo it, then: uakari case change "+
+							"%d --undone %d",
 						c.ID,
 						standing[0].Number,
 						plain.Printable(standing[0].Text),

@@ -42,7 +42,8 @@ func TestEnded(t *testing.T) {
 func TestTakes(t *testing.T) {
 	cmd := &cobra.Command{Use: "show CASE"}
 	check := takes(1, 2, "a CASE")
-	for n, want := range []string{"show: expected a CASE; there is nothing", "", "", `show: expected a CASE; there is "2" too`} {
+	for n, want := range []string{"show: expected a CASE; there is nothing", "", "",
+		`show: expected a CASE; there is "2" too`} {
 		var args []string
 		for i := range n {
 			args = append(args, fmt.Sprint(i))
@@ -56,7 +57,8 @@ func TestTakes(t *testing.T) {
 // TestCompletions offers causes, chapters and files where they are wanted.
 func TestCompletions(t *testing.T) {
 	t.Setenv("UAKARI_CASEBOOK", t.TempDir())
-	for line, want := range map[string]string{"explain certs/not-r": "certs/not-reloaded", "demo gate": "gateway", "card check ": "yaml", "confirm ": ""} {
+	for line, want := range map[string]string{"explain certs/not-r": "certs/not-reloaded", "demo gate": "gateway",
+		"card check ": "yaml", "confirm ": ""} {
 		var out strings.Builder
 		root := newRoot()
 		root.SetArgs(append([]string{cobra.ShellCompRequestCmd}, strings.Split(line, " ")...))
@@ -70,7 +72,8 @@ func TestCompletions(t *testing.T) {
 
 // TestRoles reads who a flag speaks of.
 func TestRoles(t *testing.T) {
-	for text, want := range map[string]string{"root@tidebook": "server root@tidebook", "client=ana@gauge-07": "client ana@gauge-07", "gateway=heron.json": "gateway heron.json"} {
+	for text, want := range map[string]string{"root@tidebook": "server root@tidebook",
+		"client=ana@gauge-07": "client ana@gauge-07", "gateway=heron.json": "gateway heron.json"} {
 		role, what, err := roleOf("--at", text)
 		if got := string(role) + " " + what; err != nil || got != want {
 			t.Errorf("%s: %s, %v", text, got, err)
@@ -110,7 +113,8 @@ func TestInherit(t *testing.T) {
 		t.Fatal(err)
 	}
 	var own kept
-	own.set.Ask.Command = "uakari trace --at root@heron --at client=ana@gauge-07 --trust '/a b' --hosts old --resolver 10.20.0.2 --only rules --lend --deadline 5s https://tidebook.varzea.example/"
+	own.set.Ask.Command = "uakari trace --at root@heron --at client=ana@gauge-07 --trust '/a b' --hosts old " +
+		"--resolver 10.20.0.2 --only rules --lend --deadline 5s https://tidebook.varzea.example/"
 	err := now.inherit(cmd, own)
 	if err != nil || strings.Join(now.at, " ") != "root@heron client=ana@gauge-07" || now.trust != "/a b" ||
 		now.hosts != "new" ||
@@ -135,7 +139,8 @@ func TestForeign(t *testing.T) {
 	set := fact.Set{
 		Ask: fact.Ask{
 			Endpoint: fact.Endpoint{Input: "https://x'; rm -rf /"},
-			Command:  "uakari trace --at root@heron --secret file:/etc/shadow --user root --identity /root/.ssh/id_rsa --as-root --lend https://x/",
+			Command: "uakari trace --at root@heron --secret file:/etc/shadow --user root --identity " +
+				"/root/.ssh/id_rsa --as-root --lend https://x/",
 		},
 	}
 	for _, from := range []kept{{disarmed(set), true}, keptOf(casebook.Case{Foreign: true}, set)} {

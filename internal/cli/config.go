@@ -266,7 +266,8 @@ func newConfigShow() *cobra.Command {
 			}
 			walk(cmd.Root())
 			if len(args) > 0 && len(list) == 0 {
-				return fmt.Errorf("config show: no command %q with flags; uakari help lists them", strings.Join(args, " "))
+				return fmt.Errorf("config show: no command %q with flags; uakari help lists them",
+					strings.Join(args, " "))
 			}
 			return told(cmd, asJSON, struct {
 				Format   string    `json:"format"`
@@ -275,7 +276,8 @@ func newConfigShow() *cobra.Command {
 				Sheets   string    `json:"sheets,omitempty"`
 				Programs string    `json:"programs,omitempty"`
 				Flags    []setting `json:"flags"`
-			}{"uakari.config-shown/1", path, c.Cards, c.Sheets, c.Programs, list}, func() string { return shownConfig(c, path, list) })
+			}{"uakari.config-shown/1", path, c.Cards, c.Sheets, c.Programs, list},
+				func() string { return shownConfig(c, path, list) })
 		},
 	}
 	asData(cmd, &asJSON, " (uakari.config-shown/1)")
@@ -308,7 +310,8 @@ func shownConfig(c config, path string, list []setting) string {
 	} else {
 		fmt.Fprintf(&b, "%s is not there\n", plain.Printable(path))
 	}
-	for _, folder := range []struct{ is, path string }{{"cards", c.Cards}, {"sheets", c.Sheets}, {"programs", c.Programs}} {
+	for _, folder := range []struct{ is, path string }{{"cards", c.Cards}, {"sheets", c.Sheets},
+		{"programs", c.Programs}} {
 		if folder.path != "" {
 			fmt.Fprintf(&b, "  %-9s %s\n", folder.is, plain.Printable(folder.path))
 		}

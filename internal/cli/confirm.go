@@ -151,7 +151,8 @@ func (f *confirmFlags) tries(
 			if pause = betweenWaits; time.Now().Add(pause).After(until) {
 				break
 			}
-			fmt.Fprintf(cmd.ErrOrStderr(), "uakari: not yet (%s)%s; waiting, %s left\n", plain.Printable(tell.Short(now)), tell.Keeps(seen), time.Until(until).Round(time.Second))
+			fmt.Fprintf(cmd.ErrOrStderr(), "uakari: not yet (%s)%s; waiting, %s left\n",
+				plain.Printable(tell.Short(now)), tell.Keeps(seen), time.Until(until).Round(time.Second))
 		}
 		if !sleep(ctx, pause) {
 			now.Incomplete = "interrupted"
@@ -165,7 +166,8 @@ func (f *confirmFlags) tries(
 func confirmation(before, now trail.Trail, good, wanted int, c tell.Closing) trail.Confirmation {
 	out := trail.Confirmation{
 		Format: "uakari.confirm/1", Works: good == wanted, Good: good, Wanted: wanted, Before: before, Now: now,
-		Case: c.Case, Closed: c.After > 0, Standing: []string{}, Differs: append([]string{}, c.Differs...), Wider: append([]string{}, c.Wider...),
+		Case: c.Case, Closed: c.After > 0, Standing: []string{}, Differs: append([]string{}, c.Differs...),
+		Wider: append([]string{}, c.Wider...),
 	}
 	for _, each := range c.Standing {
 		out.Standing = append(out.Standing, each.Text)
@@ -211,7 +213,8 @@ func concluded(
 ) (tell.Closing, error) {
 	closing.Case = id
 	err := withBook(cmd, func(ctx context.Context, b casebook.Store) error {
-		if err := b.Add(ctx, id, casebook.Entry{At: seen.Ended, Kind: casebook.Trace, Text: tell.Short(now), Set: &seen}); err != nil {
+		if err := b.Add(ctx, id, casebook.Entry{At: seen.Ended, Kind: casebook.Trace, Text: tell.Short(now),
+			Set: &seen}); err != nil {
 			return err
 		}
 		c, err := b.Get(ctx, id)

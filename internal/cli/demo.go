@@ -76,7 +76,8 @@ func (f *demoFlags) run(cmd *cobra.Command, args []string) error {
 		return nil
 	}
 	if runtime.GOOS != "linux" && runtime.GOOS != "windows" {
-		return errors.New("demo: the made-up world needs Linux or Windows, where every address of 127.0.0.0/8 is this host's")
+		return errors.New("demo: the made-up world needs Linux or Windows, where every address of 127.0.0.0/8 is " +
+			"this host's")
 	}
 	chapters, err := chosenChapters(args)
 	if err != nil {
@@ -127,7 +128,8 @@ func (f *demoFlags) reports(ctx context.Context, out io.Writer, book casebook.St
 		if err != nil {
 			return err
 		}
-		if err := os.WriteFile(filepath.Join(f.report, fmt.Sprintf("case-%d.html", c.ID)), []byte(page), 0o644); err != nil {
+		if err := os.WriteFile(filepath.Join(f.report, fmt.Sprintf("case-%d.html", c.ID)), []byte(page),
+			0o644); err != nil {
 			return err
 		}
 	}
@@ -408,7 +410,8 @@ func traceChapter(
 		Card:      card,
 	}
 	if c.Secret != "" {
-		if env.Secret, err = (&seeing{secret: "file:" + filepath.Join(world.Dir, c.Secret)}).readSecret(ctx, true); err != nil {
+		if env.Secret, err = (&seeing{secret: "file:" + filepath.Join(world.Dir, c.Secret)}).readSecret(ctx,
+			true); err != nil {
 			return fact.Set{}, trail.Trail{}, err
 		}
 	}

@@ -71,7 +71,8 @@ var rungs = map[string]string{
 func listCauses() string {
 	var b strings.Builder
 	b.WriteString(
-		"A cause's page: uakari explain CAUSE. By what was seen: uakari explain WORD…, as in: uakari explain timed out\n",
+		"A cause's page: uakari explain CAUSE. By what was seen: uakari explain WORD…, as in: uakari explain timed " +
+			"out\n",
 	)
 	last := ""
 	for _, id := range catalogue.CauseIDs() {
@@ -163,9 +164,8 @@ func near(typed string) string {
 	if len(list) == 0 {
 		return ""
 	}
-	if own := slices.DeleteFunc(slices.Clone(list), func(id string) bool { return !strings.HasPrefix(id, rung+"/") }); len(
-		own,
-	) > 0 {
+	strange := func(id string) bool { return !strings.HasPrefix(id, rung+"/") }
+	if own := slices.DeleteFunc(slices.Clone(list), strange); len(own) > 0 {
 		list = own
 	}
 	return "; is it " + strings.Join(list, " or ") + "?"

@@ -28,7 +28,8 @@ func TestManual(t *testing.T) {
 	root := newRoot()
 	root.DisableAutoGenTag = true
 	made := time.Date(2026, 11, 1, 0, 0, 0, 0, time.UTC)
-	if err := doc.GenManTree(root, &doc.GenManHeader{Title: "UAKARI", Section: "1", Source: "uakari", Manual: "Uakari", Date: &made}, dir); err != nil {
+	if err := doc.GenManTree(root, &doc.GenManHeader{Title: "UAKARI", Section: "1", Source: "uakari", Manual: "Uakari",
+		Date: &made}, dir); err != nil {
 		t.Fatal(err)
 	}
 	names, err := filepath.Glob(filepath.Join(dir, "*.1"))

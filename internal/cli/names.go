@@ -202,9 +202,10 @@ func nameViews(name string, facts []fact.Fact, hosts map[string]string, servers 
 			}
 			n.Views = append(n.Views, view)
 		case f.System != nil:
-			view.Source, view.Addrs, view.TookMS, view.Outcome = "the system's own look-up", f.System.Addrs, f.System.TookMS, string(
-				fact.Addressed,
-			)
+			view.Source, view.Addrs, view.TookMS, view.Outcome = "the system's own look-up", f.System.Addrs,
+				f.System.TookMS, string(
+					fact.Addressed,
+				)
 			if len(view.Addrs) == 0 {
 				view.Outcome = "nothing"
 			}
@@ -217,7 +218,8 @@ func nameViews(name string, facts []fact.Fact, hosts map[string]string, servers 
 			), string(
 				a.Outcome,
 			)
-			view.Addrs, view.Aliases, view.TTL, view.TookMS, view.Verified = a.Addrs, a.Aliases, a.TTL, a.TookMS, a.Verified
+			view.Addrs, view.Aliases, view.TTL, view.TookMS, view.Verified = a.Addrs, a.Aliases, a.TTL, a.TookMS,
+				a.Verified
 			if len(a.Unchecked) > 0 {
 				view.Outcome = "bad signatures"
 			}

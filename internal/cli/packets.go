@@ -36,7 +36,8 @@ const mostFrames = 20_000
 
 // addPackets adds the flag.
 func (p *packetFile) addPackets(cmd *cobra.Command, what string) {
-	cmd.Flags().StringVar(&p.file, "packets", "", "keep "+what+" in this `file`, in the open format pcapng; needs root")
+	cmd.Flags().StringVar(&p.file, "packets", "",
+		"keep "+what+" in this `file`, in the open format pcapng; needs root")
 }
 
 // begin watches the links of this host, if that is wanted. What is said is left out
@@ -63,7 +64,8 @@ const settle = 20 * time.Millisecond
 // take is what was seen here since the last time.
 func (p *packetFile) take() (list []tell.Frame) {
 	for _, c := range p.capture.Take() {
-		list = append(list, tell.Frame{At: c.At, Host: hostname(), Link: c.Link, Out: c.Out, Data: c.Data, Length: c.Length})
+		list = append(list, tell.Frame{At: c.At, Host: hostname(), Link: c.Link, Out: c.Out, Data: c.Data,
+			Length: c.Length})
 	}
 	return list
 }
@@ -129,7 +131,8 @@ func (p *packetFile) swept(set fact.Set) {
 	p.ring = p.ring[max(0, len(p.ring)-mostFrames):]
 	var tried []netip.AddrPort
 	for _, f := range set.Facts {
-		if at := netip.AddrPortFrom(f.Order.Target.Addr, f.Order.Target.Port); at.IsValid() && !slices.Contains(tried, at) {
+		if at := netip.AddrPortFrom(f.Order.Target.Addr, f.Order.Target.Port); at.IsValid() &&
+			!slices.Contains(tried, at) {
 			tried = append(tried, at)
 		}
 	}

@@ -86,7 +86,8 @@ func (f *portsFlags) run(cmd *cobra.Command, port uint16) error {
 	}
 	list.All = slices.DeleteFunc(list.All, func(l fact.Listener) bool {
 		return l.Transport == "udp" && !f.udp || port != 0 && l.Port != port ||
-			f.program != "" && l.Program != f.program || f.unit != "" && l.Unit != f.unit && l.Unit != f.unit+".service"
+			f.program != "" && l.Program != f.program || f.unit != "" && l.Unit != f.unit &&
+			l.Unit != f.unit+".service"
 	})
 	slices.SortStableFunc(list.All, func(a, b fact.Listener) int {
 		if a.Port != b.Port {
@@ -97,7 +98,8 @@ func (f *portsFlags) run(cmd *cobra.Command, port uint16) error {
 	var text []byte
 	switch {
 	case f.json:
-		text, err = plain.JSON(portList{"uakari.ports/1", hostname(), list.All, list.Hidden, containersOf(facts, port)}, "")
+		text, err = plain.JSON(portList{"uakari.ports/1", hostname(), list.All, list.Hidden,
+			containersOf(facts, port)}, "")
 	case port != 0:
 		text = []byte(tell.Port(port, list.All, usualFor(port), localRange(facts)))
 	default:

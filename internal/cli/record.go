@@ -51,7 +51,8 @@ hand it on all the same. It is readable by its owner only.`,
 	cmd.Flags().StringVar(&f.client, "client", "", "the `address` of that client")
 	cmd.Flags().StringVar(&f.account, "user", "", "of the service's accounts, the state of this `account` alone")
 	cmd.Flags().
-		StringVarP(&f.file, "output", "o", "", "write to this `file`; HOST.uakari.json if not given, - for standard output")
+		StringVarP(&f.file, "output", "o", "",
+			"write to this `file`; HOST.uakari.json if not given, - for standard output")
 	cmd.Flags().BoolVar(&f.baseline, "baseline", false, "keep it as what this host is like while it is well")
 	return cmd
 }
@@ -138,7 +139,8 @@ func (f *recordFlags) keepBaseline(cmd *cobra.Command, r fact.HostRecord, text [
 	}
 	_, err = fmt.Fprintf(
 		cmd.OutOrStdout(),
-		"Kept: what %s is like while it is well, in %s.\nLater: uakari record -o now.json && uakari differ baseline now.json\n",
+		"Kept: what %s is like while it is well, in %s.\nLater: uakari record -o now.json && uakari differ baseline "+
+			"now.json\n",
 		plain.Printable(r.Host),
 		plain.Printable(path),
 	)
@@ -191,7 +193,8 @@ func newLook() *cobra.Command {
 		Short: "look from here for a program at the other end of standard input",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if inside != "" {
-				return host.Inside(cmd.Context(), inside, []string{"look"}, cmd.InOrStdin(), cmd.OutOrStdout(), cmd.ErrOrStderr())
+				return host.Inside(cmd.Context(), inside, []string{"look"}, cmd.InOrStdin(), cmd.OutOrStdout(),
+					cmd.ErrOrStderr())
 			}
 			if len(args) == 1 && args[0] == "lent" {
 				if self, err := os.Executable(); err == nil {

@@ -45,7 +45,8 @@ needs no other, and has no script. Look through it before you hand it on.`,
 		},
 	}
 	cmd.Flags().
-		StringVarP(&file, "output", "o", "", "the `file`, by whose ending the form is chosen; Markdown to standard output if not given")
+		StringVarP(&file, "output", "o", "",
+			"the `file`, by whose ending the form is chosen; Markdown to standard output if not given")
 	return cmd
 }
 

@@ -165,7 +165,8 @@ func (f *rulesFlags) journey(ctx context.Context, cmd *cobra.Command) error {
 	}
 	if len(hops) == 0 && len(sheets) == 0 {
 		return fmt.Errorf(
-			"rules: neither %s nor %s is an address of this host or of a record; give a host's record, saved tables with --tables, or a --sheet",
+			"rules: neither %s nor %s is an address of this host or of a record; give a host's record, saved tables "+
+				"with --tables, or a --sheet",
 			p.From,
 			p.To,
 		)

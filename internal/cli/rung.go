@@ -60,12 +60,14 @@ func newRungs() []*cobra.Command {
 				defer stop()
 				return f.run(ctx, cmd, args[0])
 			}
-			cmd.Flags().StringVar(&f.from, "from", "", "without an ENDPOINT: the `address` that the account comes from")
+			cmd.Flags().StringVar(&f.from, "from", "",
+				"without an ENDPOINT: the `address` that the account comes from")
 		}
 		if r.name == "answer" {
 			cmd.Flags().DurationVar(&f.idle, "idle", 0, "leave a connection idle for this long, and use it again")
 			cmd.Flags().
-				IntSliceVar(&f.widths, "parallel", nil, "`numbers` of requests side by side, one after the other: 1,4,16")
+				IntSliceVar(&f.widths, "parallel", nil,
+					"`numbers` of requests side by side, one after the other: 1,4,16")
 			cmd.Flags().DurationVar(&f.each, "for", 5*time.Second, "how long each number of --parallel goes on")
 		}
 		f.addFlags(cmd)

@@ -90,16 +90,19 @@ func (f *sweepFlags) seats(ctx context.Context, p *plan.Plan) ([]*seat, error) {
 		switch {
 		case c.Here:
 			return add(
-				&seat{name: hostname(), here: true, tags: tags, open: func(_ context.Context, env look.Env) ([]trace.Vantage, func(), error) {
-					return here(env, true), func() {}, nil
-				}},
+				&seat{name: hostname(), here: true, tags: tags,
+					open: func(_ context.Context, env look.Env) ([]trace.Vantage, func(), error) {
+						return here(env, true), func() {}, nil
+					}},
 			)
 		case c.At != "":
 			return add(f.far(c.At, tags))
 		case c.In != "":
 			return add(
-				&seat{name: c.In, tags: tags, open: func(ctx context.Context, env look.Env) ([]trace.Vantage, func(), error) {
-					v, err := vantage.Within(ctx, c.In, fact.Vantage{ID: "n1", Role: fact.Client, Means: fact.Inside}, env, nil)
+				&seat{name: c.In, tags: tags, open: func(ctx context.Context, env look.Env) ([]trace.Vantage, func(),
+					error) {
+					v, err := vantage.Within(ctx, c.In, fact.Vantage{ID: "n1", Role: fact.Client, Means: fact.Inside},
+						env, nil)
 					if err != nil {
 						return nil, func() {}, err
 					}
@@ -156,7 +159,8 @@ func (f *sweepFlags) login(to string) vantage.Login {
 
 // far is a client that is looked at over SSH or over a broker.
 func (f *sweepFlags) far(login string, tags []string) *seat {
-	return &seat{name: login, tags: tags, open: func(ctx context.Context, env look.Env) ([]trace.Vantage, func(), error) {
+	return &seat{name: login, tags: tags, open: func(ctx context.Context, env look.Env) ([]trace.Vantage, func(),
+		error) {
 		v, err := f.reach(ctx, &f.onBroker, f.login(login), fact.Vantage{ID: "s1", Role: fact.Client}, env, nil)
 		if err != nil {
 			return nil, func() {}, err
@@ -169,7 +173,8 @@ func (f *sweepFlags) far(login string, tags []string) *seat {
 func (f *sweepFlags) recorded(ctx context.Context, c plan.Client, tags []string, add func(*seat) error) error {
 	paths, err := filepath.Glob(c.Record)
 	if err != nil || len(paths) == 0 {
-		return fmt.Errorf("record: %q: there is no such file; expected a host's record, made by uakari record", c.Record)
+		return fmt.Errorf("record: %q: there is no such file; expected a host's record, made by uakari record",
+			c.Record)
 	}
 	for _, path := range paths {
 		text, err := f.read(ctx, path, file.MostKept)

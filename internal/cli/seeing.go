@@ -81,13 +81,15 @@ func (s *seeing) addFar(cmd *cobra.Command) {
 		&s.at,
 		"at",
 		nil,
-		"look from there too, over SSH, or over a broker (nats:HOST): `[ROLE=]USER@HOST[:PORT]`, the role being server if not given; repeats",
+		"look from there too, over SSH, or over a broker (nats:HOST): `[ROLE=]USER@HOST[:PORT]`, the role being "+
+			"server if not given; repeats",
 	)
 	flags.StringArrayVar(
 		&s.in,
 		"in",
 		nil,
-		"look from within a container, a process or a network namespace there: `[ROLE=]PLACE`, the role being client if not given; repeats",
+		"look from within a container, a process or a network namespace there: `[ROLE=]PLACE`, the role being "+
+			"client if not given; repeats",
 	)
 	flags.StringArrayVar(
 		&s.records,
@@ -113,7 +115,8 @@ func (s *seeing) addFar(cmd *cobra.Command) {
 		&s.inTheClear,
 		"in-the-clear",
 		false,
-		"let the secret go where nobody vouches for who reads it: unencrypted, or to a server that clients do not check",
+		"let the secret go where nobody vouches for who reads it: unencrypted, or to a server that clients do not "+
+			"check",
 	)
 	s.broker.add(cmd)
 	s.addLend(cmd)
@@ -122,7 +125,8 @@ func (s *seeing) addFar(cmd *cobra.Command) {
 
 // addLend adds the flag of what is copied over.
 func (s *seeing) addLend(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&s.lend, "lend", "", "copy this program over for the run, and remove it; --lend=`FILE`: another build of it")
+	cmd.Flags().StringVar(&s.lend, "lend", "",
+		"copy this program over for the run, and remove it; --lend=`FILE`: another build of it")
 	cmd.Flags().Lookup("lend").NoOptDefVal = vantage.Own
 }
 
@@ -273,7 +277,11 @@ func (s *seeing) env(ctx context.Context) (look.Env, error) {
 		return env, err
 	}
 	if s.presented != "" {
-		if err := s.within(ctx, func() error { _, err := trust.ReadPresented(s.presented, ""); return err }); err != nil {
+		if err := s.within(ctx, func() error {
+			_, err := trust.ReadPresented(s.presented,
+				"")
+			return err
+		}); err != nil {
 			return env, fmt.Errorf("--certificate: %w", err)
 		}
 	}

@@ -82,7 +82,8 @@ error. Nothing is invented.`,
 		},
 	}
 	cmd.Flags().
-		StringVarP(&output, "output", "o", "", "write to this `file`, which must not be there yet, instead of standard output")
+		StringVarP(&output, "output", "o", "",
+			"write to this `file`, which must not be there yet, instead of standard output")
 	cmd.Flags().StringVar(&from, "from", "", "make it from this export: a `file`")
 	cmd.Flags().StringVar(&name, "name", "", "what to call the sheet")
 	return cmd
@@ -114,7 +115,8 @@ Exit status: 0 they are well, 2 one is not.`,
 				b.WriteString(tell.SheetChecked(path, *s, doubts))
 				out.Files = append(
 					out.Files,
-					trail.CheckedFile{Path: path, Name: s.Name, Doubts: append([]string{}, doubts...), Differs: []string{}},
+					trail.CheckedFile{Path: path, Name: s.Name, Doubts: append([]string{}, doubts...),
+						Differs: []string{}},
 				)
 			}
 			return told(cmd, asJSON, out, b.String)

@@ -19,8 +19,9 @@ func newCaseSimilar() *cobra.Command {
 	var asJSON bool
 	var color string
 	cmd := &cobra.Command{
-		Use: "similar CASE", ValidArgsFunction: caseNumbers, Short: "other cases with the same cause, and what mended them",
-		Args: ofCase(1, 1, "the number of a CASE"),
+		Use: "similar CASE", ValidArgsFunction: caseNumbers,
+		Short: "other cases with the same cause, and what mended them",
+		Args:  ofCase(1, 1, "the number of a CASE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			on, err := colour(color, cmd.OutOrStdout())
 			if err != nil {

@@ -95,7 +95,8 @@ func (s *seeing) runBefore(ctx context.Context, cmd *cobra.Command, where string
 			return fact.Set{}, err
 		}
 		if where = path; !isFile(path) {
-			return fact.Set{}, errors.New("no baseline of this host is kept; while it is well: uakari record --baseline")
+			return fact.Set{},
+				errors.New("no baseline of this host is kept; while it is well: uakari record --baseline")
 		}
 	}
 	text, err := s.read(ctx, where, file.MostKept)
@@ -161,7 +162,10 @@ Exit status: 0 they are alike, 1 they differ, 2 wrong usage.`,
 				B:       args[1],
 				Changed: append([]trail.Changed{}, changed...),
 			}
-			if err := told(cmd, asJSON, out, func() string { return tell.Differ(args[0], args[1], changed, on) }); err != nil {
+			if err := told(cmd, asJSON, out, func() string {
+				return tell.Differ(args[0], args[1], changed,
+					on)
+			}); err != nil {
 				return err
 			}
 			if len(changed) > 0 {

@@ -65,7 +65,8 @@ Exit status: 0 everything is reached, 1 something is not, 2 wrong usage, 3 unsur
 	flags.StringVarP(&f.file, "output", "o", "", "write to this `file` instead of standard output")
 	flags.StringVar(&f.color, "color", "auto", "auto, always or never")
 	flags.StringVar(&f.resume, "resume", "", "keep each row in this `file`, and go on where it ends")
-	flags.StringVar(&f.confirm, "confirm", "", "trace anew what failed in this `file`, which sweep --json wrote, and say what of it works")
+	flags.StringVar(&f.confirm, "confirm", "",
+		"trace anew what failed in this `file`, which sweep --json wrote, and say what of it works")
 	flags.IntVar(&f.wide, "wide", 0, "how many traces run side by side; as the plan says, or 32")
 	flags.StringVar(&f.identity, "identity", "", "log in with the private key in this `file`")
 	f.packets.addPackets(cmd, "the headers of the packets of what fails from here")
@@ -220,7 +221,8 @@ func (f *sweepFlags) failedBefore(ctx context.Context) (*trail.Sweep, error) {
 func stillFailing(jobs []sweep.Job, before trail.Sweep) []sweep.Job {
 	return slices.DeleteFunc(jobs, func(j sweep.Job) bool {
 		return !slices.ContainsFunc(before.Rows, func(r trail.SweepRow) bool {
-			return r.Client == j.Client && r.Endpoint == j.Endpoint && r.Unseen == "" && r.Outcome != trail.OutcomeClear
+			return r.Client == j.Client && r.Endpoint == j.Endpoint && r.Unseen == "" &&
+				r.Outcome != trail.OutcomeClear
 		})
 	})
 }
@@ -271,7 +273,8 @@ func (f *sweepFlags) one(ctx context.Context, s, servers *seat, j sweep.Job, env
 	}
 	ctx, cancel := context.WithTimeout(ctx, f.deadline)
 	defer cancel()
-	ask := fact.Ask{Endpoint: e, Began: time.Now().UTC(), WaitMS: float64(f.wait.Milliseconds()), Resolvers: env.Resolvers}
+	ask := fact.Ask{Endpoint: e, Began: time.Now().UTC(), WaitMS: float64(f.wait.Milliseconds()),
+		Resolvers: env.Resolvers}
 	set, judged := trace.Run(ctx, ask, at, nil)
 	if s.here && bothWays(judged) != trail.OutcomeClear {
 		f.packets.swept(set)
@@ -310,7 +313,8 @@ func (f *sweepFlags) resumed() (have map[sweep.Job]trail.SweepRow, keepRow func(
 		for n := 1; lines.Scan(); n++ {
 			var r trail.SweepRow
 			if err := json.Unmarshal(lines.Bytes(), &r); err != nil || r.Client == "" || r.Endpoint == "" {
-				return nil, nil, fmt.Errorf("--resume %s:%d: no row of a sweep; expected a file that --resume wrote", f.resume, n)
+				return nil, nil, fmt.Errorf("--resume %s:%d: no row of a sweep; expected a file that --resume wrote",
+					f.resume, n)
 			}
 			if r.Unseen == "" { // a host that could not be looked at is tried again
 				have[sweep.Job{Client: r.Client, Endpoint: r.Endpoint}] = r

@@ -77,7 +77,8 @@ const doneFormat = " (uakari.done/1)"
 func newCaseSync() *cobra.Command {
 	asJSON := false
 	cmd := &cobra.Command{
-		Use: "sync", Short: "hand in the traces that a shared casebook could not take", Args: takes(0, 0, "nothing more"),
+		Use: "sync", Short: "hand in the traces that a shared casebook could not take",
+		Args: takes(0, 0, "nothing more"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			folder, err := casebook.Folder()
 			if err != nil {
@@ -148,7 +149,8 @@ func newCasePrune() *cobra.Command {
 					return err
 				}
 				return done(cmd, asJSON, trail.Done{Did: "removed", Count: count, Of: count},
-					fmt.Sprintf("Removed: %d closed before %s.", count, time.Now().Add(-age).UTC().Format(time.DateOnly)))
+					fmt.Sprintf("Removed: %d closed before %s.", count,
+						time.Now().Add(-age).UTC().Format(time.DateOnly)))
 			})
 		},
 	}

@@ -78,7 +78,8 @@ whether, 2 wrong usage, 130 interrupted.`,
 					return err
 				}
 				if c.Endpoint == "" {
-					return fmt.Errorf("%s:1:1: the card names no endpoint; expected one in it, or behind trace", f.card)
+					return fmt.Errorf("%s:1:1: the card names no endpoint; expected one in it, or behind trace",
+						f.card)
 				}
 				f.known, args = c, []string{c.Endpoint}
 			}
@@ -118,7 +119,8 @@ func (f *traceFlags) args(_ *cobra.Command, args []string) error {
 		return errors.New("trace: --replay weighs kept facts; no ENDPOINT goes with it")
 	case f.replay == "" && len(args) == 0 && f.card == "":
 		return errors.New(
-			"trace: what is to be reached? Expected a URL, host:port or a host, as in: uakari trace https://tidebook.varzea.example/",
+			"trace: what is to be reached? Expected a URL, host:port or a host, as in: uakari trace " +
+				"https://tidebook.varzea.example/",
 		)
 	case len(args) > 1:
 		return fmt.Errorf("trace: one ENDPOINT at a time; found %d: %s", len(args), strings.Join(args, " "))
@@ -234,7 +236,8 @@ func (f *traceFlags) run(ctx context.Context, cmd *cobra.Command, input string) 
 		if f.since != "" {
 			return err
 		}
-		fmt.Fprintf(cmd.ErrOrStderr(), "uakari: what changed since it worked is not told: %s\n", plain.Printable(err.Error()))
+		fmt.Fprintf(cmd.ErrOrStderr(), "uakari: what changed since it worked is not told: %s\n",
+			plain.Printable(err.Error()))
 	}
 	f.then, err = f.next(cmd, ask, set, judged)
 	return errors.Join(f.tell(cmd, set, judged), err)

@@ -162,7 +162,8 @@ func roleOf(flag, text string) (fact.Role, string, error) {
 	role := fact.Role(before)
 	switch {
 	case role != fact.Client && role != fact.Server && role != fact.Gateway:
-		return "", "", fmt.Errorf("%s %q: role %q; expected client, server or gateway before the =", flag, text, before)
+		return "", "", fmt.Errorf("%s %q: role %q; expected client, server or gateway before the =", flag, text,
+			before)
 	case after == "":
 		return "", "", fmt.Errorf("%s %q: %w", flag, text, errors.New("nothing behind the role"))
 	}

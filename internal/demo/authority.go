@@ -84,7 +84,8 @@ func (a *authority) issue(s Stand) error {
 	if err != nil {
 		return err
 	}
-	if err := os.WriteFile(s.Key, pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: der}), 0o600); err != nil {
+	if err := os.WriteFile(s.Key, pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: der}),
+		0o600); err != nil {
 		return err
 	}
 	return os.WriteFile(s.Cert, append(certPEM(cert), certPEM(a.issuer)...), 0o600)

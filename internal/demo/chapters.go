@@ -64,8 +64,10 @@ func (c Chapter) Plain() string {
 // policySheet is sign-in rules that refuse programs, with more before
 // that.
 func policySheet(before string) string {
-	return "format: uakari.sheet/1\nname: accounts\nsign-in:\n  accounts: {ana: [admins], gauge: [programs]}\n  admins: admins\n  services: programs\n  rules:\n" +
-		before + "    - {name: programs, do: refuse, who: [programs]}\n    - {name: stations, do: allow, who: [gauge]}\n"
+	return "format: uakari.sheet/1\nname: accounts\nsign-in:\n  accounts: {ana: [admins], gauge: [programs]}\n  " +
+		"admins: admins\n  services: programs\n  rules:\n" +
+		before + "    - {name: programs, do: refuse, who: [programs]}\n    - {name: stations, do: allow, who: " +
+		"[gauge]}\n"
 }
 
 func web(program, listen string, names ...string) Stand {
@@ -99,13 +101,15 @@ var (
 var Chapters = []Chapter{
 	{
 		Name: "healthy", Title: "Nothing is wrong",
-		Story:   "Before the faults, a portal that works: what a healthy trace looks like from the gauging station gauge-07.",
+		Story: "Before the faults, a portal that works: what a healthy trace looks like from the gauging station " +
+			"gauge-07.",
 		Service: "tidebook", Endpoint: "https://tidebook.varzea.example:8443/",
 		Broken: []Stand{tidebook},
 	},
 	{
 		Name: "stopped", Title: "A service is stopped",
-		Story:   "The sluice operators cannot open their page. It says \"connection refused\". Is it a filter? A wrong port?",
+		Story: "The sluice operators cannot open their page. It says \"connection refused\". Is it a filter? A " +
+			"wrong port?",
 		Service: "sluice", Endpoint: "https://sluice.varzea.example:8443/",
 		Finds: []string{"service/stopped"},
 		Mends: "starts sluice again", Mended: []Stand{web("sluice", "127.20.0.31:8443")},
@@ -116,7 +120,8 @@ var Chapters = []Chapter{
 		Service: "rainfall", Endpoint: "https://rainfall.varzea.example:8452/",
 		Broken: []Stand{web("rainfall", "127.0.0.1:8452")},
 		Finds:  []string{"ports/loopback-only"},
-		Mends:  "lets rainfall listen on 127.20.0.32 and restarts it", Mended: []Stand{web("rainfall", "127.20.0.32:8452")},
+		Mends:  "lets rainfall listen on 127.20.0.32 and restarts it",
+		Mended: []Stand{web("rainfall", "127.20.0.32:8452")},
 	},
 	{
 		Name: "silent", Linux: true, Title: "A port that says nothing",
@@ -131,9 +136,10 @@ var Chapters = []Chapter{
 		Story:   "All stations reach tidebook but this one. Somebody tested a new server last spring.",
 		Service: "tidebook", Endpoint: "https://tidebook.varzea.example:8443/",
 		Broken: []Stand{tidebook},
-		Hosts:  "127.0.0.1 localhost\n# test of the new portal, remove on Friday\n127.20.0.66 tidebook.varzea.example tidebook\n",
-		Finds:  []string{"names/hosts-override"},
-		Mends:  "removes the line from the hosts file",
+		Hosts: "127.0.0.1 localhost\n# test of the new portal, remove on Friday\n127.20.0.66 " +
+			"tidebook.varzea.example tidebook\n",
+		Finds: []string{"names/hosts-override"},
+		Mends: "removes the line from the hosts file",
 	},
 	{
 		Name: "alias", Title: "A name that the certificate leaves out",
@@ -161,10 +167,12 @@ var Chapters = []Chapter{
 	},
 	{
 		Name: "blank", Title: "A blank at the end of a setting",
-		Story:   "A browser on gauge-07 opens the portal. The upload program beside it does not, with the very same address.",
+		Story: "A browser on gauge-07 opens the portal. The upload program beside it does not, with the very same " +
+			"address.",
 		Service: "tidebook", Endpoint: "https://tidebook.varzea.example:8443/",
 		Broken: []Stand{tidebook},
-		Card:   "settings:\n  - name: the portal's name\n    is: host\n    client: {file: \"{dir}/upload.env\", format: env, key: PORTAL}\n",
+		Card: "settings:\n  - name: the portal's name\n    is: host\n    client: {file: \"{dir}/upload.env\", " +
+			"format: env, key: PORTAL}\n",
 		Files: map[string]string{
 			"upload.env": "# where the readings go\nPORTAL=tidebook.varzea.example \nPORTAL_PORT=8443\n",
 		},
@@ -188,10 +196,12 @@ var Chapters = []Chapter{
 	},
 	{
 		Name: "copies", Title: "Two settings that must agree, and which of them is wrong",
-		Story:   "The portal moved to another port last week. The station's own settings were changed by hand, on a bad night.",
+		Story: "The portal moved to another port last week. The station's own settings were changed by hand, on a " +
+			"bad night.",
 		Service: "tidebook", Endpoint: "https://tidebook.varzea.example:8443/",
 		Broken: []Stand{tidebook},
-		Card: "settings:\n  - name: the portal's port\n    is: same\n    client: {file: \"{dir}/station.ini\", format: ini, key: portal.port}\n" +
+		Card: "settings:\n  - name: the portal's port\n    is: same\n    client: {file: \"{dir}/station.ini\", " +
+			"format: ini, key: portal.port}\n" +
 			"    server: {file: \"{dir}/tidebook.yaml\", format: yaml, key: listen.port}\n",
 		Files: map[string]string{
 			"station.ini":   "[portal]\nhost = tidebook.varzea.example\nport = 8433\n",
@@ -205,28 +215,33 @@ var Chapters = []Chapter{
 	},
 	{
 		Name: "policy", Title: "A sheet whose deny comes first",
-		Story:   "The station's upload is refused since the sign-in rules were tidied up. There is a rule that lets it in; everybody can see it.",
+		Story: "The station's upload is refused since the sign-in rules were tidied up. There is a rule that lets " +
+			"it in; everybody can see it.",
 		Service: "registry", Endpoint: "https://registry.varzea.example:8484/",
 		Broken:  []Stand{kind(web("registry", "127.20.0.40:8484"), "door")},
 		Files:   map[string]string{"rules.sheet.yaml": policySheet(""), "gauge.secret": "tide7\n"},
 		Account: "gauge", Secret: "gauge.secret", Sheet: "rules.sheet.yaml",
-		Finds:       []string{"login/policy-blocks"},
-		Mends:       "puts the rule for the stations before the one that refuses programs",
-		Mended:      []Stand{kind(web("registry", "127.20.0.40:8484"), "open door")},
-		MendedFiles: map[string]string{"rules.sheet.yaml": policySheet("    - {name: stations, do: allow, who: [gauge]}\n")},
+		Finds:  []string{"login/policy-blocks"},
+		Mends:  "puts the rule for the stations before the one that refuses programs",
+		Mended: []Stand{kind(web("registry", "127.20.0.40:8484"), "open door")},
+		MendedFiles: map[string]string{"rules.sheet.yaml": policySheet("    - {name: stations, do: allow, who: " +
+			"[gauge]}\n")},
 	},
 	{
 		Name: "yesterday", Title: "It worked yesterday",
-		Story:   "The moorings were reached until this morning, and nobody changed anything. A trace of yesterday is kept.",
+		Story: "The moorings were reached until this morning, and nobody changed anything. A trace of yesterday " +
+			"is kept.",
 		Service: "moorings", Endpoint: "https://moorings.varzea.example:8486/",
 		Broken:    []Stand{web("moorings", "127.20.0.42:8486", "berths."+domain)},
 		Yesterday: true,
 		Finds:     []string{"certs/name-not-covered"},
-		Mends:     "installs the certificate that names the moorings", Mended: []Stand{web("moorings", "127.20.0.42:8486")},
+		Mends:     "installs the certificate that names the moorings",
+		Mended:    []Stand{web("moorings", "127.20.0.42:8486")},
 	},
 	{
 		Name: "two", Title: "One client of two",
-		Story:   "gauge-07 does not reach the portal, and gauge-08 beside it does. They were set up alike, everybody says.",
+		Story: "gauge-07 does not reach the portal, and gauge-08 beside it does. They were set up alike, " +
+			"everybody says.",
 		Service: "tidebook", Endpoint: "https://tidebook.varzea.example:8443/",
 		Broken: []Stand{tidebook},
 		Hosts:  "127.0.0.1 localhost\n127.20.0.67 tidebook.varzea.example\n",
@@ -236,20 +251,24 @@ var Chapters = []Chapter{
 	},
 	{
 		Name: "off", Linux: true, Title: "The filter was off",
-		Story:   "The soundings hang up on gauge-07 without a word. It must be the list of stations, somebody says: just switch it off.",
+		Story: "The soundings hang up on gauge-07 without a word. It must be the list of stations, somebody says: " +
+			"just switch it off.",
 		Service: "depths", Endpoint: "http://depths.varzea.example:8487/",
 		Broken: []Stand{kind(web("depths", "127.20.0.43:8487"), "guarded")},
 		Card:   "allow-list: \"{dir}/depths.allow\"\n",
-		Files:  map[string]string{"depths.allow": "# stations that may read the soundings\n127.20.0.61\n127.20.0.62\n"},
-		Old:    []string{"depths.allow"},
-		Finds:  []string{"rules/not-on-list"},
-		Tries:  "lets everybody in, just to test", TriedFiles: map[string]string{"depths.allow": "0.0.0.0/0\n"},
-		Mends:       "puts the list back, with gauge-07 in it",
-		MendedFiles: map[string]string{"depths.allow": "# stations that may read the soundings\n127.20.0.61\n127.20.0.62\n127.0.0.1\n"},
+		Files: map[string]string{"depths.allow": "# stations that may read the " +
+			"soundings\n127.20.0.61\n127.20.0.62\n"},
+		Old:   []string{"depths.allow"},
+		Finds: []string{"rules/not-on-list"},
+		Tries: "lets everybody in, just to test", TriedFiles: map[string]string{"depths.allow": "0.0.0.0/0\n"},
+		Mends: "puts the list back, with gauge-07 in it",
+		MendedFiles: map[string]string{"depths.allow": "# stations that may read the " +
+			"soundings\n127.20.0.61\n127.20.0.62\n127.0.0.1\n"},
 	},
 	{
 		Name: "stations", Title: "Ten stations, one faulty image",
-		Story:   "Four of ten stations do not reach the portal. Mended by hand, each of them fails again after its next start.",
+		Story: "Four of ten stations do not reach the portal. Mended by hand, each of them fails again after its " +
+			"next start.",
 		Service: "tidebook", Endpoint: "https://tidebook.varzea.example:8443/",
 		Broken:   []Stand{tidebook},
 		Hosts:    "127.0.0.1 localhost\n# of the test bench\n127.20.0.68 tidebook.varzea.example\n",
@@ -264,11 +283,13 @@ var Chapters = []Chapter{
 		Broken: []Stand{passing("heron", "127.20.0.36:8480", "127.20.0.37:8481")},
 		Card:   "hops: ['http://gaugings.varzea.example:8481/']\n",
 		Finds:  []string{"answer/hop-fails"}, Behind: []string{"ports/none-listening"},
-		Mends: "starts gaugings, the backend, again", Mended: []Stand{kind(web("gaugings", "127.20.0.37:8481"), "http")},
+		Mends: "starts gaugings, the backend, again", Mended: []Stand{kind(web("gaugings", "127.20.0.37:8481"),
+			"http")},
 	},
 	{
 		Name: "pair", Title: "Two that must reach each other",
-		Story:   "The exchange takes the stations' reports and calls the ledger back. Reports arrive; receipts never do.",
+		Story: "The exchange takes the stations' reports and calls the ledger back. Reports arrive; receipts " +
+			"never do.",
 		Service: "exchange", Endpoint: "http://exchange.varzea.example:8482/",
 		Broken: []Stand{
 			kind(web("exchange", "127.20.0.38:8482"), "http"),
@@ -276,14 +297,17 @@ var Chapters = []Chapter{
 		},
 		Card:  "pairs: ['http://receipts.varzea.example:8483/']\n",
 		Finds: nil, Behind: []string{"ports/loopback-only"},
-		Mends: "lets receipts listen on 127.20.0.39", Mended: []Stand{kind(web("receipts", "127.20.0.39:8483"), "http")},
+		Mends: "lets receipts listen on 127.20.0.39", Mended: []Stand{kind(web("receipts", "127.20.0.39:8483"),
+			"http")},
 	},
 	{
 		Name: "account", Title: "An account that is refused",
-		Story:   "Since noon the station's upload says \"401\". The password was not changed, everybody swears; the portal says no more than that.",
+		Story: "Since noon the station's upload says \"401\". The password was not changed, everybody swears; the " +
+			"portal says no more than that.",
 		Service: "registry", Endpoint: "https://registry.varzea.example:8484/",
-		Broken:  []Stand{kind(web("registry", "127.20.0.40:8484"), "door")},
-		Card:    "log: \"{dir}/registry.log\"\naccount: {name: gauge}\nreasons:\n  - {log: 'state code 775', cause: login/locked, says: too many failures}\n",
+		Broken: []Stand{kind(web("registry", "127.20.0.40:8484"), "door")},
+		Card: "log: \"{dir}/registry.log\"\naccount: {name: gauge}\nreasons:\n  - {log: 'state code 775', cause: " +
+			"login/locked, says: too many failures}\n",
 		Files:   map[string]string{"registry.log": "registry has started\n", "gauge.secret": "tide7\n"},
 		Account: "gauge", Secret: "gauge.secret",
 		Finds:  []string{"login/locked"},
@@ -292,10 +316,12 @@ var Chapters = []Chapter{
 	},
 	{
 		Name: "database", Title: "A database that takes accounts of the domain alone",
-		Story:   "The ledger's database was set up anew. The program that books the readings says \"login failed\", and so it does with any password.",
+		Story: "The ledger's database was set up anew. The program that books the readings says \"login failed\", " +
+			"and so it does with any password.",
 		Service: "ledger", Endpoint: "mssql://ledger.varzea.example:8433/tides?encrypt=mandatory",
-		Broken:  []Stand{kind(web("ledger", "127.20.0.41:8433"), "domain database")},
-		Card:    "log: \"{dir}/ledger.log\"\naccount: {name: gauge}\nreasons:\n  - {log: 'Windows authentication only', cause: login/mechanism-off, says: it takes accounts of the domain alone}\n",
+		Broken: []Stand{kind(web("ledger", "127.20.0.41:8433"), "domain database")},
+		Card: "log: \"{dir}/ledger.log\"\naccount: {name: gauge}\nreasons:\n  - {log: 'Windows authentication " +
+			"only', cause: login/mechanism-off, says: it takes accounts of the domain alone}\n",
 		Files:   map[string]string{"ledger.log": "ledger has started\n", "gauge.secret": "tide7\n"},
 		Account: "gauge", Secret: "gauge.secret",
 		Finds:  []string{"login/mechanism-off"},
@@ -304,7 +330,8 @@ var Chapters = []Chapter{
 	},
 	{
 		Name: "stack", Title: "Two faults, one behind the other",
-		Story:   "The almanac is refused. Mend that, and tomorrow somebody calls about its certificate, unless both are named today.",
+		Story: "The almanac is refused. Mend that, and tomorrow somebody calls about its certificate, unless both " +
+			"are named today.",
 		Service: "almanac", Endpoint: "https://almanac.varzea.example:8457/",
 		Broken: []Stand{expired(web("almanac", "127.0.0.1:8457"), 6*24*time.Hour)},
 		Finds:  []string{"ports/loopback-only", "certs/expired"},

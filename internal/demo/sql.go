@@ -54,8 +54,10 @@ func (s Stand) admits(account, _, _ string) (number uint32, text string) {
 	}
 	log, err := os.OpenFile(s.Log, os.O_APPEND|os.O_WRONLY|os.O_CREATE, 0o600)
 	if err == nil {
-		fmt.Fprintf(log, "%s Login failed for user '%.40s'. Reason: An attempt to login using SQL authentication failed. "+
-			"Server is configured for Windows authentication only.\n", time.Now().UTC().Format(time.DateTime), account)
+		fmt.Fprintf(log,
+			"%s Login failed for user '%.40s'. Reason: An attempt to login using SQL authentication failed. "+
+				"Server is configured for Windows authentication only.\n", time.Now().UTC().Format(time.DateTime),
+			account)
 		log.Close()
 	}
 	return 18456, "Login failed for user '" + account + "'."
@@ -64,7 +66,8 @@ func (s Stand) admits(account, _, _ string) (number uint32, text string) {
 // ServeSQL answers one client. A configuration of nil is a server that cannot
 // encrypt; one whose MinVersion is set, a server that takes no other sessions.
 // The judge of a login says by which error it is refused; 0: it is not.
-func ServeSQL(c net.Conn, encryption *tls.Config, judge func(account, secret, database string) (uint32, string)) error {
+func ServeSQL(c net.Conn, encryption *tls.Config, judge func(account, secret, database string) (uint32,
+	string)) error {
 	kind, body, err := readSQL(c)
 	if err != nil || kind != sqlPrelogin {
 		return fmt.Errorf("a packet of kind %d: %w", kind, err)
@@ -79,7 +82,8 @@ func ServeSQL(c net.Conn, encryption *tls.Config, judge func(account, secret, da
 			has = sqlHasNone
 		}
 	}
-	if err := writeSQL(c, sqlReply, []byte{0, 0, 11, 0, 6, 1, 0, 17, 0, 1, 0xff, 16, 0, 0x10, 0, 0, 0, has}); err != nil {
+	if err := writeSQL(c, sqlReply, []byte{0, 0, 11, 0, 6, 1, 0, 17, 0, 1, 0xff, 16, 0, 0x10, 0, 0, 0,
+		has}); err != nil {
 		return err
 	}
 	if has == sqlWants {

@@ -155,7 +155,8 @@ func pass(s Stand, l net.Listener) {
 			if err != nil {
 				fmt.Fprintf(
 					c,
-					"HTTP/1.1 502 Bad Gateway\r\nServer: %s\r\nDate: %s\r\nContent-Length: 0\r\nConnection: close\r\n\r\n",
+					"HTTP/1.1 502 Bad Gateway\r\nServer: %s\r\nDate: %s\r\nContent-Length: 0\r\nConnection: "+
+						"close\r\n\r\n",
 					s.Program,
 					httpNow(),
 				)
@@ -229,7 +230,8 @@ func page(s Stand, l net.Listener) {
 			if !strings.Contains(line, " HTTP/1.") {
 				status = "400 Bad Request"
 			}
-			fmt.Fprintf(c, "HTTP/1.1 %s\r\nServer: %s\r\nDate: %s\r\nContent-Length: %d\r\nConnection: close\r\n\r\n%s",
+			fmt.Fprintf(c,
+				"HTTP/1.1 %s\r\nServer: %s\r\nDate: %s\r\nContent-Length: %d\r\nConnection: close\r\n\r\n%s",
 				status, s.Program, httpNow(), len(body), body)
 		}()
 	}
@@ -252,7 +254,8 @@ func Far(dir, addr string) error {
 	}
 	s := web("tidebook", netip.AddrPortFrom(at, 8443).String())
 	s.Cert, s.Key = filepath.Join(dir, "tidebook.pem"), filepath.Join(dir, "tidebook.key")
-	if err := errors.Join(os.WriteFile(filepath.Join(dir, "authority.pem"), a.rootPEM(), 0o600), a.issue(s)); err != nil {
+	if err := errors.Join(os.WriteFile(filepath.Join(dir, "authority.pem"), a.rootPEM(), 0o600),
+		a.issue(s)); err != nil {
 		return err
 	}
 	return kinds["https"](s)

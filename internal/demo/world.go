@@ -41,16 +41,17 @@ var (
 
 // Stand is one stand-in server.
 type Stand struct {
-	Program string        `json:"program"`
-	Listen  string        `json:"listen"`
-	Kind    string        `json:"kind"`            // "https", "http", "hung", "gateway", "door", "open door", "database", "domain database", "agent", "guarded"
-	Log     string        `json:"log,omitempty"`   // of a door: whom it refused, and why
-	To      string        `json:"to,omitempty"`    // of a gateway: its backend
-	List    string        `json:"list,omitempty"`  // of a guarded one: the file of those it lets in
-	Names   []string      `json:"names,omitempty"` // that its certificate covers
-	Ended   time.Duration `json:"ended,omitempty"` // how long ago its certificate expired
-	Cert    string        `json:"cert,omitempty"`  // file
-	Key     string        `json:"key,omitempty"`   // file
+	Program string `json:"program"`
+	Listen  string `json:"listen"`
+	// "https", "http", "hung", "gateway", "door", "open door", "database", "domain database", "agent", "guarded"
+	Kind  string        `json:"kind"`
+	Log   string        `json:"log,omitempty"`   // of a door: whom it refused, and why
+	To    string        `json:"to,omitempty"`    // of a gateway: its backend
+	List  string        `json:"list,omitempty"`  // of a guarded one: the file of those it lets in
+	Names []string      `json:"names,omitempty"` // that its certificate covers
+	Ended time.Duration `json:"ended,omitempty"` // how long ago its certificate expired
+	Cert  string        `json:"cert,omitempty"`  // file
+	Key   string        `json:"key,omitempty"`   // file
 }
 
 // World is the made-up world, up and running.
@@ -231,7 +232,10 @@ func (w *World) writeFiles(c Chapter) error {
 
 // Playable is the chapters that can be played here.
 func Playable() []Chapter {
-	return slices.DeleteFunc(slices.Clone(Chapters), func(c Chapter) bool { return c.Linux && runtime.GOOS != "linux" })
+	return slices.DeleteFunc(slices.Clone(Chapters), func(c Chapter) bool {
+		return c.Linux &&
+			runtime.GOOS != "linux"
+	})
 }
 
 // Resolver is the world's resolver.

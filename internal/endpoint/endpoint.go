@@ -291,7 +291,8 @@ func readHost(input, host string) (string, error) {
 	if ascii, err := idna.Lookup.ToASCII(host); err == nil {
 		host = ascii
 	} else if !isASCII(host) {
-		return "", &Error{input, 0, "the host name has characters that no host name can have", "letters, digits and hyphens, or an internationalised name"}
+		return "", &Error{input, 0, "the host name has characters that no host name can have",
+			"letters, digits and hyphens, or an internationalised name"}
 	}
 	host = strings.ToLower(host)
 	plain := strings.TrimSuffix(host, ".")
@@ -321,8 +322,12 @@ func readHost(input, host string) (string, error) {
 			}
 		}
 	}
-	if at := strings.IndexFunc(plain, func(r rune) bool { return r < ' ' || strings.ContainsRune(`"'<>\^{|}%,;!$&()*+=`+"`", r) }); at >= 0 {
-		return "", &Error{input, 0, quote(string(plain[at])) + " in the host name", "letters, digits, hyphens and dots"}
+	if at := strings.IndexFunc(plain, func(r rune) bool {
+		return r < ' ' ||
+			strings.ContainsRune(`"'<>\^{|}%,;!$&()*+=`+"`", r)
+	}); at >= 0 {
+		return "", &Error{input, 0, quote(string(plain[at])) + " in the host name",
+			"letters, digits, hyphens and dots"}
 	}
 	return host, nil
 }

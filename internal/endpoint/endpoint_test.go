@@ -59,7 +59,8 @@ func TestParse(t *testing.T) {
 			host = "[" + host + "]"
 		}
 		if got != strings.Join(
-			[]string{want[0], host + ":" + want[2], want[3], strings.TrimPrefix(c.want, strings.Join(want[:4], " ")+" ")},
+			[]string{want[0], host + ":" + want[2], want[3],
+				strings.TrimPrefix(c.want, strings.Join(want[:4], " ")+" ")},
 			" ",
 		) {
 			t.Errorf("%q: got %q, want %q", c.input, got, c.want)
@@ -113,7 +114,8 @@ func TestParseErrors(t *testing.T) {
 
 func TestStray(t *testing.T) {
 	for _, c := range []struct{ input, host, clean, code string }{
-		{"https://tide\u200bbook.varzea.example/", "tide\u200bbook.varzea.example", "tidebook.varzea.example", "U+200B"},
+		{"https://tide\u200bbook.varzea.example/", "tide\u200bbook.varzea.example", "tidebook.varzea.example",
+			"U+200B"},
 		{" tidebook ", " tidebook ", "tidebook", "U+0020"},
 		{"tidebook\n", "tidebook", "tidebook", "U+000A"},
 		{"\ufefftidebook:80", "\ufefftidebook", "tidebook", "U+FEFF"},
@@ -141,7 +143,8 @@ func TestStray(t *testing.T) {
 // FuzzParse sees that nothing panics, that errors are one line, and that what
 // is accepted can be parsed again.
 func FuzzParse(f *testing.F) {
-	for _, seed := range []string{"https://tidebook.varzea.example:8443/", "[fd20::14%eth0]:443", "a:b", "tide\u200bbook", "http//x", "postgres://x/?sslmode=", "\xff", "://", "[", "a]:1", "::%]"} {
+	for _, seed := range []string{"https://tidebook.varzea.example:8443/", "[fd20::14%eth0]:443", "a:b",
+		"tide\u200bbook", "http//x", "postgres://x/?sslmode=", "\xff", "://", "[", "a]:1", "::%]"} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, input string) {
@@ -177,7 +180,9 @@ func TestSchemesAreWhole(t *testing.T) {
 }
 
 func TestUnicode(t *testing.T) {
-	for host, want := range map[string]string{"tide\u200bbook.varzea.example": "", "TideBook.varzea.example": "", "xn--mar-dma.xn--vrzea-xqa.example": "maré.várzea.example", "tidebook.varzea.example": "", "10.20.0.14": "", "fd00::14": "", "xn--\x1b.example": "", "_ldap._tcp.varzea.example": ""} {
+	for host, want := range map[string]string{"tide\u200bbook.varzea.example": "", "TideBook.varzea.example": "",
+		"xn--mar-dma.xn--vrzea-xqa.example": "maré.várzea.example", "tidebook.varzea.example": "", "10.20.0.14": "",
+		"fd00::14": "", "xn--\x1b.example": "", "_ldap._tcp.varzea.example": ""} {
 		if got := Unicode(host); got != want {
 			t.Errorf("Unicode(%q) = %q, expected %q", host, got, want)
 		}

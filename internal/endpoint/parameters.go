@@ -58,7 +58,8 @@ func fromParameters(input, scheme, rest string) (string, error) {
 		switch named := values.Get(key); {
 		case named == "":
 		case strings.HasPrefix(named, "/") || strings.HasPrefix(named, "@"):
-			return rest, &Error{input, 0, "a socket of the client's own host, " + quote(named), "a host to reach over a network"}
+			return rest, &Error{input, 0, "a socket of the client's own host, " + quote(named),
+				"a host to reach over a network"}
 		case strings.Contains(named, ","):
 			return rest, &Error{input, 0, "several hosts, " + quote(named), "one host; trace each by itself"}
 		case strings.Contains(named, ":"):

@@ -92,7 +92,8 @@ func (s Set) gave(name string, addr netip.Addr) bool {
 	}
 	return slices.ContainsFunc(s.Facts, func(f Fact) bool {
 		return f.Vantage == client && f.Order.Look == LookNames && f.Order.Target.Name == name &&
-			(f.Answer != nil && slices.Contains(f.Answer.Addrs, addr) || f.HostsFile != nil && slices.Contains(f.HostsFile.Addrs, addr) ||
+			(f.Answer != nil && slices.Contains(f.Answer.Addrs, addr) || f.HostsFile != nil &&
+				slices.Contains(f.HostsFile.Addrs, addr) ||
 				f.System != nil && slices.Contains(f.System.Addrs, addr))
 	})
 }

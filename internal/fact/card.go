@@ -28,8 +28,9 @@ type Card struct {
 	// line, that names who is let in.
 	AllowList string `json:"allow_list,omitempty" yaml:"allow-list"`
 
-	Needs         []string `json:"needs,omitempty" yaml:"needs"`                   // units that it cannot do without
-	ClientProgram string   `json:"client_program,omitempty" yaml:"client-program"` // that makes the connection on the client
+	Needs []string `json:"needs,omitempty" yaml:"needs"` // units that it cannot do without
+	// that makes the connection on the client
+	ClientProgram string `json:"client_program,omitempty" yaml:"client-program"`
 	// ClientUnit is the client's own service (an agent), which makes the
 	// connection; ClientLog is its log, which is fresh as the card says.
 	ClientUnit    string `json:"client_unit,omitempty" yaml:"client-unit"`
@@ -53,9 +54,10 @@ type Card struct {
 	Answer   *CardAnswer   `json:"answer,omitempty" yaml:"answer"`
 	Talk     *Talk         `json:"talk,omitempty" yaml:"talk"`
 	Reasons  []Reason      `json:"reasons,omitempty" yaml:"reasons"`
-	From     []string      `json:"from,omitempty" yaml:"from"`   // nets that may use it
-	Hops     []string      `json:"hops,omitempty" yaml:"hops"`   // endpoints that it needs itself
-	Pairs    []Pair        `json:"pairs,omitempty" yaml:"pairs"` // endpoints that must reach it, and that it must reach
+	From     []string      `json:"from,omitempty" yaml:"from"` // nets that may use it
+	Hops     []string      `json:"hops,omitempty" yaml:"hops"` // endpoints that it needs itself
+	// endpoints that must reach it, and that it must reach
+	Pairs []Pair `json:"pairs,omitempty" yaml:"pairs"`
 
 	// ScopeBlocks says that the application turns clients away whose address is
 	// in none of its scopes; else they get in, and are assigned nothing.
@@ -151,9 +153,10 @@ func (r SettingRule) PlacesOn(side string) []*SettingAt {
 type SettingAt struct {
 	On string `json:"on,omitempty" yaml:"on"` // of a copy: "client", if not said otherwise, or "server"
 	// File is the file's path, or a key of the registry of Windows: then Key is a value of it.
-	File   string `json:"file" yaml:"file"`
-	Format string `json:"format,omitempty" yaml:"format"` // "ini", "yaml", "json", …: one of the grammars of package settingsfile
-	Key    string `json:"key,omitempty" yaml:"key"`       // "portal.port"
+	File string `json:"file" yaml:"file"`
+	// "ini", "yaml", "json", …: one of the grammars of package settingsfile
+	Format string `json:"format,omitempty" yaml:"format"`
+	Key    string `json:"key,omitempty" yaml:"key"` // "portal.port"
 	// Registry is how a card writes a key of the registry; it is kept as File.
 	Registry string `json:"-" yaml:"registry"`
 	Pattern  string `json:"pattern,omitempty" yaml:"pattern"`
@@ -187,17 +190,19 @@ func (a SettingAt) Named() string {
 
 // Sign is a mark of health.
 type Sign struct {
-	On       string `json:"on" yaml:"on"` // "client" or "server"
-	File     string `json:"file,omitempty" yaml:"file"`
-	Folder   string `json:"folder,omitempty" yaml:"folder"`
-	Events   string `json:"events,omitempty" yaml:"events"`       // an event log of Windows, by its name: "Application"
+	On     string `json:"on" yaml:"on"` // "client" or "server"
+	File   string `json:"file,omitempty" yaml:"file"`
+	Folder string `json:"folder,omitempty" yaml:"folder"`
+	// an event log of Windows, by its name: "Application"
+	Events   string `json:"events,omitempty" yaml:"events"`
 	AtLeast  int    `json:"at_least,omitempty" yaml:"at-least"`   // files in the folder
 	AtMost   int    `json:"at_most,omitempty" yaml:"at-most"`     // files of today in the folder: a log for each start
 	Fresh    string `json:"fresh,omitempty" yaml:"fresh"`         // how lately it must have changed: "24h"
 	LastLine string `json:"last_line,omitempty" yaml:"last-line"` // what its last line must hold
 	Must     string `json:"must,omitempty" yaml:"must"`           // a line that must be there
 	MustNot  string `json:"must_not,omitempty" yaml:"must-not"`   // a line that must not
-	Within   string `json:"within,omitempty" yaml:"within"`       // of must and must-not: only lines so young count, by the times that they begin with
+	// of must and must-not: only lines so young count, by the times that they begin with
+	Within string `json:"within,omitempty" yaml:"within"`
 }
 
 // CardAccount is the account that clients use.

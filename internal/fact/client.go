@@ -352,7 +352,8 @@ const (
 	LoginMore     LoginOutcome = "more"     // the server asks for something else, which was not given
 	LoginStalled  LoginOutcome = "stalled"  // presented, and no verdict came in time
 	LoginWithheld LoginOutcome = "withheld" // nothing was presented; the text says why
-	LoginFailed   LoginOutcome = "failed"   // it broke off before anything was presented, or in what is not the protocol
+	// it broke off before anything was presented, or in what is not the protocol
+	LoginFailed LoginOutcome = "failed"
 )
 
 // Tried reports whether the server had the account in front of it, and so gave

@@ -136,5 +136,6 @@ func (c Container) Together(other Container) bool {
 		}
 		return c.ID
 	}
-	return c.Engine == other.Engine && c.ID != other.ID && (c.Pod != "" && c.Pod == other.Pod || base(c) == base(other))
+	return c.Engine == other.Engine && c.ID != other.ID && (c.Pod != "" && c.Pod == other.Pod ||
+		base(c) == base(other))
 }

@@ -82,7 +82,8 @@ func TestBarred(t *testing.T) {
 	if elsewhere.Barred(target) == "" {
 		t.Error("another host, another name, or the server's word is taken")
 	}
-	for _, f := range []Fact{{Answer: &Answer{Addrs: []netip.Addr{right}}}, {HostsFile: &HostsFile{Addrs: []netip.Addr{right}}}, {System: &SystemLookup{Addrs: []netip.Addr{right}}}} {
+	for _, f := range []Fact{{Answer: &Answer{Addrs: []netip.Addr{right}}},
+		{HostsFile: &HostsFile{Addrs: []netip.Addr{right}}}, {System: &SystemLookup{Addrs: []netip.Addr{right}}}} {
 		f.Vantage, f.Order = "v1", names
 		known := set.With(f)
 		if why := known.Barred(target); why != "" {
@@ -129,12 +130,14 @@ func TestCandidates(t *testing.T) {
 	}{
 		{"tidebook.", 1, []string{"varzea.example"}, "tidebook."},
 		{"tidebook", 1, nil, "tidebook."},
-		{"tidebook", 1, []string{"varzea.example", "lab.varzea.example."}, "tidebook.varzea.example. tidebook.lab.varzea.example. tidebook."},
+		{"tidebook", 1, []string{"varzea.example", "lab.varzea.example."},
+			"tidebook.varzea.example. tidebook.lab.varzea.example. tidebook."},
 		{"tidebook.varzea", 1, []string{"example"}, "tidebook.varzea. tidebook.varzea.example."},
 		{"tidebook.varzea", 5, []string{"example"}, "tidebook.varzea.example. tidebook.varzea."},
 		{"tidebook", 0, []string{"varzea.example"}, "tidebook. tidebook.varzea.example."},
 	} {
-		if got := strings.Join(ResolverSetup{Ndots: c.ndots, Search: c.search}.Candidates(c.name), " "); got != c.want {
+		if got := strings.Join(ResolverSetup{Ndots: c.ndots, Search: c.search}.Candidates(c.name),
+			" "); got != c.want {
 			t.Errorf("%s, ndots %d: %q, want %q", c.name, c.ndots, got, c.want)
 		}
 	}
@@ -149,9 +152,11 @@ func TestTakes(t *testing.T) {
 		to             string
 		takes, certain bool
 	}{
-		{"10.20.0.14", nil, "10.20.0.14", true, true}, {"10.20.0.14", nil, "10.20.0.15", false, true}, {"127.0.0.1", nil, "10.20.0.14", false, true},
+		{"10.20.0.14", nil, "10.20.0.14", true, true}, {"10.20.0.14", nil, "10.20.0.15", false, true},
+		{"127.0.0.1", nil, "10.20.0.14", false, true},
 		{"0.0.0.0", nil, "10.20.0.14", true, true}, {"0.0.0.0", nil, "2001:db8::14", false, true},
-		{"::", &no, "10.20.0.14", true, true}, {"::", &yes, "10.20.0.14", false, true}, {"::", &yes, "2001:db8::14", true, true}, {"::", nil, "2001:db8::14", true, true},
+		{"::", &no, "10.20.0.14", true, true}, {"::", &yes, "10.20.0.14", false, true},
+		{"::", &yes, "2001:db8::14", true, true}, {"::", nil, "2001:db8::14", true, true},
 		{"::ffff:10.20.0.14", nil, "10.20.0.14", true, true}, {"fe80::1%eth0", nil, "fe80::1", true, true},
 	} {
 		takes, certain := Listener{Addr: netip.MustParseAddr(c.at), V6Only: c.v6only}.Takes(netip.MustParseAddr(c.to))
@@ -174,7 +179,8 @@ func TestTakes(t *testing.T) {
 
 // TestPorts is ranges of ports, and what is none.
 func TestPorts(t *testing.T) {
-	for text, want := range map[string][2]uint16{"443": {443, 443}, "1024-65535": {1024, 65535}, "20 - 21": {20, 21}, "0": {0, 0}} {
+	for text, want := range map[string][2]uint16{"443": {443, 443}, "1024-65535": {1024, 65535}, "20 - 21": {20, 21},
+		"0": {0, 0}} {
 		if low, high, err := Ports(text); err != nil || low != want[0] || high != want[1] {
 			t.Errorf("%q: %d to %d, %v", text, low, high, err)
 		}

@@ -42,8 +42,9 @@ type Listener struct {
 	Addr      netip.Addr `json:"addr"`                // unspecified: every address
 	Port      uint16     `json:"port"`
 	V6Only    *bool      `json:"v6_only,omitempty"` // of an IPv6 wildcard; nil: not known
-	Queue     uint32     `json:"queue"`             // connections that wait to be accepted; UDP: bytes that wait to be read
-	Limit     uint32     `json:"limit"`             // the backlog asked for; Limit+1 may wait
+	// connections that wait to be accepted; UDP: bytes that wait to be read
+	Queue uint32 `json:"queue"`
+	Limit uint32 `json:"limit"` // the backlog asked for; Limit+1 may wait
 	// Unqueued is that the system shows no queue: Queue and Limit say nothing.
 	Unqueued bool      `json:"unqueued,omitempty"`
 	Inode    uint32    `json:"inode,omitempty"`

@@ -49,11 +49,12 @@ type Machine struct {
 // SignIn is who may sign in, from where, and what must be shown besides a
 // secret: ordered rules, of which the first that matches decides.
 type SignIn struct {
-	Accounts  map[string][]string `json:"accounts,omitempty" yaml:"accounts"` // each with the groups it is in
-	Admins    string              `json:"admins,omitempty" yaml:"admins"`     // the group of administrators
-	Services  string              `json:"services,omitempty" yaml:"services"` // the group of accounts that programs use
-	Rules     []SignInRule        `json:"rules" yaml:"rules"`
-	Otherwise string              `json:"otherwise,omitempty" yaml:"otherwise"` // "allow", if not said otherwise
+	Accounts map[string][]string `json:"accounts,omitempty" yaml:"accounts"` // each with the groups it is in
+	Admins   string              `json:"admins,omitempty" yaml:"admins"`     // the group of administrators
+	// the group of accounts that programs use
+	Services  string       `json:"services,omitempty" yaml:"services"`
+	Rules     []SignInRule `json:"rules" yaml:"rules"`
+	Otherwise string       `json:"otherwise,omitempty" yaml:"otherwise"` // "allow", if not said otherwise
 }
 
 // SignInRule is one of the rules. What it does not name, it does not ask.
@@ -109,10 +110,12 @@ func SignInDays(text string) (map[time.Weekday]bool, error) {
 
 // Layer is one set of rules in front of some addresses.
 type Layer struct {
-	Name      string      `json:"name" yaml:"name"`
-	Kind      string      `json:"kind" yaml:"kind"`                     // "stateful": replies follow; "stateless": each direction by itself
-	Guards    []string    `json:"guards" yaml:"guards"`                 // addresses, nets or groups
-	Order     string      `json:"order,omitempty" yaml:"order"`         // "first": the first match decides; "any": an allow suffices, a deny wins
+	Name string `json:"name" yaml:"name"`
+	// "stateful": replies follow; "stateless": each direction by itself
+	Kind   string   `json:"kind" yaml:"kind"`
+	Guards []string `json:"guards" yaml:"guards"` // addresses, nets or groups
+	// "first": the first match decides; "any": an allow suffices, a deny wins
+	Order     string      `json:"order,omitempty" yaml:"order"`
 	In        []SheetRule `json:"in,omitempty" yaml:"in"`               // to what it guards
 	Out       []SheetRule `json:"out,omitempty" yaml:"out"`             // from what it guards
 	Otherwise string      `json:"otherwise,omitempty" yaml:"otherwise"` // "deny", if not said otherwise
@@ -128,7 +131,8 @@ type SheetRule struct {
 	NotFrom   []string `json:"not_from,omitempty" yaml:"not-from"`   // the same, that it is not for
 	NotTo     []string `json:"not_to,omitempty" yaml:"not-to"`       //
 	Transport string   `json:"transport,omitempty" yaml:"transport"` // "tcp", "udp", "icmp"; none: any
-	Ports     []string `json:"ports,omitempty" yaml:"ports"`         // destination ports: "443", "1024-65535"; none: any
+	// destination ports: "443", "1024-65535"; none: any
+	Ports []string `json:"ports,omitempty" yaml:"ports"`
 }
 
 // SheetRoutes is a route table for some addresses.
@@ -179,7 +183,8 @@ const AllAddresses = "all"
 // or "all", as the nets that it is made of.
 func Nets(text string) ([]netip.Prefix, error) {
 	if text == AllAddresses {
-		return []netip.Prefix{netip.PrefixFrom(netip.IPv4Unspecified(), 0), netip.PrefixFrom(netip.IPv6Unspecified(), 0)}, nil
+		return []netip.Prefix{netip.PrefixFrom(netip.IPv4Unspecified(), 0),
+			netip.PrefixFrom(netip.IPv6Unspecified(), 0)}, nil
 	}
 	from, to, ranged := strings.Cut(text, "-")
 	if !ranged {

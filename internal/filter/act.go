@@ -158,7 +158,8 @@ func (ev *evaluator) translate(a *Act, s *state) (control, *Act, string) {
 		real := to.vague || to.addr.IsValid() && to.addr != s.packet.To || to.port != 0 && to.port != s.packet.ToPort
 		s.flow = s.flow.with(func(f *flow) { f.dnat, f.dnatted, f.settledTo = to, real, true })
 	} else {
-		real := to.vague || to.addr.IsValid() && (s.packet.AnySource || to.addr != s.packet.From) || to.port != 0 && to.port != s.packet.FromPort
+		real := to.vague || to.addr.IsValid() && (s.packet.AnySource || to.addr != s.packet.From) || to.port != 0 &&
+			to.port != s.packet.FromPort
 		s.flow = s.flow.with(func(f *flow) { f.snat, f.snatted, f.settledFrom = to, real, true })
 	}
 	return accepted, &Act{Text: ev.says(a, to, s.packet)}, ""

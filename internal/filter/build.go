@@ -169,7 +169,8 @@ func whenType(addr uint8, kinds uint32, not bool, limit uint8) Op {
 	var each []*Cond
 	for kind := range uint32(12) {
 		if kinds&(1<<kind) != 0 {
-			op := when(Part{Source: FromFib, Key: fibType, Flags: addr | limit, Len: 4, Name: "fib"}, Equal, le32(kind))
+			op := when(Part{Source: FromFib, Key: fibType, Flags: addr | limit, Len: 4, Name: "fib"}, Equal,
+				le32(kind))
 			each = append(each, op.Cond)
 		}
 	}

@@ -171,7 +171,8 @@ func (c *Change) commands(p Packet, hook Hook, s Step) {
 
 func shellName(name string) string {
 	if strings.IndexFunc(name, func(r rune) bool {
-		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("-_./", r))
+		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' ||
+			strings.ContainsRune("-_./", r))
 	}) < 0 {
 		return name
 	}

@@ -98,7 +98,8 @@ func newCuts(six bool) *cuts {
 // field is which of the two fields a part loads; -1: neither.
 func (c *cuts) field(p *Part) int {
 	switch {
-	case p.Source == FromNetwork && (p.Offset == 12 && c.n[0] == 4 || p.Offset == 8 && c.n[0] == 16) && int(p.Len) <= c.n[0]:
+	case p.Source == FromNetwork && (p.Offset == 12 && c.n[0] == 4 || p.Offset == 8 && c.n[0] == 16) &&
+		int(p.Len) <= c.n[0]:
 		return 0
 	case p.Source == FromTransport && p.Offset == 2 && p.Len == 2:
 		return 1
@@ -251,7 +252,8 @@ func regionOf(r *Rule, six bool, asked Packet) []region {
 			protos = []uint8{c.A[0]}
 		case p.Source == FromMeta && p.Key == metaNfproto && c.A[0] == byte(IPv6) != six:
 			return nil
-		case p.Source == FromNetwork && isAddr(p) && (p.Offset == 12 || p.Offset == 16) == six && p.Offset != 8 && p.Offset != 24:
+		case p.Source == FromNetwork && isAddr(p) && (p.Offset == 12 || p.Offset == 16) == six && p.Offset != 8 &&
+			p.Offset != 24:
 			return nil // the other family
 		case p.Source == FromNetwork && (p.Offset == 12 && !six || p.Offset == 8 && six):
 			g.from.low, g.from.high = span1(c, n)

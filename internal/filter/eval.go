@@ -72,7 +72,8 @@ func (s *state) clone() *state {
 // same reports whether nothing that is yet to come can tell two states apart.
 func (s *state) same(o *state) bool {
 	return s.packet == o.packet && s.in == o.in && s.out == o.out && s.mark == o.mark && s.ctMark == o.ctMark &&
-		s.untracked == o.untracked && s.tracked == o.tracked && s.flow.same(o.flow) && (len(s.blocks) == 0) == (len(o.blocks) == 0) && s.firstBlock() == o.firstBlock()
+		s.untracked == o.untracked && s.tracked == o.tracked && s.flow.same(o.flow) &&
+		(len(s.blocks) == 0) == (len(o.blocks) == 0) && s.firstBlock() == o.firstBlock()
 }
 
 func (s *state) firstBlock() (b struct {

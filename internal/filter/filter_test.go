@@ -30,7 +30,8 @@ func tcp(from, to string, port uint16) Packet {
 const server = "10.20.0.14"
 
 func filterTable(rules string) string {
-	return "*filter\n:INPUT ACCEPT [0:0]\n:FORWARD ACCEPT [0:0]\n:OUTPUT ACCEPT [0:0]\n:a - [0:0]\n:b - [0:0]\n" + rules + "\nCOMMIT\n"
+	return "*filter\n:INPUT ACCEPT [0:0]\n:FORWARD ACCEPT [0:0]\n:OUTPUT ACCEPT [0:0]\n:a - [0:0]\n:b - [0:0]\n" +
+		rules + "\nCOMMIT\n"
 }
 
 // TestVerdicts is what becomes of a new connection from gauge-07 to port 443.
@@ -98,7 +99,8 @@ func TestManyUnknown(t *testing.T) {
 		fmt.Fprintf(&joined, "-A INPUT -m limit --limit %d/s -j a\n", i+1)
 		fmt.Fprintf(&apart, "-A INPUT -m limit --limit %d/s -j MARK --set-xmark %#x/%#x\n", i+1, 1<<(i%32), 1<<(i%32))
 	}
-	for text, want := range map[string]string{joined.String(): "", apart.String(): "too many conditions are not known"} {
+	for text, want := range map[string]string{joined.String(): "",
+		apart.String(): "too many conditions are not known"} {
 		trip := Travel(tcp("10.20.7.31", server, 443), []Hop{{Host: alone(t, filterTable(text), server)}})
 		if trip.Request.Why != want {
 			t.Errorf("%.40q…: %s, %q; want %q", text, trip.Request.Verdict, trip.Request.Why, want)
@@ -125,9 +127,11 @@ func TestAnySource(t *testing.T) {
 // and opens nothing else.
 func TestNarrowest(t *testing.T) {
 	for _, c := range []struct{ rules, want string }{
-		{"-A INPUT -s 10.20.7.0/24 -j DROP", "iptables -I INPUT 1 -s 10.20.7.31/32 -p tcp -m tcp --dport 443 -j ACCEPT"},
+		{"-A INPUT -s 10.20.7.0/24 -j DROP",
+			"iptables -I INPUT 1 -s 10.20.7.31/32 -p tcp -m tcp --dport 443 -j ACCEPT"},
 		{"-A INPUT -j a\n-A a -j ACCEPT\n-A INPUT -j DROP", ""},
-		{"-A INPUT -p udp -j DROP\n-A INPUT -j a\n-A a -p tcp -j REJECT", "iptables -I a 1 -s 10.20.7.31/32 -p tcp -m tcp --dport 443 -j ACCEPT"},
+		{"-A INPUT -p udp -j DROP\n-A INPUT -j a\n-A a -p tcp -j REJECT",
+			"iptables -I a 1 -s 10.20.7.31/32 -p tcp -m tcp --dport 443 -j ACCEPT"},
 	} {
 		h := alone(t, filterTable(c.rules), server)
 		trip := Travel(tcp("10.20.7.31", server, 443), []Hop{{Host: h}})
@@ -142,7 +146,8 @@ func TestNarrowest(t *testing.T) {
 			t.Errorf("%q: %v %q, want %q", c.rules, ok, change.Do, c.want)
 			continue
 		}
-		if after := Travel(tcp("10.20.7.31", server, 443), []Hop{{Host: h.With(change)}}); after.Request.Verdict != Accepts {
+		if after := Travel(tcp("10.20.7.31", server, 443),
+			[]Hop{{Host: h.With(change)}}); after.Request.Verdict != Accepts {
 			t.Errorf("%q: with the change it is %s", c.rules, after.Request.Verdict)
 		}
 		list, whole := Differences(h, h.With(change), []*Rule{change.rule}, tcp("10.20.7.31", server, 443), Hop{})
@@ -158,12 +163,15 @@ func TestKeepers(t *testing.T) {
 	for _, c := range []struct{ chain, want string }{
 		{"ufw-user-input", "ufw prepend allow proto tcp from 10.20.7.31 to any port 443"},
 		{"f2b-sshd", "fail2ban-client set sshd unbanip 10.20.7.31"},
-		{"IN_public_deny", `firewall-cmd --zone=public --add-rich-rule='rule family="ipv4" source address="10.20.7.31" port port="443" protocol="tcp" accept'`},
+		{"IN_public_deny",
+			`firewall-cmd --zone=public --add-rich-rule='rule family="ipv4" source address="10.20.7.31" port ` +
+				`port="443" protocol="tcp" accept'`},
 		{"plain", "iptables -I plain 1 -s 10.20.7.31/32 -p tcp -m tcp --dport 443 -j ACCEPT"},
 	} {
 		h := alone(
 			t,
-			"*filter\n:INPUT ACCEPT [0:0]\n:"+c.chain+" - [0:0]\n-A INPUT -j "+c.chain+"\n-A "+c.chain+" -s 10.20.7.31 -j DROP\nCOMMIT\n",
+			"*filter\n:INPUT ACCEPT [0:0]\n:"+c.chain+" - [0:0]\n-A INPUT -j "+c.chain+"\n-A "+c.chain+" -s "+
+				"10.20.7.31 -j DROP\nCOMMIT\n",
 			server,
 		)
 		trip := Travel(tcp("10.20.7.31", server, 443), []Hop{{Host: h}})
@@ -183,7 +191,8 @@ func TestSets(t *testing.T) {
 		},
 	}
 	s.index()
-	for key, want := range map[[4]byte]Tri{{10, 1, 2, 3}: Yes, {10, 20, 7, 31}: No, {192, 0, 2, 1}: Yes, {192, 0, 2, 2}: No, {9, 255, 255, 255}: No, {11, 0, 0, 0}: No} {
+	for key, want := range map[[4]byte]Tri{{10, 1, 2, 3}: Yes, {10, 20, 7, 31}: No, {192, 0, 2, 1}: Yes,
+		{192, 0, 2, 2}: No, {9, 255, 255, 255}: No, {11, 0, 0, 0}: No} {
 		if got, _ := s.holds(s.find(key[:])); got != want {
 			t.Errorf("%v: %s, want %s", key, got, want)
 		}
@@ -220,7 +229,8 @@ func TestRouting(t *testing.T) {
 		},
 	}
 	for _, c := range []struct{ to, from, dev string }{
-		{"10.20.1.1", "", "eth0"}, {"10.20.8.1", "", "eth2"}, {"10.20.7.1", "10.20.9.4", "eth9"}, {"10.20.7.1", "", ""}, {"10.20.6.1", "", "eth0"},
+		{"10.20.1.1", "", "eth0"}, {"10.20.8.1", "", "eth2"}, {"10.20.7.1", "10.20.9.4", "eth9"},
+		{"10.20.7.1", "", ""}, {"10.20.6.1", "", "eth0"},
 	} {
 		var from netip.Addr
 		if c.from != "" {

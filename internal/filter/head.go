@@ -53,7 +53,8 @@ func headOf(r *Rule) head {
 func (h *head) take(c *Cond) {
 	p := &c.Parts[0]
 	n := min(int(p.Len), len(c.A))
-	if c.Op != Equal && (c.Op != NotEqual || n > 8) || p.Swap != 0 || p.Shift != 0 || n == 0 || len(c.A) != int(p.Len) {
+	if c.Op != Equal && (c.Op != NotEqual || n > 8) || p.Swap != 0 || p.Shift != 0 || n == 0 ||
+		len(c.A) != int(p.Len) {
 		return
 	}
 	at := int(p.Offset)

@@ -80,7 +80,8 @@ func makeStatements() {
 		"continue": does(Continue), "queue": does(Queue),
 		"notrack": does(NoTrack), "jump": jsonJump(Jump), "goto": jsonJump(Goto), "reject": (*jsonReader).reject,
 		"dnat": jsonNAT(DNAT), "snat": jsonNAT(SNAT), "masquerade": jsonNAT(Masquerade), "redirect": jsonNAT(Redirect),
-		"vmap": (*jsonReader).vmap, "mangle": (*jsonReader).mangle, "set": (*jsonReader).update, "map": (*jsonReader).update,
+		"vmap": (*jsonReader).vmap, "mangle": (*jsonReader).mangle, "set": (*jsonReader).update,
+		"map":     (*jsonReader).update,
 		"counter": plain("counter"), "log": plain("log"), "last": plain("last"), "flow": plain("flow"),
 		"ct helper": plain("helper"), "ct timeout": plain("timeout"),
 		"ct expectation": plain("expectation"), "comment": plain("comment"), "dup": plain("copied"),
@@ -167,7 +168,8 @@ func (in *jsonReader) left(raw json.RawMessage) (selector, bool) {
 		}
 		if p.Base != "" {
 			base, ok := map[string]Source{"ll": FromLink, "nh": FromNetwork, "th": FromTransport}[p.Base]
-			if !ok || p.Offset%8 != 0 || p.Len%8 != 0 || p.Len <= 0 || p.Len > 128 || p.Offset < 0 || p.Offset > 1<<18 {
+			if !ok || p.Offset%8 != 0 || p.Len%8 != 0 || p.Len <= 0 || p.Len > 128 || p.Offset < 0 ||
+				p.Offset > 1<<18 {
 				return selector{opaque: "it looks at single bits of the packet"}, true
 			}
 			return selector{part: Part{Source: base, Offset: uint16(p.Offset / 8), Len: uint8(p.Len / 8)}}, true
@@ -407,7 +409,8 @@ func (in *jsonReader) mangle(b json.RawMessage) []Op {
 			return []Op{{Act: &Act{Doing: doing, Parts: []Part{from.part}}}}
 		}
 		return []Op{puzzle("which mark is set is not understood")}
-	case ok && (s.part.Source == FromNetwork || s.part.Source == FromTransport) && (s.kind == kindAddr4 || s.kind == kindAddr6 || s.kind == kindPort):
+	case ok && (s.part.Source == FromNetwork || s.part.Source == FromTransport) &&
+		(s.kind == kindAddr4 || s.kind == kindAddr6 || s.kind == kindPort):
 		return []Op{puzzle("it changes the packet's own bytes")}
 	}
 	return []Op{nothing("a field is set")}
@@ -453,7 +456,8 @@ func jsonNAT(d Doing) func(*jsonReader, json.RawMessage) []Op {
 			low  *[]Part
 			high *[]Part
 		}{
-			{v.Addr, setKinds["ipv4_addr"], &a.Addr, &a.AddrTo}, {v.Port, setKinds["inet_service"], &a.Port, &a.PortTo},
+			{v.Addr, setKinds["ipv4_addr"], &a.Addr, &a.AddrTo},
+			{v.Port, setKinds["inet_service"], &a.Port, &a.PortTo},
 		} {
 			if each.raw == nil {
 				continue

@@ -61,7 +61,8 @@ func TestNftables(t *testing.T) {
 		{"not in a named set", nftMatch(nftSaddr, "!=", `"@bad"`) + "," + nftDrop, Accepts},
 		{"a set that no packet has filled yet", nftMatch(nftSaddr, "==", `"@met"`) + "," + nftDrop, Accepts},
 		{"a verdict by port", `{"vmap":{"key":` + nftDport + `,"data":"@by_port"}}`, Drops},
-		{"a verdict by port, written out", `{"vmap":{"key":` + nftDport + `,"data":{"set":[[80,{"drop":null}],[443,{"jump":{"target":"a"}}]]}}}`, Accepts},
+		{"a verdict by port, written out", `{"vmap":{"key":` + nftDport +
+			`,"data":{"set":[[80,{"drop":null}],[443,{"jump":{"target":"a"}}]]}}}`, Accepts},
 		{"new", nftMatch(ct("state"), "in", `"new"`) + "," + nftDrop, Drops},
 		{"established", nftMatch(ct("state"), "in", `["established","related"]`) + "," + nftDrop, Accepts},
 		{"invalid", nftMatch(ct("state"), "==", `"invalid"`) + "," + nftDrop, Accepts},
@@ -72,7 +73,8 @@ func TestNftables(t *testing.T) {
 		{"loopback", nftMatch(meta("iifname"), "==", `"lo"`) + "," + nftDrop, Accepts},
 		{"a link that may be it", nftMatch(meta("iifname"), "==", `"eth5"`) + "," + nftDrop, Undecidable},
 		{"the hour", nftMatch(meta("hour"), "==", `"12:00"`) + "," + nftDrop, Undecidable},
-		{"SYN", nftMatch(`{"&":[{"payload":{"protocol":"tcp","field":"flags"}},["syn","ack"]]}`, "==", `"syn"`) + "," + nftDrop, Drops},
+		{"SYN", nftMatch(`{"&":[{"payload":{"protocol":"tcp","field":"flags"}},["syn","ack"]]}`, "==", `"syn"`) + "," +
+			nftDrop, Drops},
 		{"a rate", `{"limit":{"rate":5,"burst":5,"per":"second"}},` + nftDrop, Undecidable},
 		{"a jump and back", `{"jump":{"target":"a"}}`, Accepts},
 		{"a refusal", `{"reject":{"type":"tcp reset"}}`, Rejects},
@@ -80,9 +82,11 @@ func TestNftables(t *testing.T) {
 		{"a queue", `{"queue":{"num":1}}`, Undecidable},
 		{"what nobody knows", `{"something":{"new":1}},` + nftDrop, Undecidable},
 		{"a note", `{"log":{"prefix":"x"}},` + nftDrop, Drops},
-		{"a mark, and a rule for it", `{"mangle":{"key":` + meta("mark") + `,"value":7}},` + nftMatch(meta("mark"), "==", "7") + "," + nftDrop, Drops},
+		{"a mark, and a rule for it", `{"mangle":{"key":` + meta("mark") + `,"value":7}},` +
+			nftMatch(meta("mark"), "==", "7") + "," + nftDrop, Drops},
 	} {
-		trip := Travel(tcp("10.20.7.31", server, 443), []Hop{{Host: alone(t, nftables(nftRule("in", c.exprs)), server)}})
+		trip := Travel(tcp("10.20.7.31", server, 443), []Hop{{Host: alone(t, nftables(nftRule("in", c.exprs)),
+			server)}})
 		if trip.Request.Verdict != c.want {
 			t.Errorf("%s: %s (%s), want %s", c.name, trip.Request.Verdict, trip.Request.Why, c.want)
 		}
@@ -105,13 +109,20 @@ func TestTranslations(t *testing.T) {
 		reply       Verdict
 		rewrites    int
 	}{
-		{"a port, then its filter", nftRule("pre", nftMatch(nftDport, "==", "443")+`,{"redirect":{"port":8443}}`) + "," + nftRule("in", nftMatch(nftDport, "==", "8443")+","+nftDrop), Drops, Accepts, 1},
-		{"a port, and the filter of the old one", nftRule("pre", `{"redirect":{"port":8443}}`) + "," + nftRule("in", nftMatch(nftDport, "==", "443")+","+nftDrop), Accepts, Accepts, 1},
-		{"the reply has the port of the service", nftRule("pre", nftMatch(nftDport, "==", "443")+`,{"redirect":{"port":8443}}`) + "," + nftRule("out", nftMatch(`{"payload":{"protocol":"tcp","field":"sport"}}`, "==", "8443")+","+nftDrop), Accepts, Drops, 1},
-		{"a port that is not asked for", nftRule("pre", nftMatch(nftDport, "==", "80")+`,{"redirect":{"port":8443}}`), Accepts, Accepts, 0},
+		{"a port, then its filter", nftRule("pre", nftMatch(nftDport, "==", "443")+`,{"redirect":{"port":8443}}`) +
+			"," + nftRule("in", nftMatch(nftDport, "==", "8443")+","+nftDrop), Drops, Accepts, 1},
+		{"a port, and the filter of the old one", nftRule("pre", `{"redirect":{"port":8443}}`) + "," +
+			nftRule("in", nftMatch(nftDport, "==", "443")+","+nftDrop), Accepts, Accepts, 1},
+		{"the reply has the port of the service", nftRule("pre",
+			nftMatch(nftDport, "==", "443")+`,{"redirect":{"port":8443}}`) + "," +
+			nftRule("out", nftMatch(`{"payload":{"protocol":"tcp","field":"sport"}}`, "==", "8443")+","+nftDrop),
+			Accepts, Drops, 1},
+		{"a port that is not asked for", nftRule("pre", nftMatch(nftDport, "==", "80")+`,{"redirect":{"port":8443}}`),
+			Accepts, Accepts, 0},
 	} {
 		trip := Travel(tcp("10.20.7.31", server, 443), []Hop{{Host: alone(t, nftables(chains, c.rules), server)}})
-		if trip.Request.Verdict != c.request || trip.Reply.Verdict != c.reply || len(trip.Request.Rewrites) != c.rewrites {
+		if trip.Request.Verdict != c.request || trip.Reply.Verdict != c.reply ||
+			len(trip.Request.Rewrites) != c.rewrites {
 			t.Errorf("%s: %s, reply %s, %v", c.name, trip.Request.Verdict, trip.Reply.Verdict, trip.Request.Rewrites)
 		}
 	}
@@ -134,8 +145,10 @@ func TestPriorities(t *testing.T) {
 // nothing is half read.
 func TestNotARuleset(t *testing.T) {
 	whole := nftables(nftRule("in", nftDrop))
-	for _, text := range []string{"", "{", `{"nftables":3}`, whole[:len(whole)/2], "-A INPUT -j DROP", "*filter\n:INPUT ACCEPT\n-A NONE -j DROP\nCOMMIT\n", "*filter\n-A INPUT --dport\nCOMMIT\n",
-		"*filter\n:INPUT ACCEPT [0:0]\n-A INPUT -s 10.20.7.300 -j DROP\nCOMMIT\n", "*filter\n:INPUT ACCEPT [0:0]\n-A INPUT -j DROP\n", "\x00\x01"} {
+	for _, text := range []string{"", "{", `{"nftables":3}`, whole[:len(whole)/2], "-A INPUT -j DROP",
+		"*filter\n:INPUT ACCEPT\n-A NONE -j DROP\nCOMMIT\n", "*filter\n-A INPUT --dport\nCOMMIT\n",
+		"*filter\n:INPUT ACCEPT [0:0]\n-A INPUT -s 10.20.7.300 -j DROP\nCOMMIT\n",
+		"*filter\n:INPUT ACCEPT [0:0]\n-A INPUT -j DROP\n", "\x00\x01"} {
 		r, err := Parse([]byte(text))
 		if err == nil {
 			t.Errorf("%q: read as %d tables", text, len(r.Tables))
@@ -202,16 +215,21 @@ func TestSuppose(t *testing.T) {
 
 // TestOpenings says what a change opens and shuts, for whom.
 func TestOpenings(t *testing.T) {
-	saved := filterTable("-A INPUT -s 10.20.7.0/24 -p tcp --dport 443 -j ACCEPT\n-A INPUT -p tcp --dport 400:500 -j DROP")
+	saved := filterTable("-A INPUT -s 10.20.7.0/24 -p tcp --dport 443 -j ACCEPT\n-A INPUT -p tcp --dport 400:500 -j " +
+		"DROP")
 	for _, c := range []struct {
 		change string
 		want   []string
 	}{
-		{"iptables -I INPUT -s 10.20.9.4 -p tcp --dport 443 -j ACCEPT", []string{"443/tcp of 10.20.0.14 to 10.20.9.4 (1 address)"}},
-		{"iptables -I INPUT -s 10.20.8.0/24 -p tcp --dport 443 -j ACCEPT", []string{"443/tcp of 10.20.0.14 to 10.20.8.0/24 (256 addresses)"}},
+		{"iptables -I INPUT -s 10.20.9.4 -p tcp --dport 443 -j ACCEPT",
+			[]string{"443/tcp of 10.20.0.14 to 10.20.9.4 (1 address)"}},
+		{"iptables -I INPUT -s 10.20.8.0/24 -p tcp --dport 443 -j ACCEPT",
+			[]string{"443/tcp of 10.20.0.14 to 10.20.8.0/24 (256 addresses)"}},
 		{"iptables -I INPUT -s 10.20.7.31 -p tcp --dport 443 -j ACCEPT", nil},
-		{"iptables -I INPUT -s 10.20.7.31 -p tcp --dport 443 -j DROP", []string{"443/tcp of 10.20.0.14 to 10.20.7.31 (1 address)"}},
-		{"iptables -I INPUT -s 10.20.9.4 -p tcp -j ACCEPT", []string{"400-500/tcp of 10.20.0.14 to 10.20.9.4 (1 address)"}},
+		{"iptables -I INPUT -s 10.20.7.31 -p tcp --dport 443 -j DROP",
+			[]string{"443/tcp of 10.20.0.14 to 10.20.7.31 (1 address)"}},
+		{"iptables -I INPUT -s 10.20.9.4 -p tcp -j ACCEPT",
+			[]string{"400-500/tcp of 10.20.0.14 to 10.20.9.4 (1 address)"}},
 	} {
 		h := alone(t, saved, server)
 		after, rules, err := h.Suppose(c.change)
@@ -245,7 +263,8 @@ func TestForwarding(t *testing.T) {
 		for i, text := range list {
 			r.Routes = append(
 				r.Routes,
-				Route{Table: 254, Dst: netip.MustParsePrefix(text), Type: "unicast", Dev: []string{"eth0", "eth1"}[i%2]},
+				Route{Table: 254, Dst: netip.MustParsePrefix(text), Type: "unicast",
+					Dev: []string{"eth0", "eth1"}[i%2]},
 			)
 		}
 		return r
@@ -260,19 +279,28 @@ func TestForwarding(t *testing.T) {
 	}{
 		{"it forwards", func(*Host) {}, "", "eth0", Accepts, Accepts},
 		{"it does not forward", func(h *Host) { h.Forwards = [2]Tri{No, Yes} }, "", "eth0", Drops, Drops},
-		{"nobody read whether it does", func(h *Host) { h.Forwards = [2]Tri{Unknown, Unknown} }, "", "eth0", Undecidable, ""},
+		{"nobody read whether it does", func(h *Host) { h.Forwards = [2]Tri{Unknown, Unknown} }, "", "eth0",
+			Undecidable, ""},
 		{"its rules drop", func(*Host) {}, "-A FORWARD -d 10.20.0.14 -j DROP", "eth0", Drops, ""},
-		{"its input rules do not concern it", func(*Host) {}, "-A INPUT -j DROP\n-A OUTPUT -j DROP", "eth0", Accepts, Accepts},
+		{"its input rules do not concern it", func(*Host) {}, "-A INPUT -j DROP\n-A OUTPUT -j DROP", "eth0", Accepts,
+			Accepts},
 		{"a rule by links", func(*Host) {}, "-A FORWARD -i eth0 -o eth1 -j DROP", "eth0", Drops, ""},
-		{"a rule by other links", func(*Host) {}, "-A FORWARD -i eth1 -o eth0 -m conntrack --ctstate NEW -j DROP", "eth0", Accepts, Accepts},
+		{"a rule by other links", func(*Host) {}, "-A FORWARD -i eth1 -o eth0 -m conntrack --ctstate NEW -j DROP",
+			"eth0", Accepts, Accepts},
 		{"the reply is dropped", func(*Host) {}, "-A FORWARD -i eth1 -o eth0 -j DROP", "eth0", Accepts, Drops},
 		{"no route", func(h *Host) { h.Routing = routes("10.20.7.0/24") }, "", "eth0", Drops, ""},
-		{"a strict reverse path, by the right link", func(h *Host) { h.Reverse = map[string]int{"eth0": 1, "eth1": 1} }, "", "eth0", Accepts, Accepts},
-		{"a strict reverse path, by another link", func(h *Host) { h.Reverse = map[string]int{"eth0": 1, "eth1": 1} }, "", "eth1", Drops, ""},
-		{"a loose reverse path, by another link", func(h *Host) { h.Reverse = map[string]int{"eth0": 2, "eth1": 2} }, "", "eth1", Accepts, ""},
+		{"a strict reverse path, by the right link", func(h *Host) {
+			h.Reverse = map[string]int{"eth0": 1,
+				"eth1": 1}
+		}, "", "eth0", Accepts, Accepts},
+		{"a strict reverse path, by another link", func(h *Host) { h.Reverse = map[string]int{"eth0": 1, "eth1": 1} },
+			"", "eth1", Drops, ""},
+		{"a loose reverse path, by another link", func(h *Host) { h.Reverse = map[string]int{"eth0": 2, "eth1": 2} },
+			"", "eth1", Accepts, ""},
 	} {
 		h := alone(t, filterTable(c.rules))
-		h.Alone, h.Held, h.Routing = false, held("10.20.7.1/24", "10.20.0.1/24"), routes("10.20.7.0/24", "10.20.0.0/24")
+		h.Alone, h.Held, h.Routing = false, held("10.20.7.1/24", "10.20.0.1/24"),
+			routes("10.20.7.0/24", "10.20.0.0/24")
 		h.Reverse = map[string]int{"eth0": 0, "eth1": 0}
 		c.change(h)
 		trip := Travel(tcp("10.20.7.31", server, 443), []Hop{{Host: h, In: c.in}})

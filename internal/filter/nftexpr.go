@@ -42,7 +42,8 @@ func (e *exprReader) take(reg uint32, n int) []Part {
 	at := slot(reg)
 	for n > 0 {
 		if at < 0 || at >= 16 || e.regs[at] == nil {
-			return []Part{{Source: FromNowhere, Len: uint8(min(n, 16)), Why: "a register holds what is not understood"}}
+			return []Part{{Source: FromNowhere, Len: uint8(min(n, 16)),
+				Why: "a register holds what is not understood"}}
 		}
 		p := *e.regs[at]
 		parts = append(parts, p)
@@ -72,7 +73,8 @@ func makeExpressions() {
 		"cmp": (*exprReader).cmp, "range": (*exprReader).between,
 		"bitwise": (*exprReader).bitwise, "byteorder": (*exprReader).byteorder, "lookup": (*exprReader).lookup,
 		"immediate": (*exprReader).immediate,
-		"fib":       (*exprReader).fib, "exthdr": (*exprReader).exthdr, "reject": (*exprReader).reject, "nat": (*exprReader).nat,
+		"fib":       (*exprReader).fib, "exthdr": (*exprReader).exthdr, "reject": (*exprReader).reject,
+		"nat":  (*exprReader).nat,
 		"masq": (*exprReader).masq, "redir": (*exprReader).redir, "dynset": (*exprReader).dynset,
 		"objref": (*exprReader).objref,
 		"match":  (*exprReader).match, "target": (*exprReader).target,

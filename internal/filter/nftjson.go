@@ -223,7 +223,8 @@ func (in *jsonReader) table(b json.RawMessage) error {
 }
 
 // priorities are the names that nft gives to priorities.
-var priorities = map[string]int{"raw": -300, "mangle": -150, "dstnat": -100, "filter": 0, "security": 50, "srcnat": 100}
+var priorities = map[string]int{"raw": -300, "mangle": -150, "dstnat": -100, "filter": 0, "security": 50,
+	"srcnat": 100}
 
 func hookOf(name string) Hook {
 	if at := slices.Index(hookNames, name); at >= 0 {

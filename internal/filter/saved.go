@@ -55,7 +55,8 @@ func Parse(text []byte) (*Ruleset, error) {
 	return nil, &SyntaxError{
 		1,
 		1,
-		"expected nftables JSON (nft -j list ruleset), iptables-save text, or an export or listing of the firewall of Windows",
+		"expected nftables JSON (nft -j list ruleset), iptables-save text, or an export or listing of the firewall " +
+			"of Windows",
 	}
 }
 

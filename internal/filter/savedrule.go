@@ -302,7 +302,8 @@ func (q *ruleReader) matchName(_ *Rule, _, v word) error {
 	}
 	q.add(opaque(why, stateful[v.text]))
 	// Its options say nothing more.
-	for len(q.words) > 0 && !slices.Contains([]string{"-m", "-j", "-g", "--jump", "--goto", "--match", "-s", "-d", "-i", "-o", "-p"}, q.words[0].text) {
+	for len(q.words) > 0 && !slices.Contains([]string{"-m", "-j", "-g", "--jump", "--goto", "--match", "-s", "-d",
+		"-i", "-o", "-p"}, q.words[0].text) {
 		if q.words[0].text == "!" && len(q.words) > 1 &&
 			slices.Contains([]string{"-s", "-d", "-i", "-o", "-p"}, q.words[1].text) {
 			break

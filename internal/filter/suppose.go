@@ -15,7 +15,8 @@ func (h *Host) Suppose(text string) (*Host, []*Rule, error) {
 		return nil, nil, errors.New("the tables were not read")
 	}
 	words := strings.Fields(text)
-	for len(words) > 0 && (words[0] == "sudo" || words[0] == "nft" || words[0] == "-e" || words[0] == "-a" || words[0] == "-ea") {
+	for len(words) > 0 && (words[0] == "sudo" || words[0] == "nft" || words[0] == "-e" || words[0] == "-a" ||
+		words[0] == "-ea") {
 		words = words[1:]
 	}
 	if len(words) == 0 {

@@ -48,7 +48,8 @@ func (w *writer) span(at int) bool {
 		return false
 	}
 	p, q := &low.Parts[0], &high.Parts[0]
-	if p.Source != q.Source || p.Key != q.Key || p.Offset != q.Offset || p.Len != q.Len || p.Mask != nil || q.Mask != nil {
+	if p.Source != q.Source || p.Key != q.Key || p.Offset != q.Offset || p.Len != q.Len || p.Mask != nil ||
+		q.Mask != nil {
 		return false
 	}
 	w.add(w.name(p), w.ranged(p, low.A, high.A))
@@ -144,7 +145,8 @@ func (w *writer) cond(c *Cond, at int) {
 		return
 	}
 	value, bits := w.value(c, p)
-	op := map[Compare]string{NotEqual: "!=", NotWithin: "!=", Less: "<", LessEqual: "<=", Greater: ">", GreaterEqual: ">="}[c.Op]
+	op := map[Compare]string{NotEqual: "!=", NotWithin: "!=", Less: "<", LessEqual: "<=", Greater: ">",
+		GreaterEqual: ">="}[c.Op]
 	if bits {
 		op = map[bool]string{true: "!="}[c.Op == Equal]
 	}
@@ -167,7 +169,8 @@ func (w *writer) name(p *Part) string {
 				return "ip6 nexthdr"
 			}
 		}
-		if name, ok := map[uint16]string{12: "ip saddr", 16: "ip daddr", 9: "ip protocol", 8: "ip ttl", 2: "ip length"}[p.Offset]; ok {
+		if name, ok := map[uint16]string{12: "ip saddr", 16: "ip daddr", 9: "ip protocol", 8: "ip ttl",
+			2: "ip length"}[p.Offset]; ok {
 			return name
 		}
 		return fmt.Sprintf("@nh,%d,%d", int(p.Offset)*8, int(p.Len)*8)
@@ -216,7 +219,8 @@ func (w *writer) proto() string {
 	for _, op := range w.rule.Body {
 		c := op.Cond
 		if c != nil && c.Op == Equal && len(c.A) == 1 &&
-			(c.Parts[0].Source == FromMeta && c.Parts[0].Key == metaL4proto || c.Parts[0].Source == FromNetwork && (c.Parts[0].Offset == 9 || c.Parts[0].Offset == 6)) {
+			(c.Parts[0].Source == FromMeta && c.Parts[0].Key == metaL4proto || c.Parts[0].Source == FromNetwork &&
+				(c.Parts[0].Offset == 9 || c.Parts[0].Offset == 6)) {
 			return protoName(c.A[0])
 		}
 	}
@@ -385,7 +389,8 @@ func nameOf(names map[string]uint32, n uint32) string {
 
 func icmpName(six bool, n uint8) string {
 	if six {
-		return map[uint8]string{128: "echo-request", 129: "echo-reply"}[n] + map[bool]string{true: strconv.Itoa(int(n))}[n != 128 && n != 129]
+		return map[uint8]string{128: "echo-request", 129: "echo-reply"}[n] +
+			map[bool]string{true: strconv.Itoa(int(n))}[n != 128 && n != 129]
 	}
 	return nameOf(icmp4Types, uint32(n))
 }
@@ -460,7 +465,8 @@ func (w *writer) ranged(p *Part, low, high []byte) string {
 func (w *writer) act(a *Act) {
 	switch a.Doing {
 	case Accept, Drop, Return, Continue, Queue:
-		word := map[Doing]string{Accept: "accept", Drop: "drop", Return: "return", Continue: "continue", Queue: "queue"}[a.Doing]
+		word := map[Doing]string{Accept: "accept", Drop: "drop", Return: "return", Continue: "continue",
+			Queue: "queue"}[a.Doing]
 		if w.xt {
 			w.add("-j", strings.ToUpper(word))
 			return
@@ -507,7 +513,8 @@ func (w *writer) act(a *Act) {
 		}
 		w.add(name, value)
 	case SaveMark, RestoreMark:
-		w.add(map[Doing]string{SaveMark: "-j CONNMARK --save-mark", RestoreMark: "-j CONNMARK --restore-mark"}[a.Doing])
+		w.add(map[Doing]string{SaveMark: "-j CONNMARK --save-mark",
+			RestoreMark: "-j CONNMARK --restore-mark"}[a.Doing])
 	case NoTrack:
 		w.add("notrack")
 	case VerdictMap:
@@ -554,7 +561,8 @@ func (w *writer) translation(a *Act) {
 		w.add("-j", strings.ToUpper(word))
 		if to != "" {
 			w.add(
-				map[Doing]string{DNAT: "--to-destination", SNAT: "--to-source", Redirect: "--to-ports", Masquerade: "--to-ports"}[a.Doing],
+				map[Doing]string{DNAT: "--to-destination", SNAT: "--to-source", Redirect: "--to-ports",
+					Masquerade: "--to-ports"}[a.Doing],
 				strings.TrimPrefix(to, ":"),
 			)
 		}

@@ -166,7 +166,8 @@ func (b *windowsBuilder) conditions(r windowsRule, in bool) ([]Op, bool) {
 			ops = append(
 				ops,
 				opaque(
-					"the rule is for the profile "+strings.Join(r.profiles, " or ")+", and which is in force is not known",
+					"the rule is for the profile "+strings.Join(r.profiles,
+						" or ")+", and which is in force is not known",
 					false,
 				),
 			)
@@ -324,7 +325,8 @@ func samePath(rule, path string) bool {
 		s = strings.ToLower(s)
 		for name, folder := range map[string]string{
 			"%systemroot%": `c:\windows`, "%windir%": `c:\windows`, "%systemdrive%": `c:`,
-			"%programfiles%": `c:\program files`, "%programfiles(x86)%": `c:\program files (x86)`, "%programdata%": `c:\programdata`,
+			"%programfiles%": `c:\program files`, "%programfiles(x86)%": `c:\program files (x86)`,
+			"%programdata%": `c:\programdata`,
 		} {
 			s = strings.ReplaceAll(s, name, folder)
 		}
@@ -347,7 +349,8 @@ func windowsChange(c *Change, p Packet, proto string, port uint16, hook Hook) bo
 	if hook == Output {
 		name, way, peer = fmt.Sprintf("'Uakari %d %s %s'", port, proto, p.To), "Outbound -RemotePort ", p.To
 	}
-	c.Do = fmt.Sprintf("New-NetFirewallRule -DisplayName %s -Action Allow -Protocol %s -RemoteAddress %s -Direction %s%d",
+	c.Do = fmt.Sprintf("New-NetFirewallRule -DisplayName %s -Action Allow -Protocol %s -RemoteAddress %s -Direction "+
+		"%s%d",
 		name, strings.ToUpper(proto), peer, way, port)
 	c.Undo = "Remove-NetFirewallRule -DisplayName " + name
 	c.Lasts = "it lasts"

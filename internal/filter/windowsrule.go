@@ -75,7 +75,8 @@ func (r windowsRule) words() string {
 // silent is fields that decide nothing over a packet of a new connection from
 // outside, or over one that goes out.
 var silent = []string{
-	"Name", "Desc", "EmbedCtxt", "Edge", "Defer", "LOM", "TTK", "TTK2_22", "TTK2_27", "TTK2_28", "SkipVer", "AuthByPassOut", "CSPath",
+	"Name", "Desc", "EmbedCtxt", "Edge", "Defer", "LOM", "TTK", "TTK2_22", "TTK2_27", "TTK2_28", "SkipVer",
+	"AuthByPassOut", "CSPath",
 }
 
 var errNoRule = errors.New("no rule of the form v2.30|Action=…|")

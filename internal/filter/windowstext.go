@@ -37,7 +37,8 @@ func NewFirewall(values []settingsfile.RegistryValue) *fact.Firewall {
 			}
 			switch profile := registryProfiles[key]; {
 			case profile != "":
-				f.Profiles[slices.Index(profiles, profile)] = profileSays(f.Profiles[slices.Index(profiles, profile)], v, byPolicy)
+				f.Profiles[slices.Index(profiles, profile)] = profileSays(f.Profiles[slices.Index(profiles, profile)],
+					v, byPolicy)
 			case key == "firewallrules" && byPolicy:
 				f.Rules = append(f.Rules, fact.FirewallRule{ID: v.Name, From: "policy", Text: v.Text})
 			case key == "firewallrules":
@@ -116,7 +117,8 @@ func fromRegistryText(text []byte) (*Ruleset, error) {
 		return nil, &SyntaxError{
 			1,
 			1,
-			`no rules of the firewall are in this export; expected HKLM\` + FirewallKey + ` or HKLM\` + FirewallPolicyKey,
+			`no rules of the firewall are in this export; expected HKLM\` + FirewallKey + ` or HKLM\` +
+				FirewallPolicyKey,
 		}
 	}
 	Defaults(f)
@@ -144,8 +146,9 @@ func isListing(text []byte) bool {
 // listed is the fields of that text, as the registry calls them. A field that
 // is missing here makes its rule unknown.
 var listed = map[string]string{
-	"Direction": "Dir", "Protocol": "Protocol", "LocalPort": "LPort", "RemotePort": "RPort", "LocalIP": "LA4", "RemoteIP": "RA4",
-	"Action": "Action", "Enabled": "Active", "Profiles": "Profile", "Program": "App", "Service": "Svc",
+	"Direction": "Dir", "Protocol": "Protocol", "LocalPort": "LPort", "RemotePort": "RPort", "LocalIP": "LA4",
+	"RemoteIP": "RA4",
+	"Action":   "Action", "Enabled": "Active", "Profiles": "Profile", "Program": "App", "Service": "Svc",
 }
 
 // passed is those that decide nothing.
@@ -174,7 +177,8 @@ func fromListing(text string) (*Ruleset, error) {
 		case name+":" == listingHead:
 			f.Rules = append(
 				f.Rules,
-				fact.FirewallRule{ID: value, From: "local", Text: "v2.30|Name=" + strings.ReplaceAll(value, "|", " ") + "|"},
+				fact.FirewallRule{ID: value, From: "local", Text: "v2.30|Name=" + strings.ReplaceAll(value, "|", " ") +
+					"|"},
 			)
 			continue
 		case !ok || len(f.Rules) == 0 || value == "" || strings.HasPrefix(line, "-----"):

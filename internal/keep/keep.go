@@ -28,8 +28,10 @@ const Hidden = "…"
 
 // secretWords are words of names whose values are never kept.
 var secretWords = words(
-	`password passwd passwort pass passphrase passcode pw pwd psw secret secrets token tokens key keys apikey private privkey
-	signing auth authorization authtoken bearer cred creds credential credentials cookie cookies session sessionid sid jwt sig signature
+	`password passwd passwort pass passphrase passcode pw pwd psw secret secrets token tokens key keys apikey private
+	privkey
+	signing auth authorization authtoken bearer cred creds credential credentials cookie cookies session sessionid sid
+	jwt sig signature
 	salt seed pin otp totp psk community crypt cipherkey masterauth requirepass`,
 )
 
@@ -39,18 +41,23 @@ var secretEnds = []string{"pw", "pwd", "pass", "passwd", "password", "secret", "
 // aboutIt are last words of names that are about a secret and not it: where it
 // is kept, or how long it is.
 var aboutIt = words(
-	`file files path dir directory folder store keystore truststore location name alias id type size length bits algorithm usage mode method methods format provider enabled required ttl timeout expiry attrs attributes`,
+	`file files path dir directory folder store keystore truststore location name alias id type size length bits ` +
+		`algorithm usage mode method methods format provider enabled required ttl timeout expiry attrs attributes`,
 )
 
 // harmlessNames are last words of names whose values are names themselves.
 var harmlessNames = words(
-	`host hostname server servers address addr addresses ip port ports url uri endpoint name names alias aliases database db dbname schema table
-	path file dir directory folder root base dn basedn bind listen binding interface device domain realm zone region site station location
+	`host hostname server servers address addr addresses ip port ports url uri endpoint name names alias aliases
+	database db dbname schema table
+	path file dir directory folder root base dn basedn bind listen binding interface device domain realm zone region
+	site station location
 	user username account owner group role client service unit program application app instance node cluster
 	proxy gateway backend upstream origin target source destination peer relay smarthost
-	timeout interval period delay retry retries attempts limit max min size count pool workers threads backlog queue topic exchange vhost share bucket index channel stream
+	timeout interval period delay retry retries attempts limit max min size count pool workers threads backlog queue
+	topic exchange vhost share bucket index channel stream
 	mode level type kind format protocol scheme version ssl tls security enabled disabled enable verify insecure
-	cert certificate ca cafile truststore keystore log logfile loglevel facility language lang locale charset encoding timezone tz compression prefix suffix`,
+	cert certificate ca cafile truststore keystore log logfile loglevel facility language lang locale charset encoding
+	timezone tz compression prefix suffix`,
 )
 
 func words(text string) map[string]bool {
@@ -156,7 +163,8 @@ var hostShape = sync.OnceValue(func() *regexp.Regexp {
 
 // switches are values that say no more than how a switch stands.
 var switches = words(
-	`on off yes no true false enabled disabled none null default any all tcp udp tls ssl plain starttls required preferred optional verify prefer require allow disable
+	`on off yes no true false enabled disabled none null default any all tcp udp tls ssl plain starttls required
+	preferred optional verify prefer require allow disable
 	localhost debug info notice warning warn error trace http https tcp4 tcp6`,
 )
 
@@ -188,7 +196,8 @@ func isTyped(value string) bool {
 	if _, err := time.ParseDuration(value); err == nil {
 		return true
 	}
-	return switches[strings.ToLower(value)] || isAddress(value) || hostShape().MatchString(value) && len(value) <= 253 ||
+	return switches[strings.ToLower(value)] || isAddress(value) || hostShape().MatchString(value) &&
+		len(value) <= 253 ||
 		isPath(value)
 }
 

@@ -12,8 +12,10 @@ import (
 // account, and words that name one, with what stands behind "=" or ":".
 var secretsIn = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(
-		`(?i)\b[a-z][a-z0-9+.-]*://[^\s"'<>]+|\b(?:proxy-)?authorization\s*[:=]\s*(?:(?:basic|bearer|digest|negotiate)\s+)?[^\s,;"']+|` +
-			`\b[\w.-]*(?:password|passwd|pwd|passphrase|secret|token|api[-_]?key|cookie)["']?\s*[=:]\s*(?:"[^"]*"|'[^']*'|[^\s;&,]+)`,
+		`(?i)\b[a-z][a-z0-9+.-]*://[^\s"'<>]+|\b(?:proxy-)?authorization\s*[:=]\s*(?:(?:basic|bearer|digest|` +
+			`negotiate)\s+)?[^\s,;"']+|` +
+			`\b[\w.-]*(?:password|passwd|pwd|passphrase|secret|token|api[-_]?key|cookie)["']?\s*[=:]\s*(?:"[^"]*"|` +
+			`'[^']*'|[^\s;&,]+)`,
 	)
 })
 
@@ -69,7 +71,8 @@ func tableLine(line string) string {
 // pg_hba.conf File" and the pages on each method).
 var hbaOptions = words(
 	`map clientcert clientname include_realm krb_realm compat_realm upn_username pamservice pam_use_hostname
-	ldapserver ldapport ldapscheme ldaptls ldapprefix ldapsuffix ldapbasedn ldapbinddn ldapsearchattribute ldapsearchfilter radiusservers radiusports radiusidentifiers`,
+	ldapserver ldapport ldapscheme ldaptls ldapprefix ldapsuffix ldapbasedn ldapbinddn ldapsearchattribute
+	ldapsearchfilter radiusservers radiusports radiusidentifiers`,
 )
 
 // hbaLine keeps the fields of pg_hba.conf and its harmless options.

@@ -90,7 +90,8 @@ func commandWord(word, last string, there func(string) bool) (shown, option stri
 // optionShape reports whether a word has the shape of an option's name.
 func optionShape(name string) bool {
 	return name != "" && len(name) <= 40 && strings.IndexFunc(name, func(r rune) bool {
-		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || r == '-' || r == '_' || r == '.')
+		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || r == '-' || r == '_' ||
+			r == '.')
 	}) < 0
 }
 

@@ -41,8 +41,10 @@ func NewSecrets(secrets ...string) Secrets {
 		if secret == "" {
 			continue
 		}
-		for _, form := range []string{secret, CleanTo(secret, len(secret)), Printable(secret), url.QueryEscape(secret), url.PathEscape(secret),
-			base64.StdEncoding.EncodeToString([]byte(secret)), base64.RawURLEncoding.EncodeToString([]byte(secret)), hex.EncodeToString([]byte(secret))} {
+		for _, form := range []string{secret, CleanTo(secret, len(secret)), Printable(secret), url.QueryEscape(secret),
+			url.PathEscape(secret),
+			base64.StdEncoding.EncodeToString([]byte(secret)), base64.RawURLEncoding.EncodeToString([]byte(secret)),
+			hex.EncodeToString([]byte(secret))} {
 			s.forms = append(s.forms, strings.ToLower(form))
 		}
 	}

@@ -12,8 +12,10 @@ func TestHide(t *testing.T) {
 	const secret = "Slack\twater-5%"
 	s := NewSecrets(secret, "")
 	for name, text := range map[string]string{
-		"whole": "wrong: " + secret, "cut off": "wrong: Slack\twate", "its end": "ater-5% is wrong", "made printable": "wrong: Slack water-5%", "shown": "wrong: Slack<U+0009>water-5%",
-		"in a URL": "GET /?p=Slack%09water-5%25", "in base64": "AUTH " + base64.StdEncoding.EncodeToString([]byte(secret)), "in other letters": "WRONG: SLACK\tWATER-5%",
+		"whole": "wrong: " + secret, "cut off": "wrong: Slack\twate", "its end": "ater-5% is wrong",
+		"made printable": "wrong: Slack water-5%", "shown": "wrong: Slack<U+0009>water-5%",
+		"in a URL": "GET /?p=Slack%09water-5%25", "in base64": "AUTH " +
+			base64.StdEncoding.EncodeToString([]byte(secret)), "in other letters": "WRONG: SLACK\tWATER-5%",
 	} {
 		got := s.Hide(text)
 		if strings.Contains(strings.ToLower(got), "water") || strings.Contains(got, "c2xhY2") ||

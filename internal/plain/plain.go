@@ -122,7 +122,8 @@ func utf16Halves(r rune) (high, low rune) {
 // ShellWord quotes a word for a POSIX shell where it needs to be.
 func ShellWord(s string) string {
 	special := func(r rune) bool {
-		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("@%+=:,./-_", r))
+		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' ||
+			strings.ContainsRune("@%+=:,./-_", r))
 	}
 	if s != "" && strings.IndexFunc(s, special) < 0 {
 		return s

@@ -31,7 +31,8 @@ func TestJSONHidesNothing(t *testing.T) {
 
 func TestPrintable(t *testing.T) {
 	for in, want := range map[string]string{
-		"Várzea": "Várzea", "a\nb\tc": "a b c", "\x1b[2J": "<U+001B>[2J", "a\u200bb": "a<U+200B>b", "\xff": "<U+FFFD>", "\U000e0041": "<U+E0041>",
+		"Várzea": "Várzea", "a\nb\tc": "a b c", "\x1b[2J": "<U+001B>[2J", "a\u200bb": "a<U+200B>b", "\xff": "<U+FFFD>",
+		"\U000e0041": "<U+E0041>",
 	} {
 		if got := Printable(in); got != want {
 			t.Errorf("%q: %q, want %q", in, got, want)
@@ -43,7 +44,8 @@ func TestPrintable(t *testing.T) {
 }
 
 func TestShellWord(t *testing.T) {
-	for in, want := range map[string]string{"": "''", "a-b_c.d/e": "a-b_c.d/e", "a b": "'a b'", "it's": `'it'\''s'`, "~x": "'~x'", "$x": "'$x'"} {
+	for in, want := range map[string]string{"": "''", "a-b_c.d/e": "a-b_c.d/e", "a b": "'a b'", "it's": `'it'\''s'`,
+		"~x": "'~x'", "$x": "'$x'"} {
 		if got := ShellWord(in); got != want {
 			t.Errorf("%q: %s, want %s", in, got, want)
 		}

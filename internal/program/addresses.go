@@ -29,7 +29,10 @@ func (l List) ListedIn(values []settingsfile.Value) []fact.Line {
 		if verb == "" {
 			continue
 		}
-		for _, item := range strings.FieldsFunc(v.Text, func(r rune) bool { return strings.ContainsRune(" \t,;'\"{}", r) }) {
+		for _, item := range strings.FieldsFunc(v.Text, func(r rune) bool {
+			return strings.ContainsRune(" \t,;'\"{}",
+				r)
+		}) {
 			if source(item) {
 				lines = append(lines, fact.Line{Number: v.Line, Text: verb + " " + item})
 			}

@@ -92,10 +92,14 @@ func NginxDenies(servers []*NginxBlock, source netip.Addr, target fact.Target) (
 	var named, others []*NginxBlock
 	for _, s := range servers {
 		switch {
-		case len(s.listens) > 0 && !slices.ContainsFunc(s.listens, func(text string) bool { return listensOn(text, target.Port) }):
+		case len(s.listens) > 0 && !slices.ContainsFunc(s.listens,
+			func(text string) bool { return listensOn(text, target.Port) }):
 		case slices.Contains(s.names, target.Name):
 			named = append(named, s)
-		case slices.ContainsFunc(s.names, func(name string) bool { return strings.ContainsAny(name, "*~") || strings.HasPrefix(name, ".") }):
+		case slices.ContainsFunc(s.names, func(name string) bool {
+			return strings.ContainsAny(name, "*~") ||
+				strings.HasPrefix(name, ".")
+		}):
 			return nil, NginxRule{} // a pattern may take the name
 		case len(s.names) == 0 || slices.Contains(s.names, "_"):
 			others = append(others, s)

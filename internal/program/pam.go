@@ -67,7 +67,8 @@ func pamOrigin(word string, source netip.Addr) filter.Tri {
 	switch {
 	case word == "ALL":
 		return filter.Yes
-	case word == "LOCAL", strings.HasPrefix(word, "tty"), strings.HasPrefix(word, ":"), word == "cron", word == "crond":
+	case word == "LOCAL", strings.HasPrefix(word, "tty"), strings.HasPrefix(word, ":"), word == "cron",
+		word == "crond":
 		return filter.No // who comes over the network does not come from there
 	case strings.HasSuffix(word, ".") && strings.Trim(word, "0123456789.") == "":
 		return triOf(strings.HasPrefix(source.String(), word))

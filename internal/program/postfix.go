@@ -14,7 +14,10 @@ import (
 func PostfixTables(text string) []string {
 	var list []string
 	for _, value := range postfixSettings(text) {
-		for _, word := range strings.FieldsFunc(value, func(r rune) bool { return r == ',' || r == ' ' || r == '\t' }) {
+		for _, word := range strings.FieldsFunc(value, func(r rune) bool {
+			return r == ',' || r == ' ' ||
+				r == '\t'
+		}) {
 			if path, ok := strings.CutPrefix(word, "cidr:"); ok && !slices.Contains(list, path) {
 				list = append(list, path)
 			}

@@ -17,11 +17,15 @@ func TestPostfixRefuses(t *testing.T) {
 		return list
 	}
 	for _, c := range []struct{ main, table, want string }{
-		{"smtpd_client_restrictions = check_client_access cidr:/t", "10.20.7.0/24 REJECT no gauges", "10.20.7.0/24 REJECT no gauges"},
-		{"smtpd_client_restrictions =\n permit_mynetworks,\n check_client_access cidr:/t", "10.20.7.0/24 550 no", ""}, // whose nets are its own was not said
-		{"mynetworks = 127.0.0.0/8 [::1]/128\nsmtpd_client_restrictions = permit_mynetworks, check_client_access cidr:/t", "10.20.7.0/24 550 no", "10.20.7.0/24 550 no"},
+		{"smtpd_client_restrictions = check_client_access cidr:/t", "10.20.7.0/24 REJECT no gauges",
+			"10.20.7.0/24 REJECT no gauges"},
+		{"smtpd_client_restrictions =\n permit_mynetworks,\n check_client_access cidr:/t", "10.20.7.0/24 550 no", ""},
+		// whose nets are its own was not said
+		{"mynetworks = 127.0.0.0/8 [::1]/128\nsmtpd_client_restrictions = permit_mynetworks, check_client_access " +
+			"cidr:/t", "10.20.7.0/24 550 no", "10.20.7.0/24 550 no"},
 		{"mynetworks = 10.20.0.0/16\nsmtpd_client_restrictions = permit_mynetworks, reject", "", ""},
-		{"mynetworks = 127.0.0.0/8\nsmtpd_client_restrictions = permit_mynetworks reject", "", "permit_mynetworks reject"},
+		{"mynetworks = 127.0.0.0/8\nsmtpd_client_restrictions = permit_mynetworks reject", "",
+			"permit_mynetworks reject"},
 		{"smtpd_client_restrictions = check_client_access cidr:/t, reject", "10.20.7.31 OK", ""},
 		{"smtpd_client_restrictions = check_client_access cidr:/t", "10.20.9.0/24 REJECT", ""},
 		{"smtpd_client_restrictions = check_client_access hash:/h, reject", "", ""},
@@ -39,7 +43,8 @@ func TestPostfixRefuses(t *testing.T) {
 			t.Errorf("%q with %q: %q, want %q", c.main, c.table, got, c.want)
 		}
 	}
-	if got := PostfixTables("smtpd_client_restrictions = check_client_access cidr:/t,\n check_client_access cidr:/u\n"); strings.Join(
+	if got := PostfixTables("smtpd_client_restrictions = check_client_access cidr:/t,\n check_client_access " +
+		"cidr:/u\n"); strings.Join(
 		got,
 		" ",
 	) != "/t /u" {

@@ -11,15 +11,19 @@ import (
 func TestUpstreamsIn(t *testing.T) {
 	for _, c := range []struct{ program, text, want string }{
 		{"nginx", "location / { proxy_pass http://10.20.0.15:8080; }", "http 10.20.0.15:8080 line 1"},
-		{"nginx", "\nlocation / {\n  proxy_pass https://tideapi.varzea.example/v1/;\n}", "https tideapi.varzea.example:443 line 3"},
-		{"nginx", "upstream tides {\n server 10.20.0.15:8080 weight=2;\n server [2001:db8::15]:8080;\n}\nlocation / { proxy_pass http://tides; }", "http 10.20.0.15:8080 line 2, http [2001:db8::15]:8080 line 3"},
+		{"nginx", "\nlocation / {\n  proxy_pass https://tideapi.varzea.example/v1/;\n}",
+			"https tideapi.varzea.example:443 line 3"},
+		{"nginx", "upstream tides {\n server 10.20.0.15:8080 weight=2;\n server [2001:db8::15]:8080;\n}\nlocation / " +
+			"{ proxy_pass http://tides; }", "http 10.20.0.15:8080 line 2, http [2001:db8::15]:8080 line 3"},
 		{"nginx", "server {\n listen 443 ssl;\n server_name tidebook.varzea.example;\n}", ""},
 		{"nginx", "# proxy_pass http://10.20.0.15:8080;", ""},
 		{"nginx", "proxy_pass http://localhost/;", "http localhost:80 line 1"},
 		{"nginx", "proxy_pass http://unix:/run/tides.sock;", ""},
-		{"haproxy", "backend tides\n  server one 10.20.0.15:8080 check\n  server two tideapi:9090", "http 10.20.0.15:8080 line 2, http tideapi:9090 line 3"},
+		{"haproxy", "backend tides\n  server one 10.20.0.15:8080 check\n  server two tideapi:9090",
+			"http 10.20.0.15:8080 line 2, http tideapi:9090 line 3"},
 		{"haproxy", "  # server one 10.20.0.15:8080", ""},
-		{"apache2", "ProxyPass /tides http://10.20.0.15:8080/\nProxyPassReverse /tides http://10.20.0.15:8080/", "http 10.20.0.15:8080 line 1"},
+		{"apache2", "ProxyPass /tides http://10.20.0.15:8080/\nProxyPassReverse /tides http://10.20.0.15:8080/",
+			"http 10.20.0.15:8080 line 1"},
 		{"apache2", "ProxyPass /old !", ""},
 	} {
 		var got []string

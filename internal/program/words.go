@@ -24,7 +24,9 @@ type phrase struct {
 // away, what tells most first. They are no single program's.
 var refusals = []phrase{
 	{
-		`cannot find your (?:reverse )?hostname|no reverse (?:dns|name)|reverse (?:dns )?lookup (?:failed|does not)|reverse (?:dns|address) .*(?:mismatch|not match)|hostname verification failed|client host .*does not resolve|forward.confirmed`,
+		`cannot find your (?:reverse )?hostname|no reverse (?:dns|name)|reverse (?:dns )?lookup (?:failed|does not)|` +
+			`reverse (?:dns|address) .*(?:mismatch|not match)|hostname verification failed|` +
+			`client host .*does not resolve|forward.confirmed`,
 		Meaning{"names/reverse-differs", "it wants a name for this client's address that leads back to it", true},
 	},
 	{
@@ -32,7 +34,10 @@ var refusals = []phrase{
 		Meaning{"rules/not-on-list", "its list does not name this client", false},
 	},
 	{
-		`too many (?:open )?(?:connections|clients|users|sessions|concurrent)|max(?:imum)? (?:number of )?(?:clients|connections|users|sessions)|connection (?:count |number )?limit|concurrency limit|connections? exceeded|max_connections|remaining connection slots|user limit reached|no (?:more|free) (?:connections|sessions|slots)|server (?:is )?(?:full|too busy)|sorry, .*maximum`,
+		`too many (?:open )?(?:connections|clients|users|sessions|concurrent)|` +
+			`max(?:imum)? (?:number of )?(?:clients|connections|users|sessions)|connection (?:count |number )?limit|` +
+			`concurrency limit|connections? exceeded|max_connections|remaining connection slots|user limit reached|` +
+			`no (?:more|free) (?:connections|sessions|slots)|server (?:is )?(?:full|too busy)|sorry, .*maximum`,
 		Meaning{"login/too-many-sessions", "it has no session left for this client", true},
 	},
 	{
@@ -40,19 +45,28 @@ var refusals = []phrase{
 		Meaning{"rules/rate-limited", "it allows only so many tries in a time", true},
 	},
 	{
-		`(?:tls|ssl|encryption) (?:is )?(?:required|needed|mandatory)|requires? (?:an? )?(?:secure|encrypted|tls|ssl)|must (?:issue|use|start) (?:a )?(?:starttls|tls|ssl)|(?:insecure|unencrypted|plain ?text) (?:connections? |auth\w* |logins? )?(?:is|are|was)? ?(?:not allowed|disallowed|disabled|rejected|refused)|use https|to an https port`,
+		`(?:tls|ssl|encryption) (?:is )?(?:required|needed|mandatory)|requires? (?:an? )?(?:secure|encrypted|tls|` +
+			`ssl)|must (?:issue|use|start) (?:a )?(?:starttls|tls|ssl)|(?:insecure|unencrypted|` +
+			`plain ?text) (?:connections? |auth\w* |logins? )?(?:is|are|was)? ?(?:not allowed|disallowed|disabled|` +
+			`rejected|refused)|use https|to an https port`,
 		Meaning{"settings/wrong-security", "it wants an encrypted session", true},
 	},
 	{
-		`starting up|not (?:yet )?(?:ready|accepting connections)|is (?:still )?(?:loading|initiali[sz]ing|starting)|loading the (?:dataset|data)|shutting down|in recovery|maintenance|come back later`,
+		`starting up|not (?:yet )?(?:ready|accepting connections)|is (?:still )?(?:loading|initiali[sz]ing|` +
+			`starting)|loading the (?:dataset|data)|shutting down|in recovery|maintenance|come back later`,
 		Meaning{"answer/not-ready", "it is not ready", true},
 	},
 	{
-		`many connection errors|not allowed at this time|\bbanned\b|(?:temporarily|currently) blocked|blacklist|block ?list|listed (?:at|in|by|on)\b|dnsbl|\brbl\b`,
+		`many connection errors|not allowed at this time|\bbanned\b|(?:temporarily|currently) blocked|blacklist|` +
+			`block ?list|listed (?:at|in|by|on)\b|dnsbl|\brbl\b`,
 		Meaning{"login/host-blocked", "it blocks this client's host", false},
 	},
 	{
-		`not allowed to connect|client host rejected|access (?:from \S+ )?(?:is |has been )?(?:denied|refused|forbidden)|(?:connection|client|host|address|ip|peer)\S* .{0,60}(?:denied|rejected|refused|forbidden|not (?:allowed|authori[sz]ed|permitted))|(?:denied|rejected|refused) by (?:acl|access|rule|policy|configuration|tcp)|(?:denied|rejected|refused|forbidden).{0,40}(?:connection|client|host|address)|not authori[sz]ed|refused by|refused connect|no permission to connect`,
+		`not allowed to connect|client host rejected|access (?:from \S+ )?(?:is |has been )?(?:denied|refused|` +
+			`forbidden)|(?:connection|client|host|address|ip|peer)\S* .{0,60}(?:denied|rejected|refused|forbidden|` +
+			`not (?:allowed|authori[sz]ed|permitted))|(?:denied|rejected|refused) by (?:acl|access|rule|policy|` +
+			`configuration|tcp)|(?:denied|rejected|refused|forbidden).{0,40}(?:connection|client|host|address)|` +
+			`not authori[sz]ed|refused by|refused connect|no permission to connect`,
 		Meaning{"answer/source-refused", "it turns this client away", false},
 	},
 }
@@ -60,17 +74,22 @@ var refusals = []phrase{
 // logons is what the audit of Windows says of a logon that failed, in the words of
 // package eventlog, which do not change with the system's language.
 var logons = []phrase{
-	{`Security-Auditing: .*there is no such account`, Meaning{"login/unknown-account", "there is no such account", true}},
+	{`Security-Auditing: .*there is no such account`, Meaning{"login/unknown-account", "there is no such account",
+		true}},
 	{`Security-Auditing: .*the password is wrong`, Meaning{"login/wrong-secret", "the secret is wrong", true}},
 	{`Security-Auditing: .*the account is locked`, Meaning{"login/locked", "the account is locked", true}},
 	{`Security-Auditing: .*the account is disabled`, Meaning{"login/disabled", "the account is switched off", true}},
-	{`Security-Auditing: .*the account has expired`, Meaning{"login/account-expired", "the account has expired", true}},
+	{`Security-Auditing: .*the account has expired`, Meaning{"login/account-expired", "the account has expired",
+		true}},
 	{`Security-Auditing: .*the password has expired`, Meaning{"login/secret-expired", "the secret has expired", true}},
-	{`Security-Auditing: .*the password must be changed`, Meaning{"login/must-change", "the secret must be changed first", true}},
+	{`Security-Auditing: .*the password must be changed`, Meaning{"login/must-change",
+		"the secret must be changed first", true}},
 	{`Security-Auditing: .*not at this time of day`, Meaning{"login/rejected", "not at this time", true}},
 	{`Security-Auditing: .*not from this computer`, Meaning{"login/not-from-here", "not from this client", true}},
-	{`Security-Auditing: .*this kind of logon is not granted`, Meaning{"login/no-right", "this kind of logon is not granted to it", true}},
-	{`Security-Auditing: .*the clocks are too far apart`, Meaning{"login/clock-skew", "the clocks are too far apart", true}},
+	{`Security-Auditing: .*this kind of logon is not granted`,
+		Meaning{"login/no-right", "this kind of logon is not granted to it", true}},
+	{`Security-Auditing: .*the clocks are too far apart`, Meaning{"login/clock-skew", "the clocks are too far apart",
+		true}},
 }
 
 type compiledPhrase struct {
@@ -114,15 +133,19 @@ var ofAccount = sync.OnceValue(func() *regexp.Regexp {
 // the reason outranks what is said about the end.
 var starts = []phrase{
 	{
-		`address (?:is )?(?:already )?in use|eaddrinuse|failed \(98:|cannot bind .*in use|port .*(?:already|in use)|port \d+ is busy|only one usage of each socket address`,
+		`address (?:is )?(?:already )?in use|eaddrinuse|failed \(98:|cannot bind .*in use|port .*(?:already|in use)|` +
+			`port \d+ is busy|only one usage of each socket address`,
 		Meaning{"service/port-taken", "its port is taken", true},
 	},
 	{
-		`image not known|no such image|manifest (?:for \S+ )?(?:unknown|not found)|unable to find image|pull access denied|(?:error|failed).{0,60}(?:pulling|copying system) image|initializing source docker://|imagepullbackoff|errimagepull|image .{0,80}(?:not found|does not exist)`,
+		`image not known|no such image|manifest (?:for \S+ )?(?:unknown|not found)|unable to find image|` +
+			`pull access denied|(?:error|failed).{0,60}(?:pulling|copying system) image|` +
+			`initializing source docker://|imagepullbackoff|errimagepull|image .{0,80}(?:not found|does not exist)`,
 		Meaning{"service/image-missing", "its image cannot be had", true},
 	},
 	{
-		`no space left on device|cannot allocate memory|too many open files|out of memory|disk quota exceeded|insufficient (?:disk|space|memory)|disk (?:is )?full`,
+		`no space left on device|cannot allocate memory|too many open files|out of memory|disk quota exceeded|` +
+			`insufficient (?:disk|space|memory)|disk (?:is )?full`,
 		Meaning{"service/starved", "something has run out", true},
 	},
 	{
@@ -130,27 +153,43 @@ var starts = []phrase{
 		Meaning{"service/policy-denied", "the system's policy denies it", true},
 	},
 	{
-		`\[emerg\]|not a valid (?:configuration )?directive|parse config:|(?:loading|reading|parsing) .{0,20}config.{0,30}failed|unexpected symbol near|(?:toml|yaml|json|xml): line \d+|bad configuration option|configuration error|invalid configuration|fatal config file error|fatal error in defaults handling|syntax error(?:,|:| in\b| on\b| at line| near line|$)|parse error|parsing \S* ?(?:failed|error)|failed to (?:parse|load|read) (?:the )?(?:config|settings)|bad (?:configuration|config|directive|option|line)|config\w* .{0,40}(?:invalid|error|bad)|(?:error|failed) (?:in|reading|loading|parsing) (?:the )?(?:config|settings)`,
+		`\[emerg\]|not a valid (?:configuration )?directive|parse config:|(?:loading|reading|` +
+			`parsing) .{0,20}config.{0,30}failed|unexpected symbol near|(?:toml|yaml|json|xml): line \d+|` +
+			`bad configuration option|configuration error|invalid configuration|fatal config file error|` +
+			`fatal error in defaults handling|syntax error(?:,|:| in\b| on\b| at line| near line|$)|parse error|` +
+			`parsing \S* ?(?:failed|error)|failed to (?:parse|load|read) (?:the )?(?:config|settings)|` +
+			`bad (?:configuration|config|directive|option|line)|config\w* .{0,40}(?:invalid|error|bad)|(?:error|` +
+			`failed) (?:in|reading|loading|parsing) (?:the )?(?:config|settings)`,
 		Meaning{"service/settings-rejected", "it refuses its settings", true},
 	},
 	{
-		`(?:unknown|unrecognized|unrecognised|unsupported|unexpected|unable to parse|illegal|invalid|undefined|duplicate|missing|misplaced) (?:\S+ ){0,4}(?:directive|parameter|option|flag|keyword|variable|setting|field|key|section|argument|token|value|statement|command|attribute|property|entry|line|name|type|listen)`,
+		`(?:unknown|unrecognized|unrecognised|unsupported|unexpected|unable to parse|illegal|invalid|undefined|` +
+			`duplicate|missing|misplaced) (?:\S+ ){0,4}(?:directive|parameter|option|flag|keyword|variable|setting|` +
+			`field|key|section|argument|token|value|statement|command|attribute|property|entry|line|name|type|listen)`,
 		Meaning{"service/settings-rejected", "it refuses its settings", true},
 	},
 	{
-		`(?:/etc/\S*?|\S+\.(?:conf|cfg|cnf|ini|ya?ml|toml|json|lua|xml|properties|rc))['"]?(?:[:(]|,? (?:at |on |in )?line:? ?)\d+|problem .{0,40}(?:reading|loading|parsing|with) .{0,20}config|(?:problem|error|mistake) (?:on|in|at|near) line \d+|badly formed|unrecogni[sz]ed:? |unknown setting|improper format of .{0,30}config`,
+		`(?:/etc/\S*?|\S+\.(?:conf|cfg|cnf|ini|ya?ml|toml|json|lua|xml|properties|rc))['"]?(?:[:(]|,? (?:at |on |` +
+			`in )?line:? ?)\d+|problem .{0,40}(?:reading|loading|parsing|with) .{0,20}config|(?:problem|error|` +
+			`mistake) (?:on|in|at|near) line \d+|badly formed|unrecogni[sz]ed:? |unknown setting|` +
+			`improper format of .{0,30}config`,
 		Meaning{"service/settings-rejected", "it refuses its settings", true},
 	},
 	{
-		`has group or world access|permissions? .{0,40}(?:too open|are too)|unprotected private key|no hostkeys available|(?:certificate|private key|key file|pem|keystore).{0,80}(?:failed|cannot|could not|no such|not (?:found|readable|match)|denied|bad|mismatch|error|expired)|(?:failed|cannot|could not|unable to|error) .{0,60}(?:certificate|private key|key file|pem\b|keystore)`,
+		`has group or world access|permissions? .{0,40}(?:too open|are too)|unprotected private key|` +
+			`no hostkeys available|(?:certificate|private key|key file|pem|keystore).{0,80}(?:failed|cannot|` +
+			`could not|no such|not (?:found|readable|match)|denied|bad|mismatch|error|expired)|(?:failed|cannot|` +
+			`could not|unable to|error) .{0,60}(?:certificate|private key|key file|pem\b|keystore)`,
 		Meaning{"service/settings-rejected", "it cannot use a file that its settings name", true},
 	},
 	{
-		`(?:cannot|could not|failed to|unable to|error|fatal).{0,100}(?:no such file|permission denied|not found|is not writable|does not exist)`,
+		`(?:cannot|could not|failed to|unable to|error|fatal).{0,100}(?:no such file|permission denied|not found|` +
+			`is not writable|does not exist)`,
 		Meaning{"service/settings-rejected", "it cannot use a file that its settings name", true},
 	},
 	{
-		`open (?:/etc/\S+|\S+\.(?:conf|cfg|cnf|ini|ya?ml|toml|json|xml|properties)):? .{0,20}(?:permission denied|no such file)`,
+		`open (?:/etc/\S+|\S+\.(?:conf|cfg|cnf|ini|ya?ml|toml|json|xml|properties)):? .{0,20}(?:permission denied|` +
+			`no such file)`,
 		Meaning{"service/settings-rejected", "it cannot read its settings", true},
 	},
 	{
@@ -179,7 +218,8 @@ func DoesNotStart(text string) (m Meaning, rank int, ok bool) {
 // seenAs is how servers write whom they speak to.
 var seenAs = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(
-		`(?i)(?:host "|for host |\[|from |client |address |peer |ip )"?([0-9]{1,3}(?:\.[0-9]{1,3}){3}|[0-9a-f:]*:[0-9a-f:]+)\b`,
+		`(?i)(?:host "|for host |\[|from |client |address |peer |ip )"?([0-9]{1,3}(?:\.[0-9]{1,3}){3}|` +
+			`[0-9a-f:]*:[0-9a-f:]+)\b`,
 	)
 })
 

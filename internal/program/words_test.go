@@ -4,21 +4,32 @@ import "testing"
 
 func TestRefuses(t *testing.T) {
 	for text, want := range map[string]string{
-		"450 4.7.25 Client host rejected: cannot find your hostname, [10.20.7.31]":                       "names/reverse-differs",
-		"554 5.7.1 <gauge-07.varzea.example[10.20.7.31]>: Client host rejected: no mail from the gauges": "answer/source-refused",
-		"421 Too many concurrent SMTP connections; please try again later.":                              "login/too-many-sessions",
-		"Sorry, the maximum number of allowed clients are already connected.":                            "login/too-many-sessions",
-		"-ERR max number of clients reached":                                                             "login/too-many-sessions",
-		"Host '10.20.7.31' is not allowed to connect to this MariaDB server":                             "answer/source-refused",
-		"Host 'x' is blocked because of many connection errors":                                          "login/host-blocked",
-		"The plain HTTP request was sent to an HTTPS port":                                               "settings/wrong-security",
-		"530 Must issue a STARTTLS command first":                                                        "settings/wrong-security",
-		"the database system is starting up":                                                             "answer/not-ready",
-		"refused connect from 10.20.7.31 (10.20.7.31)":                                                   "answer/source-refused",
-		"220 tidebook ESMTP ready":                                                                       "",
-		"550 no such user here":                                                                          "",
-		"connection denied by rule 7 for 10.20.7.31":                                                     "answer/source-refused",
-		"535 authentication failed":                                                                      "",
+		"450 4.7.25 Client host rejected: cannot find your hostname, " +
+			"[10.20.7.31]": "names/reverse-differs",
+		"554 5.7.1 <gauge-07.varzea.example[10.20.7.31]>: Client host rejected: no mail from the " +
+			"gauges": "answer/source-refused",
+		"421 Too many concurrent SMTP connections; please try again " +
+			"later.": "login/too-many-sessions",
+		"Sorry, the maximum number of allowed clients are already " +
+			"connected.": "login/too-many-sessions",
+		"-ERR max number of clients reached": "login/too-many-sessions",
+		"Host '10.20.7.31' is not allowed to connect to this MariaDB " +
+			"server": "answer/source-refused",
+		"Host 'x' is blocked because of many connection " +
+			"errors": "login/host-blocked",
+		"The plain HTTP request was sent to an HTTPS " +
+			"port": "settings/wrong-security",
+		"530 Must issue a STARTTLS command " +
+			"first": "settings/wrong-security",
+		"the database system is starting " +
+			"up": "answer/not-ready",
+		"refused connect from 10.20.7.31 " +
+			"(10.20.7.31)": "answer/source-refused",
+		"220 tidebook ESMTP ready": "",
+		"550 no such user here":    "",
+		"connection denied by rule 7 for " +
+			"10.20.7.31": "answer/source-refused",
+		"535 authentication failed": "",
 	} {
 		m, _ := Refuses(text)
 		if m.Cause != want {
@@ -57,8 +68,10 @@ func TestDoesNotStart(t *testing.T) {
 
 func TestSeenAs(t *testing.T) {
 	for text, want := range map[string]string{
-		`no pg_hba.conf entry for host "10.20.0.1", user "gauge"`: "10.20.0.1", "rejected: cannot find your hostname, [10.20.7.31]": "10.20.7.31",
-		"refused connect from fd20::31": "fd20::31", "nothing at all": "", "at 12:30:01 it said no": "",
+		`no pg_hba.conf entry for host "10.20.0.1", user "gauge"`: "10.20.0.1",
+		"rejected: cannot find your hostname, [10.20.7.31]":       "10.20.7.31",
+		"refused connect from fd20::31":                           "fd20::31", "nothing at all": "",
+		"at 12:30:01 it said no": "",
 	} {
 		got := ""
 		if addr, ok := SeenAs(text); ok {

@@ -41,7 +41,8 @@ func WrapperRules(lines []fact.Line) []WrapperRule {
 		if len(fields) < 2 {
 			continue
 		}
-		r := WrapperRule{Number: number, Text: text, daemons: wrapperWords(fields[0]), clients: wrapperWords(fields[1])}
+		r := WrapperRule{Number: number, Text: text, daemons: wrapperWords(fields[0]),
+			clients: wrapperWords(fields[1])}
 		for _, option := range fields[2:] {
 			switch word := strings.ToLower(strings.TrimSpace(option)); word {
 			case "allow", "deny":

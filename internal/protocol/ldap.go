@@ -7,7 +7,8 @@ var ldap = Protocol{
 	Name: "ldap",
 	Schemes: []Scheme{
 		{Name: "ldap", Port: 389, Security: fact.Plain, First: ClientFirst, Record: "_ldap._tcp"},
-		{Name: "ldap+starttls", Port: 389, Security: fact.StartTLS, First: ClientFirst, Verify: true, Record: "_ldap._tcp"},
+		{Name: "ldap+starttls", Port: 389, Security: fact.StartTLS, First: ClientFirst, Verify: true,
+			Record: "_ldap._tcp"},
 		{Name: "ldaps", Port: 636, Security: fact.TLS, First: ClientFirst, Verify: true, Record: "_ldaps._tcp"},
 	},
 	Accounts: true,

@@ -120,7 +120,8 @@ type LogLine struct{ Text, Cause string }
 // All is every protocol, in the order in which help lists their schemes.
 var All = []*Protocol{
 	&http, &ssh, &postgres, &mysql, &redis, &ldap, &krb5, &smtp, &imap, &pop3, &amqp, &mqtt, &ftp, &smb, &nfs, &rpc,
-	&dcerpc, &dns, &ntp, &xmpp, &nats, &kafka, &mongodb, &memcached, &etcd, &websocket, &http2, &socks5, &proxy, &tds, &browser, &rdp, &vnc,
+	&dcerpc, &dns, &ntp, &xmpp, &nats, &kafka, &mongodb, &memcached, &etcd, &websocket, &http2, &socks5, &proxy, &tds,
+	&browser, &rdp, &vnc,
 	&winrm, &ipp, &lpd, &rsync, &git, &finger, &sip, &rtsp, &stun, &snmp, &radius, &tftp, &syslog, &bare,
 }
 

@@ -6,7 +6,8 @@ import "uakari/internal/fact"
 var stun = Protocol{
 	Name: "stun",
 	Schemes: []Scheme{
-		{Name: "stun", Port: 3478, UDP: true, Open: true, Security: fact.Plain, First: ClientFirst, Record: "_stun._udp"},
+		{Name: "stun", Port: 3478, UDP: true, Open: true, Security: fact.Plain, First: ClientFirst,
+			Record: "_stun._udp"},
 	},
 	Without: map[string]string{"Door": noDoor, "Alive": askedOnce},
 }

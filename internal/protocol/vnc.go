@@ -6,7 +6,8 @@ import "uakari/internal/fact"
 var vnc = Protocol{
 	Name: "vnc",
 	Schemes: []Scheme{
-		{Name: "vnc", Port: 5900, Also: []uint16{5901}, Security: fact.Plain, First: ServerFirst, Nameless: "the screen"},
+		{Name: "vnc", Port: 5900, Also: []uint16{5901}, Security: fact.Plain, First: ServerFirst,
+			Nameless: "the screen"},
 	},
 	Codes: []Code{
 		{"mechanism", "", "login/mechanism-off", Coded},

@@ -6,8 +6,10 @@ import "uakari/internal/fact"
 var xmpp = Protocol{
 	Name: "xmpp",
 	Schemes: []Scheme{
-		{Name: "xmpp", Port: 5222, Security: fact.StartTLS, First: ClientFirst, Verify: true, Record: "_xmpp-client._tcp"},
-		{Name: "xmpps", Port: 5223, Security: fact.TLS, First: ClientFirst, Verify: true, Record: "_xmpps-client._tcp"},
+		{Name: "xmpp", Port: 5222, Security: fact.StartTLS, First: ClientFirst, Verify: true,
+			Record: "_xmpp-client._tcp"},
+		{Name: "xmpps", Port: 5223, Security: fact.TLS, First: ClientFirst, Verify: true,
+			Record: "_xmpps-client._tcp"},
 	},
 	Codes: []Code{
 		{"mechanism", "", "login/mechanism-off", Coded},

@@ -7,9 +7,11 @@ import (
 	"unicode/utf16"
 )
 
-const exported = "Windows Registry Editor Version 5.00\r\n\r\n; tides\r\n[HKEY_LOCAL_MACHINE\\SOFTWARE\\Tidebook]\r\n" +
+const exported = "Windows Registry Editor Version 5.00\r\n\r\n; " +
+	"tides\r\n[HKEY_LOCAL_MACHINE\\SOFTWARE\\Tidebook]\r\n" +
 	"@=\"own\"\r\n\"path\"=\"C:\\\\tides\\\\book.exe\"\r\n\"said\"=\"a \\\"b\\\"\"\r\n\"port\"=dword:00001f90\r\n" +
-	"\"names\"=hex(7):61,00,00,00,62,\\\r\n  00,00,00,00,00\r\n\"big\"=hex(b):01,00,00,00,00,00,00,00\r\n\"raw\"=hex:0a,0b\r\n\"gone\"=-\r\n[-HKEY_LOCAL_MACHINE\\SOFTWARE\\Old]\r\n\"x\"=\"y\"\r\n"
+	"\"names\"=hex(7):61,00,00,00,62,\\\r\n  " +
+	"00,00,00,00,00\r\n\"big\"=hex(b):01,00,00,00,00,00,00,00\r\n\"raw\"=hex:0a,0b\r\n\"gone\"=-\r\n[-HKEY_LOCAL_MACHINE\\SOFTWARE\\Old]\r\n\"x\"=\"y\"\r\n"
 
 func TestRegistry(t *testing.T) {
 	wide := []byte{0xff, 0xfe}
@@ -25,7 +27,8 @@ func TestRegistry(t *testing.T) {
 		for _, v := range values {
 			got = append(got, v.Name+"="+v.Text)
 		}
-		if want := `=own|path=C:\tides\book.exe|said=a "b"|port=8080|names=a` + "\n" + `b|big=1|raw=0a0b`; strings.Join(
+		if want := `=own|path=C:\tides\book.exe|said=a "b"|port=8080|names=a` + "\n" +
+			`b|big=1|raw=0a0b`; strings.Join(
 			got,
 			"|",
 		) != want {
@@ -35,7 +38,8 @@ func TestRegistry(t *testing.T) {
 			t.Errorf("its place: %+v", values[1])
 		}
 	}
-	for _, text := range []string{"", "[x]\n", "REGEDIT4\n[x]\n\"a\n", "REGEDIT4\n[x]\n\"a\"=dword:xyz\n", "REGEDIT4\n[x]\n\"a\"=hex:0\n", "REGEDIT4\n[x]\na=b\n"} {
+	for _, text := range []string{"", "[x]\n", "REGEDIT4\n[x]\n\"a\n", "REGEDIT4\n[x]\n\"a\"=dword:xyz\n",
+		"REGEDIT4\n[x]\n\"a\"=hex:0\n", "REGEDIT4\n[x]\na=b\n"} {
 		if _, err := Registry([]byte(text)); err == nil {
 			t.Errorf("%q is read", text)
 		}

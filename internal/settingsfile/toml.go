@@ -127,5 +127,6 @@ func (r *tomlReader) comment(e *unstable.Node) {
 	}
 	key, value, _ := as.read(line)
 	where := r.parser.Shape(e.Raw).Start
-	r.list = append(r.list, Value{Key: r.section + key, Text: value, Line: where.Line, Column: where.Column, Off: true})
+	r.list = append(r.list, Value{Key: r.section + key, Text: value, Line: where.Line, Column: where.Column,
+		Off: true})
 }

@@ -57,9 +57,11 @@ func inTree(text string) ([]Value, error) {
 				anchors[name] = at
 			}
 		case *ast.NullNode:
-			list = append(list, Value{Key: path, Line: lines[min(n.GetToken().Position.Line, len(lines)-1)], Column: n.GetToken().Position.Column})
+			list = append(list, Value{Key: path, Line: lines[min(n.GetToken().Position.Line, len(lines)-1)],
+				Column: n.GetToken().Position.Column})
 		case ast.ScalarNode:
-			list = append(list, Value{Key: path, Text: fmt.Sprint(n.GetValue()), Line: lines[min(n.GetToken().Position.Line, len(lines)-1)], Column: n.GetToken().Position.Column})
+			list = append(list, Value{Key: path, Text: fmt.Sprint(n.GetValue()),
+				Line: lines[min(n.GetToken().Position.Line, len(lines)-1)], Column: n.GetToken().Position.Column})
 		}
 	}
 	for _, doc := range file.Docs {

@@ -33,11 +33,13 @@ func From(path string, text []byte) (*fact.Sheet, []string, error) {
 	switch {
 	case slices.ContainsFunc(documents, func(d document) bool { return d.Kind != "" }):
 		return fromCluster(documents)
-	case slices.ContainsFunc(documents, func(d document) bool { return len(d.SecurityGroups)+len(d.Routers)+len(d.Subnets)+len(d.Rules) > 0 }):
+	case slices.ContainsFunc(documents,
+		func(d document) bool { return len(d.SecurityGroups)+len(d.Routers)+len(d.Subnets)+len(d.Rules) > 0 }):
 		return fromGroups(documents)
 	}
 	return nil, nil, fmt.Errorf(
-		"%s:1:1: nothing in it is known here; expected a cluster's objects (kind: …), security_groups, routers or subnets, or a table with columns such as layer,direction,action,source,port",
+		"%s:1:1: nothing in it is known here; expected a cluster's objects (kind: …), security_groups, routers or "+
+			"subnets, or a table with columns such as layer,direction,action,source,port",
 		path,
 	)
 }
@@ -73,7 +75,8 @@ func decode(d *yaml.Decoder, into *document) (err error) {
 // columns is the names that columns of a table of rules go by.
 var columns = map[string][]string{
 	"layer": {"layer", "group", "list", "policy"}, "side": {"direction", "side"}, "do": {"action", "do", "verdict"},
-	"from": {"source", "from", "src"}, "to": {"destination", "to", "dst"}, "transport": {"protocol", "transport", "proto"},
+	"from": {"source", "from", "src"}, "to": {"destination", "to", "dst"},
+	"transport": {"protocol", "transport", "proto"},
 	"ports": {
 		"ports",
 		"port",

@@ -83,7 +83,8 @@ func shown(t *testing.T, path, text string) (string, string) {
 		}
 		for _, r := range l.Out {
 			b.WriteString(
-				" out " + r.Do + " " + strings.Join(r.To, " ") + " " + r.Transport + " " + strings.Join(r.Ports, " ") + "\n",
+				" out " + r.Do + " " + strings.Join(r.To, " ") + " " + r.Transport + " " + strings.Join(r.Ports, " ") +
+					"\n",
 			)
 		}
 	}
@@ -119,7 +120,8 @@ policies of stations/gauge-1, out (nothing-out) [10.244.2.7 fd44::7]
 	if got != want {
 		t.Errorf("%s\nwant\n%s", got, want)
 	}
-	for _, part := range []string{"names the port metrics, which no container of harbour/tidebook-1 has", "portal sends tidebook.varzea.example/ to the service tidebook, port 80, which it does not have",
+	for _, part := range []string{"names the port metrics, which no container of harbour/tidebook-1 has",
+		"portal sends tidebook.varzea.example/ to the service tidebook, port 80, which it does not have",
 		"to the service gone, which is not in the export", "ConfigMap tides says nothing"} {
 		if !strings.Contains(notes, part) {
 			t.Errorf("%s\nlacks %q", notes, part)
@@ -154,7 +156,8 @@ group empty [empty]
 	if got != want {
 		t.Errorf("%s\nwant\n%s", got, want)
 	}
-	for _, part := range []string{"group empty is not in the export", "protocol sctp", "the group z, which is not in the export", "router heron sends 10.30.0.0/16"} {
+	for _, part := range []string{"group empty is not in the export", "protocol sctp",
+		"the group z, which is not in the export", "router heron sends 10.30.0.0/16"} {
 		if !strings.Contains(notes, part) {
 			t.Errorf("%s\nlacks %q", notes, part)
 		}
@@ -162,7 +165,8 @@ group empty [empty]
 	alone, _ := shown(
 		t,
 		"rules.json",
-		`{"security_group_rules": [{"security_group_id": "a", "direction": "ingress", "protocol": "tcp", "port_range_min": 22, "port_range_max": 22}]}`,
+		`{"security_group_rules": [{"security_group_id": "a", "direction": "ingress", "protocol": "tcp", `+
+			`"port_range_min": 22, "port_range_max": 22}]}`,
 	)
 	if want := "group a [a]\n in allow 0.0.0.0/0 but  tcp 22\n"; alone != want {
 		t.Errorf("%q, want %q", alone, want)
@@ -174,7 +178,8 @@ func TestFromTable(t *testing.T) {
 	got, notes := shown(
 		t,
 		"t.csv",
-		"\ufefflayer;direction;action;source;destination;protocol;port;guards\nedge;in;Permit;10.20.7.0/24;;TCP;443 8443;10.20.0.0/24\nedge;out;drop;any;10.20.9.0/24;any;any;\n;;allow;*;;udp;53;\n",
+		"\ufefflayer;direction;action;source;destination;protocol;port;guards\nedge;in;Permit;10.20.7.0/24;;TCP;443 "+
+			"8443;10.20.0.0/24\nedge;out;drop;any;10.20.9.0/24;any;any;\n;;allow;*;;udp;53;\n",
 	)
 	want := `edge [10.20.0.0/24]
  in allow 10.20.7.0/24 but  tcp 443 8443

@@ -135,7 +135,8 @@ func (s *selector) fits(labels map[string]string) bool {
 	}
 	for _, e := range s.Expressions {
 		value, has := labels[e.Key]
-		ok := map[string]bool{"In": has && slices.Contains(e.Values, value), "NotIn": !slices.Contains(e.Values, value), "Exists": has, "DoesNotExist": !has}[e.Operator]
+		ok := map[string]bool{"In": has && slices.Contains(e.Values, value),
+			"NotIn": !slices.Contains(e.Values, value), "Exists": has, "DoesNotExist": !has}[e.Operator]
 		if !ok {
 			return false
 		}
@@ -160,7 +161,8 @@ func fromCluster(documents []document) (*fact.Sheet, []string, error) {
 		return nil, nil, fmt.Errorf("of its objects none is a network policy, a service or an ingress")
 	}
 	if len(c.policies) > 0 && len(c.pods) == 0 {
-		c.notes = append(c.notes, "no pods are in the export, so that nobody can say whom a policy picks: export them too")
+		c.notes = append(c.notes,
+			"no pods are in the export, so that nobody can say whom a policy picks: export them too")
 	}
 	for _, pod := range c.pods {
 		if len(addressesOf(pod)) > 0 {
@@ -191,7 +193,8 @@ func (c *cluster) sort(documents []document) {
 			c.namespaces = append(c.namespaces, d)
 		case "Ingress":
 			c.ingresses = append(c.ingresses, d)
-		case "List", "NetworkPolicyList", "ServiceList", "EndpointSliceList", "PodList", "NamespaceList", "IngressList":
+		case "List", "NetworkPolicyList", "ServiceList", "EndpointSliceList", "PodList", "NamespaceList",
+			"IngressList":
 			kind := strings.TrimSuffix(d.Kind, "List")
 			items := slices.Clone(d.Items)
 			for i := range items {
@@ -353,7 +356,8 @@ func (c *cluster) withPorts(rules []fact.SheetRule, policy, pod document, side s
 			name = number.(string)
 			port, known := portNamed(pod, name)
 			if !known || side == "out" {
-				c.notes = append(c.notes, fmt.Sprintf("%s names the port %s, which no container of %s has: that part allows nothing (it has %s)", policy.Metadata.Name, name, fullName(pod), portNames(pod)))
+				c.notes = append(c.notes, fmt.Sprintf("%s names the port %s, which no container of %s has: that "+
+					"part allows nothing (it has %s)", policy.Metadata.Name, name, fullName(pod), portNames(pod)))
 				continue
 			}
 			text = fmt.Sprint(port)
@@ -432,7 +436,8 @@ func (c *cluster) behind(s document, p servicePort) (to []string, why string) {
 		sliced = true
 		for _, raw := range e.Ports {
 			var port slicePort
-			if text, err := yaml.Marshal(raw); err != nil || yaml.Unmarshal(text, &port) != nil || port.Name != p.Name {
+			if text, err := yaml.Marshal(raw); err != nil || yaml.Unmarshal(text, &port) != nil ||
+				port.Name != p.Name {
 				continue
 			}
 			for _, end := range e.Endpoints {
@@ -472,7 +477,8 @@ func (c *cluster) picked(s document, p servicePort) (to []string, why string) {
 	want := selector{Labels: labels}
 	found, ready := 0, 0
 	for _, pod := range c.pods {
-		if or(pod.Metadata.Namespace, "default") != or(s.Metadata.Namespace, "default") || !want.fits(pod.Metadata.Labels) {
+		if or(pod.Metadata.Namespace, "default") != or(s.Metadata.Namespace, "default") ||
+			!want.fits(pod.Metadata.Labels) {
 			continue
 		}
 		found++
@@ -485,7 +491,8 @@ func (c *cluster) picked(s document, p servicePort) (to []string, why string) {
 		case string:
 			number, known := portNamed(pod, target)
 			if named = target; !known {
-				why = fmt.Sprintf("its port is sent to the name %s, which no container of %s has (it has %s)", named, fullName(pod), portNames(pod))
+				why = fmt.Sprintf("its port is sent to the name %s, which no container of %s has (it has %s)", named,
+					fullName(pod), portNames(pod))
 				continue
 			}
 			port = number
@@ -545,18 +552,22 @@ func (c *cluster) ingress(i document) {
 				continue
 			}
 			at := slices.IndexFunc(c.services, func(s document) bool {
-				return s.Metadata.Name == want.Name && or(s.Metadata.Namespace, "default") == or(i.Metadata.Namespace, "default")
+				return s.Metadata.Name == want.Name && or(s.Metadata.Namespace, "default") == or(i.Metadata.Namespace,
+					"default")
 			})
-			where := fmt.Sprintf("ingress %s sends %s%s to the service %s", fullName(i), rule.Host, path.Path, want.Name)
+			where := fmt.Sprintf("ingress %s sends %s%s to the service %s", fullName(i), rule.Host, path.Path,
+				want.Name)
 			switch {
 			case at < 0:
 				c.notes = append(c.notes, where+", which is not in the export")
 			case !slices.ContainsFunc(c.services[at].Spec.Ports, func(p servicePort) bool {
-				return want.Port.Number != 0 && p.Port == want.Port.Number || want.Port.Name != "" && p.Name == want.Port.Name
+				return want.Port.Number != 0 && p.Port == want.Port.Number || want.Port.Name != "" &&
+					p.Name == want.Port.Name
 			}):
 				c.notes = append(
 					c.notes,
-					fmt.Sprintf("%s, port %s, which it does not have", where, or(want.Port.Name, fmt.Sprint(want.Port.Number))),
+					fmt.Sprintf("%s, port %s, which it does not have", where,
+						or(want.Port.Name, fmt.Sprint(want.Port.Number))),
 				)
 			}
 		}

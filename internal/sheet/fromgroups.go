@@ -84,7 +84,8 @@ func fromGroups(documents []document) (*fact.Sheet, []string, error) {
 			notes = append(
 				notes,
 				fmt.Sprintf(
-					"which addresses are in the group %s is not in the export: write them into the group, or export the ports too",
+					"which addresses are in the group %s is not in the export: write them into the group, or export "+
+						"the ports too",
 					names[g.ID],
 				),
 			)

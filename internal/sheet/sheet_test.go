@@ -64,7 +64,9 @@ func TestWrong(t *testing.T) {
 		{"otherwise: allow", "otherwise: ask", `"ask": expected deny or allow`},
 		{"do: allow", "do: accept", `"accept": expected allow or deny`},
 		{"transport: icmp", "transport: sctp", `"sctp": expected tcp or udp or icmp`},
-		{"guards: [servers]", "guards: [printers]", `s.yaml:9:14: "printers": expected an address, a net, a range such as 10.20.7.10-10.20.7.40, or one of the groups`},
+		{"guards: [servers]", "guards: [printers]",
+			`s.yaml:9:14: "printers": expected an address, a net, a range such as 10.20.7.10-10.20.7.40, or one of ` +
+				`the groups`},
 		{"guards: [10.20.0.14]", "guards: []", "expected addresses, nets or groups"},
 		{"8000-8100", "8100-8000", `s.yaml:11:50: "8100-8000": expected a port or a range such as 1024-65535`},
 		{"443,", "99999,", `"99999": expected a port`},
@@ -75,11 +77,15 @@ func TestWrong(t *testing.T) {
 		{"groups:", "groups: [", "s.yaml:"},
 		{"servers: [10.20.0.0/24]", "servers: [10.20.0.9-10.20.0.2]", `"10.20.0.9-10.20.0.2": expected an address`},
 		{"servers: [10.20.0.0/24]", "servers: [servers]", "the group names itself"},
-		{"servers: [10.20.0.0/24]", "servers: [10.20.0.0/24]\n  all: [10.20.0.1]", "may not be called as an address is"},
-		{"routes:\n", "machines:\n  - {address: heron, power: on, at: 2026-11-23T10:00:00Z}\nroutes:\n", `"heron": expected the machine's address`},
-		{"routes:\n", "machines:\n  - {address: 10.20.0.14, power: maybe, at: 2026-11-23T10:00:00Z}\nroutes:\n", `"maybe": expected on or off`},
+		{"servers: [10.20.0.0/24]", "servers: [10.20.0.0/24]\n  all: [10.20.0.1]",
+			"may not be called as an address is"},
+		{"routes:\n", "machines:\n  - {address: heron, power: on, at: 2026-11-23T10:00:00Z}\nroutes:\n",
+			`"heron": expected the machine's address`},
+		{"routes:\n", "machines:\n  - {address: 10.20.0.14, power: maybe, at: 2026-11-23T10:00:00Z}\nroutes:\n",
+			`"maybe": expected on or off`},
 		{"routes:\n", "machines:\n  - {address: 10.20.0.14, power: \"off\"}\nroutes:\n", "at what time was that so?"},
-		{"routes:\n", "sign-in:\n  accounts: {ana: [admins]}\n  rules: [{name: x, do: refuse, who: [anna]}]\nroutes:\n", `s.yaml:22:39: "anna": no account and no group`},
+		{"routes:\n", "sign-in:\n  accounts: {ana: [admins]}\n  rules: [{name: x, do: refuse, who: " +
+			"[anna]}]\nroutes:\n", `s.yaml:22:39: "anna": no account and no group`},
 	} {
 		text := strings.Replace(office, c.old, c.new, 1)
 		if text == office {

@@ -30,26 +30,27 @@ func TestRunBounds(t *testing.T) {
 		list := jobs(c.clients, c.endpoints)
 		watched := 0
 		full := make(chan struct{})
-		rows := Run(context.Background(), list, Bounds{Wide: c.wide, Client: map[string]int{"here": 40}}, nil, func(_ context.Context, j Job) trail.SweepRow {
-			mu.Lock()
-			running++
-			from[j.Client]++
-			most, mostFromOne = max(most, running), max(mostFromOne, from[j.Client])
-			if running == c.most && full != nil {
-				close(full)
-				full = nil
-			}
-			wait := full
-			mu.Unlock()
-			if wait != nil {
-				<-wait // so that as many as may do run at once
-			}
-			mu.Lock()
-			defer mu.Unlock()
-			running--
-			from[j.Client]--
-			return trail.SweepRow{Client: j.Client, Endpoint: j.Endpoint}
-		}, func(trail.SweepRow) { watched++ })
+		rows := Run(context.Background(), list, Bounds{Wide: c.wide, Client: map[string]int{"here": 40}}, nil,
+			func(_ context.Context, j Job) trail.SweepRow {
+				mu.Lock()
+				running++
+				from[j.Client]++
+				most, mostFromOne = max(most, running), max(mostFromOne, from[j.Client])
+				if running == c.most && full != nil {
+					close(full)
+					full = nil
+				}
+				wait := full
+				mu.Unlock()
+				if wait != nil {
+					<-wait // so that as many as may do run at once
+				}
+				mu.Lock()
+				defer mu.Unlock()
+				running--
+				from[j.Client]--
+				return trail.SweepRow{Client: j.Client, Endpoint: j.Endpoint}
+			}, func(trail.SweepRow) { watched++ })
 		if most != c.most || mostFromOne > c.mostFromOne {
 			t.Errorf("%+v: %d side by side, %d from one client", c, most, mostFromOne)
 		}

@@ -193,7 +193,8 @@ func CardShown(c fact.Card, colour bool) string {
 	var pairs []string
 	for _, p := range c.Pairs {
 		text := p.Endpoint
-		for _, more := range []struct{ when, says string }{{p.Trust, ", judged by " + p.Trust}, {p.Metadata, ", described at " + p.Metadata}} {
+		for _, more := range []struct{ when, says string }{{p.Trust, ", judged by " + p.Trust},
+			{p.Metadata, ", described at " + p.Metadata}} {
 			if more.when != "" {
 				text += more.says
 			}

@@ -111,7 +111,8 @@ func Case(c casebook.Case, judged map[int64]trail.Trail, colour bool) string {
 	if c.Closed.IsZero() {
 		head += " Open."
 		if c.Taken != "" {
-			head += fmt.Sprintf(" Taken by %s since %s UTC.", plain.Printable(c.Taken), c.TakenAt.UTC().Format(moments))
+			head += fmt.Sprintf(" Taken by %s since %s UTC.", plain.Printable(c.Taken),
+				c.TakenAt.UTC().Format(moments))
 		}
 	} else {
 		head += fmt.Sprintf(" Closed after %s.", c.Closed.Sub(c.Opened).Round(time.Second))

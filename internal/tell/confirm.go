@@ -149,15 +149,18 @@ func Closed(c Closing, colour bool) string {
 				&b,
 				"",
 				"  ",
-				fmt.Sprintf("Before it is put back, let this client through alone, on %s:", plain.Printable(c.Narrow.Host)),
+				fmt.Sprintf("Before it is put back, let this client through alone, on %s:",
+					plain.Printable(c.Narrow.Host)),
 				width,
 			)
 			b.WriteString("    " + p.as(blue, plain.Printable(c.Narrow.Command)) + "\n")
 		} else if c.Narrow.Do != "" {
-			block(&b, "", "  ", fmt.Sprintf("Put back what stopped it, and let this client through alone, on %s:", plain.Printable(c.Narrow.Host)), width)
+			block(&b, "", "  ", fmt.Sprintf("Put back what stopped it, and let this client through alone, on %s:",
+				plain.Printable(c.Narrow.Host)), width)
 			block(&b, "    ", "    ", plain.Printable(c.Narrow.Do), width)
 		} else {
-			block(&b, "", "  ", "Put back what stopped it, and let this client through alone; uakari rules names the narrowest rule.", width)
+			block(&b, "", "  ", "Put back what stopped it, and let this client through alone; uakari rules names "+
+				"the narrowest rule.", width)
 		}
 	}
 	switch {
@@ -183,7 +186,8 @@ func Closed(c Closing, colour bool) string {
 				fmt.Sprintf("%d: %s. To undo: %s", e.Number, plain.Printable(e.Text), plain.Printable(e.Undo)),
 				width,
 			)
-			block(&b, "    then: ", "      ", fmt.Sprintf("uakari case change %d --undone %d", c.Case, e.Number), width)
+			block(&b, "    then: ", "      ", fmt.Sprintf("uakari case change %d --undone %d", c.Case, e.Number),
+				width)
 		}
 	case len(c.Wider) > 0:
 		fmt.Fprintf(&b, "\n%s\n", p.as(bold, fmt.Sprintf("Case %d stays open: more gets in than before.", c.Case)))

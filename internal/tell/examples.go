@@ -128,7 +128,8 @@ var ofCause = map[string]string{"login/no-right level": "table tides.levels"}
 
 // onWindows is the examples that differ where the host runs Windows.
 var onWindows = map[string]string{
-	"=fix":   `New-NetFirewallRule -DisplayName Tidebook -Action Allow -Protocol TCP -LocalPort 443 -RemoteAddress 10.20.7.31`,
+	"=fix": `New-NetFirewallRule -DisplayName Tidebook -Action Allow -Protocol TCP -LocalPort 443 -RemoteAddress ` +
+		`10.20.7.31`,
 	"=unfix": `Remove-NetFirewallRule -DisplayName Tidebook`,
 	"cert":   `C:\ProgramData\tidebook\tide.crt`,
 	"failed": `GaugeAgent`,

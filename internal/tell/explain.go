@@ -14,7 +14,8 @@ func Explain(e catalogue.Entry, system string, colour bool) string {
 	var b strings.Builder
 	b.WriteString(p.as(bold, e.ID+": "+e.Title) + "\n\n")
 	for _, part := range []struct{ head, text string }{
-		{"What it means", e.Means}, {"From the client", e.Looks}, {"Proven when", e.Proof}, {"Mistaken for", e.Mistaken},
+		{"What it means", e.Means}, {"From the client", e.Looks}, {"Proven when", e.Proof},
+		{"Mistaken for", e.Mistaken},
 	} {
 		b.WriteString(p.as(bold, part.head) + "\n")
 		block(&b, "  ", "  ", upperFirst(strings.TrimSuffix(strings.TrimSpace(part.text), "."))+".", width)

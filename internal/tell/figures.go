@@ -68,7 +68,8 @@ func (r Report) marks() []Mark {
 		ends[row] = start + wide
 		list = append(
 			list,
-			Mark{X: x, Row: row, Kind: m.Kind, Says: says, Class: m.class(), TextY: 58 + 20*row, Text: from, Anchor: anchor},
+			Mark{X: x, Row: row, Kind: m.Kind, Says: says, Class: m.class(), TextY: 58 + 20*row, Text: from,
+				Anchor: anchor},
 		)
 	}
 	return list
@@ -154,7 +155,8 @@ func (r Report) plot() Plot {
 	var p Plot
 	step := (figureWide - plotLeft - 120) / max(1, len(r.Widths)-1)
 	for i, w := range r.Widths {
-		d := Dot{X: plotLeft + 30 + i*step, Half: height(w.MedianMS), Late: height(w.Late95MS), Says: fmt.Sprint(w.Width)}
+		d := Dot{X: plotLeft + 30 + i*step, Half: height(w.MedianMS), Late: height(w.Late95MS),
+			Says: fmt.Sprint(w.Width)}
 		if w.Failed > 0 {
 			d.Failed = fmt.Sprintf("%d of %d fail", w.Failed, w.Asked)
 		}

@@ -22,7 +22,8 @@ func TestServiceRecordsAreTold(t *testing.T) {
 		}
 		return s
 	}
-	gone := ServiceView{Record: "_ldap._tcp.varzea.example", Resolver: "10.20.7.53:53", Outcome: string(fact.NoSuchName)}
+	gone := ServiceView{Record: "_ldap._tcp.varzea.example", Resolver: "10.20.7.53:53",
+		Outcome: string(fact.NoSuchName)}
 	silent := gone
 	silent.Outcome = "silent"
 	for _, c := range []struct {
@@ -31,17 +32,23 @@ func TestServiceRecordsAreTold(t *testing.T) {
 		first    string
 		line     string
 	}{
-		{"_ldap._tcp.varzea.example", []ServiceView{gone}, "_ldap._tcp.varzea.example leads to no server here.", "no such name"},
-		{"_ldap._tcp.varzea.example", []ServiceView{silent}, "Not known: where _ldap._tcp.varzea.example leads;", "no answer"},
-		{"_ldap._tcp.varzea.example", []ServiceView{service("", 0)}, "_ldap._tcp.varzea.example leads to no server here.", "says that there is no such service"},
+		{"_ldap._tcp.varzea.example", []ServiceView{gone}, "_ldap._tcp.varzea.example leads to no server here.",
+			"no such name"},
+		{"_ldap._tcp.varzea.example", []ServiceView{silent}, "Not known: where _ldap._tcp.varzea.example leads;",
+			"no answer"},
+		{"_ldap._tcp.varzea.example", []ServiceView{service("", 0)},
+			"_ldap._tcp.varzea.example leads to no server here.", "says that there is no such service"},
 		{"varzea.example", []ServiceView{service("ledger", 389, fact.Silent), service("gauge", 389, fact.Connected)},
-			"varzea.example gives no address here; _ldap._tcp.varzea.example leads to", "gauge:389 (priority 0, weight 0): 10.20.0.14 takes connections"},
-		{"_ldap._tcp.varzea.example", []ServiceView{service("ledger", 389, "")}, "_ldap._tcp.varzea.example leads to ledger:389, which", "10.20.0.14 was not tried"},
+			"varzea.example gives no address here; _ldap._tcp.varzea.example leads to",
+			"gauge:389 (priority 0, weight 0): 10.20.0.14 takes connections"},
+		{"_ldap._tcp.varzea.example", []ServiceView{service("ledger", 389, "")},
+			"_ldap._tcp.varzea.example leads to ledger:389, which", "10.20.0.14 was not tried"},
 		{"_ldap._tcp.varzea.example", []ServiceView{service("ledger", 389, fact.Reset)},
 			"_ldap._tcp.varzea.example leads to ledger:389, which takes no connection from", "10.20.0.14 refuses"},
 		{"_ldap._tcp.varzea.example", []ServiceView{service("led\x1b[2Jger", 389)},
 			"_ldap._tcp.varzea.example leads to led", "gives no address here"},
-		{"xn--mar-dma.example", nil, "Not known: what maré.example (xn--mar-dma.example in DNS) gives; no resolver", ""},
+		{"xn--mar-dma.example", nil, "Not known: what maré.example (xn--mar-dma.example in DNS) gives; no resolver",
+			""},
 	} {
 		n := NameViews{Name: c.name, Agree: true, Services: c.services}
 		if strings.HasPrefix(c.name, "xn--") {

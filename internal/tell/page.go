@@ -100,7 +100,9 @@ func (r Report) drawing() []drawn {
 func (r Report) HTML() (string, error) {
 	var b strings.Builder
 	marks := r.marks()
-	err := page().Execute(&b, map[string]any{"Marks": marks, "MarkTall": markTall(marks), "Plot": r.plot(), "Wide": figureWide, "R": r, "Heading": r.heading(), "Bars": r.bars(), "PlotH": 12 + 28*len(r.Times), "Way": r.drawing(), "WayW": 20 + 260*len(r.Path) - 70,
+	err := page().Execute(&b, map[string]any{"Marks": marks, "MarkTall": markTall(marks), "Plot": r.plot(),
+		"Wide": figureWide, "R": r, "Heading": r.heading(), "Bars": r.bars(), "PlotH": 12 + 28*len(r.Times),
+		"Way": r.drawing(), "WayW": 20 + 260*len(r.Path) - 70,
 		"Sections": r.sections(), "Made": r.Made.Format(moments)})
 	return b.String(), err
 }

@@ -30,7 +30,8 @@ func (p paint) as(code, s string) string {
 }
 
 var stateColours = map[trail.State]string{
-	trail.Clear: green, trail.Fault: red, trail.Follows: grey, trail.Doubt: yellow, trail.Unseen: grey, trail.Moot: grey,
+	trail.Clear: green, trail.Fault: red, trail.Follows: grey, trail.Doubt: yellow, trail.Unseen: grey,
+	trail.Moot: grey,
 }
 
 // wrap breaks a text into lines of at most width characters. A word longer

@@ -28,7 +28,8 @@ func TestPacketFile(t *testing.T) {
 			t.Fatal(err)
 		}
 		link, err := r.Interface(info.InterfaceIndex)
-		if err != nil || link.Name != want.Host+" "+want.Link || !bytes.Equal(data, want.Data) || info.Length != want.Length || !info.Timestamp.Equal(want.At) {
+		if err != nil || link.Name != want.Host+" "+want.Link || !bytes.Equal(data, want.Data) ||
+			info.Length != want.Length || !info.Timestamp.Equal(want.At) {
 			t.Errorf("%d: %q %v %+v, %v; expected %+v", i, link.Name, data, info, err, want)
 		}
 	}

@@ -317,7 +317,8 @@ func (r *Report) times(c casebook.Case) {
 			r.Times = append(r.Times, ReportTime{"connect", f.Connect.TookMS})
 		case f.Handshake != nil && len(r.Times) == 1:
 			r.Times = append(r.Times, ReportTime{"secure session", f.Handshake.TookMS})
-		case f.Reply != nil && len(r.Times) > 0 && !slices.ContainsFunc(r.Times, func(t ReportTime) bool { return t.Step == "answer" }):
+		case f.Reply != nil && len(r.Times) > 0 && !slices.ContainsFunc(r.Times,
+			func(t ReportTime) bool { return t.Step == "answer" }):
 			r.Times = append(r.Times, ReportTime{"answer", max(0, f.Reply.FirstMS-f.Reply.SentMS)})
 		}
 	}

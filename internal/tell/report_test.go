@@ -42,11 +42,13 @@ func incident() (casebook.Case, map[int64]trail.Trail) {
 				Vantage:   "v2",
 				Summary:   "a rule on tidebook drops it",
 				Remedies: []trail.Remedy{
-					{Do: "let it in", Command: "nft insert rule", Host: "tidebook", Risk: "none", Undo: "nft delete rule"},
+					{Do: "let it in", Command: "nft insert rule", Host: "tidebook", Risk: "none",
+						Undo: "nft delete rule"},
 				},
 			},
 		},
-		Evidence: []trail.Evidence{{ID: "e1", Vantage: "v1", At: at, Source: "tcp connect", Saw: "no answer | in 4 s"}},
+		Evidence: []trail.Evidence{{ID: "e1", Vantage: "v1", At: at, Source: "tcp connect",
+			Saw: "no answer | in 4 s"}},
 	}
 	works := trail.Trail{
 		Format:   trail.Format,
@@ -106,14 +108,16 @@ func TestReport(t *testing.T) {
 	if strings.Join(way, ", ") != "client gauge-07, gateway heron, server tidebook rules" {
 		t.Errorf("%q", way)
 	}
-	if r.State != "closed" || r.Ladder[0].Before != trail.Fault || r.Ladder[0].Now != trail.Clear || len(r.Unseen) != 1 ||
+	if r.State != "closed" || r.Ladder[0].Before != trail.Fault || r.Ladder[0].Now != trail.Clear ||
+		len(r.Unseen) != 1 ||
 		r.Changes[0].State != "undone 2026-11-23 03:20:00" ||
 		len(r.Times) != 3 ||
 		len(r.Timeline) != 4 {
 		t.Errorf("%+v", r)
 	}
 	text := r.Markdown()
-	for _, each := range []string{"# Case 7:", "| rules/server-drop | proven |", `no answer \| in 4 s`, "**breaks here: rules**", "What could not be seen"} {
+	for _, each := range []string{"# Case 7:", "| rules/server-drop | proven |", `no answer \| in 4 s`,
+		"**breaks here: rules**", "What could not be seen"} {
 		if !strings.Contains(text, each) {
 			t.Errorf("no %q in\n%s", each, text)
 		}
@@ -145,7 +149,8 @@ func TestBrokenAt(t *testing.T) {
 	judged := trail.Trail{Vantages: []trail.Vantage{
 		{ID: "v1", Role: "client", Host: "gauge-07"}, {ID: "v2", Role: "server", Host: "tidebook"},
 	}}
-	for host, want := range map[string]string{"tidebook": "v2", "gauge-07": "v1", "whoever keeps the names": "v1", "": "v1"} {
+	for host, want := range map[string]string{"tidebook": "v2", "gauge-07": "v1", "whoever keeps the names": "v1",
+		"": "v1"} {
 		c := trail.Cause{Vantage: "v1"}
 		if host != "" {
 			c.Remedies = []trail.Remedy{{Host: host}}
@@ -169,8 +174,9 @@ func TestFigures(t *testing.T) {
 	last.Ask.Card = &fact.Card{Limit: "500ms"}
 	failed := judged[1]
 	failed.Since = &trail.Since{
-		When:    c.Opened.Add(-time.Hour),
-		Changed: []trail.Changed{{Host: "tidebook", What: "packet filters", Now: "a drop", Explains: "rules/server-drop"}},
+		When: c.Opened.Add(-time.Hour),
+		Changed: []trail.Changed{{Host: "tidebook", What: "packet filters", Now: "a drop",
+			Explains: "rules/server-drop"}},
 	}
 	judged[1] = failed
 	c.Entries[0].Set.Facts = append(
@@ -183,7 +189,8 @@ func TestFigures(t *testing.T) {
 		},
 		fact.Fact{
 			Vantage: "v1",
-			Hops:    &fact.Hops{Routers: []netip.Addr{netip.MustParseAddr("10.20.7.1"), netip.MustParseAddr("10.20.0.14")}},
+			Hops: &fact.Hops{Routers: []netip.Addr{netip.MustParseAddr("10.20.7.1"),
+				netip.MustParseAddr("10.20.0.14")}},
 		},
 	)
 	r := MakeReport(c, judged, c.Closed)
@@ -206,11 +213,13 @@ func TestFigures(t *testing.T) {
 		}
 	}
 	p := r.plot()
-	if len(p.Dots) != 2 || p.Dots[1].Failed != "3 of 64 fail" || p.Limit <= p.Dots[1].Late || p.Limit >= p.Dots[0].Late {
+	if len(p.Dots) != 2 || p.Dots[1].Failed != "3 of 64 fail" || p.Limit <= p.Dots[1].Late ||
+		p.Limit >= p.Dots[0].Late {
 		t.Errorf("%+v", p)
 	}
 	page, err := r.HTML()
-	for _, want := range []string{"clients wait 500 ms", "3 of 64 fail", "10.20.7.31", "1 hop<", "What changed since it worked", "last good run"} {
+	for _, want := range []string{"clients wait 500 ms", "3 of 64 fail", "10.20.7.31", "1 hop<",
+		"What changed since it worked", "last good run"} {
 		if err != nil || !strings.Contains(page, want) {
 			t.Errorf("%v: no %q", err, want)
 		}
@@ -230,7 +239,8 @@ func TestReportBehind(t *testing.T) {
 	failed.Behind = []trail.Behind{
 		{From: "v2", Trail: trail.Trail{Outcome: trail.OutcomeFault, Endpoint: trail.Endpoint{Host: "ledger"},
 			Causes: []trail.Cause{
-				{ID: "service/stopped", Rung: trail.Service, Certainty: trail.Proven, Blocking: true, Summary: "ledger is stopped"},
+				{ID: "service/stopped", Rung: trail.Service, Certainty: trail.Proven, Blocking: true,
+					Summary: "ledger is stopped"},
 			}}},
 	}
 	judged[1] = failed
@@ -251,7 +261,8 @@ func TestReportBehind(t *testing.T) {
 func TestCaseText(t *testing.T) {
 	c, judged := incident()
 	text := Case(c, judged, false)
-	for _, each := range []string{"Closed after 23m0s.", "2: let everybody in, for now, undone 2026-11-23 03:20:00", "(rules/server-drop, proven)"} {
+	for _, each := range []string{"Closed after 23m0s.", "2: let everybody in, for now, undone 2026-11-23 03:20:00",
+		"(rules/server-drop, proven)"} {
 		if !strings.Contains(strings.Join(strings.Fields(text), " "), each) {
 			t.Errorf("no %q in\n%s", each, text)
 		}
@@ -293,7 +304,9 @@ func TestWatchText(t *testing.T) {
 		tally.Add(p)
 	}
 	end := WatchEnded("https://tidebook.varzea.example/", tally, false)
-	for _, each := range []string{"5 tries, 1 failed.", "10.20.0.14      5      1", "03:03:00 FAULT refused (service/stopped, proven); changed since the last time: unit: down, was up", "03:04:00 reached 10.20.0.14"} {
+	for _, each := range []string{"5 tries, 1 failed.", "10.20.0.14      5      1",
+		"03:03:00 FAULT refused (service/stopped, proven); changed since the last time: unit: down, was up",
+		"03:04:00 reached 10.20.0.14"} {
 		if !strings.Contains(strings.Join(strings.Fields(end), " "), strings.Join(strings.Fields(each), " ")) {
 			t.Errorf("no %q in\n%s", each, end)
 		}

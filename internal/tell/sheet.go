@@ -57,7 +57,8 @@ var bare = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[A
 // inYAML is a text as YAML reads it back.
 func inYAML(text string) string {
 	text = plain.Printable(text)
-	word := map[string]bool{"on": true, "off": true, "yes": true, "no": true, "true": true, "false": true, "null": true}
+	word := map[string]bool{"on": true, "off": true, "yes": true, "no": true, "true": true, "false": true,
+		"null": true}
 	if bare().MatchString(text) && !word[strings.ToLower(text)] && strings.TrimSpace(text) == text {
 		return text
 	}
@@ -195,7 +196,8 @@ func SheetShown(s fact.Sheet, doubts []string, now time.Time, colour bool) strin
 	for _, l := range s.Layers {
 		fmt.Fprintf(&b, "\n%s\n", p.as(bold, "Layer "+plain.Printable(l.Name)))
 		how := map[string]string{"stateful": "replies follow", "stateless": "each direction by itself"}[l.Kind]
-		order := map[string]string{"first": "the first match decides", "any": "an allow suffices, and a deny wins"}[l.Order]
+		order := map[string]string{"first": "the first match decides",
+			"any": "an allow suffices, and a deny wins"}[l.Order]
 		row("  ", fmt.Sprintf("before %s; %s; %s; else %s", strings.Join(l.Guards, ", "), how, order, l.Otherwise))
 		if l.Off {
 			row("  ", "switched off")
@@ -220,7 +222,8 @@ func SheetShown(s fact.Sheet, doubts []string, now time.Time, colour bool) strin
 	var routes, forwards, machines []string
 	for _, t := range s.Routes {
 		for _, entry := range t.Table {
-			routes = append(routes, fmt.Sprintf("%s: %s via %s", cmp.Or(t.Name, strings.Join(t.For, ", ")), entry.To, entry.Via))
+			routes = append(routes, fmt.Sprintf("%s: %s via %s", cmp.Or(t.Name, strings.Join(t.For, ", ")), entry.To,
+				entry.Via))
 		}
 	}
 	for _, f := range s.Forwards {
@@ -234,7 +237,8 @@ func SheetShown(s fact.Sheet, doubts []string, now time.Time, colour bool) strin
 	}
 	for _, m := range s.Machines {
 		text := fmt.Sprintf("%s (%s): power %s", cmp.Or(m.Name, m.Address), m.Address, m.Power)
-		for _, more := range []struct{ when, says string }{{m.Checks, "checks " + m.Checks}, {m.Console, "console " + m.Console}} {
+		for _, more := range []struct{ when, says string }{{m.Checks, "checks " + m.Checks},
+			{m.Console, "console " + m.Console}} {
 			if more.when != "" {
 				text += ", " + more.says
 			}

@@ -16,7 +16,8 @@ func SignedIn(sheet string, try login.SignInTry, v login.SignInVerdict, doubts [
 	if try.From.IsValid() {
 		from = " from " + try.From.String()
 	}
-	verdict := map[string]string{"allow": "Yes: %s may sign in%s", "refuse": "No: %s may not sign in%s", "require": "Only with a " + strings.ReplaceAll(v.Require, "-", " ") + ": %s%s"}[v.Do]
+	verdict := map[string]string{"allow": "Yes: %s may sign in%s", "refuse": "No: %s may not sign in%s",
+		"require": "Only with a " + strings.ReplaceAll(v.Require, "-", " ") + ": %s%s"}[v.Do]
 	block(&b, "", "", fmt.Sprintf(verdict, plain.Printable(try.Account), from)+".", width)
 	if v.Rule > 0 {
 		block(
@@ -32,7 +33,8 @@ func SignedIn(sheet string, try login.SignInTry, v login.SignInVerdict, doubts [
 			width,
 		)
 	} else {
-		block(&b, "", "", fmt.Sprintf("No rule of the sheet %s applies, and this holds otherwise.", plain.Printable(sheet)), width)
+		block(&b, "", "", fmt.Sprintf("No rule of the sheet %s applies, and this holds otherwise.",
+			plain.Printable(sheet)), width)
 	}
 	if v.Unsure != "" {
 		block(&b, "Not certain: ", "  ", plain.Printable(v.Unsure)+".", width)

@@ -41,7 +41,8 @@ func (w *writer) since() {
 func (w *writer) besides(s trail.Since) {
 	other := plain.Printable(s.Beside)
 	if len(s.Changed) == 0 {
-		block(&w.b, "", "  ", fmt.Sprintf("From %s it works, and nothing that was seen of both differs.", other), width)
+		block(&w.b, "", "  ", fmt.Sprintf("From %s it works, and nothing that was seen of both differs.", other),
+			width)
 		return
 	}
 	w.b.WriteString(w.p.as(bold, fmt.Sprintf("What differs from %s, where it works:", other)) + "\n")
@@ -69,7 +70,8 @@ func (w *writer) besides(s trail.Since) {
 // Changes writes changes, a block each: what explains a cause is marked.
 func Changes(b *strings.Builder, list []trail.Changed, p paint) {
 	for _, c := range list[:min(len(list), mostSince)] {
-		text := fmt.Sprintf("%s, %s: %s", plain.Printable(c.Host), plain.Printable(c.What), plain.Printable(changeOf(c)))
+		text := fmt.Sprintf("%s, %s: %s", plain.Printable(c.Host), plain.Printable(c.What),
+			plain.Printable(changeOf(c)))
 		if !c.At.IsZero() {
 			text += ", since " + c.At.UTC().Format("2006-01-02 15:04")
 		}
@@ -108,7 +110,8 @@ func Differ(before, after string, list []trail.Changed, colour bool) string {
 		b.WriteString(p.as(bold, p.as(green, "Alike: nothing that both hold differs.")) + "\n")
 		return b.String()
 	}
-	for _, line := range wrap(fmt.Sprintf("%d things differ between %s and %s, which is told as now.", len(list), before, after), width) {
+	for _, line := range wrap(fmt.Sprintf("%d things differ between %s and %s, which is told as now.", len(list),
+		before, after), width) {
 		b.WriteString(p.as(bold, line) + "\n")
 	}
 	b.WriteByte('\n')

@@ -55,7 +55,8 @@ func SweepConfirmed(before, now trail.Sweep, colour bool) string {
 	case all.good+all.unseen < all.of:
 		tint, text = red, fmt.Sprintf("Not yet: %d of %s that failed work now.", all.good, tries(all.of))
 	case all.unseen > 0:
-		tint, text = yellow, fmt.Sprintf("Not known: %d of %s that failed could not be tried again; the rest works.", all.unseen, tries(all.of))
+		tint, text = yellow, fmt.Sprintf("Not known: %d of %s that failed could not be tried again; the rest works.",
+			all.unseen, tries(all.of))
 	}
 	for _, line := range wrap(text, width) {
 		b.WriteString(p.as(bold, p.as(tint, line)) + "\n")
@@ -108,7 +109,8 @@ func Sweep(s trail.Sweep, colour bool) string {
 			cause += ", " + g.Certainty
 		}
 		b.WriteByte('\n')
-		b.WriteString(p.as(bold, fmt.Sprintf("%d. %s of %d: %s", i+1, clients(len(g.Clients)), len(s.Clients), cause)) + "\n")
+		b.WriteString(p.as(bold, fmt.Sprintf("%d. %s of %d: %s", i+1, clients(len(g.Clients)), len(s.Clients),
+			cause)) + "\n")
 		block(&b, "   ", "   ", plain.Printable(g.Summary), width)
 		block(&b, "   clients:   ", "              ", plain.Printable(some(g.Clients)), width)
 		block(&b, "   endpoints: ", "              ", plain.Printable(some(g.Endpoints)), width)
@@ -230,7 +232,8 @@ func Matrix(s trail.Sweep) string {
 	}
 	var b strings.Builder
 	b.WriteString(
-		"<!doctype html>\n<html lang=\"en\">\n<meta charset=\"utf-8\">\n<meta name=\"viewport\" content=\"width=device-width\">\n<title>" + escape(
+		"<!doctype html>\n<html lang=\"en\">\n<meta charset=\"utf-8\">\n<meta name=\"viewport\" " +
+			"content=\"width=device-width\">\n<title>" + escape(
 			s.Plan,
 		) + "</title>\n<style>" + matrixStyle + "</style>\n",
 	)
@@ -289,16 +292,23 @@ func Matrix(s trail.Sweep) string {
 		b.WriteString("</tr>\n")
 	}
 	b.WriteString(
-		"</table>\n<p>A dot: reached. A number: the cause of that number. ?: unsure. A dash: could not be looked at.</p>\n</html>\n",
+		"</table>\n<p>A dot: reached. A number: the cause of that number. ?: unsure. A dash: could not be looked " +
+			"at.</p>\n</html>\n",
 	)
 	return b.String()
 }
 
-const matrixStyle = `:root{color-scheme:light dark}body{font:15px/1.45 system-ui,sans-serif;margin:2em;max-width:70em;color:#1c1c1c;background:#fff}
-table{border-collapse:collapse}th{font-weight:normal;text-align:left;padding:.15em .6em}td{width:1.7em;text-align:center;border:1px solid #bbb;font-weight:600}
-.turn{height:14em;vertical-align:bottom;padding:0}.turn span{writing-mode:vertical-rl;transform:rotate(180deg);white-space:nowrap}
-.clear{background:#e3f1e6;color:#1d5a2c}.fault{background:#f6d9d6;color:#7c1712}.unsure{background:#f7edcf;color:#634a00}.none{color:#666}
-@media (prefers-color-scheme:dark){body{background:#15181c;color:#e6e6e6}td{border-color:#444}.clear{background:#17331f;color:#a9dfb6}.fault{background:#48191a;color:#ffc2bc}.unsure{background:#3d3310;color:#f1dc97}.none{color:#aaa}}`
+const matrixStyle = `:root{color-scheme:light dark}
+body{font:15px/1.45 system-ui,sans-serif;margin:2em;max-width:70em;color:#1c1c1c;background:#fff}
+table{border-collapse:collapse}th{font-weight:normal;text-align:left;padding:.15em
+.6em}td{width:1.7em;text-align:center;border:1px solid #bbb;font-weight:600}
+.turn{height:14em;vertical-align:bottom;padding:0}.turn
+span{writing-mode:vertical-rl;transform:rotate(180deg);white-space:nowrap}
+.clear{background:#e3f1e6;color:#1d5a2c}.fault{background:#f6d9d6;color:#7c1712}
+.unsure{background:#f7edcf;color:#634a00}.none{color:#666}
+@media (prefers-color-scheme:dark){body{background:#15181c;color:#e6e6e6}td{border-color:#444}
+.clear{background:#17331f;color:#a9dfb6}.fault{background:#48191a;color:#ffc2bc}
+.unsure{background:#3d3310;color:#f1dc97}.none{color:#aaa}}`
 
 func orElse(text, other string) string {
 	if text == "" {

@@ -97,7 +97,8 @@ func TestSafe(t *testing.T) {
 	hostile := trail.Trail{
 		Endpoint: trail.Endpoint{Host: "x\x1b]0;title\x07", Port: 1}, Command: "uakari trace \x1b[2J",
 		Vantages: []trail.Vantage{{ID: "v1", Role: "client", Host: "gauge\x1b[5m"}},
-		Rungs:    []trail.Finding{{Name: trail.Answer, State: trail.Fault, Summary: "\x1b[31m" + strings.Repeat("x", 500)}},
+		Rungs: []trail.Finding{{Name: trail.Answer, State: trail.Fault,
+			Summary: "\x1b[31m" + strings.Repeat("x", 500)}},
 		Causes: []trail.Cause{
 			{
 				Key:       "c1",
@@ -109,7 +110,8 @@ func TestSafe(t *testing.T) {
 				Because: []string{
 					"e1",
 				},
-				Remedies: []trail.Remedy{{Do: "\x1b", Command: "\x1bc", Host: "\x1b", Owner: "\x1b", Risk: "\x1b", Undo: "\x1b"}},
+				Remedies: []trail.Remedy{{Do: "\x1b", Command: "\x1bc", Host: "\x1b", Owner: "\x1b", Risk: "\x1b",
+					Undo: "\x1b"}},
 			},
 		},
 		Evidence: []trail.Evidence{{ID: "e1", Vantage: "v1", Source: "\x1b", Saw: "\x1b\x00"}},
@@ -125,7 +127,8 @@ func TestWrap(t *testing.T) {
 		text string
 		want string
 	}{
-		{"", ""}, {"one", "one"}, {"one two three", "one two|three"}, {"averyverylongword x", "averyverylongword|x"}, {"  many   blanks ", "many|blanks"},
+		{"", ""}, {"one", "one"}, {"one two three", "one two|three"}, {"averyverylongword x", "averyverylongword|x"},
+		{"  many   blanks ", "many|blanks"},
 	} {
 		if got := strings.Join(wrap(c.text, 9), "|"); got != c.want {
 			t.Errorf("%q: got %q, want %q", c.text, got, c.want)
@@ -137,7 +140,8 @@ func TestWrap(t *testing.T) {
 // only a reader of Linux can type.
 func TestExplainOnWindows(t *testing.T) {
 	linux := regexp.MustCompile(
-		`systemctl|journalctl|\bnft\b|sysctl|/etc/|\bip (route|link)\b|\bsed -i|\bchmod\b|\bexport |timedatectl|\bss -|as root`,
+		`systemctl|journalctl|\bnft\b|sysctl|/etc/|\bip (route|link)\b|\bsed -i|\bchmod\b|\bexport |timedatectl|` +
+			`\bss -|as root`,
 	)
 	for _, id := range catalogue.CauseIDs() {
 		e, _ := catalogue.Explain(id)

@@ -124,7 +124,10 @@ func (w *writer) but() string {
 
 // clear reports whether a rung is.
 func (w *writer) clear(rung trail.Rung) bool {
-	return slices.ContainsFunc(w.t.Rungs, func(f trail.Finding) bool { return f.Name == rung && f.State == trail.Clear })
+	return slices.ContainsFunc(w.t.Rungs, func(f trail.Finding) bool {
+		return f.Name == rung &&
+			f.State == trail.Clear
+	})
 }
 
 // onlyConnects reports whether the endpoint does not say what to ask.

@@ -61,7 +61,8 @@ func WatchPage(goal string, t weigh.Tally, made time.Time) (string, error) {
 		}
 		says = strings.TrimPrefix(says+"; "+strings.Join(try.Changes, "; "), "; ")
 		events = append(events, watchEvent{
-			Number: len(events) + 1, X: x, At: try.At.UTC().Format(time.TimeOnly), Says: strings.TrimSuffix(says, "; "),
+			Number: len(events) + 1, X: x, At: try.At.UTC().Format(time.TimeOnly),
+			Says: strings.TrimSuffix(says, "; "),
 		})
 	}
 	var addresses []watchAddress
@@ -82,7 +83,8 @@ func WatchPage(goal string, t weigh.Tally, made time.Time) (string, error) {
 		"Heading": heading, "Works": t.Last.Outcome == trail.OutcomeClear, "Wide": figureWide, "Failed": t.Failed,
 		"From": t.First.At.UTC().Format(moments), "To": t.Last.At.UTC().Format(moments),
 		"FromTime": first.UTC().Format(time.TimeOnly), "ToTime": last.UTC().Format(time.TimeOnly),
-		"Most": fmt.Sprintf("%.0f ms", most), "Dots": dots, "Events": events, "Addresses": addresses, "Made": made.UTC().Format(moments),
+		"Most": fmt.Sprintf("%.0f ms", most), "Dots": dots, "Events": events, "Addresses": addresses,
+		"Made": made.UTC().Format(moments),
 	})
 	return b.String(), err
 }

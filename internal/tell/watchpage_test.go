@@ -19,7 +19,8 @@ func TestWatchPage(t *testing.T) {
 	var tally weigh.Tally
 	for i := range 20 {
 		p := weigh.Pulse{
-			At: at.Add(time.Duration(i) * 10 * time.Second), Outcome: trail.OutcomeClear, Addr: "10.20.0.14", ConnectMS: 1, AnswerMS: float64(i),
+			At: at.Add(time.Duration(i) * 10 * time.Second), Outcome: trail.OutcomeClear, Addr: "10.20.0.14",
+			ConnectMS: 1, AnswerMS: float64(i),
 			Marks: map[string]string{"holder of the port": "tidebook, pid 7"},
 		}
 		if i > 4 && i < 8 {
@@ -33,8 +34,10 @@ func TestWatchPage(t *testing.T) {
 		t.Fatal(err)
 	}
 	for want, count := range map[string]int{
-		`class="dot-good"`: 17, `class="late" d="M`: 3, `class="limit" d="M`: 2, "holder of the port: nobody, was tidebook, pid 7": 1,
-		"it works again": 1, "20 tries, 3 failed, at most 3 in a row": 2, "<td data-head=\"address\">10.20.0.14</td>": 1, "<script": 0,
+		`class="dot-good"`: 17, `class="late" d="M`: 3, `class="limit" d="M`: 2,
+		"holder of the port: nobody, was tidebook, pid 7": 1,
+		"it works again": 1, "20 tries, 3 failed, at most 3 in a row": 2,
+		"<td data-head=\"address\">10.20.0.14</td>": 1, "<script": 0,
 	} {
 		if got := strings.Count(page, want); got != count {
 			t.Errorf("%q stands %d times; expected %d", want, got, count)

@@ -32,14 +32,16 @@ func gatewayed(id string, role fact.Role, backend uint16, implied bool) *stage {
 		case fact.LookListeners:
 			emit(
 				fact.Fact{
-					Listeners: &fact.Listeners{All: []fact.Listener{{Addr: at, Port: 80, Program: "nginx", PID: 7, Limit: 511}}},
+					Listeners: &fact.Listeners{All: []fact.Listener{{Addr: at, Port: 80, Program: "nginx", PID: 7,
+						Limit: 511}}},
 				},
 			)
 		case fact.LookUpstreams:
 			emit(
 				fact.Fact{
 					Upstreams: &fact.Upstreams{
-						List: []fact.Upstream{{Scheme: "http", Host: at.String(), Port: backend, Path: "/etc/nginx/nginx.conf", Line: 3}},
+						List: []fact.Upstream{{Scheme: "http", Host: at.String(), Port: backend,
+							Path: "/etc/nginx/nginx.conf", Line: 3}},
 					},
 				},
 			)
@@ -50,7 +52,8 @@ func gatewayed(id string, role fact.Role, backend uint16, implied bool) *stage {
 			}
 			emit(fact.Fact{Connect: &fact.Connect{Outcome: fact.Connected}})
 			emit(
-				fact.Fact{Reply: &fact.Reply{Ending: fact.Done, Protocol: "http", Status: 502, Program: "nginx", Date: time.Now()}},
+				fact.Fact{Reply: &fact.Reply{Ending: fact.Done, Protocol: "http", Status: 502, Program: "nginx",
+					Date: time.Now()}},
 			)
 		}
 	}
@@ -115,7 +118,8 @@ func TestFollowPair(t *testing.T) {
 	at := []Vantage{gatewayed("v1", fact.Client, 8080, false), gatewayed("v2", fact.Server, 8080, true)}
 	set, _ := Run(context.Background(), ask, at, nil)
 	set = Follow(context.Background(), set, at, nil)
-	if len(set.Behind) != 2 || !set.Behind[0].Pair || set.Behind[1].Pair || set.Behind[0].Set.Ask.Endpoint.Port != 8090 {
+	if len(set.Behind) != 2 || !set.Behind[0].Pair || set.Behind[1].Pair ||
+		set.Behind[0].Set.Ask.Endpoint.Port != 8090 {
 		t.Fatalf("%d behind: %+v", len(set.Behind), set.Behind)
 	}
 }

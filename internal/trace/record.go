@@ -35,7 +35,8 @@ var recorded = []fact.Kind{
 // wanted and, if an endpoint is asked for, at the endpoint from here, as its client and as its
 // server. It ends with the context at the latest.
 func Record(ctx context.Context, host Vantage, ask *fact.Ask, more []fact.Order, server []Vantage) fact.HostRecord {
-	r := fact.HostRecord{Format: fact.HostFormat, Host: host.Info().Host, Began: time.Now().UTC(), Facts: []fact.Fact{}}
+	r := fact.HostRecord{Format: fact.HostFormat, Host: host.Info().Host, Began: time.Now().UTC(),
+		Facts: []fact.Fact{}}
 	orders := slices.Clone(more)
 	for _, kind := range recorded {
 		orders = append(orders, fact.Order{Look: kind})
@@ -155,13 +156,15 @@ func ofCard(ask *fact.Ask) []fact.Order {
 		)
 		for _, r := range a.Rights {
 			if strings.HasPrefix(r.On, "/") {
-				orders = append(orders, fact.Order{Look: fact.LookPathRight, Target: fact.Target{Account: a.Name, Path: r.On}})
+				orders = append(orders, fact.Order{Look: fact.LookPathRight,
+					Target: fact.Target{Account: a.Name, Path: r.On}})
 			}
 		}
 	}
 	for _, p := range ask.Card.Pairs {
 		if p.Metadata != "" {
-			orders = append(orders, fact.Order{Look: fact.LookMetadata, Target: fact.Target{Path: p.Metadata, Trust: p.Trust}})
+			orders = append(orders, fact.Order{Look: fact.LookMetadata,
+				Target: fact.Target{Path: p.Metadata, Trust: p.Trust}})
 		}
 	}
 	return orders

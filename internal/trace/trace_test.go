@@ -79,7 +79,8 @@ func healthy(_ context.Context, order fact.Order, emit func(fact.Fact)) {
 			},
 		)
 		emit(
-			fact.Fact{Answer: &fact.Answer{Resolver: at, Asked: order.Target.Name + ".", Type: "AAAA", Outcome: fact.NoData}},
+			fact.Fact{Answer: &fact.Answer{Resolver: at, Asked: order.Target.Name + ".", Type: "AAAA",
+				Outcome: fact.NoData}},
 		)
 	case fact.LookSession:
 		emit(fact.Fact{Connect: &fact.Connect{Outcome: fact.Connected}})
@@ -136,7 +137,8 @@ func TestCutOff(t *testing.T) {
 		_, judged := Run(ctx, askFor(t, "http://tidebook.varzea.example/"), []Vantage{client}, nil)
 		cancel()
 		if judged.Incomplete != c.want || judged.Reached != trail.Unknown || len(judged.Causes) > 0 {
-			t.Errorf("%s: incomplete %q, reached %s, causes %v", c.want, judged.Incomplete, judged.Reached, judged.Causes)
+			t.Errorf("%s: incomplete %q, reached %s, causes %v", c.want, judged.Incomplete, judged.Reached,
+				judged.Causes)
 		}
 		if took := time.Since(began); took > time.Second {
 			t.Errorf("%s: took %s", c.want, took)
@@ -156,10 +158,13 @@ func TestBudgets(t *testing.T) {
 	ctx := context.Background()
 	ask := askFor(t, "https://10.20.0.14/")
 	set := fact.New(ask, []fact.Vantage{client.info})
-	right := fact.Target{Account: "ana", Name: "10.20.0.14", Addr: server, Port: 443, Scheme: "https", Security: fact.TLS}
+	right := fact.Target{Account: "ana", Name: "10.20.0.14", Addr: server, Port: 443, Scheme: "https",
+		Security: fact.TLS}
 	wrong := []func(*fact.Target){
-		func(t *fact.Target) { t.Addr = netip.MustParseAddr("10.20.0.15") }, func(t *fact.Target) { t.Port = 8443 }, func(t *fact.Target) { t.Name = "heron.varzea.example" },
-		func(t *fact.Target) { t.Scheme, t.Security = "http", fact.Plain }, func(t *fact.Target) { t.Security = fact.Plain },
+		func(t *fact.Target) { t.Addr = netip.MustParseAddr("10.20.0.15") }, func(t *fact.Target) { t.Port = 8443 },
+		func(t *fact.Target) { t.Name = "heron.varzea.example" },
+		func(t *fact.Target) { t.Scheme, t.Security = "http", fact.Plain },
+		func(t *fact.Target) { t.Security = fact.Plain },
 	}
 	var wants []scene.Want
 	for _, change := range wrong {

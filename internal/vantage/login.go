@@ -111,11 +111,13 @@ func (s *SSH) config(ctx context.Context, p place, last bool) (config *ssh.Clien
 	if len(methods) == 0 {
 		if !last {
 			return nil, done, errors.New(
-				"nothing to log in with on the way: neither an agent nor a readable key file; name one for this host in the SSH settings (IdentityFile)",
+				"nothing to log in with on the way: neither an agent nor a readable key file; name one for this " +
+					"host in the SSH settings (IdentityFile)",
 			)
 		}
 		return nil, done, errors.New(
-			"nothing to log in with: neither an agent nor a readable key file; name one with --identity, or give --secret",
+			"nothing to log in with: neither an agent nor a readable key file; name one with --identity, or give " +
+				"--secret",
 		)
 	}
 	kinds := slices.DeleteFunc(

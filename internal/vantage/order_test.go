@@ -122,15 +122,18 @@ func TestOrderKeys(t *testing.T) {
 	if keys, err := OrderKeys("orders.pub", []byte("# the desk\n\n"+public)); err != nil || len(keys) != 1 {
 		t.Errorf("%v, %v", keys, err)
 	}
-	for text, want := range map[string]string{"": "orders.pub:1:1: no key", public + "nonsense\n": "orders.pub:2:1: expected a public key"} {
+	for text, want := range map[string]string{"": "orders.pub:1:1: no key",
+		public + "nonsense\n": "orders.pub:2:1: expected a public key"} {
 		if _, err := OrderKeys("orders.pub", []byte(text)); err == nil || !strings.HasPrefix(err.Error(), want) {
 			t.Errorf("%q: %v", text, err)
 		}
 	}
-	if _, err := OrderKey("orders.key", []byte("nonsense")); err == nil || !strings.Contains(err.Error(), "ssh-keygen -t ed25519") {
+	if _, err := OrderKey("orders.key", []byte("nonsense")); err == nil ||
+		!strings.Contains(err.Error(), "ssh-keygen -t ed25519") {
 		t.Errorf("%v", err)
 	}
-	for name, want := range map[string]bool{"gauge-07": true, "gauge-07.varzea.example": true, "": false, "*": false, ">": false, "a b": false, "a..b": false, ".": false} {
+	for name, want := range map[string]bool{"gauge-07": true, "gauge-07.varzea.example": true, "": false, "*": false,
+		">": false, "a b": false, "a..b": false, ".": false} {
 		if _, err := subjectOf(name); (err == nil) != want {
 			t.Errorf("%q: %v", name, err)
 		}

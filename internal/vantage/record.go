@@ -116,7 +116,8 @@ func answersOrder(f fact.Fact, order fact.Order) bool {
 	case fact.LookListeners:
 		return f.Order.Target.Port == 0 ||
 			f.Order.Target.Port == order.Target.Port && f.Order.Target.Scheme == order.Target.Scheme
-	case fact.LookSession, fact.LookEcho, fact.LookRoute, fact.LookLink, fact.LookHops, fact.LookReset, fact.LookOffers:
+	case fact.LookSession, fact.LookEcho, fact.LookRoute, fact.LookLink, fact.LookHops, fact.LookReset,
+		fact.LookOffers:
 		return f.Order.Target == order.Target
 	}
 	return true

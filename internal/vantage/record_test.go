@@ -21,7 +21,8 @@ func TestCarried(t *testing.T) {
 			fact.Target{},
 		), of(fact.LookListeners, fact.Target{}), of(fact.LookListeners, fact.Target{Port: 443}),
 		of(fact.LookService, fact.Target{Port: 443}), of(fact.LookSession, fact.Target{Addr: addr, Port: 443}),
-		of(fact.LookAccount, fact.Target{Account: "gauge", Port: 22}), of(fact.LookSettings, fact.Target{Name: "server"}),
+		of(fact.LookAccount, fact.Target{Account: "gauge", Port: 22}),
+		of(fact.LookSettings, fact.Target{Name: "server"}),
 		of(
 			fact.LookCertFiles,
 			fact.Target{Port: 443},

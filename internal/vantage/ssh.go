@@ -270,7 +270,8 @@ func toLend(which string) (binary []byte, machine string, err error) {
 		machine = machines[made.Machine]
 	}
 	if machine == "" {
-		return nil, "", fmt.Errorf("%s is no Linux program of x86_64 or aarch64; name another build of uakari: --lend=FILE", path)
+		return nil, "",
+			fmt.Errorf("%s is no Linux program of x86_64 or aarch64; name another build of uakari: --lend=FILE", path)
 	}
 	return binary, machine, nil
 }
@@ -297,7 +298,8 @@ func (s *SSH) command() (string, []byte, error) {
 		run = "sudo -n " + run
 	}
 	script := fmt.Sprintf(
-		`umask 077; case "$(uname -sm)" in "Linux %[1]s") ;; *) echo "there it is $(uname -sm), and this program is for Linux %[1]s" >&2; exit 3;; esac; `+
+		`umask 077; case "$(uname -sm)" in "Linux %[1]s") ;; *) echo "there it is $(uname -sm), and this program is `+
+			`for Linux %[1]s" >&2; exit 3;; esac; `+
 			`d=$(mktemp -d) || exit 3; trap 'rm -rf "$d"' EXIT; trap 'exit 3' HUP INT TERM PIPE; head -c %[2]d >"$d/uakari" && chmod 700 "$d/uakari" && %[3]s`,
 		machine,
 		len(binary),
@@ -321,7 +323,8 @@ func (s *SSH) why() string {
 	text := plain.Clean(s.stderr.String())
 	switch {
 	case strings.Contains(text, "password is required"), strings.Contains(text, "sudo:"):
-		return "sudo refuses to run it without a password (" + text + "); leave --as-root away, or make a record there as root"
+		return "sudo refuses to run it without a password (" + text +
+			"); leave --as-root away, or make a record there as root"
 	case strings.Contains(text, "not found"), strings.Contains(text, "No such file"):
 		return "there is no uakari (" + text + "); --lend copies this one over for the run"
 	case text == "":

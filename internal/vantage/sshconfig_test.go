@@ -14,8 +14,10 @@ func TestSSHSettings(t *testing.T) {
 		t.Fatal(err)
 	}
 	for name, text := range map[string]string{
-		"config": "# office\nHost ledger tide* !tidebook-old\n  HostName=10.20.0.21\n\tUser ana\n  IdentityFile ~/.ssh/one\n  Port 2022\n" +
-			"Match user bruno\n  User bruno\nInclude more\nHost *\n  ProxyJump pier,heron:2200\n  IdentityFile \"~/.ssh/two words\"\n  User nobody\n",
+		"config": "# office\nHost ledger tide* !tidebook-old\n  HostName=10.20.0.21\n\tUser ana\n  IdentityFile " +
+			"~/.ssh/one\n  Port 2022\n" +
+			"Match user bruno\n  User bruno\nInclude more\nHost *\n  ProxyJump pier,heron:2200\n  IdentityFile " +
+			"\"~/.ssh/two words\"\n  User nobody\n",
 		"more": "Host ledger\n UserKnownHostsFile /dev/null ~/.ssh/known2\n",
 	} {
 		if err := os.WriteFile(filepath.Join(dir, ".ssh", name), []byte(text), 0o600); err != nil {

@@ -15,7 +15,8 @@ import (
 // looks from there as from another host.
 func Within(ctx context.Context, place string, info fact.Vantage, env look.Env, first []fact.Order) (*SSH, error) {
 	s := &SSH{
-		info: info, ended: make(chan struct{}), looks: map[int]*pending{}, stderr: &tail{}, early: map[fact.Order]*early{},
+		info: info, ended: make(chan struct{}), looks: map[int]*pending{}, stderr: &tail{},
+		early: map[fact.Order]*early{},
 	}
 	self, err := os.Executable()
 	if err != nil {

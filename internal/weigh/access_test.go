@@ -26,13 +26,20 @@ func TestWrapperRules(t *testing.T) {
 		source string
 		want   filter.Tri
 	}{
-		{"ALL: ALL", gauge, filter.Yes}, {"sshd: ALL", gauge, filter.Yes}, {"vsftpd: ALL", gauge, filter.No}, {"sshd, vsftpd : 10.20.7.", gauge, filter.Yes},
-		{"sshd: 10.20.8.", gauge, filter.No}, {"sshd: 10.20.7.0/24", gauge, filter.Yes}, {"sshd: 10.20.7.0/255.255.255.0", gauge, filter.Yes},
-		{"sshd: 10.20.8.0/255.255.255.0", gauge, filter.No}, {"sshd: 10.20.*.31", gauge, filter.Yes}, {"sshd: 10.20.7.3?", gauge, filter.Yes},
-		{"sshd: ALL EXCEPT 10.20.7.31", gauge, filter.No}, {"sshd: ALL EXCEPT 10.20.7.0/24 EXCEPT 10.20.7.31", gauge, filter.Yes},
-		{"ALL EXCEPT sshd: ALL", gauge, filter.No}, {"sshd: .varzea.example", gauge, filter.Unknown}, {"sshd: LOCAL", gauge, filter.Unknown},
-		{"sshd: [fd20:7::]/64", "fd20:7::31", filter.Yes}, {"sshd: [fd20:8::]/64", "fd20:7::31", filter.No}, {"sshd@10.20.0.14: ALL", gauge, filter.Unknown}, {"vsftpd@10.20.0.14: ALL", gauge, filter.No},
-		{"sshd: ana@10.20.7.31", gauge, filter.Unknown}, {"sshd: ana@10.20.8.1", gauge, filter.No}, {"sshd: 10.20.7.9/24", gauge, filter.No},
+		{"ALL: ALL", gauge, filter.Yes}, {"sshd: ALL", gauge, filter.Yes}, {"vsftpd: ALL", gauge, filter.No},
+		{"sshd, vsftpd : 10.20.7.", gauge, filter.Yes},
+		{"sshd: 10.20.8.", gauge, filter.No}, {"sshd: 10.20.7.0/24", gauge, filter.Yes},
+		{"sshd: 10.20.7.0/255.255.255.0", gauge, filter.Yes},
+		{"sshd: 10.20.8.0/255.255.255.0", gauge, filter.No}, {"sshd: 10.20.*.31", gauge, filter.Yes},
+		{"sshd: 10.20.7.3?", gauge, filter.Yes},
+		{"sshd: ALL EXCEPT 10.20.7.31", gauge, filter.No}, {"sshd: ALL EXCEPT 10.20.7.0/24 EXCEPT 10.20.7.31", gauge,
+			filter.Yes},
+		{"ALL EXCEPT sshd: ALL", gauge, filter.No}, {"sshd: .varzea.example", gauge, filter.Unknown},
+		{"sshd: LOCAL", gauge, filter.Unknown},
+		{"sshd: [fd20:7::]/64", "fd20:7::31", filter.Yes}, {"sshd: [fd20:8::]/64", "fd20:7::31", filter.No},
+		{"sshd@10.20.0.14: ALL", gauge, filter.Unknown}, {"vsftpd@10.20.0.14: ALL", gauge, filter.No},
+		{"sshd: ana@10.20.7.31", gauge, filter.Unknown}, {"sshd: ana@10.20.8.1", gauge, filter.No},
+		{"sshd: 10.20.7.9/24", gauge, filter.No},
 		{"sshd: .varzea.example 10.20.7.31", gauge, filter.Yes},
 	} {
 		rules := program.WrapperRules(linesOf(c.line))

@@ -14,12 +14,14 @@ import (
 // what the server says of it.
 func sshAs(t *testing.T, account fact.Account, login *fact.Login) *scenario {
 	s := newScene(t, "ssh://tidebook.varzea.example").holds("v1", gauge).holds("v2", tidebook).named(tidebook).
-		client(tidebook, connected, greeted(fact.Done, "ssh", "", ""), func(f *fact.Fact) { f.HostKey = &fact.HostKey{State: "known", Type: "ssh-ed25519"} },
+		client(tidebook, connected, greeted(fact.Done, "ssh", "", ""),
+			func(f *fact.Fact) { f.HostKey = &fact.HostKey{State: "known", Type: "ssh-ed25519"} },
 			answered(fact.Reply{Ending: fact.Done, Protocol: "ssh"})).
 		listening(listener("0.0.0.0", 22, "sshd"))
 	s.ask.Account, s.set.Ask.Account = "gauge", "gauge"
 	account.Name = "gauge"
-	s.add("v2", fact.LookService, fact.Target{Port: 22, Scheme: "ssh"}, func(f *fact.Fact) { f.Service = &fact.Service{} })
+	s.add("v2", fact.LookService, fact.Target{Port: 22, Scheme: "ssh"},
+		func(f *fact.Fact) { f.Service = &fact.Service{} })
 	s.add(
 		"v2",
 		fact.LookAccount,
@@ -55,30 +57,59 @@ func TestAccountReasons(t *testing.T) {
 		login   *fact.Login
 		want    string
 	}{
-		"nothing is known of why":     {known, password(), "login/rejected likely"},
-		"there is no such account":    {fact.Account{}, password(), "login/unknown-account proven"},
-		"there may be one elsewhere":  {fact.Account{Others: []string{"sss"}}, password(), "login/unknown-account likely"},
-		"its password is locked":      {with(func(a *fact.Account) { a.Locked = true }), password(), "login/locked proven"},
-		"a locked password and a key": {with(func(a *fact.Account) { a.Locked, a.Keys = true, []string{"SHA256:mine"} }), key(), "login/rejected likely"},
-		"it has no password":          {with(func(a *fact.Account) { a.NoSecret = true }), password(), "login/mechanism-off proven"},
-		"it ended":                    {with(func(a *fact.Account) { a.Ends = began.Add(-time.Hour) }), password(), "login/account-expired proven"},
-		"it ends tomorrow":            {with(func(a *fact.Account) { a.Ends = began.Add(24 * time.Hour) }), password(), "login/rejected likely"},
-		"logins are shut":             {with(func(a *fact.Account) { a.ClosedBy = "/etc/nologin" }), password(), "login/closed-for-all proven"},
-		"shut, but not for root":      {with(func(a *fact.Account) { a.ClosedBy, a.UID = "/etc/nologin", "0" }), password(), "login/rejected likely"},
-		"no file of keys":             {with(func(a *fact.Account) { a.KeysWrong = "there is no /home/gauge/.ssh/authorized_keys" }), key(), "login/key-refused proven"},
-		"a file that others write":    {with(func(a *fact.Account) { a.KeysWrong = "/home/gauge may be written by others" }), key(), "login/key-too-open proven"},
-		"another key":                 {with(func(a *fact.Account) { a.Keys = []string{"SHA256:other"} }), key(), "login/key-refused proven"},
-		"keys from elsewhere too": {with(func(a *fact.Account) { a.Keys, a.KeysElse = []string{"SHA256:other"}, "/usr/bin/keys" }), key(),
+		"nothing is known of why":  {known, password(), "login/rejected likely"},
+		"there is no such account": {fact.Account{}, password(), "login/unknown-account proven"},
+		"there may be one elsewhere": {fact.Account{Others: []string{"sss"}}, password(),
+			"login/unknown-account likely"},
+		"its password is locked": {with(func(a *fact.Account) { a.Locked = true }), password(),
+			"login/locked proven"},
+		"a locked password and a key": {with(func(a *fact.Account) {
+			a.Locked, a.Keys = true,
+				[]string{"SHA256:mine"}
+		}), key(), "login/rejected likely"},
+		"it has no password": {with(func(a *fact.Account) { a.NoSecret = true }), password(),
+			"login/mechanism-off proven"},
+		"it ended": {with(func(a *fact.Account) { a.Ends = began.Add(-time.Hour) }), password(),
+			"login/account-expired proven"},
+		"it ends tomorrow": {with(func(a *fact.Account) { a.Ends = began.Add(24 * time.Hour) }), password(),
+			"login/rejected likely"},
+		"logins are shut": {with(func(a *fact.Account) { a.ClosedBy = "/etc/nologin" }), password(),
+			"login/closed-for-all proven"},
+		"shut, but not for root": {with(func(a *fact.Account) { a.ClosedBy, a.UID = "/etc/nologin", "0" }),
+			password(), "login/rejected likely"},
+		"no file of keys": {with(func(a *fact.Account) {
+			a.KeysWrong = "there is no " +
+				"/home/gauge/.ssh/authorized_keys"
+		}), key(), "login/key-refused proven"},
+		"a file that others write": {with(func(a *fact.Account) {
+			a.KeysWrong = "/home/gauge may be written by " +
+				"others"
+		}), key(), "login/key-too-open proven"},
+		"another key": {with(func(a *fact.Account) { a.Keys = []string{"SHA256:other"} }), key(),
+			"login/key-refused proven"},
+		"keys from elsewhere too": {with(func(a *fact.Account) {
+			a.Keys, a.KeysElse = []string{"SHA256:other"},
+				"/usr/bin/keys"
+		}), key(),
 			"login/key-refused likely"},
-		"it is switched off, on Windows": {with(func(a *fact.Account) { a.Disabled = true }), password(), "login/disabled proven"},
-		"it may not log on so": {with(func(a *fact.Account) { a.Rights = []string{"SeInteractiveLogonRight"} }), password(),
+		"it is switched off, on Windows": {with(func(a *fact.Account) { a.Disabled = true }), password(),
+			"login/disabled proven"},
+		"it may not log on so": {with(func(a *fact.Account) { a.Rights = []string{"SeInteractiveLogonRight"} }),
+			password(),
 			"login/no-right proven"},
-		"it is denied to log on so": {with(func(a *fact.Account) { a.Rights = []string{"SeNetworkLogonRight", "SeDenyNetworkLogonRight"} }), password(),
+		"it is denied to log on so": {with(func(a *fact.Account) {
+			a.Rights = []string{"SeNetworkLogonRight",
+				"SeDenyNetworkLogonRight"}
+		}), password(),
 			"login/no-right proven"},
-		"it may":                   {with(func(a *fact.Account) { a.Rights = []string{"SeNetworkLogonRight"} }), password(), "login/rejected likely"},
-		"the host takes no NTLM":   {fact.Account{RefusesNTLM: true, Others: []string{"the domain"}}, ntlm(), "login/mechanism-off proven"},
-		"no NTLM, and another way": {with(func(a *fact.Account) { a.RefusesNTLM = true }), password(), "login/rejected likely"},
-		"too many failures":        {with(func(a *fact.Account) { a.Deny, a.Failures = 3, 3 }), nil, "login/locked proven"},
+		"it may": {with(func(a *fact.Account) { a.Rights = []string{"SeNetworkLogonRight"} }),
+			password(), "login/rejected likely"},
+		"the host takes no NTLM": {fact.Account{RefusesNTLM: true, Others: []string{"the domain"}}, ntlm(),
+			"login/mechanism-off proven"},
+		"no NTLM, and another way": {with(func(a *fact.Account) { a.RefusesNTLM = true }), password(),
+			"login/rejected likely"},
+		"too many failures": {with(func(a *fact.Account) { a.Deny, a.Failures = 3, 3 }), nil,
+			"login/locked proven"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			got := sshAs(t, c.account, c.login).weigh()
@@ -112,7 +143,8 @@ func TestLastTry(t *testing.T) {
 		t.Error("a try is wanted before it is known whose server that is")
 	}
 	s := newScene(t, "ssh://tidebook.varzea.example").holds("v1", gauge).holds("v2", tidebook).named(tidebook).
-		client(tidebook, connected, greeted(fact.Done, "ssh", "", ""), answered(fact.Reply{Ending: fact.Done, Protocol: "ssh"}))
+		client(tidebook, connected, greeted(fact.Done, "ssh", "", ""),
+			answered(fact.Reply{Ending: fact.Done, Protocol: "ssh"}))
 	s.ask.Account, s.set.Ask.Account = "gauge", "gauge"
 	if s.wants(fact.LookLogin, fact.Client) || !s.wants(fact.LookAccount, fact.Server) {
 		t.Error("the account is tried before its state is known")
@@ -208,7 +240,8 @@ func TestPathRight(t *testing.T) {
 		).holds("v1", gauge).
 			holds("v2", tidebook).
 			named(tidebook).
-			client(tidebook, connected, answered(fact.Reply{Ending: fact.Done, Protocol: "http", Asked: "GET /tides/today.txt", Status: 403, Date: began})).
+			client(tidebook, connected, answered(fact.Reply{Ending: fact.Done, Protocol: "http",
+				Asked: "GET /tides/today.txt", Status: 403, Date: began})).
 			listening(listener("0.0.0.0", 80, "nginx"))
 		p := nginxUp
 		p.Processes = []fact.Process{{PID: 1, State: "S", User: "root"}, {PID: 2, State: "S", User: user}}
@@ -220,7 +253,8 @@ func TestPathRight(t *testing.T) {
 			func(f *fact.Fact) { f.Service = &fact.Service{Programs: []fact.Program{p}} },
 		)
 		if right != nil {
-			s.add("v2", fact.LookPathRight, fact.Target{Account: user, Path: file}, func(f *fact.Fact) { f.PathRight = right })
+			s.add("v2", fact.LookPathRight, fact.Target{Account: user, Path: file},
+				func(f *fact.Fact) { f.PathRight = right })
 		}
 		return s.weigh()
 	}
@@ -237,7 +271,8 @@ func TestPathRight(t *testing.T) {
 	expect(t, scenario(denied, "www-data", nil), "answer/error-status proven")
 	expect(t, scenario(denied, "root", right), "answer/error-status proven")
 	expect(t, scenario("[error] something else", "www-data", right), "answer/error-status proven")
-	expect(t, scenario(strings.ReplaceAll(denied, "today", "yesterday"), "www-data", right), "answer/error-status proven")
+	expect(t, scenario(strings.ReplaceAll(denied, "today", "yesterday"), "www-data", right),
+		"answer/error-status proven")
 }
 
 // TestReverse is a list that lets a client in by name, whose address does not
@@ -258,7 +293,8 @@ func TestReverse(t *testing.T) {
 			}
 		})
 		if back != nil {
-			s.add("v2", fact.LookReverse, fact.Target{Addr: netip.MustParseAddr(gauge)}, func(f *fact.Fact) { f.Reverse = back })
+			s.add("v2", fact.LookReverse, fact.Target{Addr: netip.MustParseAddr(gauge)},
+				func(f *fact.Fact) { f.Reverse = back })
 		}
 		return s.weigh()
 	}
@@ -271,7 +307,8 @@ func TestReverse(t *testing.T) {
 	) // which does not lead back
 	expect(
 		t,
-		scenario(line, &fact.Reverse{Names: []string{"gauge-07.varzea.example"}, Back: []string{"gauge-07.varzea.example"}}),
+		scenario(line, &fact.Reverse{Names: []string{"gauge-07.varzea.example"},
+			Back: []string{"gauge-07.varzea.example"}}),
 	)
 	expect(t, scenario("sshd: gauge-08.varzea.example", &fact.Reverse{}))
 	expect(t, scenario(line, nil))

@@ -12,7 +12,8 @@ import (
 func TestHops(t *testing.T) {
 	gateway := func(status int) *scenario {
 		return newScene(t, web).holds("v1", gauge).holds("v2", tidebook).named(tidebook).
-			client(tidebook, connected, answered(fact.Reply{Ending: fact.Done, Protocol: "http", Status: status, Program: "nginx", Date: began}))
+			client(tidebook, connected, answered(fact.Reply{Ending: fact.Done, Protocol: "http", Status: status,
+				Program: "nginx", Date: began}))
 	}
 	backends := func(s *scenario, list ...fact.Upstream) *scenario {
 		return s.add(
@@ -45,15 +46,23 @@ func TestHops(t *testing.T) {
 		want     []string
 		says     string
 	}{
-		{"nobody read its settings", gateway(502), []string{"answer/hop-fails likely"}, "answers with nothing, or with nonsense"},
+		{"nobody read its settings", gateway(502), []string{"answer/hop-fails likely"},
+			"answers with nothing, or with nonsense"},
 		{"its settings name nobody", backends(gateway(502)), []string{"answer/hop-fails likely"}, ""},
-		{"nobody tried the backend", backends(gateway(504), one), []string{"answer/hop-fails likely"}, "does not answer in time"},
-		{"the backend refuses", tried(backends(gateway(502), one), one, "10.20.0.15", reset), []string{"answer/hop-fails proven"}, "10.20.0.15:8080 (/etc/nginx/conf.d/tides.conf, line 3)"},
-		{"the backend is silent", tried(backends(gateway(504), one), one, "10.20.0.15", silent), []string{"answer/hop-fails proven"}, "line 3"},
-		{"the backend is well", tried(backends(gateway(502), one), one, "10.20.0.15", connected, replied(200)), []string{"answer/hop-fails likely"}, ""},
-		{"one of two refuses", tried(backends(gateway(502), one, two), two, "127.0.0.1", reset), []string{"answer/hop-fails likely"}, "localhost:8081"},
-		{"the application fails with what is behind it", tried(backends(gateway(500), one), one, "10.20.0.15", reset), []string{"answer/hop-fails likely"}, "line 3"},
-		{"the application fails by itself", tried(backends(gateway(500), one), one, "10.20.0.15", connected, replied(200)), []string{"answer/error-status proven"}, ""},
+		{"nobody tried the backend", backends(gateway(504), one), []string{"answer/hop-fails likely"},
+			"does not answer in time"},
+		{"the backend refuses", tried(backends(gateway(502), one), one, "10.20.0.15", reset),
+			[]string{"answer/hop-fails proven"}, "10.20.0.15:8080 (/etc/nginx/conf.d/tides.conf, line 3)"},
+		{"the backend is silent", tried(backends(gateway(504), one), one, "10.20.0.15", silent),
+			[]string{"answer/hop-fails proven"}, "line 3"},
+		{"the backend is well", tried(backends(gateway(502), one), one, "10.20.0.15", connected, replied(200)),
+			[]string{"answer/hop-fails likely"}, ""},
+		{"one of two refuses", tried(backends(gateway(502), one, two), two, "127.0.0.1", reset),
+			[]string{"answer/hop-fails likely"}, "localhost:8081"},
+		{"the application fails with what is behind it", tried(backends(gateway(500), one), one, "10.20.0.15", reset),
+			[]string{"answer/hop-fails likely"}, "line 3"},
+		{"the application fails by itself", tried(backends(gateway(500), one), one, "10.20.0.15", connected,
+			replied(200)), []string{"answer/error-status proven"}, ""},
 		{"the application's own answer", gateway(500), []string{"answer/error-status proven"}, ""},
 	} {
 		var have []string
@@ -63,7 +72,8 @@ func TestHops(t *testing.T) {
 				have = append(have, cause.ID+" "+string(cause.Certainty))
 			}
 		}
-		if strings.Join(have, ", ") != strings.Join(c.want, ", ") || !strings.Contains(summaries(judged.Causes), c.says) {
+		if strings.Join(have, ", ") != strings.Join(c.want, ", ") ||
+			!strings.Contains(summaries(judged.Causes), c.says) {
 			t.Errorf("%s: %q, want %q: %s", c.name, have, c.want, summaries(judged.Causes))
 		}
 	}

@@ -69,7 +69,8 @@ func noRecord(v *scene.Scene, t *scene.Try) {
 			text = "; there is no service record " + record + " either"
 		}
 		for _, j := range t.Verdict.Causes {
-			if j.Gate == gate.Name && text != "" && (j.Cause == "names/no-address" || j.Cause == "names/no-such-name") {
+			if j.Gate == gate.Name && text != "" && (j.Cause == "names/no-address" ||
+				j.Cause == "names/no-such-name") {
 				j.Summary += text
 				j.Because = gate.Union(j.Because, scene.FactIDs(f))
 				return

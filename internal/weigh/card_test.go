@@ -47,25 +47,27 @@ func TestSettingRules(t *testing.T) {
 		is, value string
 		want      []string
 	}{
-		"the right host":            {"host", "tidebook.varzea.example", nil},
-		"in capitals, with a dot":   {"host", "TIDEBOOK.varzea.example.", nil},
-		"an alias of the card":      {"host", "readings.varzea.example", nil},
-		"not looked up yet":         {"host", "tidebok.varzea.example", []string{"settings/wrong-host likely"}},
-		"no name at all":            {"host", "tide book", []string{"settings/wrong-host proven"}},
-		"the server's address":      {"host", tidebook, nil},
-		"another address":           {"host", "10.20.0.99", []string{"settings/stale-address proven"}},
-		"the right port":            {"port", "80", nil},
-		"another port":              {"port", "8080", []string{"settings/wrong-port proven"}},
-		"no port at all":            {"port", "eighty", []string{"settings/wrong-port proven"}},
-		"the right address":         {"address", tidebook, nil},
-		"an old address":            {"address", "10.20.0.99", []string{"settings/stale-address proven"}},
-		"a port that listens too":   {"port", "8090", nil},
-		"no address":                {"address", "tidebook", []string{"settings/wrong-host likely"}},
-		"the right URL":             {"url", "http://tidebook.varzea.example/", nil},
-		"a URL of another port":     {"url", "http://tidebook.varzea.example:8080/", []string{"settings/wrong-port proven"}},
-		"a URL of another security": {"url", "https://tidebook.varzea.example:80/", []string{"settings/wrong-security proven"}},
-		"a URL of another host":     {"url", "http://tidebok.varzea.example/", []string{"settings/wrong-host likely"}},
-		"no URL":                    {"url", "http://", []string{"settings/wrong-host proven"}},
+		"the right host":          {"host", "tidebook.varzea.example", nil},
+		"in capitals, with a dot": {"host", "TIDEBOOK.varzea.example.", nil},
+		"an alias of the card":    {"host", "readings.varzea.example", nil},
+		"not looked up yet":       {"host", "tidebok.varzea.example", []string{"settings/wrong-host likely"}},
+		"no name at all":          {"host", "tide book", []string{"settings/wrong-host proven"}},
+		"the server's address":    {"host", tidebook, nil},
+		"another address":         {"host", "10.20.0.99", []string{"settings/stale-address proven"}},
+		"the right port":          {"port", "80", nil},
+		"another port":            {"port", "8080", []string{"settings/wrong-port proven"}},
+		"no port at all":          {"port", "eighty", []string{"settings/wrong-port proven"}},
+		"the right address":       {"address", tidebook, nil},
+		"an old address":          {"address", "10.20.0.99", []string{"settings/stale-address proven"}},
+		"a port that listens too": {"port", "8090", nil},
+		"no address":              {"address", "tidebook", []string{"settings/wrong-host likely"}},
+		"the right URL":           {"url", "http://tidebook.varzea.example/", nil},
+		"a URL of another port": {"url", "http://tidebook.varzea.example:8080/",
+			[]string{"settings/wrong-port proven"}},
+		"a URL of another security": {"url", "https://tidebook.varzea.example:80/",
+			[]string{"settings/wrong-security proven"}},
+		"a URL of another host": {"url", "http://tidebok.varzea.example/", []string{"settings/wrong-host likely"}},
+		"no URL":                {"url", "http://", []string{"settings/wrong-host proven"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			card := fact.Card{
@@ -100,7 +102,8 @@ func TestSettingRules(t *testing.T) {
 	unseen := newScene(t, web).holds("v1", gauge).named(tidebook).client(tidebook, reset)
 	unseen.set.Ask.Card = &port
 	unseen.ask = unseen.set.Ask
-	expect(t, unseen.side("v1", "client", fact.SettingSeen{At: at, Value: "8081"}).weigh(), "settings/wrong-port likely")
+	expect(t, unseen.side("v1", "client", fact.SettingSeen{At: at, Value: "8081"}).weigh(),
+		"settings/wrong-port likely")
 	exact := fact.Card{Settings: []fact.SettingRule{{Name: "station", Value: "7", Client: &at}}}
 	expect(t, carded(t, exact).side("v1", "client", fact.SettingSeen{At: at, Value: "7"}).weigh())
 	expect(
@@ -110,7 +113,8 @@ func TestSettingRules(t *testing.T) {
 	)
 	same := fact.Card{Settings: []fact.SettingRule{{Name: "station", Is: "same", Client: &at, Server: &at}}}
 	one, two := fact.SettingSeen{At: at, Value: "7", Line: 1}, fact.SettingSeen{At: at, Value: "8", Line: 2}
-	expect(t, carded(t, same).side("v1", "client", one).side("v2", "server", two).weigh(), "settings/copies-differ proven")
+	expect(t, carded(t, same).side("v1", "client", one).side("v2", "server", two).weigh(),
+		"settings/copies-differ proven")
 	expect(t, carded(t, same).side("v1", "client", one).side("v2", "server", one).weigh())
 	copied := two
 	copied.Copy = 1
@@ -122,7 +126,8 @@ func TestSettingRules(t *testing.T) {
 	missing := carded(
 		t,
 		same,
-	).side("v1", "client", fact.SettingSeen{At: at, Missing: "no such key in /etc/gauge.ini", Near: "portl = x", NearLine: 4}).
+	).side("v1", "client", fact.SettingSeen{At: at, Missing: "no such key in /etc/gauge.ini", Near: "portl = x",
+		NearLine: 4}).
 		weigh()
 	expect(t, missing, "settings/blank proven")
 	if !strings.Contains(missing.Causes[0].Summary, `line 4 has "portl = x": was that meant?`) {
@@ -145,30 +150,53 @@ func TestWhichSide(t *testing.T) {
 		want                   []string
 		says, remedy           string
 	}{
-		"nobody says":                  {fact.SettingRule{Is: "same"}, "north", "south", "", []string{"settings/copies-differ proven"}, `must agree`, "if gauge-07 has it right: set relay in /etc/tidebook.ini to north"},
-		"most say so":                  {fact.SettingRule{Is: "same"}, "south", "north", "north", []string{"settings/copies-differ proven"}, "2 of 3 places have it", "set relay in /etc/gauge.ini to north"},
-		"the server listens":           {fact.SettingRule{Is: "same"}, "8099", "8090", "", []string{"settings/copies-differ proven"}, "the server listens on 8090", "set relay in /etc/gauge.ini to 8090"},
-		"the server's is wrong":        {fact.SettingRule{Is: "same"}, "80", "8099", "", []string{"settings/copies-differ proven"}, "the server's setting relay in /etc/tidebook.ini", "set relay in /etc/tidebook.ini to 80"},
-		"the endpoint says":            {fact.SettingRule{Is: "same"}, "ledger.varzea.example", "tidebook.varzea.example", "", []string{"settings/copies-differ proven"}, "the endpoint, which answers, says so", "set relay in /etc/gauge.ini to tidebook.varzea.example"},
-		"a URL of another port":        {fact.SettingRule{Is: "same"}, "http://tidebook.varzea.example:8099/", "http://tidebook.varzea.example/", "", []string{"settings/copies-differ proven"}, "the server listens on 80", ""},
-		"another word for yes":         {fact.SettingRule{Is: "same"}, "on", "True", "1", nil, "", ""},
-		"a number with a nought":       {fact.SettingRule{Is: "same"}, "010", "10", "", []string{"settings/copies-differ proven"}, "", ""},
-		"a name in capitals":           {fact.SettingRule{Is: "same"}, "Tidebook.Varzea.Example", "tidebook.varzea.example.", "", nil, "", ""},
-		"a URL written otherwise":      {fact.SettingRule{Is: "same"}, "HTTP://tidebook.varzea.example:80", "http://tidebook.varzea.example/", "", nil, "", ""},
-		"a set in another order":       {fact.SettingRule{Is: "same", Set: true}, "b, a", "a b", "", nil, "", ""},
-		"a list in another order":      {fact.SettingRule{Is: "same"}, "b, a", "a b", "", []string{"settings/copies-differ proven"}, "", ""},
-		"one of several":               {fact.SettingRule{Is: "one-of", OneOf: []string{"north", "south"}}, "south", "north", "", nil, "", ""},
-		"none of several":              {fact.SettingRule{Is: "one-of", OneOf: []string{"north", "south"}}, "west", "north", "", []string{"settings/copies-differ proven"}, `should be "north or south"`, ""},
-		"not encrypted, as it is":      {fact.SettingRule{Is: "security"}, "none", "", "", nil, "", ""},
-		"encrypted, as it is not":      {fact.SettingRule{Is: "security"}, "tls", "", "", []string{"settings/wrong-security proven"}, `should be "plain"`, "set relay in /etc/gauge.ini to plain"},
-		"a word that nobody knows":     {fact.SettingRule{Is: "security"}, "level-3", "", "", nil, "", ""},
-		"both ports are served":        {fact.SettingRule{Is: "port"}, "80", "8090", "", nil, "", ""},
-		"every one that is wrong":      {fact.SettingRule{Is: "port"}, "81", "82", "83", []string{"settings/wrong-port proven", "settings/wrong-port proven", "settings/wrong-port proven"}, "", "set relay in /etc/gauge.ini to 80"},
-		"the server's own port, wrong": {fact.SettingRule{Is: "port"}, "80", "8099", "", []string{"settings/wrong-port proven"}, "the server's setting", "set relay in /etc/tidebook.ini to 80"},
+		"nobody says": {fact.SettingRule{Is: "same"}, "north", "south", "",
+			[]string{"settings/copies-differ proven"}, `must agree`,
+			"if gauge-07 has it right: set relay in /etc/tidebook.ini to north"},
+		"most say so": {fact.SettingRule{Is: "same"}, "south", "north", "north",
+			[]string{"settings/copies-differ proven"}, "2 of 3 places have it",
+			"set relay in /etc/gauge.ini to north"},
+		"the server listens": {fact.SettingRule{Is: "same"}, "8099", "8090", "",
+			[]string{"settings/copies-differ proven"}, "the server listens on 8090",
+			"set relay in /etc/gauge.ini to 8090"},
+		"the server's is wrong": {fact.SettingRule{Is: "same"}, "80", "8099", "",
+			[]string{"settings/copies-differ proven"}, "the server's setting relay in /etc/tidebook.ini",
+			"set relay in /etc/tidebook.ini to 80"},
+		"the endpoint says": {fact.SettingRule{Is: "same"}, "ledger.varzea.example",
+			"tidebook.varzea.example", "", []string{"settings/copies-differ proven"},
+			"the endpoint, which answers, says so", "set relay in /etc/gauge.ini to tidebook.varzea.example"},
+		"a URL of another port": {fact.SettingRule{Is: "same"}, "http://tidebook.varzea.example:8099/",
+			"http://tidebook.varzea.example/", "", []string{"settings/copies-differ proven"},
+			"the server listens on 80", ""},
+		"another word for yes": {fact.SettingRule{Is: "same"}, "on", "True", "1", nil, "", ""},
+		"a number with a nought": {fact.SettingRule{Is: "same"}, "010", "10", "",
+			[]string{"settings/copies-differ proven"}, "", ""},
+		"a name in capitals": {fact.SettingRule{Is: "same"}, "Tidebook.Varzea.Example",
+			"tidebook.varzea.example.", "", nil, "", ""},
+		"a URL written otherwise": {fact.SettingRule{Is: "same"}, "HTTP://tidebook.varzea.example:80",
+			"http://tidebook.varzea.example/", "", nil, "", ""},
+		"a set in another order": {fact.SettingRule{Is: "same", Set: true}, "b, a", "a b", "", nil, "", ""},
+		"a list in another order": {fact.SettingRule{Is: "same"}, "b, a", "a b", "",
+			[]string{"settings/copies-differ proven"}, "", ""},
+		"one of several": {fact.SettingRule{Is: "one-of", OneOf: []string{"north", "south"}}, "south",
+			"north", "", nil, "", ""},
+		"none of several": {fact.SettingRule{Is: "one-of", OneOf: []string{"north", "south"}}, "west",
+			"north", "", []string{"settings/copies-differ proven"}, `should be "north or south"`, ""},
+		"not encrypted, as it is": {fact.SettingRule{Is: "security"}, "none", "", "", nil, "", ""},
+		"encrypted, as it is not": {fact.SettingRule{Is: "security"}, "tls", "", "",
+			[]string{"settings/wrong-security proven"}, `should be "plain"`, "set relay in /etc/gauge.ini to plain"},
+		"a word that nobody knows": {fact.SettingRule{Is: "security"}, "level-3", "", "", nil, "", ""},
+		"both ports are served":    {fact.SettingRule{Is: "port"}, "80", "8090", "", nil, "", ""},
+		"every one that is wrong": {fact.SettingRule{Is: "port"}, "81", "82", "83",
+			[]string{"settings/wrong-port proven", "settings/wrong-port proven", "settings/wrong-port proven"}, "",
+			"set relay in /etc/gauge.ini to 80"},
+		"the server's own port, wrong": {fact.SettingRule{Is: "port"}, "80", "8099", "",
+			[]string{"settings/wrong-port proven"}, "the server's setting", "set relay in /etc/tidebook.ini to 80"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			c.rule.Name, c.rule.Client, c.rule.Server, c.rule.Copies = "the relay", &one, &two, []fact.SettingAt{three}
-			s := carded(t, fact.Card{Settings: []fact.SettingRule{c.rule}}).side("v1", "client", seen(one, 0, c.client))
+			s := carded(t, fact.Card{Settings: []fact.SettingRule{c.rule}}).side("v1", "client",
+				seen(one, 0, c.client))
 			var server []fact.SettingSeen
 			for i, value := range []string{c.server, c.copied} {
 				if value != "" {
@@ -218,24 +246,36 @@ func TestCardRest(t *testing.T) {
 		steps []step
 		want  []string
 	}{
-		"too slow":             {fact.Card{Limit: "100ms"}, []step{connected, body(200, "", "")}, []string{"answer/too-slow proven"}},
-		"in time":              {fact.Card{Limit: "1s"}, []step{connected, body(200, "", "")}, nil},
-		"no answer in time":    {fact.Card{Limit: "3s"}, []step{connected, answered(fact.Reply{Ending: fact.Stalled, TookMS: 9000})}, []string{"answer/too-slow proven"}},
-		"another program":      {fact.Card{Answer: &fact.CardAnswer{Program: "tidebook"}}, []step{connected, body(200, "apache", "")}, []string{"answer/wrong-application proven"}},
-		"the program":          {fact.Card{Answer: &fact.CardAnswer{Program: "TideBook"}}, []step{connected, body(200, "tidebook/3", "")}, nil},
-		"another status":       {fact.Card{Answer: &fact.CardAnswer{Status: []int{204}}}, []step{connected, body(200, "", "")}, []string{"answer/error-status proven"}},
-		"without what it has":  {fact.Card{Answer: &fact.CardAnswer{Contains: "tides"}}, []step{connected, body(200, "", "floods")}, []string{"answer/wrong-application proven"}},
-		"with what it has":     {fact.Card{Answer: &fact.CardAnswer{Contains: "tides"}}, []step{connected, body(200, "", "the tides")}, nil},
-		"a code that it knows": {fact.Card{Reasons: []fact.Reason{{Log: "TB-17", Cause: "login/locked", Says: "locked by the harbour"}}}, []step{connected, body(500, "", `{"error": "TB-17"}`)}, []string{"login/locked proven"}},
-		"another code":         {fact.Card{Reasons: []fact.Reason{{Log: "TB-17", Cause: "login/locked"}}}, []step{connected, body(500, "", `{"error": "TB-18"}`)}, []string{"answer/error-status proven"}},
-		"an error it calls so": {fact.Card{Answer: &fact.CardAnswer{Status: []int{403}}}, []step{connected, body(403, "", "")}, []string{"answer/error-status proven"}},
+		"too slow": {fact.Card{Limit: "100ms"}, []step{connected, body(200, "", "")},
+			[]string{"answer/too-slow proven"}},
+		"in time": {fact.Card{Limit: "1s"}, []step{connected, body(200, "", "")}, nil},
+		"no answer in time": {fact.Card{Limit: "3s"}, []step{connected,
+			answered(fact.Reply{Ending: fact.Stalled, TookMS: 9000})}, []string{"answer/too-slow proven"}},
+		"another program": {fact.Card{Answer: &fact.CardAnswer{Program: "tidebook"}},
+			[]step{connected, body(200, "apache", "")}, []string{"answer/wrong-application proven"}},
+		"the program": {fact.Card{Answer: &fact.CardAnswer{Program: "TideBook"}},
+			[]step{connected, body(200, "tidebook/3", "")}, nil},
+		"another status": {fact.Card{Answer: &fact.CardAnswer{Status: []int{204}}},
+			[]step{connected, body(200, "", "")}, []string{"answer/error-status proven"}},
+		"without what it has": {fact.Card{Answer: &fact.CardAnswer{Contains: "tides"}},
+			[]step{connected, body(200, "", "floods")}, []string{"answer/wrong-application proven"}},
+		"with what it has": {fact.Card{Answer: &fact.CardAnswer{Contains: "tides"}},
+			[]step{connected, body(200, "", "the tides")}, nil},
+		"a code that it knows": {fact.Card{Reasons: []fact.Reason{{Log: "TB-17", Cause: "login/locked",
+			Says: "locked by the harbour"}}}, []step{connected, body(500, "", `{"error": "TB-17"}`)},
+			[]string{"login/locked proven"}},
+		"another code": {fact.Card{Reasons: []fact.Reason{{Log: "TB-17", Cause: "login/locked"}}},
+			[]step{connected, body(500, "", `{"error": "TB-18"}`)}, []string{"answer/error-status proven"}},
+		"an error it calls so": {fact.Card{Answer: &fact.CardAnswer{Status: []int{403}}},
+			[]step{connected, body(403, "", "")}, []string{"answer/error-status proven"}},
 	} {
 		t.Run(name, func(t *testing.T) { expect(t, carded(t, c.card, c.steps...).weigh(), c.want...) })
 	}
 	absent := carded(
 		t,
 		fact.Card{ClientProgram: "upload"},
-	).add("v1", fact.LookSettings, fact.Target{Name: "client"}, func(f *fact.Fact) { f.Settings = &fact.Settings{Side: "client", Program: "upload"} })
+	).add("v1", fact.LookSettings, fact.Target{Name: "client"},
+		func(f *fact.Fact) { f.Settings = &fact.Settings{Side: "client", Program: "upload"} })
 	expect(t, absent.weigh(), "settings/client-missing proven")
 	agent := fact.Card{ClientUnit: "gauge-agent.service", ClientLog: "/var/log/agent.log", Fresh: "10m"}
 	for name, c := range map[string]struct {
@@ -244,18 +284,24 @@ func TestCardRest(t *testing.T) {
 		log  time.Duration
 		want []string
 	}{
-		"its agent runs":       {fact.Unit{Load: "loaded", Active: "active"}, []fact.Process{{PID: 7, State: "S"}}, time.Minute, nil},
-		"its agent is stopped": {fact.Unit{Load: "loaded", Active: "inactive"}, nil, time.Minute, []string{"settings/client-stopped proven"}},
-		"its agent failed":     {fact.Unit{Load: "loaded", Active: "failed", Log: []fact.LogLine{{Text: "no table of tides"}}}, nil, time.Minute, []string{"settings/client-stopped proven"}},
-		"there is no agent":    {fact.Unit{Load: "not-found"}, nil, 0, []string{"settings/client-stopped proven"}},
-		"its agent is halted":  {fact.Unit{Load: "loaded", Active: "active"}, []fact.Process{{PID: 7, State: "T"}}, time.Minute, []string{"settings/client-stopped proven"}},
+		"its agent runs": {fact.Unit{Load: "loaded", Active: "active"}, []fact.Process{{PID: 7, State: "S"}},
+			time.Minute, nil},
+		"its agent is stopped": {fact.Unit{Load: "loaded", Active: "inactive"}, nil, time.Minute,
+			[]string{"settings/client-stopped proven"}},
+		"its agent failed": {fact.Unit{Load: "loaded", Active: "failed",
+			Log: []fact.LogLine{{Text: "no table of tides"}}}, nil, time.Minute,
+			[]string{"settings/client-stopped proven"}},
+		"there is no agent": {fact.Unit{Load: "not-found"}, nil, 0, []string{"settings/client-stopped proven"}},
+		"its agent is halted": {fact.Unit{Load: "loaded", Active: "active"}, []fact.Process{{PID: 7, State: "T"}},
+			time.Minute, []string{"settings/client-stopped proven"}},
 		"its agent hangs": {
 			fact.Unit{Load: "loaded", Active: "active"},
 			[]fact.Process{{PID: 7, State: "D"}},
 			time.Minute,
 			[]string{"settings/client-stopped proven"},
 		},
-		"its agent stands still": {fact.Unit{Load: "loaded", Active: "active"}, []fact.Process{{PID: 7, State: "S"}}, time.Hour, nil},
+		"its agent stands still": {fact.Unit{Load: "loaded", Active: "active"}, []fact.Process{{PID: 7, State: "S"}},
+			time.Hour, nil},
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := carded(t, agent, connected, replied(200))
@@ -263,15 +309,18 @@ func TestCardRest(t *testing.T) {
 			s.add("v1", fact.LookService, fact.Target{Name: "client"}, func(f *fact.Fact) {
 				f.Service = &fact.Service{
 					Manager: "systemd",
-					Programs: []fact.Program{{Name: "gauge-agent", Why: "card", Units: []fact.Unit{c.unit}, Processes: c.proc,
-						Logs: []fact.LogFile{{Path: agent.ClientLog, Changed: s.ask.Began.Add(-c.log), Stale: "10m"}}}},
+					Programs: []fact.Program{{Name: "gauge-agent", Why: "card", Units: []fact.Unit{c.unit},
+						Processes: c.proc,
+						Logs: []fact.LogFile{{Path: agent.ClientLog, Changed: s.ask.Began.Add(-c.log),
+							Stale: "10m"}}}},
 				}
 			})
 			expect(t, s.weigh(), c.want...)
 		})
 	}
 	// Settings that were changed since it was started may not be those that it goes by.
-	for changed, want := range map[time.Duration][]string{time.Minute: {"settings/client-stopped likely"}, 3 * time.Hour: nil} {
+	for changed, want := range map[time.Duration][]string{time.Minute: {"settings/client-stopped likely"},
+		3 * time.Hour: nil} {
 		file := fact.SettingAt{File: "/etc/gauge.ini", Format: "ini", Key: "port"}
 		late := agent
 		late.Settings = []fact.SettingRule{{Name: "port", Is: "port", Client: &file}}
@@ -279,7 +328,8 @@ func TestCardRest(t *testing.T) {
 		s.side("v1", "client", fact.SettingSeen{At: file, Value: "80", Changed: s.ask.Began.Add(-changed)})
 		s.add("v1", fact.LookService, fact.Target{Name: "client"}, func(f *fact.Fact) {
 			f.Service = &fact.Service{Manager: "systemd", Programs: []fact.Program{{
-				Name: "gauge-agent", Why: "card", Units: []fact.Unit{{Name: agent.ClientUnit, Load: "loaded", Active: "active"}},
+				Name: "gauge-agent", Why: "card", Units: []fact.Unit{{Name: agent.ClientUnit, Load: "loaded",
+					Active: "active"}},
 				Processes: []fact.Process{{PID: 7, State: "S", Since: s.ask.Began.Add(-time.Hour)}},
 			}}}
 		})
@@ -291,7 +341,8 @@ func TestCardRest(t *testing.T) {
 		proc []fact.Process
 		log  time.Duration
 		want string
-	}{{nil, time.Hour, "settings/client-stopped proven"}, {nil, time.Minute, ""}, {[]fact.Process{{PID: 7, State: "S"}}, time.Minute, ""}} {
+	}{{nil, time.Hour, "settings/client-stopped proven"}, {nil, time.Minute, ""},
+		{[]fact.Process{{PID: 7, State: "S"}}, time.Minute, ""}} {
 		s := carded(t, byHand, connected, replied(200))
 		s.add("v1", fact.LookService, fact.Target{Name: "client"}, func(f *fact.Fact) {
 			f.Service = &fact.Service{
@@ -369,7 +420,8 @@ func TestCardPorts(t *testing.T) {
 	expectDoubts(t, base().climb("v1", other(8091), connected).climb("v1", other(111), connected).weigh())
 	got := base().climb("v1", other(8091), silent).climb("v1", other(111), connected).weigh()
 	expectDoubts(t, got, "ports/some-missing likely")
-	if want := "port 8091 (uploads, which the night run cannot do without) is open on tidebook, and gauge-07 gets there"; !strings.Contains(
+	if want := "port 8091 (uploads, which the night run cannot do without) is open on tidebook, and gauge-07 gets " +
+		"there"; !strings.Contains(
 		got.Causes[0].Summary,
 		want,
 	) {
@@ -415,14 +467,22 @@ func TestMetadata(t *testing.T) {
 		client, server fact.Metadata
 		want           []string
 	}{
-		"as it should be":      {good, good, nil},
-		"its term has ended":   {with(func(m *fact.Metadata) { m.Until = began.Add(-time.Hour) }), good, []string{"settings/metadata-stale proven"}},
-		"a certificate ended":  {good, with(func(m *fact.Metadata) { m.Certs = [][]byte{own, ended} }), []string{"settings/metadata-stale proven", "settings/metadata-differs proven"}},
-		"another host":         {with(func(m *fact.Metadata) { m.Locations = []string{"https://old.varzea.example/acs"} }), good, []string{"settings/metadata-differs proven"}},
-		"another key":          {with(func(m *fact.Metadata) { m.Certs = [][]byte{other} }), with(func(m *fact.Metadata) { m.Certs = [][]byte{other} }), []string{"settings/metadata-differs likely", "settings/metadata-differs likely"}},
-		"not for one side":     {fact.Metadata{URL: url, Wrong: "no answer"}, good, []string{"settings/metadata-unread proven"}},
-		"gone for one side":    {good, fact.Metadata{URL: url, Status: 404}, []string{"settings/metadata-unread proven"}},
-		"another for one side": {good, with(func(m *fact.Metadata) { m.Entity = "pier-old" }), []string{"settings/metadata-differs proven"}},
+		"as it should be": {good, good, nil},
+		"its term has ended": {with(func(m *fact.Metadata) { m.Until = began.Add(-time.Hour) }), good,
+			[]string{"settings/metadata-stale proven"}},
+		"a certificate ended": {good, with(func(m *fact.Metadata) { m.Certs = [][]byte{own, ended} }),
+			[]string{"settings/metadata-stale proven", "settings/metadata-differs proven"}},
+		"another host": {with(func(m *fact.Metadata) { m.Locations = []string{"https://old.varzea.example/acs"} }),
+			good, []string{"settings/metadata-differs proven"}},
+		"another key": {with(func(m *fact.Metadata) { m.Certs = [][]byte{other} }),
+			with(func(m *fact.Metadata) { m.Certs = [][]byte{other} }),
+			[]string{"settings/metadata-differs likely", "settings/metadata-differs likely"}},
+		"not for one side": {fact.Metadata{URL: url, Wrong: "no answer"}, good,
+			[]string{"settings/metadata-unread proven"}},
+		"gone for one side": {good, fact.Metadata{URL: url, Status: 404},
+			[]string{"settings/metadata-unread proven"}},
+		"another for one side": {good, with(func(m *fact.Metadata) { m.Entity = "pier-old" }),
+			[]string{"settings/metadata-differs proven"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := carded(t, fact.Card{Pairs: []fact.Pair{{Endpoint: "https://" + host + "/", Metadata: url}}})
@@ -455,7 +515,8 @@ func TestSigns(t *testing.T) {
 	}
 	seen := func(s *scenario, vantage, side string, wrong string) *scenario {
 		return s.add(vantage, fact.LookSigns, fact.Target{Name: side}, func(f *fact.Fact) {
-			f.Signs = &fact.Signs{Side: side, List: []fact.SignSeen{{Sign: fact.Sign{On: side, File: "/x"}, Wrong: wrong}}}
+			f.Signs = &fact.Signs{Side: side, List: []fact.SignSeen{{Sign: fact.Sign{On: side, File: "/x"},
+				Wrong: wrong}}}
 		})
 	}
 	expectDoubts(t, seen(carded(t, card), "v1", "client", "/x is stale").weigh(), "settings/not-received proven")
@@ -495,7 +556,8 @@ func TestRedirects(t *testing.T) {
 			web,
 		).holds("v1", gauge).
 			named(tidebook).
-			client(tidebook, connected, answered(fact.Reply{Ending: fact.Done, Protocol: "http", Status: 302, Location: location, Date: began}))
+			client(tidebook, connected, answered(fact.Reply{Ending: fact.Done, Protocol: "http", Status: 302,
+				Location: location, Date: began}))
 		if more != nil {
 			more(s)
 		}
@@ -526,14 +588,15 @@ func TestRedirects(t *testing.T) {
 		more     func(*scenario)
 		want     []string
 	}{
-		"a path of its own":    {"/new", nil, nil},
-		"back to itself":       {"http://tidebook.varzea.example/", nil, []string{"answer/redirects-away proven"}},
-		"a host that works":    {"http://readings.varzea.example/new", readings(connected), nil},
-		"a host that does not": {"http://readings.varzea.example/new", readings(reset), []string{"answer/redirects-away proven"}},
-		"another protocol":     {"redis://readings.varzea.example/", nil, []string{"answer/redirects-away proven"}},
-		"a port of nobody's":   {"http://readings.varzea.example:22/", readings(reset), nil},
-		"not looked up yet":    {"http://readings.varzea.example/new", nil, nil},
-		"no place at all":      {"http://[::", nil, nil},
+		"a path of its own": {"/new", nil, nil},
+		"back to itself":    {"http://tidebook.varzea.example/", nil, []string{"answer/redirects-away proven"}},
+		"a host that works": {"http://readings.varzea.example/new", readings(connected), nil},
+		"a host that does not": {"http://readings.varzea.example/new", readings(reset),
+			[]string{"answer/redirects-away proven"}},
+		"another protocol":   {"redis://readings.varzea.example/", nil, []string{"answer/redirects-away proven"}},
+		"a port of nobody's": {"http://readings.varzea.example:22/", readings(reset), nil},
+		"not looked up yet":  {"http://readings.varzea.example/new", nil, nil},
+		"no place at all":    {"http://[::", nil, nil},
 	} {
 		t.Run(name, func(t *testing.T) { expect(t, led(c.location, c.more), c.want...) })
 	}
@@ -542,15 +605,18 @@ func TestRedirects(t *testing.T) {
 // TestNotReady is applications that say themselves that they are not ready.
 func TestNotReady(t *testing.T) {
 	for text, want := range map[string]string{
-		"Down for maintenance until noon": "answer/not-ready proven", "The portal is starting up.": "answer/not-ready proven",
-		"Internal error": "answer/error-status proven", "maintenanceplan not found": "answer/error-status proven",
+		"Down for maintenance until noon": "answer/not-ready proven",
+		"The portal is starting up.":      "answer/not-ready proven",
+		"Internal error":                  "answer/error-status proven",
+		"maintenanceplan not found":       "answer/error-status proven",
 	} {
 		got := newScene(
 			t,
 			web,
 		).holds("v1", gauge).
 			named(tidebook).
-			client(tidebook, connected, answered(fact.Reply{Ending: fact.Done, Protocol: "http", Status: 503, Text: text, Date: began})).
+			client(tidebook, connected, answered(fact.Reply{Ending: fact.Done, Protocol: "http", Status: 503,
+				Text: text, Date: began})).
 			weigh()
 		expect(t, got, want)
 	}
@@ -561,7 +627,8 @@ func TestStrain(t *testing.T) {
 	base := func() *scenario {
 		return newScene(t, web).holds("v1", gauge).named(tidebook).client(tidebook, connected, replied(200))
 	}
-	for ending, want := range map[fact.Ending][]string{fact.Done: nil, fact.Closed: nil, fact.ResetMid: {"answer/cut-when-idle proven"}, fact.Stalled: {"answer/cut-when-idle proven"}} {
+	for ending, want := range map[fact.Ending][]string{fact.Done: nil, fact.Closed: nil,
+		fact.ResetMid: {"answer/cut-when-idle proven"}, fact.Stalled: {"answer/cut-when-idle proven"}} {
 		s := base()
 		s.set.Ask.IdleS = 60
 		target := s.target(tidebook)
@@ -598,7 +665,8 @@ func TestStrain(t *testing.T) {
 	slow.holds("v2", tidebook)
 	got := slow.weigh()
 	expectDoubts(t, got, "answer/overloaded proven")
-	for _, want := range []string{"take longer than 600 ms, and clients wait 500ms", "with 1: half within 10 ms", "turned 5 connections away meanwhile"} {
+	for _, want := range []string{"take longer than 600 ms, and clients wait 500ms", "with 1: half within 10 ms",
+		"turned 5 connections away meanwhile"} {
 		if !strings.Contains(got.Causes[0].Summary, want) {
 			t.Errorf("%q lacks %q", got.Causes[0].Summary, want)
 		}
@@ -642,7 +710,8 @@ func TestMapper(t *testing.T) {
 	expect(t, scenario(nfs, connected))
 	expect(t, scenario(nfs, silent), "ports/dynamic-shut proven")
 	expect(t, scenario(nil, nil), "ports/dynamic-shut proven")
-	expect(t, scenario([]fact.MapperEntry{{Name: "nfs", Transport: "udp", Port: 2049}}, nil), "ports/dynamic-shut proven")
+	expect(t, scenario([]fact.MapperEntry{{Name: "nfs", Transport: "udp", Port: 2049}}, nil),
+		"ports/dynamic-shut proven")
 	expect(t, scenario(nfs, nil))
 	two := append(nfs, fact.MapperEntry{Program: 100003, Name: "nfs", Version: 4, Transport: "tcp", Port: 50004})
 	expect(t, scenario(two, silent)) // the other one was not tried
@@ -697,7 +766,8 @@ func TestTally(t *testing.T) {
 			turns++
 		}
 	}
-	if h := tally.History; len(h) != 100 || h[39].Works != true || h[40].Works || len(h[40].Changes) != 1 || len(h[41].Changes) != 0 || !h[99].Works {
+	if h := tally.History; len(h) != 100 || h[39].Works != true || h[40].Works || len(h[40].Changes) != 1 ||
+		len(h[41].Changes) != 0 || !h[99].Works {
 		t.Errorf("%+v", h)
 	}
 	a := tally.ByAddr[tidebook]
@@ -734,7 +804,8 @@ func TestFront(t *testing.T) {
 	const front = "10.20.0.1"
 	scenario := func(listeners ...fact.Listener) trail.Trail {
 		s := newScene(t, web).holds("v1", gauge).holds("v2", tidebook).named(front).client(front, reset)
-		s.set.Vantages = append(s.set.Vantages, fact.Vantage{ID: "v3", Role: fact.Gateway, Host: "heron", Means: fact.SSH})
+		s.set.Vantages = append(s.set.Vantages, fact.Vantage{ID: "v3", Role: fact.Gateway, Host: "heron",
+			Means: fact.SSH})
 		s.holds("v3", front).client(tidebook, connected, replied(200)).listening(listener("0.0.0.0", 80, "nginx"))
 		s.add(
 			"v3",

@@ -44,12 +44,17 @@ func TestCertFilesOfStopped(t *testing.T) {
 		want    []string
 		service trail.State
 	}{
-		"the start failed for it":    {failed, mismatch, []string{"certs/key-mismatch proven"}, trail.Follows},
-		"a file is missing":          {failed, missing, []string{"certs/store-unreadable proven"}, trail.Follows},
-		"stopped, and that too":      {stopped, mismatch, []string{"service/stopped proven", "certs/key-mismatch proven"}, trail.Fault},
-		"another program's":          {failed, pair("postgres", func(p *fact.CertPair) { p.Belongs = &no }), []string{"service/settings-rejected proven"}, trail.Fault},
-		"one that runs on without":   {failed, pair("dovecot", func(p *fact.CertPair) { p.Belongs = &no }), []string{"service/settings-rejected proven"}, trail.Fault},
-		"nobody could read the file": {failed, pair("nginx", func(p *fact.CertPair) { p.Unread = "permission denied" }), []string{"service/settings-rejected proven"}, trail.Fault},
+		"the start failed for it": {failed, mismatch, []string{"certs/key-mismatch proven"}, trail.Follows},
+		"a file is missing":       {failed, missing, []string{"certs/store-unreadable proven"}, trail.Follows},
+		"stopped, and that too": {stopped, mismatch, []string{"service/stopped proven",
+			"certs/key-mismatch proven"}, trail.Fault},
+		"another program's": {failed, pair("postgres", func(p *fact.CertPair) { p.Belongs = &no }),
+			[]string{"service/settings-rejected proven"}, trail.Fault},
+		"one that runs on without": {failed, pair("dovecot", func(p *fact.CertPair) { p.Belongs = &no }),
+			[]string{"service/settings-rejected proven"}, trail.Fault},
+		"nobody could read the file": {failed, pair("nginx",
+			func(p *fact.CertPair) { p.Unread = "permission denied" }), []string{"service/settings-rejected proven"},
+			trail.Fault},
 	} {
 		t.Run(name, func(t *testing.T) {
 			got := newScene(
@@ -86,7 +91,8 @@ func TestNotReloaded(t *testing.T) {
 	running.Processes = []fact.Process{{PID: 7, State: "S", Since: began.Add(-100 * time.Hour)}}
 	scenario := func(pairs ...fact.CertPair) trail.Trail {
 		return newScene(t, secure).holds("v1", gauge).holds("v2", tidebook).named(tidebook).
-			client(tidebook, connected, shook(fact.Handshake{Ending: fact.Done, Version: "TLS 1.3", Chain: chainOf(old)}), trusting(root.cert.Raw), replied(200)).
+			client(tidebook, connected, shook(fact.Handshake{Ending: fact.Done, Version: "TLS 1.3",
+				Chain: chainOf(old)}), trusting(root.cert.Raw), replied(200)).
 			listening(listener("0.0.0.0", 443, "nginx")).programs("", running).certFiles(pairs...).weigh()
 	}
 	file := fact.CertPair{

@@ -80,23 +80,34 @@ func TestCertificates(t *testing.T) {
 		{"good", chainOf(leaf, middle), nil},
 		{"good, with the root sent too", chainOf(leaf, middle, root), nil},
 		{"good, in the wrong order: a doubt", chainOf(leaf, root, middle), nil},
-		{"good, and ends soon: a doubt", chainOf(issue(t, middle, name, false, func(c *x509.Certificate) { c.NotAfter = began.Add(9 * day) }), middle), nil},
-		{"for clients only", chainOf(issue(t, middle, name, false, func(c *x509.Certificate) { c.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth} }), middle), []string{"certs/wrong-purpose proven"}},
+		{"good, and ends soon: a doubt", chainOf(issue(t, middle, name, false,
+			func(c *x509.Certificate) { c.NotAfter = began.Add(9 * day) }), middle), nil},
+		{"for clients only", chainOf(issue(t, middle, name, false,
+			func(c *x509.Certificate) { c.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth} }), middle),
+			[]string{"certs/wrong-purpose proven"}},
 		{"signed by itself", chainOf(alone), []string{"certs/self-signed proven"}},
 		{"intermediate left out", chainOf(leaf), []string{"certs/missing-intermediate proven"}},
 		{"a root that is not trusted, sent", chainOf(strange, stranger), []string{"certs/unknown-issuer proven"}},
 		{"expired", chainOf(issue(t, middle, name, false, ended), middle), []string{"certs/expired proven"}},
-		{"an expired intermediate", chainOf(issue(t, oldMiddle, name, false, nil), oldMiddle), []string{"certs/expired proven"}},
-		{"not valid yet", chainOf(issue(t, middle, name, false, func(c *x509.Certificate) { c.NotBefore = began.Add(day) }), middle), []string{"certs/not-yet-valid proven"}},
-		{"another name", chainOf(issue(t, middle, "ledger.varzea.example", false, nil), middle), []string{"certs/name-not-covered proven"}},
-		{"a common name does not count", chainOf(issue(t, middle, name, false, func(c *x509.Certificate) { c.DNSNames = nil }), middle), []string{"certs/name-not-covered proven"}},
+		{"an expired intermediate", chainOf(issue(t, oldMiddle, name, false, nil), oldMiddle),
+			[]string{"certs/expired proven"}},
+		{"not valid yet", chainOf(issue(t, middle, name, false,
+			func(c *x509.Certificate) { c.NotBefore = began.Add(day) }), middle),
+			[]string{"certs/not-yet-valid proven"}},
+		{"another name", chainOf(issue(t, middle, "ledger.varzea.example", false, nil), middle),
+			[]string{"certs/name-not-covered proven"}},
+		{"a common name does not count", chainOf(issue(t, middle, name, false,
+			func(c *x509.Certificate) { c.DNSNames = nil }), middle), []string{"certs/name-not-covered proven"}},
 		{"a wildcard", chainOf(issue(t, middle, "*.varzea.example", false, nil), middle), nil},
-		{"a wildcard stands for one label", chainOf(issue(t, middle, "*.example", false, nil), middle), []string{"certs/name-not-covered proven"}},
-		{"two faults of one certificate", chainOf(issue(t, middle, "ledger.varzea.example", false, ended), middle), []string{"certs/expired proven", "certs/name-not-covered proven"}},
+		{"a wildcard stands for one label", chainOf(issue(t, middle, "*.example", false, nil), middle),
+			[]string{"certs/name-not-covered proven"}},
+		{"two faults of one certificate", chainOf(issue(t, middle, "ledger.varzea.example", false, ended), middle),
+			[]string{"certs/expired proven", "certs/name-not-covered proven"}},
 	} {
 		t.Run(c.what, func(t *testing.T) {
 			got := newScene(t, secure).holds("v1", gauge).named(tidebook).
-				client(tidebook, connected, shook(fact.Handshake{Ending: fact.Done, Version: "TLS 1.3", Chain: c.chain}), trusting(root.cert.Raw), replied(200)).
+				client(tidebook, connected, shook(fact.Handshake{Ending: fact.Done, Version: "TLS 1.3",
+					Chain: c.chain}), trusting(root.cert.Raw), replied(200)).
 				weigh()
 			expect(t, got, c.want...)
 			state, reached := trail.Clear, trail.Yes
@@ -159,7 +170,8 @@ func TestCertificates(t *testing.T) {
 				t,
 				"https://"+tidebook+"/",
 			).holds("v1", gauge).
-				client(tidebook, connected, shook(fact.Handshake{Ending: fact.Done, Chain: chain}), trusting(root.cert.Raw), replied(200)).
+				client(tidebook, connected, shook(fact.Handshake{Ending: fact.Done, Chain: chain}),
+					trusting(root.cert.Raw), replied(200)).
 				weigh()
 			expect(t, got, want...)
 		}
@@ -170,7 +182,8 @@ func TestCertificates(t *testing.T) {
 			secure,
 		).holds("v1", gauge).
 			named(tidebook).
-			client(tidebook, connected, shook(fact.Handshake{Ending: fact.Done, Chain: chainOf(leaf, middle)}), trusting(root.cert.Raw), replied(200))
+			client(tidebook, connected, shook(fact.Handshake{Ending: fact.Done, Chain: chainOf(leaf, middle)}),
+				trusting(root.cert.Raw), replied(200))
 		s.set.Ask.Card = &fact.Card{Name: "tidebook", Aliases: []string{"readings.varzea.example"}}
 		expect(t, s.weigh(), "certs/name-not-covered proven")
 	})
@@ -205,7 +218,8 @@ func TestCertificates(t *testing.T) {
 
 // TestHostKeys is an SSH server's key against what this user knows.
 func TestHostKeys(t *testing.T) {
-	for state, want := range map[string][]string{"known": nil, "changed": {"certs/host-key-changed proven"}, "revoked": {"certs/host-key-changed proven"}, "unknown": nil, "other-type": nil} {
+	for state, want := range map[string][]string{"known": nil, "changed": {"certs/host-key-changed proven"},
+		"revoked": {"certs/host-key-changed proven"}, "unknown": nil, "other-type": nil} {
 		s := newScene(
 			t,
 			shell,
@@ -221,7 +235,8 @@ func TestHostKeys(t *testing.T) {
 					}
 				}, answered(fact.Reply{Ending: fact.Done, Protocol: "ssh"}))
 		s.check(state, want...)
-		rung := map[bool]trail.State{true: trail.Doubt, false: trail.Clear}[state == "unknown" || state == "other-type"]
+		rung := map[bool]trail.State{true: trail.Doubt, false: trail.Clear}[state == "unknown" ||
+			state == "other-type"]
 		if want != nil {
 			rung = trail.Fault
 		}
@@ -268,7 +283,8 @@ func TestOtherOnTheWay(t *testing.T) {
 	root, box := issue(t, nil, "Varzea Root", true, nil), issue(t, nil, "Inspector", true, nil)
 	leaf, false_ := issue(t, root, name, false, nil), issue(t, box, name, false, nil)
 	s := newScene(t, secure).holds("v1", gauge).holds("v2", tidebook).named(tidebook).
-		client(tidebook, connected, shook(fact.Handshake{Ending: fact.Done, Version: "TLS 1.3", Chain: chainOf(false_, box)}), trusting(root.cert.Raw), replied(200))
+		client(tidebook, connected, shook(fact.Handshake{Ending: fact.Done, Version: "TLS 1.3",
+			Chain: chainOf(false_, box)}), trusting(root.cert.Raw), replied(200))
 	s.climb(
 		"v2",
 		s.target(tidebook),
@@ -294,8 +310,11 @@ func TestNothingInCommon(t *testing.T) {
 		want  string
 		says  string
 	}{
-		{"a suite of its own", 40, []fact.Offer{{Version: "TLS 1.3", Alert: 70}, {Version: "TLS 1.2", Cipher: "TLS_RSA_WITH_NULL_SHA256"}}, "certs/no-common-cipher likely", "takes TLS 1.2 with TLS_RSA_WITH_NULL_SHA256"},
-		{"only the oldest", 70, []fact.Offer{{Version: "TLS 1.0", Alert: 70}, {Version: "SSL 3.0", Cipher: "TLS_RSA_WITH_RC4_128_SHA"}}, "certs/no-common-version likely", "only SSL 3.0"},
+		{"a suite of its own", 40, []fact.Offer{{Version: "TLS 1.3", Alert: 70},
+			{Version: "TLS 1.2", Cipher: "TLS_RSA_WITH_NULL_SHA256"}}, "certs/no-common-cipher likely",
+			"takes TLS 1.2 with TLS_RSA_WITH_NULL_SHA256"},
+		{"only the oldest", 70, []fact.Offer{{Version: "TLS 1.0", Alert: 70}, {Version: "SSL 3.0",
+			Cipher: "TLS_RSA_WITH_RC4_128_SHA"}}, "certs/no-common-version likely", "only SSL 3.0"},
 		{"too weak", 71, nil, "certs/no-common-cipher likely", "alert 71"},
 		{"no version", 70, nil, "certs/no-common-version likely", "alert 70"},
 	} {
@@ -324,13 +343,16 @@ func TestTimeServers(t *testing.T) {
 	}{
 		{"none is set", nil, "certs/expired likely"},
 		{"they agree with the client", []time.Duration{time.Millisecond, -time.Second}, "certs/expired proven"},
-		{"they say that the client is a year ahead", []time.Duration{-365 * 24 * time.Hour, -365 * 24 * time.Hour}, "certs/clock-wrong proven"},
+		{"they say that the client is a year ahead", []time.Duration{-365 * 24 * time.Hour, -365 * 24 * time.Hour},
+			"certs/clock-wrong proven"},
 		{"they do not agree", []time.Duration{0, -365 * 24 * time.Hour}, "certs/expired likely"},
 	} {
 		root := issue(t, nil, "Varzea Root", true, nil)
-		leaf := issue(t, root, "tidebook", false, func(cert *x509.Certificate) { cert.NotAfter = began.Add(-time.Hour) })
+		leaf := issue(t, root, "tidebook", false,
+			func(cert *x509.Certificate) { cert.NotAfter = began.Add(-time.Hour) })
 		s := newScene(t, "tls://tidebook.varzea.example:4433").named(tidebook).
-			client(tidebook, connected, shook(fact.Handshake{Ending: fact.Done, Version: "TLS 1.3", Chain: chainOf(leaf)}), trusting(root.cert.Raw))
+			client(tidebook, connected, shook(fact.Handshake{Ending: fact.Done, Version: "TLS 1.3",
+				Chain: chainOf(leaf)}), trusting(root.cert.Raw))
 		s.add("v1", fact.LookClock, fact.Target{}, func(f *fact.Fact) {
 			f.Clock = &fact.Clock{}
 			for _, d := range c.ahead {

@@ -88,7 +88,8 @@ func standOf(f *fact.Fact, put func(f *fact.Fact, what string, lines ...string))
 	case f.Setup != nil:
 		put(f, f.Setup.Path, "resolvers "+joined(f.Setup.Servers), "search "+strings.Join(f.Setup.Search, " "))
 	case f.Kernel != nil:
-		for _, key := range []string{"net/ipv4/ip_forward", "net/ipv6/conf/all/forwarding", "net/ipv4/conf/all/rp_filter", "net/core/somaxconn", "net/ipv4/tcp_abort_on_overflow"} {
+		for _, key := range []string{"net/ipv4/ip_forward", "net/ipv6/conf/all/forwarding",
+			"net/ipv4/conf/all/rp_filter", "net/core/somaxconn", "net/ipv4/tcp_abort_on_overflow"} {
 			if value, ok := f.Kernel.Settings[key]; ok {
 				put(f, "kernel settings", key+" = "+value)
 			}

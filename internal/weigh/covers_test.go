@@ -19,16 +19,26 @@ func TestCovers(t *testing.T) {
 		san, name string
 		want      bool
 	}{
-		{"tidebook.varzea.example", "tidebook.varzea.example", true}, {"tidebook.varzea.example", "TideBook.Varzea.Example", true}, {"TIDEBOOK.varzea.example", "tidebook.varzea.example", true},
-		{"tidebook.varzea.example", "tidebook.varzea.example.", true}, {"tidebook.varzea.example", "tidebook", false}, {"tidebook.varzea.example", "readings.varzea.example", false},
-		{"tidebook.varzea.example", "varzea.example", false}, {"tidebook.varzea.example", "x.tidebook.varzea.example", false}, {"tidebook", "tidebook", true},
-		{"*.varzea.example", "tidebook.varzea.example", true}, {"*.varzea.example", "TIDEBOOK.varzea.example", true}, {"*.varzea.example", "varzea.example", false},
-		{"*.varzea.example", "a.b.varzea.example", false}, {"*.varzea.example", ".varzea.example", false}, {"*.varzea.example", "tidebook.varzea.example.", true},
-		{"*.b.varzea.example", "a.b.varzea.example", true}, {"a.*.varzea.example", "a.b.varzea.example", false}, {"*.*.varzea.example", "a.b.varzea.example", false},
-		{"tide*.varzea.example", "tidebook.varzea.example", false}, {"*book.varzea.example", "tidebook.varzea.example", false}, {"t*k.varzea.example", "tidebook.varzea.example", false},
-		{"*", "tidebook", false}, {"*", "tidebook.varzea.example", false}, {"*.example", "varzea.example", true}, {"*.example", "tidebook.varzea.example", false},
-		{"xn--mr-fka.varzea.example", "xn--mr-fka.varzea.example", true}, {"*.varzea.example", "xn--mr-fka.varzea.example", true}, {"xn--*.varzea.example", "xn--mr-fka.varzea.example", false},
-		{"10.20.0.14", "10.20.0.14", false}, {"*.20.0.14", "10.20.0.14", false}, {"", "tidebook.varzea.example", false},
+		{"tidebook.varzea.example", "tidebook.varzea.example", true}, {"tidebook.varzea.example",
+			"TideBook.Varzea.Example", true}, {"TIDEBOOK.varzea.example", "tidebook.varzea.example", true},
+		{"tidebook.varzea.example", "tidebook.varzea.example.", true}, {"tidebook.varzea.example", "tidebook", false},
+		{"tidebook.varzea.example", "readings.varzea.example", false},
+		{"tidebook.varzea.example", "varzea.example", false},
+		{"tidebook.varzea.example", "x.tidebook.varzea.example", false}, {"tidebook", "tidebook", true},
+		{"*.varzea.example", "tidebook.varzea.example", true}, {"*.varzea.example", "TIDEBOOK.varzea.example", true},
+		{"*.varzea.example", "varzea.example", false},
+		{"*.varzea.example", "a.b.varzea.example", false}, {"*.varzea.example", ".varzea.example", false},
+		{"*.varzea.example", "tidebook.varzea.example.", true},
+		{"*.b.varzea.example", "a.b.varzea.example", true}, {"a.*.varzea.example", "a.b.varzea.example", false},
+		{"*.*.varzea.example", "a.b.varzea.example", false},
+		{"tide*.varzea.example", "tidebook.varzea.example", false}, {"*book.varzea.example", "tidebook.varzea.example",
+			false}, {"t*k.varzea.example", "tidebook.varzea.example", false},
+		{"*", "tidebook", false}, {"*", "tidebook.varzea.example", false}, {"*.example", "varzea.example", true},
+		{"*.example", "tidebook.varzea.example", false},
+		{"xn--mr-fka.varzea.example", "xn--mr-fka.varzea.example", true}, {"*.varzea.example",
+			"xn--mr-fka.varzea.example", true}, {"xn--*.varzea.example", "xn--mr-fka.varzea.example", false},
+		{"10.20.0.14", "10.20.0.14", false}, {"*.20.0.14", "10.20.0.14", false},
+		{"", "tidebook.varzea.example", false},
 	} {
 		leaf := &x509.Certificate{DNSNames: []string{c.san}}
 		if c.san == "" {
@@ -41,7 +51,8 @@ func TestCovers(t *testing.T) {
 	for _, c := range []struct {
 		ip, name string
 		want     bool
-	}{{"10.20.0.14", "10.20.0.14", true}, {"10.20.0.14", "10.20.0.15", false}, {"fd20::14", "fd20:0::14", true}, {"fd20::14", "fd20::15", false}, {"10.20.0.14", "tidebook", false}} {
+	}{{"10.20.0.14", "10.20.0.14", true}, {"10.20.0.14", "10.20.0.15", false}, {"fd20::14", "fd20:0::14", true},
+		{"fd20::14", "fd20::15", false}, {"10.20.0.14", "tidebook", false}} {
 		if got := certs.Covers(&x509.Certificate{IPAddresses: []net.IP{net.ParseIP(c.ip)}}, c.name); got != c.want {
 			t.Errorf("%s covers %s: %v", c.ip, c.name, got)
 		}

@@ -28,14 +28,18 @@ func TestDatagrams(t *testing.T) {
 		want  []string
 	}{
 		{"refused, and nobody takes it", dns, unreachable, nil, []string{"ports/none-listening proven"}},
-		{"a listener over TCP takes no datagrams", dns, unreachable, []fact.Listener{listener("0.0.0.0", 53, "named")}, []string{"ports/none-listening proven"}},
-		{"refused, though somebody takes it", dns, unreachable, []fact.Listener{bound("0.0.0.0", 53, "named")}, []string{"rules/server-reject likely"}},
-		{"on loopback only", dns, unreachable, []fact.Listener{bound("127.0.0.1", 53, "named")}, []string{"ports/loopback-only proven"}},
+		{"a listener over TCP takes no datagrams", dns, unreachable, []fact.Listener{listener("0.0.0.0", 53, "named")},
+			[]string{"ports/none-listening proven"}},
+		{"refused, though somebody takes it", dns, unreachable, []fact.Listener{bound("0.0.0.0", 53, "named")},
+			[]string{"rules/server-reject likely"}},
+		{"on loopback only", dns, unreachable, []fact.Listener{bound("127.0.0.1", 53, "named")},
+			[]string{"ports/loopback-only proven"}},
 		{"silence, and nobody takes it", dns, silent, nil, []string{"ports/none-listening proven"}},
 		{"an unknown service that nobody holds", bare, unreachable, nil, []string{"ports/none-listening proven"}},
 		{"an unknown service that says nothing", bare, silent, []fact.Listener{bound("0.0.0.0", 514, "tidelog")}, nil},
 	} {
-		s := newScene(t, c.input).holds("v2", tidebook).holds("v1", gauge).client(tidebook, c.step).listening(c.socks...)
+		s := newScene(t, c.input).holds("v2", tidebook).holds("v1", gauge).client(tidebook,
+			c.step).listening(c.socks...)
 		s.check(c.name, c.want...)
 	}
 
@@ -61,8 +65,10 @@ func TestSeveralCouldServe(t *testing.T) {
 	down := func(name string, units ...fact.Unit) fact.Program {
 		return fact.Program{Name: name, Path: "/usr/sbin/" + name, Why: "settings", Ports: []uint16{53}, Units: units}
 	}
-	idle := fact.Unit{Name: "named.service", Load: "loaded", Active: "inactive", Enabled: "disabled", Result: "success"}
-	wanted := fact.Unit{Name: "dnsmasq.service", Load: "loaded", Active: "inactive", Enabled: "enabled", Result: "success"}
+	idle := fact.Unit{Name: "named.service", Load: "loaded", Active: "inactive", Enabled: "disabled",
+		Result: "success"}
+	wanted := fact.Unit{Name: "dnsmasq.service", Load: "loaded", Active: "inactive", Enabled: "enabled",
+		Result: "success"}
 	for _, c := range []struct {
 		name string
 		list []fact.Program
@@ -70,7 +76,8 @@ func TestSeveralCouldServe(t *testing.T) {
 	}{
 		{"one", []fact.Program{down("named", idle)}, "service/stopped proven"},
 		{"two that are alike", []fact.Program{down("named"), down("dnsmasq")}, "service/stopped likely"},
-		{"two, of which one should run", []fact.Program{down("named", idle), down("dnsmasq", wanted)}, "service/stopped proven"},
+		{"two, of which one should run", []fact.Program{down("named", idle), down("dnsmasq", wanted)},
+			"service/stopped proven"},
 	} {
 		s := newScene(
 			t,
@@ -96,7 +103,8 @@ func TestSeveralCouldServe(t *testing.T) {
 // program that may serve in its place, and alone.
 func TestSwitchedOff(t *testing.T) {
 	off := fact.Unit{Name: "nginx.service", Load: "loaded", Active: "inactive", Enabled: "disabled", Result: "success"}
-	forNow := fact.Unit{Name: "squatter.service", Load: "loaded", Active: "inactive", Enabled: "transient", Result: "success"}
+	forNow := fact.Unit{Name: "squatter.service", Load: "loaded", Active: "inactive", Enabled: "transient",
+		Result: "success"}
 	other := fact.Listener{Addr: netip.MustParseAddr("0.0.0.0"), Port: 8081}
 	ssh := other
 	ssh.Port = 22
@@ -112,7 +120,8 @@ func TestSwitchedOff(t *testing.T) {
 		{"started for the moment", forNow, nil, "service/stopped likely"},
 	} {
 		s := newScene(t, web).holds("v2", tidebook).named(tidebook).client(tidebook, reset).listening(c.list...).
-			programs("systemd", fact.Program{Name: "nginx", Path: "/usr/sbin/nginx", Why: "settings", Ports: []uint16{80}, Units: []fact.Unit{c.unit}})
+			programs("systemd", fact.Program{Name: "nginx", Path: "/usr/sbin/nginx", Why: "settings",
+				Ports: []uint16{80}, Units: []fact.Unit{c.unit}})
 		s.check(c.name, c.want)
 	}
 }

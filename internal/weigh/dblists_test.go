@@ -16,7 +16,8 @@ func TestAccountsOfDatabase(t *testing.T) {
 		want     string
 	}{
 		{"none may come", []string{"root@localhost", "svc-tide@10.20.9.%"}, "rules/not-on-list proven"},
-		{"one may, by a name", []string{"root@localhost", "svc-tide@gauge-07.varzea.example"}, "answer/source-refused proven"},
+		{"one may, by a name", []string{"root@localhost", "svc-tide@gauge-07.varzea.example"},
+			"answer/source-refused proven"},
 		{"one may", []string{"root@localhost", "svc-tide@10.20.7.%"}, "answer/source-refused proven"},
 	} {
 		s := newScene(t, "mysql://10.20.0.14").holds("v1", gauge).holds("v2", tidebook).

@@ -14,7 +14,8 @@ import (
 const tablesHead = "*filter\n:INPUT ACCEPT [0:0]\n:FORWARD ACCEPT [0:0]\n:OUTPUT ACCEPT [0:0]\n"
 
 func tablesOf(rules string) *fact.Tables {
-	return &fact.Tables{Nftables: &fact.Nftables{}, Saved: []fact.SavedTables{{Text: tablesHead + rules + "\nCOMMIT\n"}}}
+	return &fact.Tables{Nftables: &fact.Nftables{}, Saved: []fact.SavedTables{{Text: tablesHead + rules +
+		"\nCOMMIT\n"}}}
 }
 
 // tables is the filters of a vantage, with what else decides beside them.
@@ -58,7 +59,8 @@ func (s *scenario) peers(vantage string, addrs ...string) *scenario {
 	return s.add(vantage, fact.LookPeers, fact.Target{}, func(f *fact.Fact) {
 		f.Peers = &fact.Peers{}
 		for _, a := range addrs {
-			f.Peers.List = append(f.Peers.List, fact.Peer{Addr: netip.MustParseAddr(a), State: "established", Count: 1})
+			f.Peers.List = append(f.Peers.List, fact.Peer{Addr: netip.MustParseAddr(a), State: "established",
+				Count: 1})
 		}
 	})
 }
@@ -98,7 +100,10 @@ func TestFilterReadings(t *testing.T) {
 		want     []string
 		says     string
 	}{
-		{"the server's rule, on one link", func(s *scenario) *scenario { return s.tables("v1", "").tables("v2", from) }, []string{"rules/server-drop proven"}, "chain INPUT, rule 1"},
+		{"the server's rule, on one link", func(s *scenario) *scenario {
+			return s.tables("v1", "").tables("v2",
+				from)
+		}, []string{"rules/server-drop proven"}, "chain INPUT, rule 1"},
 		{"the server's rule for anybody, behind a router", func(s *scenario) *scenario {
 			return s.sends("v1", tidebook, gauge, "10.20.7.1").tables("v1", "").tables("v2", port)
 		}, []string{"rules/server-drop proven"}, ""},
@@ -118,7 +123,8 @@ func TestFilterReadings(t *testing.T) {
 			return s.tables("v1", "").tables("v2", "-A INPUT -p tcp --dport 81 -j DROP")
 		}, []string{"rules/transit-silent likely"}, ""},
 		{"the rate decides", func(s *scenario) *scenario {
-			return s.tables("v1", "").tables("v2", "-A INPUT -m limit --limit 5/s -j ACCEPT\n-A INPUT -s 10.20.7.0/24 -m limit --limit 1/s -j DROP")
+			return s.tables("v1", "").tables("v2",
+				"-A INPUT -m limit --limit 5/s -j ACCEPT\n-A INPUT -s 10.20.7.0/24 -m limit --limit 1/s -j DROP")
 		}, nil, ""},
 		{"nobody read the server's", func(s *scenario) *scenario { return s.tables("v1", "") }, nil, ""},
 	} {
@@ -143,8 +149,12 @@ func TestFilterGuards(t *testing.T) {
 	}{
 		{"on one link", func(s *scenario) *scenario { return s.tables("v1", "").tables("v2", from) }, trail.Proven},
 		{"a router may translate", behind, trail.Likely},
-		{"a router, and the server sees the client's own address", func(s *scenario) *scenario { return behind(s).peers("v2", gauge) }, trail.Proven},
-		{"a router, and the server sees others", func(s *scenario) *scenario { return behind(s).peers("v2", "10.20.9.9") }, trail.Likely},
+		{"a router, and the server sees the client's own address",
+			func(s *scenario) *scenario { return behind(s).peers("v2", gauge) }, trail.Proven},
+		{"a router, and the server sees others", func(s *scenario) *scenario {
+			return behind(s).peers("v2",
+				"10.20.9.9")
+		}, trail.Likely},
 		{"a router that was read", func(s *scenario) *scenario {
 			return behind(s).sends("v2", gauge, tidebook, "10.20.0.1").gateway().tables("v3", "").
 				kernel("v3", map[string]string{"net/ipv4/ip_forward": "1"})
@@ -167,11 +177,13 @@ func TestFilterGuards(t *testing.T) {
 func withGroup(group, name string, unit fact.Unit) func(*scenario) *scenario {
 	return func(s *scenario) *scenario {
 		unit.Name, unit.Load, unit.Active = "nginx.service", "loaded", "active"
-		s.programs("systemd", fact.Program{Name: "nginx", Path: "/usr/sbin/nginx", Why: "unit", Units: []fact.Unit{unit},
+		s.programs("systemd", fact.Program{Name: "nginx", Path: "/usr/sbin/nginx", Why: "unit",
+			Units:     []fact.Unit{unit},
 			Processes: []fact.Process{{PID: 4121, State: "S"}}})
 		s.add("v2", fact.LookTables, fact.Target{}, func(f *fact.Fact) { f.Tables = tablesOf("") })
 		return s.tables("v1", "").
-			barriers("v2", fact.Barriers{Groups: []fact.GroupProgram{{Group: group, Hook: "what comes in", Name: name}}})
+			barriers("v2", fact.Barriers{Groups: []fact.GroupProgram{{Group: group, Hook: "what comes in",
+				Name: name}}})
 	}
 }
 
@@ -188,15 +200,19 @@ func TestReadOpen(t *testing.T) {
 			s.add("v2", fact.LookTables, fact.Target{}, func(f *fact.Fact) { f.Tables = tablesOf("") })
 			return s.tables("v1", "").barriers("v2", fact.Barriers{Programs: []string{"XDP on eth0"}})
 		}, false},
-		{"a program of the service's control group", withGroup("/system.slice/nginx.service", "tide_gate", fact.Unit{}), false},
+		{"a program of the service's control group", withGroup("/system.slice/nginx.service", "tide_gate",
+			fact.Unit{}), false},
 		{"a program of all control groups", withGroup("/", "tide_gate", fact.Unit{}), false},
 		{"a program of a slice", withGroup("/system.slice", "sd_fw_ingress", fact.Unit{}), false},
 		{"a program of another service", withGroup("/system.slice/ledger.service", "tide_gate", fact.Unit{}), true},
-		{"the unit's own address list", withGroup("/system.slice/nginx.service", "sd_fw_ingress", fact.Unit{Denies: []string{"10.99.0.0/16"}}), true},
-		{"an address list that was not read", withGroup("/system.slice/nginx.service", "sd_fw_ingress", fact.Unit{}), false},
+		{"the unit's own address list", withGroup("/system.slice/nginx.service", "sd_fw_ingress",
+			fact.Unit{Denies: []string{"10.99.0.0/16"}}), true},
+		{"an address list that was not read", withGroup("/system.slice/nginx.service", "sd_fw_ingress", fact.Unit{}),
+			false},
 		{"control groups that were not read", func(s *scenario) *scenario {
 			s.add("v2", fact.LookTables, fact.Target{}, func(f *fact.Fact) { f.Tables = tablesOf("") })
-			return s.tables("v1", "").barriers("v2", fact.Barriers{Unread: "packet programs of control groups could not be read"})
+			return s.tables("v1", "").barriers("v2",
+				fact.Barriers{Unread: "packet programs of control groups could not be read"})
 		}, false},
 		{"IPsec policies", func(s *scenario) *scenario {
 			s.add("v2", fact.LookTables, fact.Target{}, func(f *fact.Fact) { f.Tables = tablesOf("") })
@@ -229,12 +245,13 @@ func TestReadOpen(t *testing.T) {
 // with the hop after which packets die.
 func TestTransit(t *testing.T) {
 	hops := func(s *scenario, routers ...string) *scenario {
-		return s.add("v1", fact.LookHops, fact.Target{Addr: netip.MustParseAddr(tidebook), Port: 80}, func(f *fact.Fact) {
-			f.Hops = &fact.Hops{}
-			for _, r := range routers {
-				f.Hops.Routers = append(f.Hops.Routers, netip.MustParseAddr(r))
-			}
-		})
+		return s.add("v1", fact.LookHops, fact.Target{Addr: netip.MustParseAddr(tidebook), Port: 80},
+			func(f *fact.Fact) {
+				f.Hops = &fact.Hops{}
+				for _, r := range routers {
+					f.Hops.Routers = append(f.Hops.Routers, netip.MustParseAddr(r))
+				}
+			})
 	}
 	hops(
 		both(t).tables("v1", "").tables("v2", ""),
@@ -271,7 +288,8 @@ func TestGateways(t *testing.T) {
 			return routed(s).tables("v3", "").kernel("v3", map[string]string{"net/ipv4/ip_forward": "0"})
 		}, []string{"rules/forwarding-off proven"}},
 		{"it is not on the way", func(s *scenario) *scenario {
-			s.sends("v1", tidebook, gauge, "10.20.7.99").sends("v2", gauge, tidebook, "10.20.0.99").tables("v1", "").tables("v2", "")
+			s.sends("v1", tidebook, gauge, "10.20.7.99").sends("v2", gauge, tidebook, "10.20.0.99").tables("v1",
+				"").tables("v2", "")
 			return s.gateway().tables("v3", "-A FORWARD -j DROP").kernel("v3", forwards)
 		}, []string{"rules/transit-silent likely"}},
 	} {
@@ -296,7 +314,8 @@ func TestOtherSource(t *testing.T) {
 			Nftables: &fact.Nftables{},
 			Saved: []fact.SavedTables{
 				{
-					Text: "*nat\n:PREROUTING ACCEPT [0:0]\n:POSTROUTING ACCEPT [0:0]\n-A POSTROUTING -p tcp -j SNAT --to-source 10.20.0.1\nCOMMIT\n",
+					Text: "*nat\n:PREROUTING ACCEPT [0:0]\n:POSTROUTING ACCEPT [0:0]\n-A POSTROUTING -p tcp -j SNAT " +
+						"--to-source 10.20.0.1\nCOMMIT\n",
 				},
 			},
 		}
@@ -399,10 +418,12 @@ func TestUnseenRules(t *testing.T) {
 		scenario *scenario
 		want     string
 	}{
-		{"one host, read", same().tables("v1", ""), "nothing in the tables of tidebook stops it; only a connection proves the rest"},
+		{"one host, read", same().tables("v1", ""),
+			"nothing in the tables of tidebook stops it; only a connection proves the rest"},
 		{"one host, not read", same(), "the packet filters of tidebook were not read"},
 		{"two hosts, one read", apart().tables("v1", ""), "the packet filters of tidebook were not read"},
-		{"two hosts, both read", apart().tables("v1", "").tables("v2", ""), "nothing in the tables of both ends stops it; the network between was not read"},
+		{"two hosts, both read", apart().tables("v1", "").tables("v2", ""),
+			"nothing in the tables of both ends stops it; the network between was not read"},
 	} {
 		for _, f := range c.scenario.weigh().Rungs {
 			if f.Name == trail.Rules && (f.State != trail.Unseen || f.Summary != c.want) {

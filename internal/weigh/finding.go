@@ -316,7 +316,8 @@ func unseenRules(v *scene.Scene, s sum) (why, needs string) {
 			v.Client,
 		) + " stops it; only a connection proves the rest", "mending that first"
 	}
-	return "nothing in the tables of both ends stops it; the network between was not read", "the gateways, by --at gateway=USER@HOST or --record gateway=FILE"
+	return "nothing in the tables of both ends stops it; the network between was not read",
+		"the gateways, by --at gateway=USER@HOST or --record gateway=FILE"
 }
 
 func toldTo(v *scene.Scene) string {

@@ -103,7 +103,8 @@ func inShort(t trail.Trail) string {
 		}
 	}
 	for _, behind := range t.Behind {
-		b.WriteString("  behind it: " + strings.ReplaceAll(strings.TrimSpace(inShort(behind.Trail)), "\n", "\n    ") + "\n")
+		b.WriteString("  behind it: " + strings.ReplaceAll(strings.TrimSpace(inShort(behind.Trail)), "\n", "\n    ") +
+			"\n")
 	}
 	return fingerprint.ReplaceAllString(b.String(), "SHA256 …")
 }
@@ -169,7 +170,10 @@ func TestOrderChangesNothing(t *testing.T) {
 			other := fact.New(set.Ask, set.Vantages)
 			other.Ended, other.Behind, other.Incomplete = set.Ended, set.Behind, set.Incomplete
 			other.Facts = slices.Clone(set.Facts)
-			random.Shuffle(len(other.Facts), func(i, j int) { other.Facts[i], other.Facts[j] = other.Facts[j], other.Facts[i] })
+			random.Shuffle(len(other.Facts), func(i, j int) {
+				other.Facts[i], other.Facts[j] = other.Facts[j],
+					other.Facts[i]
+			})
 			if now := whole(t, other); now != first {
 				t.Errorf("%s: another order gives another trail:\n%s\n%s", name, first, now)
 				break

@@ -15,7 +15,8 @@ func (s *scenario) routed(vantage, to, source string, via ...string) *scenario {
 	for _, each := range via {
 		r.Via = netip.MustParseAddr(each)
 	}
-	return s.add(vantage, fact.LookRoute, fact.Target{Addr: netip.MustParseAddr(to)}, func(f *fact.Fact) { f.Route = &r })
+	return s.add(vantage, fact.LookRoute, fact.Target{Addr: netip.MustParseAddr(to)},
+		func(f *fact.Fact) { f.Route = &r })
 }
 
 // listed is a plain list that the card names, and which does not name the
@@ -32,8 +33,9 @@ func listed(t *testing.T, changed, started time.Time) *scenario {
 		listening(listener("0.0.0.0", 80, "nginx")).
 		programs("", p).
 		add("v2", fact.LookAccess, fact.Target{Port: 80}, func(f *fact.Fact) {
-			f.Access = &fact.Access{Files: []fact.AccessFile{{Path: "/etc/nginx/nginx.conf", Kind: "nginx", Changed: changed,
-				Lines: linesOf("server {\n listen 80;\n allow 10.20.8.0/24;\n deny all;\n}")}}}
+			f.Access = &fact.Access{Files: []fact.AccessFile{{Path: "/etc/nginx/nginx.conf", Kind: "nginx",
+				Changed: changed,
+				Lines:   linesOf("server {\n listen 80;\n allow 10.20.8.0/24;\n deny all;\n}")}}}
 		})
 }
 
@@ -54,7 +56,8 @@ func TestEveryGuard(t *testing.T) {
 	seen.add("v2", fact.LookPeers, fact.Target{}, func(f *fact.Fact) {
 		f.Peers = &fact.Peers{List: []fact.Peer{{Addr: netip.MustParseAddr(gauge)}}}
 	}).check("same source: the server sees it", "rules/not-on-list proven")
-	listed(t, young, old).routed("v1", tidebook, gauge).check("same process: not read since", "rules/not-on-list likely")
+	listed(t, young, old).routed("v1", tidebook, gauge).check("same process: not read since",
+		"rules/not-on-list likely")
 	listed(
 		t,
 		old,
@@ -67,7 +70,8 @@ func TestEveryGuard(t *testing.T) {
 		Why:       "card",
 		Processes: []fact.Process{{PID: 4190, Since: began}},
 	}
-	whole().add("v2", fact.LookService, fact.Target{Port: 80, Scheme: "http", Again: 1}, func(f *fact.Fact) { f.Service = &fact.Service{Programs: []fact.Program{again}} }).
+	whole().add("v2", fact.LookService, fact.Target{Port: 80, Scheme: "http", Again: 1},
+		func(f *fact.Fact) { f.Service = &fact.Service{Programs: []fact.Program{again}} }).
 		check("same process: started again meanwhile", "rules/not-on-list likely")
 	record := whole()
 	record.set.Vantages[1].Means, record.set.Vantages[1].Ended = fact.Record, began.Add(-time.Minute)
@@ -81,7 +85,8 @@ func TestEveryGuard(t *testing.T) {
 // TestOldRecordOpensNothing has the server's record say that its filters let
 // everything in. If it is old, what is on the way is not all that is left.
 func TestOldRecordOpensNothing(t *testing.T) {
-	for age, want := range map[time.Duration]trail.Certainty{time.Minute: trail.Likely, 48 * time.Hour: trail.Possible} {
+	for age, want := range map[time.Duration]trail.Certainty{time.Minute: trail.Likely,
+		48 * time.Hour: trail.Possible} {
 		s := both(
 			t,
 		).tables("v1", "").
@@ -141,7 +146,8 @@ func TestLockedInPlainWords(t *testing.T) {
 					{
 						Name: "sshd",
 						Logs: []fact.LogFile{
-							{Path: "/var/log/auth.log", Lines: []string{"Failed password for gauge from 10.20.7.31 port 40022 ssh2"}},
+							{Path: "/var/log/auth.log",
+								Lines: []string{"Failed password for gauge from 10.20.7.31 port 40022 ssh2"}},
 						},
 					},
 				},

@@ -28,8 +28,10 @@ host all all all trust`
 		encrypted                 bool
 		line                      int // 0: it cannot be told
 	}{
-		{"tides", "gauge", "10.20.7.31", false, 4}, {"rain", "gauge", "10.20.7.31", false, 5}, {"rain", "gauge", "10.20.9.9", false, 6},
-		{"tides", "heron", "10.20.7.31", true, 3}, {"tides", "heron", "10.20.7.31", false, 0}, {"rain", "ana", "192.0.2.1", false, 8}, {"rain", "ana", "10.20.1.1", false, 0},
+		{"tides", "gauge", "10.20.7.31", false, 4}, {"rain", "gauge", "10.20.7.31", false, 5},
+		{"rain", "gauge", "10.20.9.9", false, 6},
+		{"tides", "heron", "10.20.7.31", true, 3}, {"tides", "heron", "10.20.7.31", false, 0},
+		{"rain", "ana", "192.0.2.1", false, 8}, {"rain", "ana", "10.20.1.1", false, 0},
 	} {
 		lines, ok := program.HBALines(file, c.encrypted)
 		if !ok {
@@ -40,7 +42,8 @@ host all all all trust`
 			t.Errorf("%+v: line %d, %v", c, got.Number, found)
 		}
 	}
-	if _, ok := program.HBALines(&fact.AccessFile{Lines: []fact.Line{{Number: 1, Text: "include more.conf"}}}, false); ok {
+	if _, ok := program.HBALines(&fact.AccessFile{Lines: []fact.Line{{Number: 1, Text: "include more.conf"}}},
+		false); ok {
 		t.Error("what is included elsewhere is passed over")
 	}
 }

@@ -10,7 +10,8 @@ import (
 // usual ports is asked: which program was there is known only if settings name it.
 func TestOneOfTheKind(t *testing.T) {
 	asked := func(programs ...fact.Program) *scenario {
-		s := newScene(t, "http://tidebook.varzea.example:8080/").holds("v1", gauge).holds("v2", tidebook).named(tidebook)
+		s := newScene(t, "http://tidebook.varzea.example:8080/").holds("v1", gauge).holds("v2",
+			tidebook).named(tidebook)
 		there := s.target(tidebook)
 		there.Port = 80
 		return s.client(tidebook, reset).listening(listener("0.0.0.0", 80, "nginx")).programs("systemd", programs...).
@@ -20,8 +21,10 @@ func TestOneOfTheKind(t *testing.T) {
 	nginx.Why = "scheme"
 	expect(t, asked(nginx).weigh(), "ports/moved likely")
 	almanac := fact.Program{
-		Name: "almanacd", Path: "/usr/sbin/almanacd", Why: "evidence", Settings: "/etc/almanac.ini", Ports: []uint16{8080},
-		Units: []fact.Unit{{Name: "almanac.service", Load: "loaded", Active: "inactive", Started: true, Enabled: "generated"}},
+		Name: "almanacd", Path: "/usr/sbin/almanacd", Why: "evidence", Settings: "/etc/almanac.ini",
+		Ports: []uint16{8080},
+		Units: []fact.Unit{{Name: "almanac.service", Load: "loaded", Active: "inactive", Started: true,
+			Enabled: "generated"}},
 	}
 	expect(t, asked(almanac, nginx).weigh(), "service/stopped proven")
 	almanac.Units[0].Started = false
@@ -36,7 +39,8 @@ func TestByNameAlone(t *testing.T) {
 	} {
 		stopped := fact.Program{
 			Name: "almanacd", Path: "/usr/sbin/almanacd", Why: "evidence", Settings: settings, Ports: []uint16{8457},
-			Units: []fact.Unit{{Name: "almanacd.service", Load: "loaded", Active: "inactive", Sub: "dead", Enabled: "enabled"}},
+			Units: []fact.Unit{{Name: "almanacd.service", Load: "loaded", Active: "inactive", Sub: "dead",
+				Enabled: "enabled"}},
 		}
 		newScene(t, "tcp://10.20.0.14:8457").holds("v1", gauge).holds("v2", tidebook).client(tidebook, reset).
 			listening().programs("systemd", stopped).check(settings, want)

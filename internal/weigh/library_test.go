@@ -41,22 +41,36 @@ func TestPolicy(t *testing.T) {
 		want    string
 		doubt   bool
 	}{
-		"well":                           {&openssl, came("TLS 1.3", 0x1301), nil, nil, "", false},
-		"older than it speaks":           {with(func(l *fact.Library) { l.Min = "TLS 1.3" }), came("TLS 1.2", gcm), nil, nil, "certs/no-common-version proven", false},
-		"of another program, perhaps":    {with(func(l *fact.Library) { l.Min, l.Sure = "TLS 1.3", false }), came("TLS 1.2", gcm), nil, nil, "certs/no-common-version likely", false},
-		"not all of it was read":         {with(func(l *fact.Library) { l.Min, l.Unread = "TLS 1.3", "x" }), came("TLS 1.2", gcm), nil, nil, "certs/no-common-version likely", false},
-		"nothing was read, and old":      {nil, came("TLS 1.1", cbc), nil, nil, "certs/no-common-version likely", false},
-		"it lets old ones in":            {with(func(l *fact.Library) { l.Min, l.Suites = "TLS 1.0", []uint16{cbc} }), came("TLS 1.1", cbc), nil, nil, "", false},
-		"newer than it speaks":           {with(func(l *fact.Library) { l.Max = "TLS 1.2" }), came("TLS 1.3", 0x1301), takes("", "TLS 1.3"), nil, "certs/no-common-version proven", false},
-		"newer, and older too":           {with(func(l *fact.Library) { l.Max = "TLS 1.2" }), came("TLS 1.3", 0x1301), takes("TLS 1.2", "TLS 1.3", "TLS 1.2"), nil, "", false},
-		"a suite that it does not have":  {&openssl, came("TLS 1.2", cbc), takes("", "TLS 1.2"), nil, "certs/no-common-cipher proven", false},
-		"that one, and others":           {&openssl, came("TLS 1.2", cbc), takes("TLS 1.2", "TLS 1.2"), nil, "", false},
-		"nobody asked what it takes":     {&openssl, came("TLS 1.2", cbc), nil, nil, "", false},
-		"the card says versions":         {&openssl, came("TLS 1.2", gcm), nil, &fact.Card{ClientTLS: []string{"TLS 1.3"}}, "certs/no-common-version proven", false},
-		"refused, and it would not be":   {&openssl, failed, takes("TLS 1.2", "TLS 1.2"), nil, "certs/no-common-cipher proven", true},
-		"refused, as it would be":        {&openssl, failed, takes("", "TLS 1.2"), nil, "certs/no-common-cipher proven", false},
-		"refused, and not all is known":  {with(func(l *fact.Library) { l.Name, l.Suites = "Go", nil }), failed, takes("", "TLS 1.2"), nil, "certs/no-common-cipher likely", false},
-		"the key is short for its level": {with(func(l *fact.Library) { l.Level = 4 }), came("TLS 1.3", 0x1301), nil, nil, "certs/weak proven", false},
+		"well": {&openssl, came("TLS 1.3", 0x1301), nil, nil, "", false},
+		"older than it speaks": {with(func(l *fact.Library) { l.Min = "TLS 1.3" }), came("TLS 1.2", gcm),
+			nil, nil, "certs/no-common-version proven", false},
+		"of another program, perhaps": {with(func(l *fact.Library) { l.Min, l.Sure = "TLS 1.3", false }),
+			came("TLS 1.2", gcm), nil, nil, "certs/no-common-version likely", false},
+		"not all of it was read": {with(func(l *fact.Library) { l.Min, l.Unread = "TLS 1.3", "x" }),
+			came("TLS 1.2", gcm), nil, nil, "certs/no-common-version likely", false},
+		"nothing was read, and old": {nil, came("TLS 1.1", cbc), nil, nil, "certs/no-common-version likely",
+			false},
+		"it lets old ones in": {with(func(l *fact.Library) { l.Min, l.Suites = "TLS 1.0", []uint16{cbc} }),
+			came("TLS 1.1", cbc), nil, nil, "", false},
+		"newer than it speaks": {with(func(l *fact.Library) { l.Max = "TLS 1.2" }), came("TLS 1.3", 0x1301),
+			takes("", "TLS 1.3"), nil, "certs/no-common-version proven", false},
+		"newer, and older too": {with(func(l *fact.Library) { l.Max = "TLS 1.2" }), came("TLS 1.3", 0x1301),
+			takes("TLS 1.2", "TLS 1.3", "TLS 1.2"), nil, "", false},
+		"a suite that it does not have": {&openssl, came("TLS 1.2", cbc), takes("", "TLS 1.2"), nil,
+			"certs/no-common-cipher proven", false},
+		"that one, and others": {&openssl, came("TLS 1.2", cbc), takes("TLS 1.2", "TLS 1.2"), nil, "",
+			false},
+		"nobody asked what it takes": {&openssl, came("TLS 1.2", cbc), nil, nil, "", false},
+		"the card says versions": {&openssl, came("TLS 1.2", gcm), nil,
+			&fact.Card{ClientTLS: []string{"TLS 1.3"}}, "certs/no-common-version proven", false},
+		"refused, and it would not be": {&openssl, failed, takes("TLS 1.2", "TLS 1.2"), nil,
+			"certs/no-common-cipher proven", true},
+		"refused, as it would be": {&openssl, failed, takes("", "TLS 1.2"), nil,
+			"certs/no-common-cipher proven", false},
+		"refused, and not all is known": {with(func(l *fact.Library) { l.Name, l.Suites = "Go", nil }), failed,
+			takes("", "TLS 1.2"), nil, "certs/no-common-cipher likely", false},
+		"the key is short for its level": {with(func(l *fact.Library) { l.Level = 4 }), came("TLS 1.3", 0x1301), nil,
+			nil, "certs/weak proven", false},
 	} {
 		s := newScene(
 			t,
@@ -72,7 +86,8 @@ func TestPolicy(t *testing.T) {
 			s.add("v1", fact.LookLibrary, fact.Target{}, func(f *fact.Fact) { f.Library = c.library })
 		}
 		if c.offers != nil {
-			s.add("v1", fact.LookOffers, s.target(tidebook), func(f *fact.Fact) { f.Offers = &fact.Offers{List: c.offers} })
+			s.add("v1", fact.LookOffers, s.target(tidebook),
+				func(f *fact.Fact) { f.Offers = &fact.Offers{List: c.offers} })
 		}
 		got := ""
 		for _, cause := range s.weigh().Causes {
@@ -91,7 +106,8 @@ func TestBesideStore(t *testing.T) {
 	root, other := issue(t, nil, "Varzea Root", true, nil), issue(t, nil, "Another Root", true, nil)
 	leaf := issue(t, root, "tidebook.varzea.example", false, nil)
 	s := newScene(t, secure).holds("v1", gauge).named(tidebook).client(tidebook, connected,
-		shook(fact.Handshake{Ending: fact.Done, Version: "TLS 1.3", Chain: chainOf(leaf, root)}), trusting(other.cert.Raw),
+		shook(fact.Handshake{Ending: fact.Done, Version: "TLS 1.3", Chain: chainOf(leaf, root)}),
+		trusting(other.cert.Raw),
 		func(f *fact.Fact) {
 			f.Trust = &fact.Trust{Source: "/etc/ssl/roots", Count: 9, Roots: [][]byte{root.cert.Raw}, Beside: true}
 		}, replied(200))

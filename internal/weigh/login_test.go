@@ -35,7 +35,8 @@ func signing(t *testing.T, code, text string) *scenario {
 func TestLoginScenes(t *testing.T) {
 	signing(t, "401", "Unauthorized").check("refused", "login/rejected likely")
 	signing(t, "403", "Forbidden").check("forbidden", "login/no-right likely")
-	for outcome, want := range map[fact.LoginOutcome]trail.State{fact.LoginAccepted: trail.Clear, fact.LoginFailed: trail.Unseen, fact.LoginWithheld: trail.Unseen} {
+	for outcome, want := range map[fact.LoginOutcome]trail.State{fact.LoginAccepted: trail.Clear,
+		fact.LoginFailed: trail.Unseen, fact.LoginWithheld: trail.Unseen} {
 		s := signing(t, "", "")
 		s.set.Facts[len(s.set.Facts)-1].Login.Outcome = outcome
 		s.check(string(outcome))

@@ -11,7 +11,8 @@ import (
 
 // checksNames is words in the names of settings that say whether something is checked.
 var checksNames = []string{
-	"verify", "verification", "validate", "validation", "checking", "enforce", "enforcing", "authentication", "authorization",
+	"verify", "verification", "validate", "validation", "checking", "enforce", "enforcing", "authentication",
+	"authorization",
 }
 
 // waivesNames is words in the names of settings that waive a check.

@@ -43,7 +43,8 @@ func Features(set fact.Set) []string {
 			}
 		case f.Addresses != nil:
 			for _, a := range f.Addresses.Held {
-				if p := a.Prefix; !a.Local && p.IsValid() && !p.Addr().IsLinkLocalUnicast() && p.Bits() < p.Addr().BitLen() {
+				if p := a.Prefix; !a.Local && p.IsValid() && !p.Addr().IsLinkLocalUnicast() &&
+					p.Bits() < p.Addr().BitLen() {
 					add("subnet: %s", p.Masked())
 				}
 			}
@@ -93,7 +94,8 @@ func GroupSweep(rows []trail.SweepRow) []trail.SweepGroup {
 		}
 		at := slices.IndexFunc(groups, func(g trail.SweepGroup) bool { return g.Cause == r.Cause })
 		if at < 0 {
-			groups = append(groups, trail.SweepGroup{Cause: r.Cause, Certainty: string(r.Certainty), Summary: r.Summary})
+			groups = append(groups, trail.SweepGroup{Cause: r.Cause, Certainty: string(r.Certainty),
+				Summary: r.Summary})
 			at = len(groups) - 1
 		}
 		g := &groups[at]
@@ -174,7 +176,8 @@ func originOf(g trail.SweepGroup, rows []trail.SweepRow) *trail.Origin {
 // said puts tags, which people gave, before what was seen of a host.
 func said(feature string) int {
 	name, _, _ := strings.Cut(feature, ":")
-	if slices.Contains([]string{"resolver", "hosts file", "subnet", "gateway", "TLS library", "proxy", "system"}, name) ||
+	if slices.Contains([]string{"resolver", "hosts file", "subnet", "gateway", "TLS library", "proxy", "system"},
+		name) ||
 		strings.Contains(feature, " is ") {
 		return 1
 	}

@@ -58,21 +58,28 @@ func TestOrigin(t *testing.T) {
 		origin string // "": none
 		also   []string
 	}{
-		{"one image", some(10, func(i int) trail.SweepRow { return row(i, i < 4, image(i), "site: north") }), "image: kiosk-3", nil},
+		{"one image", some(10, func(i int) trail.SweepRow { return row(i, i < 4, image(i), "site: north") }),
+			"image: kiosk-3", nil},
 		{"a tag before what was seen", some(10, func(i int) trail.SweepRow {
 			if i < 4 {
 				return row(i, true, "gateway: 10.20.7.1", image(i))
 			}
 			return row(i, false, image(i))
 		}), "image: kiosk-3", []string{"gateway: 10.20.7.1"}},
-		{"too few to tell", some(4, func(i int) trail.SweepRow { return row(i, i < 2, fmt.Sprintf("image: kiosk-%d", i/2)) }), "", nil},
+		{"too few to tell", some(4, func(i int) trail.SweepRow {
+			return row(i, i < 2,
+				fmt.Sprintf("image: kiosk-%d", i/2))
+		}), "", nil},
 		{"all have it", some(10, func(i int) trail.SweepRow { return row(i, i < 4, "site: north") }), "", nil},
 		{"nobody reaches it", some(10, func(i int) trail.SweepRow { return row(i, true, image(i)) }), "", nil},
-		{"hosts that nobody could look from count for nothing", append(some(10, func(i int) trail.SweepRow { return row(i, i < 4, image(i)) }),
-			some(10, func(i int) trail.SweepRow {
-				return trail.SweepRow{Client: fmt.Sprintf("gauge-%02d", 20+i), Endpoint: endpoint, Unseen: "no way there", Features: []string{"image: kiosk-3"}}
-			})...), "image: kiosk-3", nil},
-		{"other endpoints count for nothing", append(some(4, func(i int) trail.SweepRow { return row(i, true, "image: kiosk-3") }),
+		{"hosts that nobody could look from count for nothing",
+			append(some(10, func(i int) trail.SweepRow { return row(i, i < 4, image(i)) }),
+				some(10, func(i int) trail.SweepRow {
+					return trail.SweepRow{Client: fmt.Sprintf("gauge-%02d", 20+i), Endpoint: endpoint,
+						Unseen: "no way there", Features: []string{"image: kiosk-3"}}
+				})...), "image: kiosk-3", nil},
+		{"other endpoints count for nothing", append(some(4,
+			func(i int) trail.SweepRow { return row(i, true, "image: kiosk-3") }),
 			some(9, func(i int) trail.SweepRow {
 				r := row(20+i, false, "image: kiosk-2")
 				r.Endpoint = "tcp://10.20.0.14:22"
@@ -88,10 +95,12 @@ func TestOrigin(t *testing.T) {
 		switch {
 		case c.origin == "" && o != nil:
 			t.Errorf("%s: %+v", c.name, *o)
-		case c.origin != "" && (o == nil || o.Feature != c.origin || !slices.Equal(o.Also, c.also) || o.With != 4 || o.Of != 4 || o.Others != 0 || o.OfOthers != 6):
+		case c.origin != "" && (o == nil || o.Feature != c.origin || !slices.Equal(o.Also, c.also) || o.With != 4 ||
+			o.Of != 4 || o.Others != 0 || o.OfOthers != 6):
 			t.Errorf("%s: %+v", c.name, o)
 		}
-		if everybody := c.name == "nobody reaches it" || c.name == "other endpoints count for nothing"; groups[0].Everybody != everybody {
+		if everybody := c.name == "nobody reaches it" ||
+			c.name == "other endpoints count for nothing"; groups[0].Everybody != everybody {
 			t.Errorf("%s: everybody %v", c.name, groups[0].Everybody)
 		}
 	}
@@ -109,7 +118,8 @@ func TestFeatures(t *testing.T) {
 			}}}
 		}
 	}
-	s.add("v1", fact.LookService, fact.Target{}, service("1.2")).add("v2", fact.LookService, fact.Target{}, service("9.9"))
+	s.add("v1", fact.LookService, fact.Target{}, service("1.2")).add("v2", fact.LookService, fact.Target{},
+		service("9.9"))
 	s.add("v1", fact.LookSettings, fact.Target{}, func(f *fact.Fact) {
 		f.Settings = &fact.Settings{List: []fact.SettingSeen{
 			{At: fact.SettingAt{File: "/etc/upload.conf", Key: "port"}, Value: "8443"},

@@ -218,7 +218,8 @@ func FuzzWeigh(f *testing.F) {
 			t,
 			secure,
 		).named(tidebook, "fd20::14").
-			client(tidebook, connected, shook(fact.Handshake{Ending: fact.Done, Chain: [][]byte{{1, 2}}}), trusting([]byte{3}), replied(403)),
+			client(tidebook, connected, shook(fact.Handshake{Ending: fact.Done, Chain: [][]byte{{1, 2}}}),
+				trusting([]byte{3}), replied(403)),
 	)
 	seed(newScene(t, "mysql://tide\u200bbook").asking("varzea.example").client(tidebook, icmp(gauge, 1)))
 	f.Fuzz(func(t *testing.T, text []byte) {

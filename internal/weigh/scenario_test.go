@@ -106,7 +106,8 @@ func (s *scenario) says(name string, outcome fact.AnswerOutcome, addrs ...string
 
 func (s *scenario) saysFor(looked, resolver, name string, outcome fact.AnswerOutcome, addrs ...string) *scenario {
 	for _, kind := range []string{"A", "AAAA"} {
-		a := fact.Answer{Resolver: netip.MustParseAddrPort(resolver), Asked: name, Type: kind, Outcome: outcome, TTL: 300}
+		a := fact.Answer{Resolver: netip.MustParseAddrPort(resolver), Asked: name, Type: kind, Outcome: outcome,
+			TTL: 300}
 		for _, text := range addrs {
 			if addr := netip.MustParseAddr(text); addr.Is4() == (kind == "A") {
 				a.Addrs = append(a.Addrs, addr)
@@ -197,7 +198,8 @@ func (s *scenario) holds(vantage string, addrs ...string) *scenario {
 		}
 		for _, each := range addrs {
 			addr := netip.MustParseAddr(each)
-			a.Held = append(a.Held, fact.Address{Prefix: netip.PrefixFrom(addr, addr.BitLen()-8), Link: "eth0", Up: true})
+			a.Held = append(a.Held, fact.Address{Prefix: netip.PrefixFrom(addr, addr.BitLen()-8), Link: "eth0",
+				Up: true})
 		}
 		f.Addresses = &a
 	})

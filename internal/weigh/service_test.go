@@ -37,30 +37,60 @@ func TestServiceCauses(t *testing.T) {
 		says    string
 	}{
 		"a zombie": {nginxWith(fact.Process{PID: 7, State: "Z"}), "service/zombie proven", "zombie"},
-		"failed, and why": {unitWith(func(u *fact.Unit) { u.Result, u.Status, u.Log = "exit-code", 3, logged("no tide today") }),
+		"failed, and why": {unitWith(func(u *fact.Unit) {
+			u.Result, u.Status, u.Log = "exit-code", 3,
+				logged("no tide today")
+		}),
 			"service/failed proven", `failed for 1 hour: exit status 3, its log ends in "no tide today"`},
-		"killed by a signal": {unitWith(func(u *fact.Unit) { u.Result, u.Status, u.Signal = "signal", 11, true }), "service/failed proven", "killed by signal 11"},
+		"killed by a signal": {unitWith(func(u *fact.Unit) { u.Result, u.Status, u.Signal = "signal", 11, true }),
+			"service/failed proven", "killed by signal 11"},
 		"a file of settings is only spoken of": {unitWith(func(u *fact.Unit) {
-			u.Result, u.Status, u.Log = "exit-code", 3, logged("reading configuration file /etc/tide.conf", "ERROR: syntax error at or near SELEC", "no tide today")
+			u.Result, u.Status, u.Log = "exit-code", 3, logged("reading configuration file /etc/tide.conf",
+				"ERROR: syntax error at or near SELEC", "no tide today")
 		}), "service/failed proven", "no tide today"},
-		"settings refused": {unitWith(func(u *fact.Unit) { u.Log = logged("[emerg] unknown directive", "configuration file test failed") }),
+		"settings refused": {unitWith(func(u *fact.Unit) {
+			u.Log = logged("[emerg] unknown directive",
+				"configuration file test failed")
+		}),
 			"service/settings-rejected proven", "[emerg]"},
 		"what was mended before the last two starts does not count": {unitWith(func(u *fact.Unit) {
 			u.Result, u.Status = "exit-code", 3
-			u.Log = logged("Starting nginx.service - the web", "[emerg] unknown directive", "Starting nginx.service - the web", "no tide", "Starting nginx.service - the web", "no tide today")
+			u.Log = logged("Starting nginx.service - the web", "[emerg] unknown directive",
+				"Starting nginx.service - the web", "no tide", "Starting nginx.service - the web", "no tide today")
 		}), "service/failed proven", "no tide today"},
-		"its port was taken, by somebody who is gone": {unitWith(func(u *fact.Unit) { u.Log = logged("bind() failed (98: Address already in use)") }),
+		"its port was taken, by somebody who is gone": {unitWith(func(u *fact.Unit) {
+			u.Log = logged("bind() failed " +
+				"(98: Address already in use)")
+		}),
 			"service/port-taken likely", "98"},
-		"no room on the disk":       {unitWith(func(u *fact.Unit) { u.Log = logged("write: No space left on device") }), "service/starved proven", "No space"},
-		"killed for want of memory": {unitWith(func(u *fact.Unit) { u.Result = "oom-kill" }), "service/starved proven", "memory"},
-		"a requirement is down":     {unitWith(func(u *fact.Unit) { u.Active, u.Down = "inactive", []string{"pump.service (failed)"} }), "service/needs-down proven", "pump.service"},
-		"started again and again":   {unitWith(func(u *fact.Unit) { u.Active, u.Sub, u.Restarts = "activating", "auto-restart", 9 }), "service/restarting proven", "9 times"},
-		"up for a moment, between two restarts": {with(nginxUp, fact.Unit{Name: "nginx.service", Load: "loaded", Active: "active", Restarts: 7, Since: began.Add(-time.Second)}),
+		"no room on the disk": {unitWith(func(u *fact.Unit) {
+			u.Log = logged("write: No space left on " +
+				"device")
+		}), "service/starved proven", "No space"},
+		"killed for want of memory": {unitWith(func(u *fact.Unit) { u.Result = "oom-kill" }), "service/starved proven",
+			"memory"},
+		"a requirement is down": {unitWith(func(u *fact.Unit) {
+			u.Active, u.Down = "inactive",
+				[]string{"pump.service (failed)"}
+		}), "service/needs-down proven", "pump.service"},
+		"started again and again": {unitWith(func(u *fact.Unit) {
+			u.Active, u.Sub, u.Restarts = "activating",
+				"auto-restart", 9
+		}), "service/restarting proven", "9 times"},
+		"up for a moment, between two restarts": {with(nginxUp, fact.Unit{Name: "nginx.service", Load: "loaded",
+			Active: "active", Restarts: 7, Since: began.Add(-time.Second)}),
 			"service/restarting proven", "7 times"},
-		"still starting":            {unitWith(func(u *fact.Unit) { u.Active, u.Sub = "activating", "start-pre" }), "service/starting proven", "starting"},
-		"a condition is not met":    {unitWith(func(u *fact.Unit) { u.Active, u.Failed = "inactive", []string{"ConditionPathExists=/srv"} }), "service/stopped proven", "/srv"},
-		"not there at all":          {fact.Program{Name: "nginx", Why: "unit", Units: []fact.Unit{{Name: "nginx.service", Load: "not-found"}}}, "service/not-installed proven", "not on tidebook"},
-		"just started, no port yet": {nginxWith(fact.Process{PID: 7, State: "S", Since: began.Add(-3 * time.Second)}), "service/starting likely", "3 seconds"},
+		"still starting": {unitWith(func(u *fact.Unit) { u.Active, u.Sub = "activating", "start-pre" }),
+			"service/starting proven", "starting"},
+		"a condition is not met": {unitWith(func(u *fact.Unit) {
+			u.Active, u.Failed = "inactive",
+				[]string{"ConditionPathExists=/srv"}
+		}), "service/stopped proven", "/srv"},
+		"not there at all": {fact.Program{Name: "nginx", Why: "unit",
+			Units: []fact.Unit{{Name: "nginx.service", Load: "not-found"}}}, "service/not-installed proven",
+			"not on tidebook"},
+		"just started, no port yet": {nginxWith(fact.Process{PID: 7, State: "S", Since: began.Add(-3 * time.Second)}),
+			"service/starting likely", "3 seconds"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			got := newScene(
@@ -232,7 +262,8 @@ func TestServing(t *testing.T) {
 		expectDoubts(t, got, "service/stale-log proven")
 	})
 	t.Run("refused by the system's policy, by its log", func(t *testing.T) {
-		for before, want := range map[time.Duration]string{time.Second: "service/policy-denied proven", time.Hour: "service/stopped proven"} {
+		for before, want := range map[time.Duration]string{time.Second: "service/policy-denied proven",
+			time.Hour: "service/stopped proven"} {
 			down := unitWith(func(u *fact.Unit) { u.Active = "inactive" })
 			s := newScene(
 				t,
@@ -273,7 +304,8 @@ func TestServerAddress(t *testing.T) {
 		return newScene(t, input).holds("v1", gauge).holds("v2", "10.20.0.15")
 	}
 	t.Run("the name gives an old address, and the server's own works", func(t *testing.T) {
-		got := refused(t, web).named(tidebook).client(tidebook, silent).client("10.20.0.15", connected, replied(200)).weigh()
+		got := refused(t, web).named(tidebook).client(tidebook, silent).client("10.20.0.15", connected,
+			replied(200)).weigh()
 		expect(t, got, "names/stale-address proven")
 	})
 	t.Run("a setting holds an old address", func(t *testing.T) {
@@ -297,8 +329,9 @@ func TestServerAddress(t *testing.T) {
 		edit func(*fact.Address)
 		want string
 	}{
-		"the link is down":           {func(a *fact.Address) { a.Up = false }, "service/address-missing proven"},
-		"another machine has it too": {func(a *fact.Address) { a.State = "duplicate" }, "service/address-twice proven"},
+		"the link is down": {func(a *fact.Address) { a.Up = false }, "service/address-missing proven"},
+		"another machine has it too": {func(a *fact.Address) { a.State = "duplicate" },
+			"service/address-twice proven"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := newScene(t, web).holds("v1", gauge).named(tidebook).client(tidebook, silent)
@@ -360,7 +393,8 @@ func TestAddressTwice(t *testing.T) {
 			target.Addr = netip.MustParseAddr(tidebook)
 		}
 		return s.add(vantage, fact.LookClaims, target, func(f *fact.Fact) {
-			f.Claims = &fact.Claims{List: []fact.Claim{{Addr: netip.MustParseAddr(tidebook), Dev: "eth0", Own: own, MACs: macs}}}
+			f.Claims = &fact.Claims{List: []fact.Claim{{Addr: netip.MustParseAddr(tidebook), Dev: "eth0", Own: own,
+				MACs: macs}}}
 		})
 	}
 	refused := func(server bool) *scenario {
@@ -378,6 +412,7 @@ func TestAddressTwice(t *testing.T) {
 	claim(refused(true), "v2", true).check("the server hears nobody")
 	claim(refused(true), "v2", true, ours).check("the server hears itself on another link")
 	claim(refused(true), "v1", false, ours, theirs).check("the client hears two", "service/address-twice proven")
-	claim(refused(false), "v1", false, ours, theirs).check("the client alone hears two", "service/address-twice likely")
+	claim(refused(false), "v1", false, ours, theirs).check("the client alone hears two",
+		"service/address-twice likely")
 	claim(refused(true), "v1", false, theirs).check("one that answers for others")
 }

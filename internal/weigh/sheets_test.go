@@ -16,7 +16,8 @@ func TestSheetSource(t *testing.T) {
 		return fact.Sheet{
 			Name: "office",
 			Layers: []fact.Layer{
-				{Name: "edge", Kind: "stateful", Order: "first", Otherwise: "deny", Guards: []string{tidebook}, In: rules},
+				{Name: "edge", Kind: "stateful", Order: "first", Otherwise: "deny", Guards: []string{tidebook},
+					In: rules},
 			},
 		}
 	}
@@ -31,9 +32,11 @@ func TestSheetSource(t *testing.T) {
 	}{
 		{"one link", "", "", []fact.SheetRule{others}, "rules/sheet-in proven"},
 		{"a router", "10.20.7.1", "", []fact.SheetRule{others}, "rules/sheet-in likely"},
-		{"a router, and the server saw this client", "10.20.7.1", gauge, []fact.SheetRule{others}, "rules/sheet-in proven"},
+		{"a router, and the server saw this client", "10.20.7.1", gauge, []fact.SheetRule{others},
+			"rules/sheet-in proven"},
 		{"a router, and nobody is let in", "10.20.7.1", "", []fact.SheetRule{nobody}, "rules/sheet-in proven"},
-		{"a router, and all others are let in", "10.20.7.1", "", []fact.SheetRule{notThis, rule("allow", "", nil)}, "rules/sheet-in likely"},
+		{"a router, and all others are let in", "10.20.7.1", "", []fact.SheetRule{notThis, rule("allow", "", nil)},
+			"rules/sheet-in likely"},
 	} {
 		s := newScene(
 			t,
@@ -147,7 +150,8 @@ func TestSheetStands(t *testing.T) {
 		t.Errorf("%+v", c)
 	}
 	base(leads("10.20.8.5:8443"), silent).check("all behind it are guarded", "rules/sheet-in proven")
-	base(leads("10.20.8.5:8443", "10.20.8.6:8443"), silent).check("some behind it are guarded", "rules/sheet-in likely")
+	base(leads("10.20.8.5:8443", "10.20.8.6:8443"), silent).check("some behind it are guarded",
+		"rules/sheet-in likely")
 	base(leads("10.20.8.5:9000"), silent).check("those behind it are let in")
 	machine := func(m fact.Machine) fact.Sheet {
 		m.Address = tidebook
@@ -162,7 +166,8 @@ func TestSheetStands(t *testing.T) {
 		machine(fact.Machine{Power: "off", At: now.Add(-time.Hour)}),
 		silent,
 	).check("an hour ago", "service/machine-off likely")
-	base(machine(fact.Machine{Power: "on", Checks: "failed", At: now}), silent).check("ill", "service/machine-off likely")
+	base(machine(fact.Machine{Power: "on", Checks: "failed", At: now}), silent).check("ill",
+		"service/machine-off likely")
 	expectDoubts(
 		t,
 		base(machine(fact.Machine{Power: "off", At: now}), connected, replied(200)).weigh(),

@@ -41,11 +41,16 @@ func policySheet(t *testing.T, text string) *fact.Sheet {
 // TestPolicyMends is what lets an account in under the policies' own order.
 func TestPolicyMends(t *testing.T) {
 	for name, c := range map[string]struct{ rules, want string }{
-		"a deny comes first":    {"    - {name: programs, do: refuse, who: [programs]}\n    - {name: all, do: allow, who: [upload]}\n", "place before rule 1 (programs): {name: let upload in, do: allow, who: [upload], from: [10.20.7.31]"},
-		"left out of it":        {"    - {name: programs, do: refuse, who: [programs]}\n", "leave upload out of rule 1 (programs): except: [upload]"},
-		"every administrator":   {"    - {name: nobody, do: refuse, who: [all]}\n", "leave the administrators out of rule 1 (nobody) first (except: [admins])"},
-		"no rule lets it in":    {"  otherwise: refuse\n", "add to the sign-in rules: {name: let upload in"},
-		"two refuse one by one": {"    - {name: one, do: refuse, who: [upload]}\n    - {name: two, do: refuse, who: [programs]}\n", "place before rule 1 (one)"},
+		"a deny comes first": {"    - {name: programs, do: refuse, who: [programs]}\n    - {name: all, do: " +
+			"allow, who: [upload]}\n",
+			"place before rule 1 (programs): {name: let upload in, do: allow, who: [upload], from: [10.20.7.31]"},
+		"left out of it": {"    - {name: programs, do: refuse, who: [programs]}\n",
+			"leave upload out of rule 1 (programs): except: [upload]"},
+		"every administrator": {"    - {name: nobody, do: refuse, who: [all]}\n",
+			"leave the administrators out of rule 1 (nobody) first (except: [admins])"},
+		"no rule lets it in": {"  otherwise: refuse\n", "add to the sign-in rules: {name: let upload in"},
+		"two refuse one by one": {"    - {name: one, do: refuse, who: [upload]}\n    - {name: two, do: refuse, who: " +
+			"[programs]}\n", "place before rule 1 (one)"},
 	} {
 		rules := "  rules:\n" + c.rules
 		if strings.HasPrefix(c.rules, "  otherwise") {
@@ -54,7 +59,8 @@ func TestPolicyMends(t *testing.T) {
 		s := carded(t, fact.Card{}, connected, replied(200))
 		s.set.Ask.Card, s.set.Ask.Account = nil, "upload"
 		s.set.Ask.Sheets = []fact.Sheet{
-			*policySheet(t, "format: uakari.sheet/1\nname: office\nsign-in:\n  accounts: {ana: [admins], upload: [programs]}\n  admins: admins\n"+rules),
+			*policySheet(t, "format: uakari.sheet/1\nname: office\nsign-in:\n  accounts: {ana: [admins], upload: "+
+				"[programs]}\n  admins: admins\n"+rules),
 		}
 		got := s.sends("v1", tidebook, gauge, "").weigh()
 		var remedies []string
@@ -123,7 +129,8 @@ func TestSignIn(t *testing.T) {
 			try.From = netip.MustParseAddr(c.from)
 		}
 		v := login.JudgeSignIn(s, try)
-		if v.Do != c.do || v.Rule != c.rule || !strings.HasPrefix(v.Unsure, c.unsure) || c.unsure == "" && v.Unsure != "" {
+		if v.Do != c.do || v.Rule != c.rule || !strings.HasPrefix(v.Unsure, c.unsure) || c.unsure == "" &&
+			v.Unsure != "" {
 			t.Errorf("%s from %s at %s:%d: %+v", c.account, c.from, c.host, c.port, v)
 		}
 	}
@@ -141,7 +148,8 @@ func TestSignInDoubts(t *testing.T) {
 	}
 	factor := policySheet(
 		t,
-		strings.Replace(policies, "  rules:\n", "  rules:\n    - {name: all, do: require, require: second-factor}\n", 1),
+		strings.Replace(policies, "  rules:\n", "  rules:\n    - {name: all, do: require, require: second-factor}\n",
+			1),
 	)
 	if d := login.SignInDoubts(factor, began); len(d) != 1 ||
 		!strings.Contains(d[0], "asks the program account upload for a second factor") {

@@ -131,13 +131,14 @@ func explains(causes []trail.Cause, what string, facts []string) string {
 // bears is which notes can explain a cause of a rung.
 var bears = map[string][]string{
 	"settings": {"settings of the client", "proxy", "who holds the port"},
-	"service":  {"settings files", "packages", "the service", "the program", "containers", "settings of the server", "who holds the port"},
-	"ports":    {"settings files", "who holds the port", "the program", "containers", "the service"},
-	"rules":    {"packet filters", "routes", "kernel settings", "access lists"},
-	"names":    {"addresses of the name", "hosts file", "resolvers"},
-	"certs":    {"the clock", "settings files", "packages", "the certificate", "trust", "TLS library"},
-	"login":    {"the clock", "settings files", "the account", "access lists"},
-	"answer":   {"settings files", "packages", "the service", "containers", "the program", "who holds the port"},
+	"service": {"settings files", "packages", "the service", "the program", "containers", "settings of the server",
+		"who holds the port"},
+	"ports":  {"settings files", "who holds the port", "the program", "containers", "the service"},
+	"rules":  {"packet filters", "routes", "kernel settings", "access lists"},
+	"names":  {"addresses of the name", "hosts file", "resolvers"},
+	"certs":  {"the clock", "settings files", "packages", "the certificate", "trust", "TLS library"},
+	"login":  {"the clock", "settings files", "the account", "access lists"},
+	"answer": {"settings files", "packages", "the service", "containers", "the program", "who holds the port"},
 }
 
 func noteAll(set fact.Set) notes {
@@ -194,7 +195,8 @@ func noteOf(f *fact.Fact, e fact.Endpoint, note func(what, line string, at time.
 				note(
 					"who listens",
 					strings.TrimSpace(
-						fmt.Sprintf("%s on %s %s", cmp.Or(l.Program, "a process"), netip.AddrPortFrom(l.Addr, l.Port), l.Unit),
+						fmt.Sprintf("%s on %s %s", cmp.Or(l.Program, "a process"), netip.AddrPortFrom(l.Addr, l.Port),
+							l.Unit),
 					),
 					l.Since,
 				)
@@ -227,7 +229,8 @@ func noteOf(f *fact.Fact, e fact.Endpoint, note func(what, line string, at time.
 				}
 			}
 			for _, u := range p.Units {
-				note("the service", strings.TrimSpace(fmt.Sprintf("%s is %s", u.Name, cmp.Or(u.Active, u.Load))), u.Since)
+				note("the service", strings.TrimSpace(fmt.Sprintf("%s is %s", u.Name, cmp.Or(u.Active, u.Load))),
+					u.Since)
 			}
 		}
 	case f.Containers != nil:

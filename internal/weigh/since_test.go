@@ -44,38 +44,61 @@ func TestSince(t *testing.T) {
 		cause    trail.Cause
 		want     []string
 	}{
-		{"nothing", func(s *scenario) { s.listening(holder("nginx", 40, "0.0.0.0")) }, func(s *scenario) { s.listening(holder("nginx", 40, "0.0.0.0")) }, trail.Cause{}, nil},
-		{"a restart is a number, and no change", func(s *scenario) { s.listening(holder("nginx", 40, "0.0.0.0")) }, func(s *scenario) { s.listening(holder("nginx", 77, "0.0.0.0")) }, trail.Cause{}, nil},
-		{"another address, and the cause that it explains", func(s *scenario) { s.listening(holder("nginx", 40, "0.0.0.0")) }, func(s *scenario) { s.listening(holder("nginx", 40, "127.0.0.1")) },
+		{"nothing", func(s *scenario) { s.listening(holder("nginx", 40, "0.0.0.0")) },
+			func(s *scenario) { s.listening(holder("nginx", 40, "0.0.0.0")) }, trail.Cause{}, nil},
+		{"a restart is a number, and no change", func(s *scenario) { s.listening(holder("nginx", 40, "0.0.0.0")) },
+			func(s *scenario) { s.listening(holder("nginx", 77, "0.0.0.0")) }, trail.Cause{}, nil},
+		{"another address, and the cause that it explains", func(s *scenario) {
+			s.listening(holder("nginx", 40,
+				"0.0.0.0"))
+		}, func(s *scenario) { s.listening(holder("nginx", 40, "127.0.0.1")) },
 			trail.Cause{ID: "ports/loopback-only", Rung: trail.Ports, Blocking: true},
 			[]string{"tidebook who holds the port: nginx on 0.0.0.0 > nginx on 127.0.0.1 (ports/loopback-only)"}},
-		{"a cause of another rung is not explained", func(s *scenario) { s.listening(holder("nginx", 40, "0.0.0.0")) }, func(s *scenario) { s.listening(holder("rogue", 40, "0.0.0.0")) },
+		{"a cause of another rung is not explained", func(s *scenario) { s.listening(holder("nginx", 40, "0.0.0.0")) },
+			func(s *scenario) { s.listening(holder("rogue", 40, "0.0.0.0")) },
 			trail.Cause{ID: "rules/server-drop", Rung: trail.Rules, Blocking: true},
 			[]string{"tidebook who holds the port: nginx on 0.0.0.0 > rogue on 0.0.0.0 ()"}},
-		{"nobody holds it any more", func(s *scenario) { s.listening(holder("nginx", 40, "0.0.0.0")) }, func(s *scenario) { s.listening() }, trail.Cause{},
+		{"nobody holds it any more", func(s *scenario) { s.listening(holder("nginx", 40, "0.0.0.0")) },
+			func(s *scenario) { s.listening() }, trail.Cause{},
 			[]string{"tidebook who holds the port: nginx on 0.0.0.0 >  ()"}},
-		{"nobody looked there then", func(*scenario) {}, func(s *scenario) { s.listening(holder("nginx", 40, "0.0.0.0")) }, trail.Cause{}, nil},
-		{"nobody looked there now", func(s *scenario) { s.listening(holder("nginx", 40, "0.0.0.0")) }, func(*scenario) {}, trail.Cause{}, nil},
-		{"an address more, in another order", func(s *scenario) { s.add("v1", fact.LookNames, fact.Target{}, addrs("10.20.0.14", "10.20.0.15")) },
+		{"nobody looked there then", func(*scenario) {}, func(s *scenario) {
+			s.listening(holder("nginx", 40,
+				"0.0.0.0"))
+		}, trail.Cause{}, nil},
+		{"nobody looked there now", func(s *scenario) { s.listening(holder("nginx", 40, "0.0.0.0")) },
+			func(*scenario) {}, trail.Cause{}, nil},
+		{"an address more, in another order", func(s *scenario) {
+			s.add("v1", fact.LookNames, fact.Target{},
+				addrs("10.20.0.14", "10.20.0.15"))
+		},
 			func(s *scenario) {
 				s.add("v1", fact.LookNames, fact.Target{}, addrs("10.20.0.16", "10.20.0.15", "10.20.0.14"))
 			}, trail.Cause{},
 			[]string{"gauge-07 addresses of the name:  > tidebook.varzea.example is 10.20.0.16 ()"}},
-		{"a settings file, and the package", served("1.22", site("00aa")), served("1.26", site("00bb")), trail.Cause{ID: "service/stopped", Rung: trail.Service, Blocking: true},
+		{"a settings file, and the package", served("1.22", site("00aa")), served("1.26", site("00bb")),
+			trail.Cause{ID: "service/stopped", Rung: trail.Service, Blocking: true},
 			[]string{
 				"tidebook packages: nginx 1.22 > nginx 1.26 (service/stopped)",
 				"tidebook settings files: /etc/nginx/a: text 00aa > /etc/nginx/a: text 00bb (service/stopped)",
 			}},
-		{"a setting of a file", served("1.22", site("00aa", "listen = 8080", "gzip = on")), served("1.22", site("00bb", "listen = 8443", "gzip = on")), trail.Cause{},
+		{"a setting of a file", served("1.22", site("00aa", "listen = 8080", "gzip = on")),
+			served("1.22", site("00bb", "listen = 8443", "gzip = on")), trail.Cause{},
 			[]string{"tidebook settings files: /etc/nginx/a: listen = 8080 > /etc/nginx/a: listen = 8443 ()"}},
-		{"a value that is not kept", served("1.22", site("00aa", "gzip = on")), served("1.22", site("00bb", "gzip = on")), trail.Cause{},
+		{"a value that is not kept", served("1.22", site("00aa", "gzip = on")),
+			served("1.22", site("00bb", "gzip = on")), trail.Cause{},
 			[]string{"tidebook settings files: /etc/nginx/a: text 00aa > /etc/nginx/a: text 00bb ()"}},
-		{"settings that an earlier version did not keep", served("1.22", site("00aa")), served("1.22", site("00aa", "gzip = on")), trail.Cause{}, nil},
-		{"a settings file that only one run could read", served("1.22", site("00aa")), served("1.22", site("")), trail.Cause{}, nil},
+		{"settings that an earlier version did not keep", served("1.22", site("00aa")),
+			served("1.22", site("00aa", "gzip = on")), trail.Cause{}, nil},
+		{"a settings file that only one run could read", served("1.22", site("00aa")), served("1.22", site("")),
+			trail.Cause{}, nil},
 		{"and the other way round", served("1.22", site("")), served("1.22", site("00aa")), trail.Cause{}, nil},
-		{"a second look of the same run", func(s *scenario) { s.add("v1", fact.LookNames, fact.Target{}, addrs("10.20.0.14")) },
+		{"a second look of the same run", func(s *scenario) {
+			s.add("v1", fact.LookNames, fact.Target{},
+				addrs("10.20.0.14"))
+		},
 			func(s *scenario) {
-				s.add("v1", fact.LookNames, fact.Target{}, addrs("10.20.0.14")).add("v1", fact.LookNames, again, addrs("10.20.0.99"))
+				s.add("v1", fact.LookNames, fact.Target{}, addrs("10.20.0.14")).add("v1", fact.LookNames, again,
+					addrs("10.20.0.99"))
 			}, trail.Cause{}, nil},
 	} {
 		before, now := newScene(t, web), newScene(t, web)

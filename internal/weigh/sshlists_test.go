@@ -27,27 +27,39 @@ func TestSSHSettings(t *testing.T) {
 		{"from here, by a pattern", "AllowUsers gauge@10.20.7.*", "", "gauge", nil, "password", ""},
 		{"shut out", "DenyUsers gauge\nAllowUsers gauge", "", "gauge", nil, "password", "login/no-right"},
 		{"shut out from elsewhere", "DenyUsers gauge@10.20.9.*", "", "gauge", nil, "password", ""},
-		{"a group is missing", "AllowGroups tide harbour", "", "gauge", []string{"gauge"}, "password", "login/missing-group"},
+		{"a group is missing", "AllowGroups tide harbour", "", "gauge", []string{"gauge"}, "password",
+			"login/missing-group"},
 		{"a group is there", "AllowGroups tide harbour", "", "gauge", []string{"gauge", "harbour"}, "password", ""},
 		{"groups are not known", "AllowGroups tide", "", "gauge", nil, "password", ""},
 		{"a group is shut out", "DenyGroups harb*", "", "gauge", []string{"harbour"}, "password", "login/no-right"},
 		{"root by key alone", "PermitRootLogin prohibit-password", "", "root", nil, "password", "login/mechanism-off"},
 		{"root by key", "PermitRootLogin prohibit-password", "", "root", nil, "publickey", ""},
 		{"no root at all", "PermitRootLogin no\nPermitRootLogin yes", "", "root", nil, "publickey", "login/no-right"},
-		{"a block lets it in", "AllowUsers tidebook\nMatch Address 10.20.7.0/24\nAllowUsers gauge", "", "gauge", nil, "password", ""},
-		{"a block shuts it out", "Match User gauge,tide*\nAllowUsers none", "", "gauge", nil, "password", "login/no-right"},
+		{"a block lets it in", "AllowUsers tidebook\nMatch Address 10.20.7.0/24\nAllowUsers gauge", "", "gauge", nil,
+			"password", ""},
+		{"a block shuts it out", "Match User gauge,tide*\nAllowUsers none", "", "gauge", nil, "password",
+			"login/no-right"},
 		{"a block of others", "Match Address 10.20.9.0/24\nDenyUsers *", "", "gauge", nil, "password", ""},
 		{"a block with an exception", "Match Address *,!10.20.7.31\nDenyUsers *", "", "gauge", nil, "password", ""},
-		{"a block for a group", "Match Group harbour\nDenyUsers *", "", "gauge", []string{"harbour"}, "password", "login/no-right"},
-		{"a block for nobody knows whom", "AllowUsers tidebook\nMatch Group harbour\nAllowUsers gauge", "", "gauge", nil, "password", "login/no-right unknown"},
+		{"a block for a group", "Match Group harbour\nDenyUsers *", "", "gauge", []string{"harbour"}, "password",
+			"login/no-right"},
+		{"a block for nobody knows whom", "AllowUsers tidebook\nMatch Group harbour\nAllowUsers gauge", "", "gauge",
+			nil, "password", "login/no-right unknown"},
 		{"a block for all", "Match All\nDenyUsers gauge", "", "gauge", nil, "password", "login/no-right"},
-		{"a block ends with its file", "Include sshd_config.d/*.conf\nPermitRootLogin no", "Match User tidebook\nPermitRootLogin yes", "root", nil, "publickey", "login/no-right"},
-		{"by a name, which nobody looks up", "AllowUsers gauge@gauge-07.varzea.example", "", "gauge", nil, "password", "login/not-from-here"},
-		{"by a name that is looked up", "UseDNS yes\nAllowUsers gauge@gauge-07.varzea.example", "", "gauge", nil, "password", "login/not-from-here unknown"},
-		{"a block for a name that is looked up", "UseDNS yes\nAllowUsers tidebook\nMatch Host *.example\nAllowUsers gauge", "", "gauge", nil, "password", "login/no-right unknown"},
-		{"included first", "Include /etc/ssh/sshd_config.d/*.conf\nPermitRootLogin yes", "PermitRootLogin no", "root", nil, "publickey", "login/no-right"},
-		{"included last", "PermitRootLogin yes\nInclude sshd_config.d/*.conf", "PermitRootLogin no", "root", nil, "publickey", ""},
-		{"included, and bound to a source", "Include sshd_config.d/*.conf", drop, "gauge", nil, "password", "login/not-from-here"},
+		{"a block ends with its file", "Include sshd_config.d/*.conf\nPermitRootLogin no",
+			"Match User tidebook\nPermitRootLogin yes", "root", nil, "publickey", "login/no-right"},
+		{"by a name, which nobody looks up", "AllowUsers gauge@gauge-07.varzea.example", "", "gauge", nil, "password",
+			"login/not-from-here"},
+		{"by a name that is looked up", "UseDNS yes\nAllowUsers gauge@gauge-07.varzea.example", "", "gauge", nil,
+			"password", "login/not-from-here unknown"},
+		{"a block for a name that is looked up", "UseDNS yes\nAllowUsers tidebook\nMatch Host *.example\nAllowUsers " +
+			"gauge", "", "gauge", nil, "password", "login/no-right unknown"},
+		{"included first", "Include /etc/ssh/sshd_config.d/*.conf\nPermitRootLogin yes", "PermitRootLogin no", "root",
+			nil, "publickey", "login/no-right"},
+		{"included last", "PermitRootLogin yes\nInclude sshd_config.d/*.conf", "PermitRootLogin no", "root", nil,
+			"publickey", ""},
+		{"included, and bound to a source", "Include sshd_config.d/*.conf", drop, "gauge", nil, "password",
+			"login/not-from-here"},
 		{"not included", "PermitRootLogin yes", drop, "gauge", nil, "password", ""},
 		{"remarks", "#AllowUsers tidebook\nallowusers gauge # and nobody else", "", "gauge", nil, "password", ""},
 	} {
@@ -82,12 +94,15 @@ func TestStoreProtectsItself(t *testing.T) {
 				f.Connect = &fact.Connect{Outcome: fact.Connected, Local: netip.MustParseAddrPort(gauge + ":40001")}
 			}, answered(fact.Reply{Ending: fact.Done, Protocol: "redis", Code: "DENIED"})).
 			listening(listener("0.0.0.0", 6379, "redis-server")).sends("v1", tidebook, gauge, "").
-			programs("", fact.Program{Name: "redis-server", Path: "/usr/bin/redis-server", Why: "card", Processes: []fact.Process{{PID: 4121, State: "S", Since: began}},
-				Units: []fact.Unit{{Name: "redis-server.service", Load: "loaded", Active: "active", Since: began}}})
+			programs("", fact.Program{Name: "redis-server", Path: "/usr/bin/redis-server", Why: "card",
+				Processes: []fact.Process{{PID: 4121, State: "S", Since: began}},
+				Units: []fact.Unit{{Name: "redis-server.service", Load: "loaded", Active: "active",
+					Since: began}}})
 		s.add("v2", fact.LookAccess, fact.Target{Port: 6379}, func(f *fact.Fact) {
 			f.Access = &fact.Access{
 				Files: []fact.AccessFile{
-					{Path: "/etc/redis/redis.conf", Kind: "redis", Changed: began.Add(-1e12), Lines: linesOf(c.settings)},
+					{Path: "/etc/redis/redis.conf", Kind: "redis", Changed: began.Add(-1e12),
+						Lines: linesOf(c.settings)},
 				},
 			}
 		})

@@ -62,7 +62,8 @@ func TestCatalogue(t *testing.T) {
 			t.Errorf("%s: not in the catalogue", id)
 			continue
 		}
-		for what, text := range map[string]string{"title": e.Title, "means": e.Means, "looks": e.Looks, "proof": e.Proof, "mistaken": e.Mistaken} {
+		for what, text := range map[string]string{"title": e.Title, "means": e.Means, "looks": e.Looks,
+			"proof": e.Proof, "mistaken": e.Mistaken} {
 			if strings.TrimSpace(text) == "" {
 				t.Errorf("%s: no %s", id, what)
 			}
@@ -101,7 +102,8 @@ func TestRemedyPlaces(t *testing.T) {
 	if len(got) != 1 || got[0].Command != "systemctl start 'a;reboot'" || got[0].Undo != "systemctl stop 'a;reboot'" {
 		t.Errorf("got %+v", got)
 	}
-	for in, want := range map[string]string{"": "''", "a b": "'a b'", "it's": `'it'\''s'`, "nginx@1.service": "nginx@1.service", "$(x)": "'$(x)'"} {
+	for in, want := range map[string]string{"": "''", "a b": "'a b'", "it's": `'it'\''s'`,
+		"nginx@1.service": "nginx@1.service", "$(x)": "'$(x)'"} {
 		if got := plain.ShellWord(in); got != want {
 			t.Errorf("plain.ShellWord(%q) = %s, want %s", in, got, want)
 		}

@@ -37,14 +37,20 @@ func TestToldTo(t *testing.T) {
 		want  string
 		doubt string
 	}{
-		"nothing else":            {fact.Told{By: "ssh"}, well, nil, fact.Target{}, "", ""},
-		"another port, shut":      {fact.Told{By: "ssh", Port: 2222, PortAt: "x:1"}, well, []step{reset}, at(tidebook, 2222), "settings/wrong-port likely", ""},
-		"another port, open too":  {fact.Told{By: "ssh", Port: 2222, PortAt: "x:1"}, well, well, at(tidebook, 2222), "", ""},
+		"nothing else": {fact.Told{By: "ssh"}, well, nil, fact.Target{}, "", ""},
+		"another port, shut": {fact.Told{By: "ssh", Port: 2222, PortAt: "x:1"}, well, []step{reset},
+			at(tidebook, 2222), "settings/wrong-port likely", ""},
+		"another port, open too": {fact.Told{By: "ssh", Port: 2222, PortAt: "x:1"}, well, well, at(tidebook, 2222),
+			"", ""},
 		"another port, not tried": {fact.Told{By: "ssh", Port: 2222, PortAt: "x:1"}, well, nil, fact.Target{}, "", ""},
-		"another host, shut":      {fact.Told{By: "ssh", Host: "10.20.0.66", HostAt: "x:2"}, well, []step{silent}, at("10.20.0.66", 22), "settings/wrong-host likely", ""},
-		"a jump host, shut":       {fact.Told{By: "ssh", Jump: "10.20.0.9", JumpAt: "x:3"}, well, []step{reset}, at("10.20.0.9", 22), "settings/proxy-in-the-way proven", ""},
-		"a jump host, open":       {fact.Told{By: "ssh", Jump: "10.20.0.9", JumpAt: "x:3"}, well, well, at("10.20.0.9", 22), "", ""},
-		"only by default":         {fact.Told{By: "programs", Host: "10.20.0.66", HostAt: "PGHOST", Only: true}, well, nil, fact.Target{}, "", "settings/wrong-host"},
+		"another host, shut": {fact.Told{By: "ssh", Host: "10.20.0.66", HostAt: "x:2"}, well, []step{silent},
+			at("10.20.0.66", 22), "settings/wrong-host likely", ""},
+		"a jump host, shut": {fact.Told{By: "ssh", Jump: "10.20.0.9", JumpAt: "x:3"}, well, []step{reset},
+			at("10.20.0.9", 22), "settings/proxy-in-the-way proven", ""},
+		"a jump host, open": {fact.Told{By: "ssh", Jump: "10.20.0.9", JumpAt: "x:3"}, well, well,
+			at("10.20.0.9", 22), "", ""},
+		"only by default": {fact.Told{By: "programs", Host: "10.20.0.66", HostAt: "PGHOST", Only: true}, well,
+			nil, fact.Target{}, "", "settings/wrong-host"},
 	} {
 		s := newScene(t, "ssh://"+tidebook).holds("v1", gauge).client(tidebook, c.here...)
 		s.set.Vantages = s.set.Vantages[:1]
@@ -84,13 +90,19 @@ func TestToldToProven(t *testing.T) {
 		port uint16
 		want string
 	}{
-		"a port that nothing holds":    {fact.Told{By: "ssh", Port: 2222, PortAt: "x:1"}, tidebook, 2222, "settings/wrong-port proven"},
-		"a port that something holds":  {fact.Told{By: "ssh", Port: 2200, PortAt: "x:1"}, tidebook, 2200, "settings/wrong-port likely"},
-		"an address of another host":   {fact.Told{By: "ssh", Host: "10.20.0.66", HostAt: "x:2"}, "10.20.0.66", 22, "settings/wrong-host proven"},
-		"an address of the server too": {fact.Told{By: "ssh", Host: "10.20.0.15", HostAt: "x:2"}, "10.20.0.15", 22, "settings/wrong-host likely"},
+		"a port that nothing holds": {fact.Told{By: "ssh", Port: 2222, PortAt: "x:1"}, tidebook, 2222,
+			"settings/wrong-port proven"},
+		"a port that something holds": {fact.Told{By: "ssh", Port: 2200, PortAt: "x:1"}, tidebook, 2200,
+			"settings/wrong-port likely"},
+		"an address of another host": {fact.Told{By: "ssh", Host: "10.20.0.66", HostAt: "x:2"}, "10.20.0.66", 22,
+			"settings/wrong-host proven"},
+		"an address of the server too": {fact.Told{By: "ssh", Host: "10.20.0.15", HostAt: "x:2"}, "10.20.0.15", 22,
+			"settings/wrong-host likely"},
 	} {
 		s := newScene(t, "ssh://"+tidebook).holds("v1", gauge).holds("v2", tidebook, "10.20.0.15").
-			client(tidebook, connected, greeted(fact.Done, "ssh", "", ""), func(f *fact.Fact) { f.HostKey = &fact.HostKey{State: "known", Type: "ssh-ed25519"} }, answered(fact.Reply{Ending: fact.Done, Protocol: "ssh"})).
+			client(tidebook, connected, greeted(fact.Done, "ssh", "", ""),
+				func(f *fact.Fact) { f.HostKey = &fact.HostKey{State: "known", Type: "ssh-ed25519"} },
+				answered(fact.Reply{Ending: fact.Done, Protocol: "ssh"})).
 			listening(listener("0.0.0.0", 22, "sshd"), listener("0.0.0.0", 2200, "sshd"))
 		s.add(
 			"v1",
@@ -121,10 +133,16 @@ func TestRights(t *testing.T) {
 		want  string
 		says  string
 	}{
-		"none on the table":   {fact.LackingRight{Right: fact.Right{May: "select", On: "readings.levels"}, Level: "table readings.levels"}, "login/no-right proven", "lacks SELECT on the table readings.levels"},
-		"not into its schema": {fact.LackingRight{Right: fact.Right{May: "select", On: "readings.levels"}, Level: "schema readings"}, "login/no-right proven", "lacks USAGE on the schema readings, through which it must go for SELECT"},
-		"there is none":       {fact.LackingRight{Right: fact.Right{May: "select", On: "readings.snow"}, Level: "table readings.snow", Absent: true}, "login/no-such-resource proven", "there is no table readings.snow"},
-		"nobody can tell":     {fact.LackingRight{Right: fact.Right{May: "select", On: "readings.levels"}, Level: "table readings.levels", Unknown: "timeout"}, "", ""},
+		"none on the table": {fact.LackingRight{Right: fact.Right{May: "select", On: "readings.levels"},
+			Level: "table readings.levels"}, "login/no-right proven", "lacks SELECT on the table readings.levels"},
+		"not into its schema": {fact.LackingRight{Right: fact.Right{May: "select", On: "readings.levels"},
+			Level: "schema readings"}, "login/no-right proven",
+			"lacks USAGE on the schema readings, through which it must go for SELECT"},
+		"there is none": {fact.LackingRight{Right: fact.Right{May: "select", On: "readings.snow"},
+			Level: "table readings.snow", Absent: true}, "login/no-such-resource proven",
+			"there is no table readings.snow"},
+		"nobody can tell": {fact.LackingRight{Right: fact.Right{May: "select", On: "readings.levels"},
+			Level: "table readings.levels", Unknown: "timeout"}, "", ""},
 	} {
 		s := keeping(
 			t,
@@ -161,11 +179,16 @@ func TestSentCertificates(t *testing.T) {
 		want  string
 		says  string
 	}{
-		"none, and one is wanted":    {nil, 116, []string{"CN=Varzea Root"}, nil, "certs/client-cert-wanted proven", "it takes those of CN=Varzea Root"},
-		"of another authority":       {chainOf(strange), 48, []string{"CN=Varzea Root"}, nil, "certs/client-cert-refused proven", `it is of "Another Root"`},
-		"its store has another":      {chainOf(strange), 48, nil, store, "certs/client-cert-refused proven", `lacks "Another Root"`},
-		"its store has it":           {chainOf(good), 46, nil, store, "certs/client-cert-refused proven", "nothing that was seen of it says why"},
-		"it ended":                   {chainOf(ended), 45, nil, store, "certs/client-cert-refused proven", "it expired 1 day ago"},
+		"none, and one is wanted": {nil, 116, []string{"CN=Varzea Root"}, nil, "certs/client-cert-wanted proven",
+			"it takes those of CN=Varzea Root"},
+		"of another authority": {chainOf(strange), 48, []string{"CN=Varzea Root"}, nil,
+			"certs/client-cert-refused proven", `it is of "Another Root"`},
+		"its store has another": {chainOf(strange), 48, nil, store, "certs/client-cert-refused proven",
+			`lacks "Another Root"`},
+		"its store has it": {chainOf(good), 46, nil, store, "certs/client-cert-refused proven",
+			"nothing that was seen of it says why"},
+		"it ended": {chainOf(ended), 45, nil, store, "certs/client-cert-refused proven",
+			"it expired 1 day ago"},
 		"an alert of something else": {chainOf(good), 70, nil, nil, "certs/no-common-version likely", ""},
 	} {
 		s := newScene(t, secure).holds("v1", gauge).holds("v2", tidebook).named(tidebook).client(tidebook, connected,
@@ -204,15 +227,19 @@ func TestSentCertificates(t *testing.T) {
 		reply fact.Reply
 		want  bool
 	}{
-		"forbidden, and it is well":  {chainOf(good), fact.Reply{Ending: fact.Done, Protocol: "http", Status: 403}, false},
-		"closed, and it is well":     {chainOf(good), fact.Reply{Ending: fact.Closed, Protocol: "http"}, false},
-		"closed, and it ended":       {chainOf(ended), fact.Reply{Ending: fact.Closed, Protocol: "http"}, true},
-		"none, and it wants a login": {nil, fact.Reply{Ending: fact.Done, Protocol: "http", Status: 401, Refused: true, Ways: []string{"basic"}}, false},
-		"none, and it says why":      {nil, fact.Reply{Ending: fact.Done, Protocol: "http", Status: 400, Text: "No required SSL certificate was sent"}, true},
+		"forbidden, and it is well": {chainOf(good), fact.Reply{Ending: fact.Done, Protocol: "http", Status: 403},
+			false},
+		"closed, and it is well": {chainOf(good), fact.Reply{Ending: fact.Closed, Protocol: "http"}, false},
+		"closed, and it ended":   {chainOf(ended), fact.Reply{Ending: fact.Closed, Protocol: "http"}, true},
+		"none, and it wants a login": {nil, fact.Reply{Ending: fact.Done, Protocol: "http", Status: 401, Refused: true,
+			Ways: []string{"basic"}}, false},
+		"none, and it says why": {nil, fact.Reply{Ending: fact.Done, Protocol: "http", Status: 400,
+			Text: "No required SSL certificate was sent"}, true},
 	} {
 		got := newScene(t, secure).holds("v1", gauge).holds("v2", tidebook).named(tidebook).client(tidebook, connected,
 			shook(
-				fact.Handshake{Ending: fact.Done, Version: "TLS 1.3", Wanted: true, Sent: c.sent, Chain: chainOf(leaf)},
+				fact.Handshake{Ending: fact.Done, Version: "TLS 1.3", Wanted: true, Sent: c.sent,
+					Chain: chainOf(leaf)},
 			), trusting(root.cert.Raw), answered(c.reply)).
 			weigh()
 		if found := strings.Contains(summaries(got.Causes), "certs/client-cert-"); found != c.want {

@@ -251,7 +251,8 @@ func causesOf(v *scene.Scene, s sum) []trail.Cause {
 		list = append(list, trail.Cause{
 			Key: keys[j], ID: j.Cause, Rung: catalogue.RungOf(j.Cause), Certainty: j.Certainty, Blocking: j.Blocking,
 			Vantage:  j.Vantage,
-			MaskedBy: masked, Summary: j.Summary, Short: inWords(j.Lacks), Because: because, Remedies: remediesOf(v, j),
+			MaskedBy: masked, Summary: j.Summary, Short: inWords(j.Lacks), Because: because,
+			Remedies: remediesOf(v, j),
 		})
 	}
 	return list

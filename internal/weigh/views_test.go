@@ -12,9 +12,10 @@ const old = "10.20.0.99"
 
 // authority is the zone's servers, each with its serial and address.
 func (s *scenario) authority(servers ...fact.ZoneServer) *scenario {
-	return s.add("v1", fact.LookZone, fact.Target{Name: strings.TrimSuffix(s.ask.Endpoint.Host, ".")}, func(f *fact.Fact) {
-		f.Zone = &fact.Zone{Name: "varzea.example.", Servers: servers}
-	})
+	return s.add("v1", fact.LookZone, fact.Target{Name: strings.TrimSuffix(s.ask.Endpoint.Host, ".")},
+		func(f *fact.Fact) {
+			f.Zone = &fact.Zone{Name: "varzea.example.", Servers: servers}
+		})
 }
 
 func nameServer(name string, serial uint32, addr string) fact.ZoneServer {
@@ -36,10 +37,12 @@ func TestViews(t *testing.T) {
 		says     string
 	}{
 		"a cache that is old": {func(s *scenario) *scenario {
-			return s.named(old).client(old, silent).client(tidebook, connected, replied(200)).authority(nameServer("ns1", 7, tidebook))
+			return s.named(old).client(old, silent).client(tidebook, connected,
+				replied(200)).authority(nameServer("ns1", 7, tidebook))
 		}, []string{"names/views-differ proven"}, "the authoritative server ns1 gives 10.20.0.14"},
 		"a secondary that is behind": {func(s *scenario) *scenario {
-			return s.named(old).client(old, silent).client(tidebook, connected, replied(200)).authority(nameServer("ns1", 7, tidebook), nameServer("ns2", 6, old))
+			return s.named(old).client(old, silent).client(tidebook, connected,
+				replied(200)).authority(nameServer("ns1", 7, tidebook), nameServer("ns2", 6, old))
 		}, []string{"names/secondary-stale proven"}, "ns2 is behind (serial 6)"},
 		"an authority that has none": {func(s *scenario) *scenario {
 			return s.named(old).client(old, silent).client(tidebook, connected, replied(200)).authority(lame)
@@ -49,10 +52,12 @@ func TestViews(t *testing.T) {
 		}, nil, ""},
 		"a second resolver knows better": {func(s *scenario) *scenario {
 			s.add("v1", fact.LookNames, fact.Target{Name: s.ask.Endpoint.Host}, func(f *fact.Fact) {
-				f.Setup = &fact.ResolverSetup{Servers: []netip.AddrPort{netip.MustParseAddrPort(resolver), netip.MustParseAddrPort("10.20.0.3:53")}, Ndots: 1}
+				f.Setup = &fact.ResolverSetup{Servers: []netip.AddrPort{netip.MustParseAddrPort(resolver),
+					netip.MustParseAddrPort("10.20.0.3:53")}, Ndots: 1}
 			})
 			s.says(s.ask.Endpoint.Host+".", fact.Addressed, old)
-			return s.saysFor(s.ask.Endpoint.Host, "10.20.0.3:53", s.ask.Endpoint.Host+".", fact.Addressed, tidebook).client(old, silent).client(tidebook, connected, replied(200))
+			return s.saysFor(s.ask.Endpoint.Host, "10.20.0.3:53", s.ask.Endpoint.Host+".", fact.Addressed,
+				tidebook).client(old, silent).client(tidebook, connected, replied(200))
 		}, []string{"names/views-differ proven"}, "the resolver 10.20.0.3 gives 10.20.0.14"},
 	} {
 		s := c.scenario(newScene(t, web).holds("v1", gauge))
@@ -72,7 +77,8 @@ func TestNameEnds(t *testing.T) {
 			for _, kind := range []string{"A", "AAAA"} {
 				each := a
 				each.Resolver, each.Asked, each.Type = netip.MustParseAddrPort(resolver), s.ask.Endpoint.Host+".", kind
-				s.add("v1", fact.LookNames, fact.Target{Name: s.ask.Endpoint.Host}, func(f *fact.Fact) { f.Answer = &each })
+				s.add("v1", fact.LookNames, fact.Target{Name: s.ask.Endpoint.Host},
+					func(f *fact.Fact) { f.Answer = &each })
 			}
 			return s
 		}
@@ -81,12 +87,15 @@ func TestNameEnds(t *testing.T) {
 		answer fact.Answer
 		want   string
 	}{
-		"bad signatures": {fact.Answer{Outcome: fact.ServerFailure, Unchecked: []netip.Addr{netip.MustParseAddr(tidebook)}}, "names/bogus-signature proven"},
-		"a failure":      {fact.Answer{Outcome: fact.ServerFailure}, "names/server-failure proven"},
-		"cut off":        {fact.Answer{Outcome: fact.CutOff}, "names/large-answer-lost proven"},
-		"a dead alias":   {fact.Answer{Outcome: fact.NoSuchName, Aliases: []string{"old.varzea.example"}}, "names/dangling-alias proven"},
-		"a loop":         {fact.Answer{Outcome: fact.NoData, Aliases: []string{"a.varzea.example", "b.varzea.example", "a.varzea.example"}}, "names/dangling-alias proven"},
-		"no such name":   {fact.Answer{Outcome: fact.NoSuchName}, "names/no-such-name proven"},
+		"bad signatures": {fact.Answer{Outcome: fact.ServerFailure,
+			Unchecked: []netip.Addr{netip.MustParseAddr(tidebook)}}, "names/bogus-signature proven"},
+		"a failure": {fact.Answer{Outcome: fact.ServerFailure}, "names/server-failure proven"},
+		"cut off":   {fact.Answer{Outcome: fact.CutOff}, "names/large-answer-lost proven"},
+		"a dead alias": {fact.Answer{Outcome: fact.NoSuchName, Aliases: []string{"old.varzea.example"}},
+			"names/dangling-alias proven"},
+		"a loop": {fact.Answer{Outcome: fact.NoData, Aliases: []string{"a.varzea.example", "b.varzea.example",
+			"a.varzea.example"}}, "names/dangling-alias proven"},
+		"no such name": {fact.Answer{Outcome: fact.NoSuchName}, "names/no-such-name proven"},
 	} {
 		peculiar(c.answer)(newScene(t, web).holds("v1", gauge)).check(name, c.want)
 	}

@@ -97,7 +97,8 @@ func PulseOf(set fact.Set, t trail.Trail) Pulse {
 	for i := range set.Facts {
 		f := &set.Facts[i]
 		switch {
-		case f.Connect != nil && f.Vantage == client && (p.Addr == "" || t.Outcome == trail.OutcomeClear && f.Connect.Outcome == fact.Connected):
+		case f.Connect != nil && f.Vantage == client && (p.Addr == "" || t.Outcome == trail.OutcomeClear &&
+			f.Connect.Outcome == fact.Connected):
 			p.Addr, p.ConnectMS = f.Order.Target.Addr.String(), f.Connect.TookMS
 		case f.Reply != nil && f.Vantage == client && f.Reply.Ending == fact.Done:
 			p.AnswerMS = max(0, f.Reply.FirstMS-f.Reply.SentMS)

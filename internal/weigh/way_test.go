@@ -31,7 +31,10 @@ func TestSender(t *testing.T) {
 			t.Errorf("%s: nobody compares", c.name)
 		}
 		if c.reset != "" {
-			s.add("v1", fact.LookReset, at, func(f *fact.Fact) { f.Reset = &fact.ResetHops{Beside: 63, Compare: c.reset} })
+			s.add("v1", fact.LookReset, at, func(f *fact.Fact) {
+				f.Reset = &fact.ResetHops{Beside: 63,
+					Compare: c.reset}
+			})
 		}
 		got := s.weigh().Causes
 		if got[0].ID != c.first || got[0].Certainty != trail.Possible || !strings.Contains(got[0].Summary, c.says) ||

@@ -27,7 +27,8 @@ func TestDiesAfter(t *testing.T) {
 // TestWayIn is what stops a packet at the server beside its filter tables.
 func TestWayIn(t *testing.T) {
 	routed := func(s *scenario, vantage, to string, r fact.Route) *scenario {
-		return s.add(vantage, fact.LookRoute, fact.Target{Addr: netip.MustParseAddr(to)}, func(f *fact.Fact) { f.Route = &r })
+		return s.add(vantage, fact.LookRoute, fact.Target{Addr: netip.MustParseAddr(to)},
+			func(f *fact.Fact) { f.Route = &r })
 	}
 	out := fact.Route{Outcome: "found", Source: netip.MustParseAddr(gauge)}
 	through := fact.Route{Outcome: "found", Source: netip.MustParseAddr(gauge), Via: netip.MustParseAddr("10.20.7.1")}
@@ -42,16 +43,20 @@ func TestWayIn(t *testing.T) {
 		want     []string
 	}{
 		"a full state table": {func(s *scenario) *scenario {
-			return s.add("v2", fact.LookBarriers, fact.Target{}, func(f *fact.Fact) { f.Barriers = &fact.Barriers{Tracked: 100, TrackMax: 100} })
+			return s.add("v2", fact.LookBarriers, fact.Target{},
+				func(f *fact.Fact) { f.Barriers = &fact.Barriers{Tracked: 100, TrackMax: 100} })
 		}, []string{"rules/state-table-full proven"}},
 		"a state table with room": {func(s *scenario) *scenario {
-			return s.add("v2", fact.LookBarriers, fact.Target{}, func(f *fact.Fact) { f.Barriers = &fact.Barriers{Tracked: 99, TrackMax: 100} })
+			return s.add("v2", fact.LookBarriers, fact.Target{},
+				func(f *fact.Fact) { f.Barriers = &fact.Barriers{Tracked: 99, TrackMax: 100} })
 		}, nil},
 		"no way back, on one link": {func(s *scenario) *scenario {
-			return routed(routed(s, "v1", tidebook, out), "v2", gauge, fact.Route{Outcome: "ENETUNREACH", Entry: "none"})
+			return routed(routed(s, "v1", tidebook, out), "v2", gauge,
+				fact.Route{Outcome: "ENETUNREACH", Entry: "none"})
 		}, []string{"rules/no-return-route proven"}},
 		"no way back, behind a router that may translate": {func(s *scenario) *scenario {
-			return routed(routed(s, "v1", tidebook, through), "v2", gauge, fact.Route{Outcome: "EINVAL", Entry: "blackhole 10.20.7.0/24"})
+			return routed(routed(s, "v1", tidebook, through), "v2", gauge,
+				fact.Route{Outcome: "EINVAL", Entry: "blackhole 10.20.7.0/24"})
 		}, []string{"rules/no-return-route likely"}},
 		"a way back": {func(s *scenario) *scenario {
 			return routed(routed(s, "v1", tidebook, out), "v2", gauge, out)
@@ -66,7 +71,8 @@ func TestWayIn(t *testing.T) {
 			return routed(s, "v1", tidebook, through).programs("systemd", listed([]string{"10.20.7.0/24"}, nil))
 		}, []string{"rules/unit-list likely"}},
 		"a unit that allows this client": {func(s *scenario) *scenario {
-			return routed(s, "v1", tidebook, out).programs("systemd", listed([]string{"0.0.0.0/0"}, []string{"10.20.0.0/16"}))
+			return routed(s, "v1", tidebook, out).programs("systemd",
+				listed([]string{"0.0.0.0/0"}, []string{"10.20.0.0/16"}))
 		}, nil},
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -233,7 +233,8 @@ func tryAddress(v *scene.Scene, w *scene.Wants, l *scene.Lookup, target fact.Tar
 		if !j.Unread {
 			continue
 		}
-		j.Because, j.Vantage, j.Values = t.Climb.IDs(), v.Client, v.Place(t, catalogue.Values{"server": v.Answering(t)})
+		j.Because, j.Vantage, j.Values = t.Climb.IDs(), v.Client,
+			v.Place(t, catalogue.Values{"server": v.Answering(t)})
 		if text, id := v.DiesAfter(t); text != "" && j.Gate == gate.Way {
 			j.Summary += text
 			j.Because = append(j.Because, id)

@@ -53,36 +53,57 @@ func TestClientAlone(t *testing.T) {
 		reached  trail.Reached
 	}{
 		{"silence", web, []step{silent}, nil,
-			"rules/server-drop rules/transit-silent service/host-down names/stale-address ports/queue-full rules/return-drop settings/wrong-host rules/client-drop", "unsure", "no"},
+			"rules/server-drop rules/transit-silent service/host-down names/stale-address ports/queue-full " +
+				"rules/return-drop settings/wrong-host rules/client-drop", "unsure", "no"},
 		{"refused by a reset", web, []step{reset}, nil,
-			"ports/none-listening rules/server-reject rules/transit-reject settings/wrong-port names/stale-address rules/client-reject", "unsure", "no"},
-		{"ICMP of the client itself", web, []step{icmp(gauge, 3)}, []string{"rules/client-reject likely"}, "", "fault", "no"},
-		{"ICMP of the target", web, []step{icmp(tidebook, 3)}, []string{"rules/server-reject likely"}, "", "fault", "no"},
-		{"ICMP of neither end", web, []step{icmp("10.20.3.1", 13)}, []string{"rules/transit-reject proven"}, "", "fault", "no"},
-		{"a neighbour that does not answer", web, []step{icmp(gauge, 1)}, nil, "service/host-down names/stale-address rules/transit-silent", "unsure", "no"},
-		{"a router that cannot deliver", web, []step{icmp("10.20.3.1", 1)}, nil, "service/host-down names/stale-address rules/no-route", "unsure", "no"},
+			"ports/none-listening rules/server-reject rules/transit-reject settings/wrong-port names/stale-address " +
+				"rules/client-reject", "unsure", "no"},
+		{"ICMP of the client itself", web, []step{icmp(gauge, 3)}, []string{"rules/client-reject likely"}, "", "fault",
+			"no"},
+		{"ICMP of the target", web, []step{icmp(tidebook, 3)}, []string{"rules/server-reject likely"}, "", "fault",
+			"no"},
+		{"ICMP of neither end", web, []step{icmp("10.20.3.1", 13)}, []string{"rules/transit-reject proven"}, "",
+			"fault", "no"},
+		{"a neighbour that does not answer", web, []step{icmp(gauge, 1)}, nil,
+			"service/host-down names/stale-address rules/transit-silent", "unsure", "no"},
+		{"a router that cannot deliver", web, []step{icmp("10.20.3.1", 1)}, nil,
+			"service/host-down names/stale-address rules/no-route", "unsure", "no"},
 		{"a loop", web, []step{func(f *fact.Fact) {
 			icmp("10.20.3.1", 0)(f)
 			f.Connect.ICMP.Type = 11
 		}}, []string{"rules/no-route likely"}, "", "fault", "no"},
 		{"no route here", web, []step{local("ENETUNREACH")}, []string{"rules/no-route likely"}, "", "fault", "no"},
-		{"no port here", web, []step{local("EADDRNOTAVAIL")}, []string{"ports/client-exhausted proven"}, "", "fault", "no"},
+		{"no port here", web, []step{local("EADDRNOTAVAIL")}, []string{"ports/client-exhausted proven"}, "", "fault",
+			"no"},
 		{"not permitted here", web, []step{local("EPERM")}, []string{"rules/client-drop likely"}, "", "fault", "no"},
-		{"server first, closed", shell, []step{connected, greeted(fact.Closed, "", "", "")}, nil, "answer/source-refused service/hung", "unsure", "no"},
-		{"server first, silent", shell, []step{connected, greeted(fact.Stalled, "", "", "")}, nil, "service/hung settings/wrong-security", "unsure", "no"},
-		{"server first, refused", "smtp://tidebook.varzea.example", []step{connected, greeted(fact.Done, "smtp", "554 no", "554")}, nil, "answer/source-refused service/hung", "unsure", "no"},
-		{"client first, closed", web, []step{connected, answered(fact.Reply{Ending: fact.Closed})}, nil, "answer/source-refused service/hung settings/wrong-security", "unsure", "no"},
-		{"client first, silent", web, []step{connected, answered(fact.Reply{Ending: fact.Stalled})}, nil, "service/hung settings/wrong-security rules/large-packets-lost", "unsure", "no"},
-		{"garbage", web, []step{connected, answered(fact.Reply{Ending: fact.Malformed})}, nil, "answer/wrong-application settings/wrong-port", "unsure", "no"},
-		{"another protocol", web, []step{connected, answered(fact.Reply{Ending: fact.Malformed, Spoke: "ssh"})}, []string{"answer/wrong-application proven"}, "", "fault", "no"},
-		{"an alert", secure, []step{connected, shook(fact.Handshake{Ending: fact.Closed, Alert: 70})}, []string{"certs/no-common-version likely"}, "", "fault", "no"},
-		{"an unknown alert", secure, []step{connected, shook(fact.Handshake{Ending: fact.Closed, Alert: 80})}, []string{"certs/handshake-stalls likely"}, "", "fault", "no"},
-		{"an error answer", web, []step{connected, replied(500)}, []string{"answer/error-status proven"}, "", "fault", "no"},
-		{"a page that nobody asked for is missing", "http://tidebook.varzea.example", []step{connected, replied(404)}, nil, "", "clear", "yes"},
-		{"a page that was asked for is missing", web, []step{connected, replied(404)}, []string{"answer/error-status proven"}, "", "fault", "no"},
+		{"server first, closed", shell, []step{connected, greeted(fact.Closed, "", "", "")}, nil,
+			"answer/source-refused service/hung", "unsure", "no"},
+		{"server first, silent", shell, []step{connected, greeted(fact.Stalled, "", "", "")}, nil,
+			"service/hung settings/wrong-security", "unsure", "no"},
+		{"server first, refused", "smtp://tidebook.varzea.example", []step{connected,
+			greeted(fact.Done, "smtp", "554 no", "554")}, nil, "answer/source-refused service/hung", "unsure", "no"},
+		{"client first, closed", web, []step{connected, answered(fact.Reply{Ending: fact.Closed})}, nil,
+			"answer/source-refused service/hung settings/wrong-security", "unsure", "no"},
+		{"client first, silent", web, []step{connected, answered(fact.Reply{Ending: fact.Stalled})}, nil,
+			"service/hung settings/wrong-security rules/large-packets-lost", "unsure", "no"},
+		{"garbage", web, []step{connected, answered(fact.Reply{Ending: fact.Malformed})}, nil,
+			"answer/wrong-application settings/wrong-port", "unsure", "no"},
+		{"another protocol", web, []step{connected, answered(fact.Reply{Ending: fact.Malformed, Spoke: "ssh"})},
+			[]string{"answer/wrong-application proven"}, "", "fault", "no"},
+		{"an alert", secure, []step{connected, shook(fact.Handshake{Ending: fact.Closed, Alert: 70})},
+			[]string{"certs/no-common-version likely"}, "", "fault", "no"},
+		{"an unknown alert", secure, []step{connected, shook(fact.Handshake{Ending: fact.Closed, Alert: 80})},
+			[]string{"certs/handshake-stalls likely"}, "", "fault", "no"},
+		{"an error answer", web, []step{connected, replied(500)}, []string{"answer/error-status proven"}, "", "fault",
+			"no"},
+		{"a page that nobody asked for is missing", "http://tidebook.varzea.example", []step{connected, replied(404)},
+			nil, "", "clear", "yes"},
+		{"a page that was asked for is missing", web, []step{connected, replied(404)},
+			[]string{"answer/error-status proven"}, "", "fault", "no"},
 		{"an account is wanted", web, []step{connected, replied(401)}, nil, "", "clear", "yes"},
 		{"fine", web, []step{connected, replied(200)}, nil, "", "clear", "yes"},
-		{"refused for its source", "mysql://tidebook.varzea.example", []step{connected, greeted(fact.Done, "mysql", "Host 'gauge-07' is not allowed", "1130")},
+		{"refused for its source", "mysql://tidebook.varzea.example",
+			[]step{connected, greeted(fact.Done, "mysql", "Host 'gauge-07' is not allowed", "1130")},
 			[]string{"answer/source-refused proven"}, "", "fault", "no"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -114,15 +135,18 @@ func TestBothEnds(t *testing.T) {
 	}{
 		{"unit stopped: one cause, two rungs follow", func(s *scenario) *scenario {
 			return s.client(tidebook, reset).listening().programs("systemd", with(nginxDown, stopped))
-		}, []string{"service/stopped proven"}, map[trail.Rung]trail.State{"service": "fault", "ports": "follows", "answer": "follows", "names": "clear"}},
+		}, []string{"service/stopped proven"}, map[trail.Rung]trail.State{"service": "fault", "ports": "follows",
+			"answer": "follows", "names": "clear"}},
 		{"unit failed", func(s *scenario) *scenario {
-			return s.client(tidebook, reset).listening().programs("systemd", with(nginxDown, fact.Unit{Name: "nginx.service", Load: "loaded", Active: "failed", Result: "exit-code"}))
+			return s.client(tidebook, reset).listening().programs("systemd", with(nginxDown,
+				fact.Unit{Name: "nginx.service", Load: "loaded", Active: "failed", Result: "exit-code"}))
 		}, []string{"service/failed proven"}, nil},
 		{"nobody listens, and no service is known", func(s *scenario) *scenario {
 			return s.client(tidebook, reset).listening(listener("0.0.0.0", 22, "sshd")).programs("systemd")
 		}, []string{"ports/none-listening proven"}, map[trail.Rung]trail.State{"ports": "fault", "answer": "follows"}},
 		{"loopback only wins over another address", func(s *scenario) *scenario {
-			return s.client(tidebook, reset).listening(listener("10.20.0.99", 80, "nginx"), listener("127.0.0.1", 80, "nginx"))
+			return s.client(tidebook, reset).listening(listener("10.20.0.99", 80, "nginx"),
+				listener("127.0.0.1", 80, "nginx"))
 		}, []string{"ports/loopback-only proven"}, map[trail.Rung]trail.State{"service": "clear", "ports": "fault"}},
 		{"another address", func(s *scenario) *scenario {
 			return s.client(tidebook, reset).listening(listener("10.20.0.99", 80, "nginx"))
@@ -137,7 +161,8 @@ func TestBothEnds(t *testing.T) {
 			l := listener("0.0.0.0", 80, "nginx")
 			l.Queue, l.Limit = 129, 128
 			return s.client(tidebook, silent).listening(l)
-		}, []string{"ports/queue-full proven"}, map[trail.Rung]trail.State{"ports": "fault", "service": "clear", "settings": "clear"}},
+		}, []string{"ports/queue-full proven"}, map[trail.Rung]trail.State{"ports": "fault", "service": "clear",
+			"settings": "clear"}},
 		{"the usual port, and the service moved", func(s *scenario) *scenario {
 			there := s.target(tidebook)
 			there.Port = 8081
@@ -155,13 +180,15 @@ func TestBothEnds(t *testing.T) {
 		}, nil, map[trail.Rung]trail.State{"rules": "doubt", "ports": "clear"}},
 		{"a stack: what shows first is named first", func(s *scenario) *scenario {
 			own := s.target("127.0.0.1")
-			return s.client(tidebook, reset).listening(listener("127.0.0.1", 80, "nginx")).climb("v2", own, connected, replied(503))
+			return s.client(tidebook, reset).listening(listener("127.0.0.1", 80, "nginx")).climb("v2", own, connected,
+				replied(503))
 		}, []string{"ports/loopback-only proven", "answer/error-status proven behind ports/loopback-only"}, nil},
 		{"silence, and nobody listens either: what nobody could read stands before it", func(s *scenario) *scenario {
 			return s.client(tidebook, silent).listening().programs("systemd", with(nginxDown, stopped))
 		}, []string{"service/stopped proven"}, nil},
 		{"403 for the client and not for the server", func(s *scenario) *scenario {
-			return s.client(tidebook, connected, replied(403)).listening(listener("0.0.0.0", 80, "nginx")).climb("v2", s.target(tidebook), connected, replied(200))
+			return s.client(tidebook, connected, replied(403)).listening(listener("0.0.0.0", 80, "nginx")).climb("v2",
+				s.target(tidebook), connected, replied(200))
 		}, []string{"answer/source-refused proven"}, nil},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -221,12 +248,18 @@ func TestGuards(t *testing.T) {
 		manager  string
 		want     string
 	}{
-		"the only one of its kind, on the usual port":    {[]fact.Program{why(nginxDown, "scheme")}, "", "service/stopped proven"},
-		"two of a kind, and neither is known to be it":   {[]fact.Program{why(nginxDown, "scheme"), {Name: "haproxy", Path: "/usr/sbin/haproxy", Why: "scheme"}}, "", "ports/none-listening proven"},
-		"the manager knows no unit for the program":      {[]fact.Program{nginxDown}, "systemd", "service/stopped likely"},
-		"its process runs in another network namespace":  {[]fact.Program{{Name: "nginx", Path: "/usr/sbin/nginx", Why: "settings", Processes: []fact.Process{{PID: 9, Apart: true}}}}, "", "service/stopped likely"},
-		"the unit calls itself active":                   {[]fact.Program{with(nginxDown, fact.Unit{Name: "nginx.service", Load: "loaded", Active: "active"})}, "systemd", "service/stopped likely"},
-		"the unit is inactive, and a process of it runs": {[]fact.Program{with(nginxUp, stopped)}, "systemd", "ports/none-listening proven"},
+		"the only one of its kind, on the usual port": {[]fact.Program{why(nginxDown, "scheme")}, "",
+			"service/stopped proven"},
+		"two of a kind, and neither is known to be it": {[]fact.Program{why(nginxDown, "scheme"),
+			{Name: "haproxy", Path: "/usr/sbin/haproxy", Why: "scheme"}}, "", "ports/none-listening proven"},
+		"the manager knows no unit for the program": {[]fact.Program{nginxDown}, "systemd",
+			"service/stopped likely"},
+		"its process runs in another network namespace": {[]fact.Program{{Name: "nginx", Path: "/usr/sbin/nginx",
+			Why: "settings", Processes: []fact.Process{{PID: 9, Apart: true}}}}, "", "service/stopped likely"},
+		"the unit calls itself active": {[]fact.Program{with(nginxDown,
+			fact.Unit{Name: "nginx.service", Load: "loaded", Active: "active"})}, "systemd", "service/stopped likely"},
+		"the unit is inactive, and a process of it runs": {[]fact.Program{with(nginxUp, stopped)}, "systemd",
+			"ports/none-listening proven"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			got := refused(
@@ -254,7 +287,8 @@ func TestGuards(t *testing.T) {
 		expect(t, got, "service/stopped likely")
 	})
 	t.Run("the only one of its kind answers on its own port, and not on the odd one", func(t *testing.T) {
-		s := refused(t, "http://tidebook.varzea.example:8181/").holds("v2", tidebook).named(tidebook).client(tidebook, reset).
+		s := refused(t, "http://tidebook.varzea.example:8181/").holds("v2", tidebook).named(tidebook).client(tidebook,
+			reset).
 			listening(listener("0.0.0.0", 80, "nginx")).programs("", why(nginxUp, "scheme"))
 		there := s.target(tidebook)
 		there.Port = 80
@@ -329,24 +363,37 @@ func TestNames(t *testing.T) {
 		scenario func(*scenario) *scenario
 		want     []string
 	}{
-		{"no such name", func(s *scenario) *scenario { return s.asking().says(name, fact.NoSuchName) }, []string{"names/no-such-name proven"}},
-		{"no address", func(s *scenario) *scenario { return s.asking().says(name, fact.NoData) }, []string{"names/no-address proven"}},
-		{"the only resolver is silent", func(s *scenario) *scenario { return s.asking().says(name, fact.NoReply) }, []string{"names/resolver-silent proven"}},
-		{"the only resolver is unreachable", func(s *scenario) *scenario { return s.asking().says(name, fact.Unreachable) }, []string{"names/resolver-silent proven"}},
-		{"it fails", func(s *scenario) *scenario { return s.asking().says(name, fact.ServerFailure) }, []string{"names/server-failure proven"}},
-		{"it refuses", func(s *scenario) *scenario { return s.asking().says(name, fact.QueryRefused) }, []string{"names/resolver-refuses proven"}},
+		{"no such name", func(s *scenario) *scenario { return s.asking().says(name, fact.NoSuchName) },
+			[]string{"names/no-such-name proven"}},
+		{"no address", func(s *scenario) *scenario { return s.asking().says(name, fact.NoData) },
+			[]string{"names/no-address proven"}},
+		{"the only resolver is silent", func(s *scenario) *scenario { return s.asking().says(name, fact.NoReply) },
+			[]string{"names/resolver-silent proven"}},
+		{"the only resolver is unreachable", func(s *scenario) *scenario {
+			return s.asking().says(name,
+				fact.Unreachable)
+		}, []string{"names/resolver-silent proven"}},
+		{"it fails", func(s *scenario) *scenario { return s.asking().says(name, fact.ServerFailure) },
+			[]string{"names/server-failure proven"}},
+		{"it refuses", func(s *scenario) *scenario { return s.asking().says(name, fact.QueryRefused) },
+			[]string{"names/resolver-refuses proven"}},
 		{"a suffix of the search list gives it", func(s *scenario) *scenario {
-			return s.asking("river.example").says(name, fact.NoSuchName).says(name+"river.example.", fact.Addressed, tidebook).client(tidebook, connected, replied(200))
+			return s.asking("river.example").says(name, fact.NoSuchName).says(name+"river.example.", fact.Addressed,
+				tidebook).client(tidebook, connected, replied(200))
 		}, nil},
 		{"the hosts file sends it to an old machine, which refuses", func(s *scenario) *scenario {
-			return s.named(tidebook).hosts("10.20.0.66").client("10.20.0.66", reset).client(tidebook, connected, replied(200))
+			return s.named(tidebook).hosts("10.20.0.66").client("10.20.0.66", reset).client(tidebook, connected,
+				replied(200))
 		}, []string{"names/hosts-override proven"}},
-		{"both the hosts file's address and the resolver's fail, and only the second is the server's", func(s *scenario) *scenario {
-			return s.named(tidebook).hosts("10.20.0.66").holds("v2", tidebook).client("10.20.0.66", silent).client(tidebook, reset).
-				listening().programs("", nginxDown)
-		}, []string{"names/hosts-override proven", "service/stopped proven behind names/hosts-override"}},
+		{"both the hosts file's address and the resolver's fail, and only the second is the server's",
+			func(s *scenario) *scenario {
+				return s.named(tidebook).hosts("10.20.0.66").holds("v2", tidebook).client("10.20.0.66",
+					silent).client(tidebook, reset).
+					listening().programs("", nginxDown)
+			}, []string{"names/hosts-override proven", "service/stopped proven behind names/hosts-override"}},
 		{"the hosts file sends it to where the portal errs, and so does the resolver", func(s *scenario) *scenario {
-			return s.named(tidebook).hosts("10.20.0.66").client("10.20.0.66", silent).client(tidebook, connected, replied(500))
+			return s.named(tidebook).hosts("10.20.0.66").client("10.20.0.66", silent).client(tidebook, connected,
+				replied(500))
 		}, []string{"names/hosts-override proven", "answer/error-status proven behind names/hosts-override"}},
 	} {
 		t.Run(c.what, func(t *testing.T) {
@@ -357,7 +404,8 @@ func TestNames(t *testing.T) {
 
 func TestNameGuards(t *testing.T) {
 	s := newScene(t, web).asking().says("tidebook.varzea.example.", fact.NoSuchName)
-	for source, want := range map[string]string{"files dns": "proven", "files mdns4_minimal [NOTFOUND=return] dns": "likely", "": "proven"} {
+	for source, want := range map[string]string{"files dns": "proven",
+		"files mdns4_minimal [NOTFOUND=return] dns": "likely", "": "proven"} {
 		s.set.Facts[0].Setup.Order = strings.Fields(source)
 		expect(t, s.weigh(), "names/no-such-name "+want)
 	}
@@ -378,7 +426,8 @@ func TestRefusedByOtherAddress(t *testing.T) {
 
 func TestNameDoubts(t *testing.T) {
 	t.Run("the hosts file differs and works", func(t *testing.T) {
-		got := newScene(t, web).named(tidebook).hosts("10.20.0.66").client("10.20.0.66", connected, replied(200)).weigh()
+		got := newScene(t, web).named(tidebook).hosts("10.20.0.66").client("10.20.0.66", connected,
+			replied(200)).weigh()
 		expect(t, got)
 		expectDoubts(t, got, "names/hosts-override proven")
 	})
@@ -391,7 +440,8 @@ func TestNameDoubts(t *testing.T) {
 			}
 		})
 		name := s.ask.Endpoint.Host
-		s.saysFor(name, "10.20.0.3:53", name+".", fact.NoReply).saysFor(name, resolver, name+".", fact.Addressed, tidebook)
+		s.saysFor(name, "10.20.0.3:53", name+".", fact.NoReply).saysFor(name, resolver, name+".", fact.Addressed,
+			tidebook)
 		got := s.client(tidebook, connected, replied(200)).weigh()
 		expectDoubts(t, got, "names/resolver-silent proven")
 		if got.Outcome != trail.OutcomeClear {
@@ -443,7 +493,8 @@ func TestNameDoubts(t *testing.T) {
 			client(tidebook, connected, replied(200)).
 			weigh()
 		expectDoubts(t, got, "names/bad-label proven")
-		s := newScene(t, "http://tide_book.varzea.example/").asking().says("tide_book.varzea.example.", fact.NoSuchName)
+		s := newScene(t, "http://tide_book.varzea.example/").asking().says("tide_book.varzea.example.",
+			fact.NoSuchName)
 		mended := "tide-book.varzea.example"
 		s.add("v1", fact.LookNames, fact.Target{Name: mended}, func(f *fact.Fact) {
 			f.Setup = &fact.ResolverSetup{Servers: []netip.AddrPort{netip.MustParseAddrPort(resolver)}, Ndots: 1}
@@ -451,7 +502,8 @@ func TestNameDoubts(t *testing.T) {
 		expect(t, s.weigh(), "names/bad-label proven")
 	})
 	t.Run("an underscore whose mended name is missing too is a missing name", func(t *testing.T) {
-		s := newScene(t, "http://tide_book.varzea.example/").asking().says("tide_book.varzea.example.", fact.NoSuchName)
+		s := newScene(t, "http://tide_book.varzea.example/").asking().says("tide_book.varzea.example.",
+			fact.NoSuchName)
 		mended := "tide-book.varzea.example"
 		s.add("v1", fact.LookNames, fact.Target{Name: mended}, func(f *fact.Fact) {
 			f.Setup = &fact.ResolverSetup{Servers: []netip.AddrPort{netip.MustParseAddrPort(resolver)}, Ndots: 1}
@@ -478,7 +530,8 @@ func TestStray(t *testing.T) {
 	expect(t, working.weigh(), "settings/stray-characters proven")
 	// What lies behind is seen too.
 	s.climb("v1", target, connected, replied(500))
-	expect(t, s.weigh(), "settings/stray-characters proven", "answer/error-status proven behind settings/stray-characters")
+	expect(t, s.weigh(), "settings/stray-characters proven",
+		"answer/error-status proven behind settings/stray-characters")
 	// Proven needs the cleaned value to work.
 	expect(
 		t,
@@ -499,11 +552,16 @@ func TestWrongSecurity(t *testing.T) {
 		then  []step
 		want  string
 	}{
-		{"TLS where the server is plain", "https://tidebook.varzea.example:8443/", []step{connected, garbage}, fact.Plain, []step{connected, replied(200)}, ""},
-		{"TLS on the port for plain", "https://tidebook.varzea.example:80/", []step{connected, garbage}, fact.Plain, []step{connected, replied(200)}, "settings/wrong-security proven"},
-		{"plain where the server speaks TLS", "http://tidebook.varzea.example/", []step{connected, replied(400)}, fact.TLS, []step{connected, shook(fact.Handshake{Ending: fact.Done})}, "certs/server-speaks-tls proven"},
-		{"plain on the port for TLS", "http://tidebook.varzea.example:443/", []step{connected, replied(400)}, fact.TLS, []step{connected, shook(fact.Handshake{Ending: fact.Done})}, "settings/wrong-security proven"},
-		{"the other one fails too", "https://tidebook.varzea.example:8443/", []step{connected, garbage}, fact.Plain, []step{connected, answered(fact.Reply{Ending: fact.Closed})}, ""},
+		{"TLS where the server is plain", "https://tidebook.varzea.example:8443/", []step{connected, garbage},
+			fact.Plain, []step{connected, replied(200)}, ""},
+		{"TLS on the port for plain", "https://tidebook.varzea.example:80/", []step{connected, garbage}, fact.Plain,
+			[]step{connected, replied(200)}, "settings/wrong-security proven"},
+		{"plain where the server speaks TLS", "http://tidebook.varzea.example/", []step{connected, replied(400)},
+			fact.TLS, []step{connected, shook(fact.Handshake{Ending: fact.Done})}, "certs/server-speaks-tls proven"},
+		{"plain on the port for TLS", "http://tidebook.varzea.example:443/", []step{connected, replied(400)}, fact.TLS,
+			[]step{connected, shook(fact.Handshake{Ending: fact.Done})}, "settings/wrong-security proven"},
+		{"the other one fails too", "https://tidebook.varzea.example:8443/", []step{connected, garbage}, fact.Plain,
+			[]step{connected, answered(fact.Reply{Ending: fact.Closed})}, ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			s := newScene(t, c.input).holds("v1", gauge).named(tidebook).client(tidebook, c.first...)
@@ -647,7 +705,8 @@ func TestWantsLookPastTheFault(t *testing.T) {
 	if !s.wants(fact.LookSession, fact.Server) {
 		t.Error("the server's own try is not wanted")
 	}
-	if !newScene(t, web).holds("v1", gauge).named(tidebook).client(tidebook, silent).wants(fact.LookEcho, fact.Client) {
+	if !newScene(t, web).holds("v1", gauge).named(tidebook).client(tidebook, silent).wants(fact.LookEcho,
+		fact.Client) {
 		t.Error("a sign of life is not wanted")
 	}
 }

@@ -84,7 +84,10 @@ func listsOpened(before, now fact.Set) []string {
 			continue // nobody read it then
 		}
 		for _, line := range is[place] {
-			words := strings.FieldsFunc(line, func(r rune) bool { return r == ' ' || r == ',' || r == ';' || r == ':' })
+			words := strings.FieldsFunc(line, func(r rune) bool {
+				return r == ' ' || r == ',' || r == ';' ||
+					r == ':'
+			})
 			if strings.HasSuffix(place, ".allow") || strings.Contains(line, "::/0") {
 				words = strings.Fields(line)
 			}
@@ -180,7 +183,8 @@ func letsAllIn(line string) bool {
 	words := strings.Fields(low)
 	accepts := slices.Contains(words, "accept") || strings.Contains(low, ": allow ")
 	narrow := slices.ContainsFunc(words, func(w string) bool {
-		return w == "saddr" || w == "daddr" || w == "-s" || w == "-d" || w == "peer" || w == "state" || w == "--ctstate" ||
+		return w == "saddr" || w == "daddr" || w == "-s" || w == "-d" || w == "peer" || w == "state" ||
+			w == "--ctstate" ||
 			w == "iif" ||
 			w == "iifname" ||
 			w == "-i"

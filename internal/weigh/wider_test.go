@@ -31,10 +31,14 @@ func TestOpened(t *testing.T) {
 		return s.set
 	}
 	for _, c := range []struct{ path, was, is, want string }{
-		{"/etc/postgresql/pg_hba.conf", "host all all 10.20.0.0/16 scram-sha-256", "host all all 0.0.0.0/0 scram-sha-256", "lets everybody in"},
-		{"/etc/postgresql/pg_hba.conf", "host all all 10.20.0.0/16 scram-sha-256", "host  all  all 10.20.0.0/16   scram-sha-256", ""},
-		{"/etc/postgresql/pg_hba.conf", "host all all 10.20.0.0/16 scram-sha-256", "host tides gauge 10.20.7.31/32 scram-sha-256", ""},
-		{"/etc/postgresql/pg_hba.conf", "host all all 10.20.0.0/16 scram-sha-256", "host all all 10.20.0.0/16 trust", "lets everybody in"},
+		{"/etc/postgresql/pg_hba.conf", "host all all 10.20.0.0/16 scram-sha-256",
+			"host all all 0.0.0.0/0 scram-sha-256", "lets everybody in"},
+		{"/etc/postgresql/pg_hba.conf", "host all all 10.20.0.0/16 scram-sha-256",
+			"host  all  all 10.20.0.0/16   scram-sha-256", ""},
+		{"/etc/postgresql/pg_hba.conf", "host all all 10.20.0.0/16 scram-sha-256",
+			"host tides gauge 10.20.7.31/32 scram-sha-256", ""},
+		{"/etc/postgresql/pg_hba.conf", "host all all 10.20.0.0/16 scram-sha-256", "host all all 10.20.0.0/16 trust",
+			"lets everybody in"},
 		{"/etc/postgresql/pg_hba.conf", "host all all 10.20.0.0/16 reject", "host all all 0.0.0.0/0 reject", ""},
 		{"/etc/nginx/nginx.conf", "deny all", "allow all", "lets everybody in"},
 		{"/etc/nginx/nginx.conf", "allow all", "deny all", ""},
@@ -56,7 +60,8 @@ func TestOpened(t *testing.T) {
 		s := fact.Sheet{
 			Name:   "office",
 			Layers: []fact.Layer{{Name: "edge", Otherwise: "deny"}},
-			SignIn: &fact.SignIn{Rules: []fact.SignInRule{{Name: "programs", Do: "refuse"}, {Name: "people", Do: "allow"}}},
+			SignIn: &fact.SignIn{Rules: []fact.SignInRule{{Name: "programs", Do: "refuse"},
+				{Name: "people", Do: "allow"}}},
 		}
 		if change != nil {
 			change(&s)
@@ -85,10 +90,13 @@ func TestLoosened(t *testing.T) {
 		key, was, now string
 		want          bool
 	}{
-		{"ssl_verify_client", "on", "off", true}, {"ssl_verify_client", "off", "on", false}, {"tls.verify", "true", "false", true},
-		{"TLSVerifyClient", "demand", "never", false}, {"verify_server", "yes", "no", true}, {"PasswordAuthentication", "yes", "no", false},
+		{"ssl_verify_client", "on", "off", true}, {"ssl_verify_client", "off", "on", false},
+		{"tls.verify", "true", "false", true},
+		{"TLSVerifyClient", "demand", "never", false}, {"verify_server", "yes", "no", true},
+		{"PasswordAuthentication", "yes", "no", false},
 		{"skip_certs", "false", "true", true}, {"insecure", "no", "yes", true}, {"listen", "on", "off", false},
-		{"selinux/enforce", "1", "0", true}, {"selinux/enforce", "0", "1", false}, {"security.authorization", "enabled", "disabled", true},
+		{"selinux/enforce", "1", "0", true}, {"selinux/enforce", "0", "1", false},
+		{"security.authorization", "enabled", "disabled", true},
 	} {
 		if got := loosened(c.key, c.was, c.now); got != c.want {
 			t.Errorf("%s from %s to %s: %v", c.key, c.was, c.now, got)
@@ -97,7 +105,8 @@ func TestLoosened(t *testing.T) {
 	with := func(says, enforced string) fact.Set {
 		s := newScene(t, web).holds("v2", tidebook)
 		s.add("v2", fact.LookService, fact.Target{}, func(f *fact.Fact) {
-			f.Service = &fact.Service{Programs: []fact.Program{{Name: "nginx", Files: []fact.SettingsFile{{Path: "/etc/nginx/a", Says: []string{says}}}}}}
+			f.Service = &fact.Service{Programs: []fact.Program{{Name: "nginx",
+				Files: []fact.SettingsFile{{Path: "/etc/nginx/a", Says: []string{says}}}}}}
 		})
 		s.add("v2", fact.LookKernel, fact.Target{}, func(f *fact.Fact) {
 			f.Kernel = &fact.Kernel{Settings: map[string]string{fact.PolicyEnforced: enforced}}

@@ -84,13 +84,17 @@ func TestAsked(t *testing.T) {
 		{"vnc", "RFB 003.008\n", "\x00\x00\x00\x00\x08too many", "done refused"},
 		// Settings, and the call answered by nothing, by an end, by trailers.
 		{"http2", "", "\x00\x00\x00\x04\x00\x00\x00\x00\x00", "stalled"},
-		{"http2", "", "\x00\x00\x00\x04\x00\x00\x00\x00\x00" + "\x00\x00\x08\x07\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x0b", "done ENHANCE_YOUR_CALM"},
-		{"http2", "", "\x00\x00\x00\x04\x00\x00\x00\x00\x00" + "\x00\x00\x11\x01\x05\x00\x00\x00\x01" + "\x88\x00\x0bgrpc-status\x0212", "done"},
+		{"http2", "", "\x00\x00\x00\x04\x00\x00\x00\x00\x00" +
+			"\x00\x00\x08\x07\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x0b", "done ENHANCE_YOUR_CALM"},
+		{"http2", "", "\x00\x00\x00\x04\x00\x00\x00\x00\x00" + "\x00\x00\x11\x01\x05\x00\x00\x00\x01" +
+			"\x88\x00\x0bgrpc-status\x0212", "done"},
 		{"http2", "", "HTTP/1.1 400 Bad Request\r\n\r\n", "malformed http"},
 		{"websocket", "", "HTTP/1.1 101 Switching Protocols\r\nUpgrade: websocket\r\n\r\n", "done 101"},
 		{"websocket", "", "HTTP/1.1 200 OK\r\nContent-Length: 0\r\n\r\n", "done 200 200"},
-		{"xmpp", "", "<?xml version='1.0'?><stream:stream xmlns:stream='s' id='1'><stream:features><mechanisms><mechanism>PLAIN</mechanism></mechanisms></stream:features>", "done"},
-		{"xmpp", "", "<?xml version='1.0'?><stream:stream xmlns:stream='s' id='1'><stream:error><host-unknown xmlns='x'/></stream:error></stream:stream>", "done host-unknown"},
+		{"xmpp", "", "<?xml version='1.0'?><stream:stream xmlns:stream='s' " +
+			"id='1'><stream:features><mechanisms><mechanism>PLAIN</mechanism></mechanisms></stream:features>", "done"},
+		{"xmpp", "", "<?xml version='1.0'?><stream:stream xmlns:stream='s' id='1'><stream:error><host-unknown " +
+			"xmlns='x'/></stream:error></stream:stream>", "done host-unknown"},
 		{"xmpp", "", "HTTP/1.1 400 Bad Request\r\n\r\n", "malformed http"},
 		{"snmp", "", "\x30\x3e\x02\x01\x03\x30\x11\x02\x04uaka" + strings.Repeat("x", 20), "done"},
 		{"tftp", "", "\x00\x05\x00\x01File not found\x00", "done 1"},
@@ -125,10 +129,13 @@ func TestAsked(t *testing.T) {
 // TestAgreedRDP is what a server of screens agrees to.
 func TestAgreedRDP(t *testing.T) {
 	for answer, want := range map[string]fact.Upgrade{
-		"\x03\x00\x00\x13\x0e\xd0\x00\x00\x00\x00\x00\x02\x00\x08\x00\x01\x00\x00\x00": {Ending: fact.Done, Offered: true},
-		"\x03\x00\x00\x13\x0e\xd0\x00\x00\x00\x00\x00\x03\x00\x08\x00\x05\x00\x00\x00": {Ending: fact.Done, Head: "it wants a sign-in before the session"},
-		"\x03\x00\x00\x0b\x06\xd0\x00\x00\x00\x00\x00":                                 {Ending: fact.Done},
-		"HTTP/1.1 400 Bad Request\r\n":                                                 {Ending: fact.Malformed, Head: "HTTP"},
+		"\x03\x00\x00\x13\x0e\xd0\x00\x00\x00\x00\x00\x02\x00\x08\x00\x01\x00\x00\x00": {Ending: fact.Done,
+			Offered: true},
+		"\x03\x00\x00\x13\x0e\xd0\x00\x00\x00\x00\x00\x03\x00\x08\x00\x05\x00\x00\x00": {Ending: fact.Done,
+			Head: "it wants a sign-in before the session"},
+		"\x03\x00\x00\x0b\x06\xd0\x00\x00\x00\x00\x00": {Ending: fact.Done},
+		"HTTP/1.1 400 Bad Request\r\n": {Ending: fact.Malformed,
+			Head: "HTTP"},
 	} {
 		if _, u, _ := told(t, "rdp", "", answer); u.Ending != want.Ending || u.Offered != want.Offered ||
 			u.Head != want.Head {

@@ -85,7 +85,8 @@ func askMongo(c *Conn, _ Question) fact.Reply {
 		if at := bytes.Index(rest, []byte("\x02errmsg\x00")); at >= 0 && at+12 < len(rest) {
 			text, _, _ := bytes.Cut(rest[at+12:], []byte{0})
 			r.Code, r.Text = "error", plain.Clean(string(text))
-		} else if bytes.Contains(rest, []byte("\x08isWritablePrimary\x00\x00")) && bytes.Contains(rest, []byte("\x08secondary\x00\x00")) {
+		} else if bytes.Contains(rest, []byte("\x08isWritablePrimary\x00\x00")) &&
+			bytes.Contains(rest, []byte("\x08secondary\x00\x00")) {
 			r.Text = "neither the first of its set nor a copy"
 		}
 		return nil

@@ -22,7 +22,8 @@ func askWebSocket(c *Conn, q Question) fact.Reply {
 	r := askPage(
 		c,
 		q,
-		"Connection: Upgrade\r\nUpgrade: websocket\r\nSec-WebSocket-Version: 13\r\nSec-WebSocket-Key: dWFrYXJpLXVha2FyaS11YQ==\r\n",
+		"Connection: Upgrade\r\nUpgrade: websocket\r\nSec-WebSocket-Version: 13\r\nSec-WebSocket-Key: "+
+			"dWFrYXJpLXVha2FyaS11YQ==\r\n",
 	)
 	if r.Protocol = "websocket"; r.Ending == fact.Done && r.Status != 101 && !r.Refused {
 		r.Code, r.Text = strconv.Itoa(r.Status), strings.TrimSpace(r.Reason+" instead of a socket")
@@ -38,7 +39,8 @@ func askPage(c *Conn, q Question, headers string) fact.Reply {
 	}
 	path, _, _ = strings.Cut(path, "#")
 	reader := c.bound()
-	send := "GET " + path + " HTTP/1.1\r\nHost: " + q.Host + "\r\nUser-Agent: uakari\r\nAccept: */*\r\n" + headers + "\r\n"
+	send := "GET " + path + " HTTP/1.1\r\nHost: " + q.Host + "\r\nUser-Agent: uakari\r\nAccept: */*\r\n" + headers +
+		"\r\n"
 	return c.ask("http", "GET "+path, send, func(r *fact.Reply) error {
 		head, _ := c.r.Peek(min(c.r.Buffered(), 16))
 		if !bytes.HasPrefix(head, []byte("HTTP/"[:min(5, len(head))])) {

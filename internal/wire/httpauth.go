@@ -57,7 +57,8 @@ func challenges(values []string) []challenge {
 // section 5.6.2).
 func token(s string) string {
 	end := strings.IndexFunc(s, func(r rune) bool {
-		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("!#$%&'*+-.^_`|~/", r))
+		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' ||
+			strings.ContainsRune("!#$%&'*+-.^_`|~/", r))
 	})
 	if end < 0 {
 		return s
@@ -189,7 +190,8 @@ func loginHTTP(c *Conn, with Credentials) (fact.Login, error) {
 		return shows("by "+mechanism, l.Offered), nil
 	}
 	if mechanism == "" {
-		l.Outcome, l.Mechanism, l.Code, l.Text = fact.LoginRefused, "basic, digest or bearer", "mechanism", "it offers none of these"
+		l.Outcome, l.Mechanism, l.Code, l.Text = fact.LoginRefused, "basic, digest or bearer", "mechanism",
+			"it offers none of these"
 		return l, nil
 	}
 	with.presenting()
@@ -219,9 +221,11 @@ func loginHTTP(c *Conn, with Credentials) (fact.Login, error) {
 // moreWords is where an answer leads, by its parts, that asks a person for more
 // than an account: a code, or a consent.
 var moreWords = map[string]string{
-	"mfa": "second-factor", "2fa": "second-factor", "otp": "second-factor", "totp": "second-factor", "two-factor": "second-factor",
+	"mfa": "second-factor", "2fa": "second-factor", "otp": "second-factor", "totp": "second-factor",
+	"two-factor":    "second-factor",
 	"second-factor": "second-factor", "second_factor": "second-factor", "twofactor": "second-factor",
-	"consent": "consent_required", "login": "sign-in-page", "signin": "sign-in-page", "sign-in": "sign-in-page", "sign_in": "sign-in-page",
+	"consent": "consent_required", "login": "sign-in-page", "signin": "sign-in-page", "sign-in": "sign-in-page",
+	"sign_in": "sign-in-page",
 }
 
 // refusedWith is the code with which a server refuses an account beside its
@@ -266,8 +270,9 @@ const mostText = 200
 // oauthErrors is the registered errors that say something of the account (RFC
 // 6749, RFC 9470, and the core of its profile for signing in).
 var oauthErrors = map[string]bool{
-	"insufficient_user_authentication": true, "interaction_required": true, "login_required": true, "consent_required": true,
-	"access_denied": true, "invalid_token": true, "insufficient_scope": true, "account_selection_required": true,
+	"insufficient_user_authentication": true, "interaction_required": true, "login_required": true,
+	"consent_required": true,
+	"access_denied":    true, "invalid_token": true, "insufficient_scope": true, "account_selection_required": true,
 }
 
 // getAs asks for a page, with an authorization if there is one, and reads the
@@ -278,7 +283,8 @@ func (c *Conn) getAs(host, path, authorization string) (fact.Reply, map[string][
 	if authorization != "" {
 		authorization = "Authorization: " + authorization + "\r\n"
 	}
-	if _, err := fmt.Fprintf(c, "GET %s HTTP/1.1\r\nHost: %s\r\nUser-Agent: uakari\r\n%sConnection: close\r\n\r\n", path, host, authorization); err != nil {
+	if _, err := fmt.Fprintf(c, "GET %s HTTP/1.1\r\nHost: %s\r\nUser-Agent: uakari\r\n%sConnection: close\r\n\r\n",
+		path, host, authorization); err != nil {
 		return r, nil, err
 	}
 	header, err := c.httpHead(&r)

@@ -25,9 +25,11 @@ func TestChallenges(t *testing.T) {
 	}{
 		{nil, nil},
 		{[]string{`Basic realm="tides"`}, []challenge{{"basic", params{"realm": "tides"}}}},
-		{[]string{`Negotiate`, `Basic realm=tides, charset="UTF-8"`}, []challenge{{"negotiate", params{}}, {"basic", params{"realm": "tides", "charset": "UTF-8"}}}},
+		{[]string{`Negotiate`, `Basic realm=tides, charset="UTF-8"`},
+			[]challenge{{"negotiate", params{}}, {"basic", params{"realm": "tides", "charset": "UTF-8"}}}},
 		{[]string{`Digest realm="a, \"b\"", qop="auth,auth-int", nonce=x1, Bearer error="invalid_token"`},
-			[]challenge{{"digest", params{"realm": `a, "b"`, "qop": "auth,auth-int", "nonce": "x1"}}, {"bearer", params{"error": "invalid_token"}}}},
+			[]challenge{{"digest", params{"realm": `a, "b"`, "qop": "auth,auth-int", "nonce": "x1"}},
+				{"bearer", params{"error": "invalid_token"}}}},
 		{[]string{`realm="of nothing"`}, nil},
 		{[]string{`Digest realm="cut`, "\x00\x1b["}, []challenge{{"digest", params{"realm": "cut"}}}},
 	} {
@@ -50,7 +52,8 @@ func TestWebLogins(t *testing.T) {
 			}
 			p := list[0].params
 			want := h(
-				strings.Join([]string{h(account + ":tides:" + secret), "n1", p["nc"], p["cnonce"], "auth", h("GET:/level")}, ":"),
+				strings.Join([]string{h(account + ":tides:" + secret), "n1", p["nc"], p["cnonce"], "auth",
+					h("GET:/level")}, ":"),
 			)
 			return p["username"] == account && p["uri"] == "/level" && p["opaque"] == "o1" && p["response"] == want
 		}
@@ -64,8 +67,10 @@ func TestWebLogins(t *testing.T) {
 	}{
 		{"basic", `Basic realm="tides"`, func(a string) bool { return a == basic }, "basic", "200"},
 		{"digest", `Digest realm="tides", nonce="n1", opaque="o1", qop="auth"`, digest(md), "digest", "200"},
-		{"a newer digest", `Digest realm="tides", nonce="n1", opaque="o1", qop="auth", algorithm=SHA-256`, digest(sha), "digest", "200"},
-		{"digest before basic", `Basic realm="tides", Digest realm="tides", nonce="n1", opaque="o1", qop="auth"`, digest(md), "digest", "200"},
+		{"a newer digest", `Digest realm="tides", nonce="n1", opaque="o1", qop="auth", algorithm=SHA-256`, digest(sha),
+			"digest", "200"},
+		{"digest before basic", `Basic realm="tides", Digest realm="tides", nonce="n1", opaque="o1", qop="auth"`,
+			digest(md), "digest", "200"},
 		{"a token", `Bearer realm="tides"`, func(a string) bool { return a == "Bearer "+secret }, "bearer", "200"},
 		{"a ticket alone", `Negotiate`, func(string) bool { return false }, "basic, digest or bearer", "mechanism"},
 		{"refused", `Basic realm="tides"`, func(string) bool { return false }, "basic", "401"},

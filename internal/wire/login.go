@@ -85,7 +85,8 @@ func TryLogin(c *Conn, protocol string, with Credentials) fact.Login {
 	}
 	switch ending(err) {
 	case fact.Closed, fact.ResetMid:
-		l.Outcome, l.Text = fact.LoginCut, "the server closed the connection without a word, after the account was presented"
+		l.Outcome, l.Text = fact.LoginCut,
+			"the server closed the connection without a word, after the account was presented"
 	case fact.Stalled:
 		l.Outcome, l.Text = fact.LoginStalled, "the account was presented, and no answer came in time"
 	}
@@ -99,7 +100,8 @@ func shows(mechanism string, offered []string) fact.Login {
 		Outcome:   fact.LoginWithheld,
 		Mechanism: mechanism,
 		Offered:   offered,
-		Text:      "the server takes the secret itself (" + mechanism + "), and nobody vouches for who reads it on this connection",
+		Text: "the server takes the secret itself (" + mechanism +
+			"), and nobody vouches for who reads it on this connection",
 	}
 }
 
@@ -343,7 +345,8 @@ func loginPostgres(c *Conn, with Credentials) (fact.Login, error) {
 			l.Lacks = append(l.Lacks, c.postgresRole(parameter(with.Path, "target_session_attrs"))...)
 			return l, nil
 		case kind == 'R' && len(message) >= 4 && with.Certificate && asksSecret(message):
-			l.Outcome, l.Mechanism, l.Code, l.Text = fact.LoginRefused, "certificate", "mechanism", "the server asks for a secret beside the certificate, and none was given"
+			l.Outcome, l.Mechanism, l.Code, l.Text = fact.LoginRefused, "certificate", "mechanism",
+				"the server asks for a secret beside the certificate, and none was given"
 			return l, nil
 		case kind != 'R' || len(message) < 4:
 			continue
@@ -370,7 +373,8 @@ func loginPostgres(c *Conn, with Credentials) (fact.Login, error) {
 		case 0, 12:
 		default:
 			l.Mechanism = fmt.Sprintf("method %d", binary.BigEndian.Uint32(message))
-			l.Outcome, l.Code, l.Text = fact.LoginMore, "method", "the server asks for a method that is not spoken here"
+			l.Outcome, l.Code, l.Text = fact.LoginMore, "method",
+				"the server asks for a method that is not spoken here"
 			return l, nil
 		}
 		if err != nil {

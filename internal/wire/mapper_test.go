@@ -99,11 +99,13 @@ func TestMapDCE(t *testing.T) {
 		wrong string
 	}{
 		{"all in one", []string{dceBoundTo(0), dceSaid(dceReply, good)}, want, ""},
-		{"in two parts", []string{dceBoundTo(0), parts(dceReply, good[:cut], false) + parts(dceReply, second, true)}, want, ""},
+		{"in two parts", []string{dceBoundTo(0), parts(dceReply, good[:cut], false) + parts(dceReply, second, true)},
+			want, ""},
 		{"nothing", []string{dceBoundTo(0), dceSaid(dceReply, page(0x16c9a0d6))}, []fact.MapperEntry{}, ""},
 		{"no session by result", []string{dceBoundTo(2)}, nil, "result 2"},
 		{"no session by a word of its own", []string{dceSaid(dceUnbound, []byte{4, 0})}, nil, "reason 4"},
-		{"it fails", []string{dceBoundTo(0), dceSaid(dceFault, []byte{0, 0, 0, 0, 0, 0, 0, 0, 5, 0, 0, 0})}, nil, "0x00000005"},
+		{"it fails", []string{dceBoundTo(0), dceSaid(dceFault, []byte{0, 0, 0, 0, 0, 0, 0, 0, 5, 0, 0, 0})}, nil,
+			"0x00000005"},
 		{"a status", []string{dceBoundTo(0), dceSaid(dceReply, page(0x16c9a0d1))}, nil, "0x16c9a0d1"},
 		{"a number that lies", []string{dceBoundTo(0), dceSaid(dceReply, lies)}, nil, "no port mapper"},
 		{"cut off", []string{dceBoundTo(0), dceSaid(dceReply, good[:80])}, nil, "no port mapper"},

@@ -104,7 +104,8 @@ func (c *Conn) amqpMethod() (method uint32, arguments []byte, err error) {
 
 func (c *Conn) sendAMQP(method uint32, arguments string) error {
 	body := string(binary.BigEndian.AppendUint32(nil, method)) + arguments
-	_, err := io.WriteString(c, "\x01\x00\x00"+string(binary.BigEndian.AppendUint32(nil, uint32(len(body))))+body+"\xce")
+	_, err := io.WriteString(c, "\x01\x00\x00"+string(binary.BigEndian.AppendUint32(nil,
+		uint32(len(body))))+body+"\xce")
 	return err
 }
 
@@ -133,7 +134,8 @@ func loginAMQP(c *Conn, with Credentials) (fact.Login, error) {
 		return notOffered(l.Offered), nil
 	}
 	with.presenting()
-	if err := c.sendAMQP(amqpStartOK, amqpProperties+"\x05PLAIN"+longText("\x00"+with.Account+"\x00"+with.Secret)+"\x05en_US"); err != nil {
+	if err := c.sendAMQP(amqpStartOK,
+		amqpProperties+"\x05PLAIN"+longText("\x00"+with.Account+"\x00"+with.Secret)+"\x05en_US"); err != nil {
 		return l, err
 	}
 	host := amqpHost(with.Path)
@@ -341,7 +343,8 @@ func popOutcome(l fact.Login, line string) (fact.Login, error) {
 	}
 	if l.Outcome = outcome(!refused); refused {
 		l.Code, l.Text = "-ERR", strings.TrimSpace(rest)
-		if inside, text, ok := strings.Cut(strings.TrimPrefix(l.Text, "["), "]"); ok && strings.HasPrefix(l.Text, "[") {
+		if inside, text, ok := strings.Cut(strings.TrimPrefix(l.Text, "["), "]"); ok &&
+			strings.HasPrefix(l.Text, "[") {
 			l.Code, l.Text = inside, strings.TrimSpace(text)
 		}
 	}

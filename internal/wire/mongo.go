@@ -79,7 +79,8 @@ func readBSON(b []byte) (numbers map[string]float64, texts map[string]string, er
 		if len(rest) >= 4 {
 			long = int(int32(binary.LittleEndian.Uint32(rest)))
 		}
-		size := map[byte]int{0x01: 8, 0x02: 4 + long, 0x03: long, 0x04: long, 0x05: 5 + long, 0x07: 12, 0x08: 1, 0x09: 8, 0x0a: 0, 0x10: 4, 0x11: 8, 0x12: 8, 0x13: 16}
+		size := map[byte]int{0x01: 8, 0x02: 4 + long, 0x03: long, 0x04: long, 0x05: 5 + long, 0x07: 12, 0x08: 1,
+			0x09: 8, 0x0a: 0, 0x10: 4, 0x11: 8, 0x12: 8, 0x13: 16}
 		n, known := size[kind]
 		if !ok || !known || n < 0 || n > len(rest) || kind == 0x02 && long < 1 {
 			return nil, nil, errBSON
@@ -124,7 +125,8 @@ func loginMongo(c *Conn, with Credentials) (fact.Login, error) {
 		case err != nil:
 			return l, err
 		case numbers["ok"] != 1:
-			l.Outcome, l.Code, l.Text = fact.LoginRefused, fmt.Sprint(int(numbers["code"])), plain.Clean(texts["errmsg"])
+			l.Outcome, l.Code, l.Text = fact.LoginRefused, fmt.Sprint(int(numbers["code"])),
+				plain.Clean(texts["errmsg"])
 			return l, nil
 		case numbers["done"] == 1:
 			l.Outcome = fact.LoginAccepted
@@ -133,7 +135,8 @@ func loginMongo(c *Conn, with Credentials) (fact.Login, error) {
 		if say, err = s.next(texts["payload"]); err != nil {
 			return l, err
 		}
-		command = bson(nil).number("saslContinue", 1).number("conversationId", int32(numbers["conversationId"])).bytes("payload", say)
+		command = bson(nil).number("saslContinue", 1).number("conversationId",
+			int32(numbers["conversationId"])).bytes("payload", say)
 	}
 	return l, errTooLong
 }

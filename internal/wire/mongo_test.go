@@ -70,7 +70,8 @@ func mongoServer(t *testing.T, c net.Conn, secret string) {
 			client[i] ^= sign[i]
 		}
 		if base64.StdEncoding.EncodeToString(client) == proof && numbers["conversationId"] == 1 {
-			answer(id, append(append(bson(nil).number("ok", 1), "\x08done\x00\x01"...), bson(nil).bytes("payload", "v=x")...))
+			answer(id, append(append(bson(nil).number("ok", 1), "\x08done\x00\x01"...),
+				bson(nil).bytes("payload", "v=x")...))
 		} else {
 			answer(id, bson(nil).number("ok", 0).text("errmsg", "Authentication failed.").number("code", 18))
 		}
@@ -85,7 +86,8 @@ func TestLoginMongo(t *testing.T) {
 	} {
 		near, far := net.Pipe()
 		go mongoServer(t, far, secret)
-		l := TryLogin(NewConn(near), "mongodb", Credentials{Account: "svc=tide", Secret: "canary-7", Path: "/tides?x=1"})
+		l := TryLogin(NewConn(near), "mongodb", Credentials{Account: "svc=tide", Secret: "canary-7",
+			Path: "/tides?x=1"})
 		if l.Outcome != want.Outcome || l.Code != want.Code || l.Text != want.Text || l.Mechanism != "SCRAM-SHA-256" {
 			t.Errorf("%+v", l)
 		}

@@ -16,7 +16,10 @@ import (
 
 // greetPOP3 reads "+OK …"; "-ERR" is a refusal (RFC 1939 section 4).
 func greetPOP3(c *Conn) fact.Greeting {
-	g := c.firstLine("pop3", func(s string) bool { return strings.HasPrefix(s, "+OK") || strings.HasPrefix(s, "-ERR") })
+	g := c.firstLine("pop3", func(s string) bool {
+		return strings.HasPrefix(s, "+OK") ||
+			strings.HasPrefix(s, "-ERR")
+	})
 	if g.Protocol == "pop3" && strings.HasPrefix(g.Head, "-ERR") {
 		g.Refusal, g.Code = g.Head, "-ERR"
 	}

@@ -48,9 +48,11 @@ func TestMoreQuestions(t *testing.T) {
 		{"nfs", []string{rpc(0x11111111, 1, 0)}, fact.Malformed, false, ""},
 		{"dns", []string{"\x00\x11" + question[:2] + "\x81\x80" + question[4:]}, fact.Done, false, ""},
 		{"dns", []string{"\x00\x11" + question}, fact.Malformed, false, ""},
-		{"dns", []string{"\x00\x11" + question[:2] + "\x81\x80" + question[4:12] + "\x01x\x00\x02\x00"}, fact.Malformed, false, ""}, // to another question
+		{"dns", []string{"\x00\x11" + question[:2] + "\x81\x80" + question[4:12] + "\x01x\x00\x02\x00"},
+			fact.Malformed, false, ""}, // to another question
 		{"dns", []string{"\x00"}, fact.Closed, false, ""},
-		{"krb5", []string{"\x00\x00\x00\x04\x30\x02\x05\x00"}, fact.Malformed, false, ""}, // neither a ticket nor an error
+		{"krb5", []string{"\x00\x00\x00\x04\x30\x02\x05\x00"}, fact.Malformed, false, ""},
+		// neither a ticket nor an error
 		{"krb5", []string{"\x00\x00\x00\x08SSH-2.0-"}, fact.Malformed, false, ""},
 		{"krb5", []string{"\xff\xff\xff\xff"}, fact.Malformed, false, ""},
 		{"krb5", []string{""}, fact.Closed, false, ""},
@@ -65,9 +67,12 @@ func TestMoreQuestions(t *testing.T) {
 // TestMoreGreetings is servers that speak first.
 func TestMoreGreetings(t *testing.T) {
 	for _, c := range []struct{ protocol, says, spoke, refusal string }{
-		{"pop3", "+OK ready\r\n", "pop3", ""}, {"pop3", "-ERR busy\r\n", "pop3", "-ERR busy"}, {"pop3", "SSH-2.0-x\r\n", "ssh", ""},
-		{"ftp", "220 tides\r\n", "ftp", ""}, {"ftp", "220-tides\r\n220 ready\r\n", "ftp", ""}, {"ftp", "421 full\r\n", "ftp", "421 full"},
-		{"ssh", "Exceeded MaxStartups\r\n", "ssh", "Exceeded MaxStartups"}, {"ssh", "Not allowed at this time\r\n", "ssh", "Not allowed at this time"},
+		{"pop3", "+OK ready\r\n", "pop3", ""}, {"pop3", "-ERR busy\r\n", "pop3", "-ERR busy"},
+		{"pop3", "SSH-2.0-x\r\n", "ssh", ""},
+		{"ftp", "220 tides\r\n", "ftp", ""}, {"ftp", "220-tides\r\n220 ready\r\n", "ftp", ""},
+		{"ftp", "421 full\r\n", "ftp", "421 full"},
+		{"ssh", "Exceeded MaxStartups\r\n", "ssh", "Exceeded MaxStartups"},
+		{"ssh", "Not allowed at this time\r\n", "ssh", "Not allowed at this time"},
 		{"mysql", mysqlPacket("\xff\x69\x04Host 'x' is blocked"), "mysql", "Host 'x' is blocked"},
 	} {
 		g := Protocols[c.protocol].Greet(peer(t, "!"+c.says))
@@ -82,7 +87,8 @@ func TestMoreUpgrades(t *testing.T) {
 	for _, c := range []struct {
 		protocol, says string
 		offered        bool
-	}{{"pop3", "+OK\r\n", true}, {"pop3", "-ERR\r\n", false}, {"ftp", "234 go\r\n", true}, {"ftp", "502 no\r\n", false}} {
+	}{{"pop3", "+OK\r\n", true}, {"pop3", "-ERR\r\n", false}, {"ftp", "234 go\r\n", true},
+		{"ftp", "502 no\r\n", false}} {
 		u := Protocols[c.protocol].Upgrade(peer(t, c.says))
 		if u.Ending != fact.Done || u.Offered != c.offered {
 			t.Errorf("%s, %q: %+v", c.protocol, c.says, u)
@@ -92,7 +98,8 @@ func TestMoreUpgrades(t *testing.T) {
 
 // mysqlFirst is a server's first packet that offers a plugin.
 func mysqlFirst(plugin string) string {
-	return "\x0a10.11\x00" + "\x01\x00\x00\x00" + "12345678" + "\x00" + "\xff\xf7" + "\x2d" + "\x02\x00" + "\xff\x81" + "\x15" + strings.Repeat(
+	return "\x0a10.11\x00" + "\x01\x00\x00\x00" + "12345678" + "\x00" + "\xff\xf7" + "\x2d" + "\x02\x00" + "\xff\x81" +
+		"\x15" + strings.Repeat(
 		"\x00",
 		10,
 	) + "123456789012\x00" + plugin + "\x00"
@@ -117,15 +124,20 @@ func TestMySQLLogin(t *testing.T) {
 	}{
 		{"mysql_native_password", []string{ok(2)}, fact.LoginAccepted, "", "mysql_native_password"},
 		{"mysql_native_password", []string{denied}, fact.LoginRefused, "1045", "mysql_native_password"},
-		{"mysql_native_password", []string{switchTo("caching_sha2_password"), numbered(mysqlPacket("\x01\x03"), 4) + ok(5)}, fact.LoginAccepted, "", "caching_sha2_password"},
-		{"caching_sha2_password", []string{numbered(mysqlPacket("\x01\x04"), 2)}, fact.LoginWithheld, "", "caching_sha2_password"}, // it would go in the clear
-		{"mysql_native_password", []string{switchTo("auth_gssapi_client"), denied}, fact.LoginMore, "mechanism", "auth_gssapi_client"},
-		{"mysql_native_password", []string{switchTo("mysql_clear_password")}, fact.LoginWithheld, "", "mysql_clear_password"},
+		{"mysql_native_password", []string{switchTo("caching_sha2_password"),
+			numbered(mysqlPacket("\x01\x03"), 4) + ok(5)}, fact.LoginAccepted, "", "caching_sha2_password"},
+		{"caching_sha2_password", []string{numbered(mysqlPacket("\x01\x04"), 2)}, fact.LoginWithheld, "",
+			"caching_sha2_password"}, // it would go in the clear
+		{"mysql_native_password", []string{switchTo("auth_gssapi_client"), denied}, fact.LoginMore, "mechanism",
+			"auth_gssapi_client"},
+		{"mysql_native_password", []string{switchTo("mysql_clear_password")}, fact.LoginWithheld, "",
+			"mysql_clear_password"},
 		{"mysql_native_password", []string{""}, fact.LoginCut, "", "mysql_native_password"},
 		{"mysql_native_password", []string{"HTTP/1.1 400"}, fact.LoginFailed, "", "mysql_native_password"},
 	} {
 		conn := peer(t, append([]string{"!" + mysqlPacket(mysqlFirst(c.plugin))}, c.says...)...)
-		if g := greetMySQL(conn); g.Head != "10.11" || conn.hello.plugin != c.plugin || len(conn.hello.scramble) != 20 {
+		if g := greetMySQL(conn); g.Head != "10.11" || conn.hello.plugin != c.plugin ||
+			len(conn.hello.scramble) != 20 {
 			t.Fatalf("%+v %+v", g, conn.hello)
 		}
 		l := TryLogin(conn, "mysql", Credentials{Account: "gauge", Secret: "canary-7", Path: "/tides"})
@@ -152,8 +164,10 @@ func TestRealms(t *testing.T) {
 func TestWays(t *testing.T) {
 	for _, c := range []struct{ protocol, says, want string }{
 		{"smtp", "250-post\r\n250-AUTH PLAIN LOGIN\r\n250 HELP\r\n", "PLAIN LOGIN"}, {"smtp", "250 post\r\n", ""},
-		{"imap", "* CAPABILITY IMAP4rev2 AUTH=PLAIN AUTH=SCRAM-SHA-256\r\nu2 OK\r\n", "PLAIN SCRAM-SHA-256"}, {"imap", "* CAPABILITY IMAP4rev2 LOGINDISABLED\r\nu2 OK\r\n", ""},
-		{"http", "HTTP/1.1 401 No\r\nWWW-Authenticate: Digest realm=x, Bearer\r\nContent-Length: 0\r\n\r\n", "digest bearer"}, {"http", "HTTP/1.1 200 OK\r\nContent-Length: 0\r\n\r\n", ""},
+		{"imap", "* CAPABILITY IMAP4rev2 AUTH=PLAIN AUTH=SCRAM-SHA-256\r\nu2 OK\r\n", "PLAIN SCRAM-SHA-256"},
+		{"imap", "* CAPABILITY IMAP4rev2 LOGINDISABLED\r\nu2 OK\r\n", ""},
+		{"http", "HTTP/1.1 401 No\r\nWWW-Authenticate: Digest realm=x, Bearer\r\nContent-Length: 0\r\n\r\n",
+			"digest bearer"}, {"http", "HTTP/1.1 200 OK\r\nContent-Length: 0\r\n\r\n", ""},
 	} {
 		r := Protocols[c.protocol].Ask(peer(t, c.says), Question{Host: "post.varzea.example", Path: "/"})
 		if got := strings.Join(r.Ways, " "); got != c.want || r.Ending != fact.Done {

@@ -32,7 +32,8 @@ func lackingRights(
 			rows, err := ask(l.question)
 			lack := fact.LackingRight{Right: r, Level: l.name}
 			switch {
-			case err != nil && (strings.Contains(err.Error(), "(3F000)") || strings.Contains(err.Error(), "(42P01)") || strings.Contains(err.Error(), "(3D000)")):
+			case err != nil && (strings.Contains(err.Error(), "(3F000)") || strings.Contains(err.Error(), "(42P01)") ||
+				strings.Contains(err.Error(), "(3D000)")):
 				lack.Absent = true
 			case err != nil:
 				lack.Unknown = plain.Clean(err.Error())
@@ -103,7 +104,8 @@ func mysqlRights(r fact.Right) []level {
 	}
 	question := fmt.Sprintf(
 		"SELECT (EXISTS (SELECT 1 FROM information_schema.user_privileges WHERE privilege_type = %[1]s)"+
-			" OR EXISTS (SELECT 1 FROM information_schema.schema_privileges WHERE %[2]s LIKE table_schema AND privilege_type = %[1]s)",
+			" OR EXISTS (SELECT 1 FROM information_schema.schema_privileges WHERE %[2]s LIKE table_schema AND "+
+			"privilege_type = %[1]s)",
 		may,
 		where,
 	)
@@ -114,7 +116,8 @@ func mysqlRights(r fact.Right) []level {
 		{
 			"table " + r.On,
 			question + fmt.Sprintf(
-				" OR EXISTS (SELECT 1 FROM information_schema.table_privileges WHERE table_schema = %s AND table_name = %s AND privilege_type = %s))",
+				" OR EXISTS (SELECT 1 FROM information_schema.table_privileges WHERE table_schema = %s AND "+
+					"table_name = %s AND privilege_type = %s))",
 				where,
 				sqlText(table),
 				may,

@@ -47,7 +47,8 @@ func askSMB(c *Conn, _ Question) fact.Reply {
 		switch {
 		case string(head[4:8]) == "\xffSMB":
 			r.Code, r.Text = "version", "it speaks only the first version of SMB"
-		case head[0] != 0 || string(head[4:8]) != "\xfeSMB" || binary.LittleEndian.Uint16(head[4+12:]) != 0 || head[4+16]&1 == 0: // an answer to this command
+		case head[0] != 0 || string(head[4:8]) != "\xfeSMB" || binary.LittleEndian.Uint16(head[4+12:]) != 0 ||
+			head[4+16]&1 == 0: // an answer to this command
 			r.Spoke = Recognise(head)
 			return errors.New("not SMB")
 		case binary.LittleEndian.Uint32(head[12:]) != 0:
@@ -98,7 +99,8 @@ func loginSMB(c *Conn, with Credentials) (fact.Login, error) {
 	}
 	mounted, err := session.WithContext(ctx).Mount(share)
 	if errors.Is(err, os.ErrPermission) { // what the library makes of this status
-		l.Outcome, l.Code, l.Text = fact.LoginRefused, "C0000022 share", "the account is accepted, and the share "+share+" is denied to it"
+		l.Outcome, l.Code, l.Text = fact.LoginRefused, "C0000022 share",
+			"the account is accepted, and the share "+share+" is denied to it"
 		return l, nil
 	}
 	if err != nil {

@@ -225,7 +225,8 @@ func login7(with Credentials, database string) []byte {
 	}
 	var values []byte
 	for i, value := range [][]byte{
-		utf16le("uakari"), utf16le(with.Account), secret, utf16le("uakari"), utf16le(with.Host), nil, utf16le("uakari"),
+		utf16le("uakari"), utf16le(with.Account), secret, utf16le("uakari"), utf16le(with.Host), nil,
+		utf16le("uakari"),
 		nil, utf16le(database),
 	} {
 		binary.LittleEndian.PutUint16(head[36+4*i:], uint16(fixed+len(values)))

@@ -93,8 +93,10 @@ func TestGreetings(t *testing.T) {
 		{"imap", "+OK pop\r\n", fact.Malformed, "pop3", "", "+OK pop"},
 		{"mysql", mysqlPacket(mysqlFirst("mysql_native_password")), fact.Done, "mysql", "", "10.11"},
 		{"mysql", mysqlPacket("\x0a8.0.1-made-up\x00rest"), fact.Malformed, "mysql", "", "8.0.1-made-up"},
-		{"mysql", mysqlPacket("\xff\x6a\x04Host 'gauge-07' is not allowed"), fact.Done, "mysql", "1130", "Host 'gauge-07' is not allowed"},
-		{"mysql", mysqlPacket("\xff\x10\x04#08004Too many connections"), fact.Done, "mysql", "1040", "Too many connections"},
+		{"mysql", mysqlPacket("\xff\x6a\x04Host 'gauge-07' is not allowed"), fact.Done, "mysql", "1130",
+			"Host 'gauge-07' is not allowed"},
+		{"mysql", mysqlPacket("\xff\x10\x04#08004Too many connections"), fact.Done, "mysql", "1040",
+			"Too many connections"},
 		{"mysql", "SSH-2.0-made-up\r\n", fact.Malformed, "ssh", "", "SSH-2.0-made-up"},
 		{"mysql", "\xff\xff\xff\x00\x0a8", fact.Malformed, "mysql", "", "...."},
 		{"mysql", mysqlPacket("\x0a8.0.1")[:7], fact.Closed, "", "", ""},
@@ -167,7 +169,8 @@ func TestQuestions(t *testing.T) {
 		{"ldap", "\x30\x84\xff\xff\xff\xff", fact.Malformed, false, 0, "", ""},
 	} {
 		r := Protocols[c.protocol].Ask(peer(t, c.says), Question{Host: "tidebook.tidelog.example", Path: "/"})
-		if r.Ending != c.ending || r.Refused != c.refused || r.Status != c.status || r.Code != c.code || r.Spoke != c.spoke {
+		if r.Ending != c.ending || r.Refused != c.refused || r.Status != c.status || r.Code != c.code ||
+			r.Spoke != c.spoke {
 			t.Errorf("%s, %q: %+v", c.protocol, c.says, r)
 		}
 	}
@@ -184,7 +187,8 @@ func TestHalfLines(t *testing.T) {
 		}
 		slow := peer(t, head[:n], "never said")
 		slow.SetDeadline(time.Now().Add(10 * time.Millisecond))
-		if r := Protocols["http"].Ask(slow, Question{Host: "tidebook.tidelog.example", Path: "/"}); r.Ending != fact.Stalled {
+		if r := Protocols["http"].Ask(slow, Question{Host: "tidebook.tidelog.example",
+			Path: "/"}); r.Ending != fact.Stalled {
 			t.Errorf("silent after %q: %+v", head[:n], r)
 		}
 	}
@@ -216,7 +220,8 @@ func TestEndless(t *testing.T) {
 			ask(peer(t, string(text)))
 		}
 		for name := range Logins {
-			if l := TryLogin(peer(t, text), name, Credentials{Account: "svc-tide", Secret: "s"}); l.Outcome == fact.LoginAccepted ||
+			if l := TryLogin(peer(t, text), name, Credentials{Account: "svc-tide",
+				Secret: "s"}); l.Outcome == fact.LoginAccepted ||
 				len(l.Text) > 4*mostHead {
 				t.Errorf("%s, %s: %+v", name, kind, l)
 			}
@@ -226,8 +231,11 @@ func TestEndless(t *testing.T) {
 
 func TestRecognise(t *testing.T) {
 	for head, want := range map[string]string{
-		"SSH-2.0-x": "ssh", "HTTP/1.0 200": "http", "<!DOCTYPE html>": "http", "\x16\x03\x03\x00\x10": "tls", "\x15\x03\x01\x00\x02": "tls",
-		"220 x ESMTP": "smtp", "220 files": "ftp or smtp", "* OK": "imap", "+OK": "pop3", "-ERR unknown": "redis", "": "", "hello": "",
+		"SSH-2.0-x": "ssh", "HTTP/1.0 200": "http", "<!DOCTYPE html>": "http", "\x16\x03\x03\x00\x10": "tls",
+		"\x15\x03\x01\x00\x02": "tls",
+		"220 x ESMTP":          "smtp", "220 files": "ftp or smtp", "* OK": "imap", "+OK": "pop3",
+		"-ERR unknown": "redis",
+		"":             "", "hello": "",
 		"\x16\x03": "", "J\x00\x00\x00\x0a8": "mysql", "E\x00\x00\x00\x50SFATAL": "postgres",
 	} {
 		if got := Recognise([]byte(head)); got != want {
@@ -273,7 +281,10 @@ func TestOverhear(t *testing.T) {
 
 // FuzzPeer lets anything answer everything.
 func FuzzPeer(f *testing.F) {
-	for _, text := range []string{"220 a\r\n250 b\r\n235 c\r\n", "* OK\r\nu1 OK\r\nu2 OK\r\nu3 OK\r\n", pgAuth(10, "SCRAM-SHA-256\x00\x00") + pgAuth(11, "r=,s=,i=1"), ldapResult(1, 0x61, 0, ""), mysqlPacket("\xff\x10\x04"), "HTTP/1.1 200\r\nA: b\r\n\r\n", dceSaid(dceReply, page(0, towerOf(mapperInterface, 7, 135))), smbSaid(65, 1), smbSaid(65, 0)} {
+	for _, text := range []string{"220 a\r\n250 b\r\n235 c\r\n", "* OK\r\nu1 OK\r\nu2 OK\r\nu3 OK\r\n",
+		pgAuth(10, "SCRAM-SHA-256\x00\x00") + pgAuth(11, "r=,s=,i=1"), ldapResult(1, 0x61, 0, ""),
+		mysqlPacket("\xff\x10\x04"), "HTTP/1.1 200\r\nA: b\r\n\r\n",
+		dceSaid(dceReply, page(0, towerOf(mapperInterface, 7, 135))), smbSaid(65, 1), smbSaid(65, 0)} {
 		f.Add([]byte(text))
 	}
 	f.Fuzz(func(t *testing.T, text []byte) {
@@ -293,7 +304,8 @@ func FuzzPeer(f *testing.F) {
 			ask(peer(t, string(text)))
 		}
 		for name := range Logins {
-			if l := TryLogin(peer(t, string(text)), name, Credentials{Account: "a", Secret: "canary-7"}); strings.Contains(
+			if l := TryLogin(peer(t, string(text)), name, Credentials{Account: "a",
+				Secret: "canary-7"}); strings.Contains(
 				fmt.Sprint(l),
 				"canary-7",
 			) {
@@ -325,7 +337,8 @@ func TestAskMySQL(t *testing.T) {
 		rows  int
 		fails bool
 	}{
-		{"rows", []string{hello, packet(2, "\x00\x00\x00"), answer("\x04root\x09localhost", "\x05gauge\xfb")}, 2, false},
+		{"rows", []string{hello, packet(2, "\x00\x00\x00"), answer("\x04root\x09localhost", "\x05gauge\xfb")}, 2,
+			false},
 		{"no rows", []string{hello, packet(2, "\x00\x00\x00"), answer()}, 0, false},
 		{"refused", []string{hello, packet(2, "\xff\x15\x04#28000no")}, 0, true},
 		{"no right", []string{hello, packet(2, "\x00\x00\x00"), packet(1, "\xff\x76\x04#42000no")}, 0, true},

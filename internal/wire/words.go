@@ -69,7 +69,8 @@ func askNATS(c *Conn, _ Question) fact.Reply {
 			return nil
 		case strings.HasPrefix(text, "-ERR"):
 			r.Text = strings.Trim(strings.TrimPrefix(r.Text, "-ERR "), "'")
-			if r.Refused = strings.Contains(strings.ToLower(text), "authoriz") || strings.Contains(strings.ToLower(text), "authentic"); !r.Refused {
+			if r.Refused = strings.Contains(strings.ToLower(text), "authoriz") ||
+				strings.Contains(strings.ToLower(text), "authentic"); !r.Refused {
 				r.Code = "-ERR"
 			}
 			return nil
@@ -223,8 +224,11 @@ func askSIP(c *Conn, q Question) fact.Reply {
 	if c.LocalAddr() != nil {
 		local = c.LocalAddr().String()
 	}
-	send := "OPTIONS sip:" + q.Host + " SIP/2.0\r\nVia: SIP/2.0/" + via + " " + local + ";rport;branch=z9hG4bKuakari1\r\nMax-Forwards: 70\r\nFrom: <sip:uakari@" + local +
-		">;tag=u1\r\nTo: <sip:" + q.Host + ">\r\nCall-ID: uakari-" + local + "\r\nCSeq: 1 OPTIONS\r\nContact: <sip:uakari@" + local + ">\r\nAccept: application/sdp\r\nContent-Length: 0\r\n\r\n"
+	send := "OPTIONS sip:" + q.Host + " SIP/2.0\r\nVia: SIP/2.0/" + via + " " + local +
+		";rport;branch=z9hG4bKuakari1\r\nMax-Forwards: 70\r\nFrom: <sip:uakari@" + local +
+		">;tag=u1\r\nTo: <sip:" + q.Host + ">\r\nCall-ID: uakari-" + local +
+		"\r\nCSeq: 1 OPTIONS\r\nContact: <sip:uakari@" + local +
+		">\r\nAccept: application/sdp\r\nContent-Length: 0\r\n\r\n"
 	return c.ask("sip", "OPTIONS", send, func(r *fact.Reply) error { return c.status(r, "SIP/2.0") })
 }
 

@@ -15,7 +15,8 @@ import (
 func stream(host string) string {
 	var name strings.Builder
 	xml.EscapeText(&name, []byte(host))
-	return "<?xml version='1.0'?><stream:stream to='" + name.String() + "' version='1.0' xmlns='jabber:client' xmlns:stream='http://etherx.jabber.org/streams'>"
+	return "<?xml version='1.0'?><stream:stream to='" + name.String() +
+		"' version='1.0' xmlns='jabber:client' xmlns:stream='http://etherx.jabber.org/streams'>"
 }
 
 // features is what a server offers at the beginning of a stream, or why it

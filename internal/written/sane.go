@@ -62,7 +62,8 @@ func tooDeep(text []byte) (line, column int, found bool) {
 			}
 			margins = append(margins, at)
 			dashes := 0
-			for rest := trimmed; strings.HasPrefix(rest, "- ") || strings.HasPrefix(rest, "? "); rest = strings.TrimLeft(rest[2:], " ") {
+			for rest := trimmed; strings.HasPrefix(rest, "- ") ||
+				strings.HasPrefix(rest, "? "); rest = strings.TrimLeft(rest[2:], " ") {
 				if dashes++; len(margins)+dashes > mostLevels {
 					return line, at + 1, true
 				}

@@ -34,7 +34,8 @@ func TestDecode(t *testing.T) {
 		switch {
 		case want == "" && err != nil:
 			t.Errorf("%q: %v", text, err)
-		case want != "" && (err == nil || !strings.HasPrefix(err.Error(), want) || strings.Contains(err.Error(), "\n")):
+		case want != "" && (err == nil || !strings.HasPrefix(err.Error(), want) ||
+			strings.Contains(err.Error(), "\n")):
 			t.Errorf("%q: %v, want %q", text, err, want)
 		}
 	}
@@ -46,7 +47,8 @@ func TestPlaces(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for at, want := range map[string]string{"$.inner[1].port": "x.yaml:4:11: no", "$.inner[1].other": "x.yaml:4:", "$.inner[9].port": "x.yaml:3:", "$.none": "x.yaml:1:1: no", "$": "x.yaml:1:1: no"} {
+	for at, want := range map[string]string{"$.inner[1].port": "x.yaml:4:11: no", "$.inner[1].other": "x.yaml:4:",
+		"$.inner[9].port": "x.yaml:3:", "$.none": "x.yaml:1:1: no", "$": "x.yaml:1:1: no"} {
 		if got := places.Wrong(at, "no").Error(); !strings.HasPrefix(got, want) {
 			t.Errorf("%s: %s, want %s", at, got, want)
 		}
@@ -81,7 +83,9 @@ func TestSane(t *testing.T) {
 		stairs += strings.Repeat(" ", i) + "a:\n"
 	}
 	for name, text := range map[string]string{
-		"brackets": "a: " + strings.Repeat("[", 1<<19), "braces": strings.Repeat("{a: ", 1<<17), "dashes": strings.Repeat("- ", 1<<19), "questions": strings.Repeat("? ", 1<<19), "stairs": stairs, "aliases": laughs,
+		"brackets": "a: " + strings.Repeat("[", 1<<19), "braces": strings.Repeat("{a: ", 1<<17),
+		"dashes": strings.Repeat("- ", 1<<19), "questions": strings.Repeat("? ", 1<<19), "stairs": stairs,
+		"aliases": laughs,
 	} {
 		var into map[string]any
 		err := Decode("x.yaml", []byte(text), &into)
@@ -91,7 +95,8 @@ func TestSane(t *testing.T) {
 		}
 	}
 	var into map[string]any
-	for _, text := range []string{"a: [1, [2, {b: c}]]\n- x", "a: '[[[['\nb: &x 1\nc: *x\n", "a:\n  - b:\n      - c: 1\n"} {
+	for _, text := range []string{"a: [1, [2, {b: c}]]\n- x", "a: '[[[['\nb: &x 1\nc: *x\n",
+		"a:\n  - b:\n      - c: 1\n"} {
 		if err := Decode("x.yaml", []byte(text), &into); err != nil && strings.Contains(err.Error(), "a person") {
 			t.Errorf("%q: %v", text, err)
 		}
@@ -103,7 +108,8 @@ func TestDistance(t *testing.T) {
 	for _, c := range []struct {
 		a, b string
 		want int
-	}{{"", "", 0}, {"port", "port", 0}, {"prot", "port", 1}, {"pot", "port", 1}, {"ports", "port", 1}, {"part", "port", 1}, {"", "port", 4}, {"kitten", "sitting", 3}} {
+	}{{"", "", 0}, {"port", "port", 0}, {"prot", "port", 1}, {"pot", "port", 1}, {"ports", "port", 1},
+		{"part", "port", 1}, {"", "port", 4}, {"kitten", "sitting", 3}} {
 		if got := Distance(c.a, c.b); got != c.want {
 			t.Errorf("%q to %q: %d, want %d", c.a, c.b, got, c.want)
 		}

@@ -53,7 +53,8 @@ func TestForeign(t *testing.T) {
 		t.Fatal(err)
 	}
 	own := put(t, filepath.Join(dir, "own"), "a", 0o600)
-	public, secret := put(t, filepath.Join(dir, "public"), "b", 0o644), put(t, filepath.Join(dir, "secret"), "c", 0o600)
+	public, secret := put(t, filepath.Join(dir, "public"), "b", 0o644),
+		put(t, filepath.Join(dir, "secret"), "c", 0o600)
 	other := put(t, filepath.Join(dir, "other"), "d", 0o644)
 	link := filepath.Join(dir, "link")
 	gauge := Account{UID: 4242}

@@ -11,7 +11,8 @@ import (
 // FuzzSettings reads anything as the settings of OpenSSL and of GnuTLS.
 func FuzzSettings(f *testing.F) {
 	f.Add(
-		"openssl_conf = a\n[a]\nssl_conf = b\n[b]\nsystem_default = c\n[c]\nMinProtocol = TLSv1.2\nCipherString = DEFAULT:@SECLEVEL=2:!aNULL\n",
+		"openssl_conf = a\n[a]\nssl_conf = b\n[b]\nsystem_default = c\n[c]\nMinProtocol = TLSv1.2\nCipherString = " +
+			"DEFAULT:@SECLEVEL=2:!aNULL\n",
 	)
 	f.Add(".include = openssl.cnf\n[overrides]\ndisabled-version = tls1.0\n")
 	f.Fuzz(func(t *testing.T, text string) {

@@ -99,7 +99,12 @@ func (r Root) usedBy(path string) (name string, sure bool) {
 					continue
 				}
 				seen[lib] = true
-				if i := slices.IndexFunc(known, func(k struct{ prefix, name string }) bool { return strings.HasPrefix(lib, k.prefix) }); i >= 0 &&
+				if i := slices.IndexFunc(known, func(k struct {
+					prefix,
+					name string
+				}) bool {
+					return strings.HasPrefix(lib, k.prefix)
+				}); i >= 0 &&
 					!slices.Contains(found, known[i].name) {
 					found = append(found, known[i].name)
 				}
@@ -192,7 +197,8 @@ func (r Root) openSSL(l *fact.Library) {
 
 // versionName is a version as it is written elsewhere; "" for none.
 func versionName(setting string) string {
-	return map[string]string{"TLSv1": "TLS 1.0", "TLSv1.0": "TLS 1.0", "TLSv1.1": "TLS 1.1", "TLSv1.2": "TLS 1.2", "TLSv1.3": "TLS 1.3"}[setting]
+	return map[string]string{"TLSv1": "TLS 1.0", "TLSv1.0": "TLS 1.0", "TLSv1.1": "TLS 1.1", "TLSv1.2": "TLS 1.2",
+		"TLSv1.3": "TLS 1.3"}[setting]
 }
 
 // sections reads the sections of a settings file and of what it includes.

@@ -60,7 +60,9 @@ func TestChooseByOpenSSL(t *testing.T) {
 	if err != nil {
 		t.Skip("needs openssl: apt-get install openssl")
 	}
-	for _, text := range []string{"DEFAULT", "ALL", "HIGH:!aNULL", "ECDHE+AESGCM:DHE+CHACHA20", "ALL:!kRSA:!DSS", "aRSA+SHA:-AES256", "HIGH:!CAMELLIA:!ARIA:@SECLEVEL=0", "EECDH+ECDSA+AES", "kEDH:!aNULL:!AESCCM8", "TLSv1.2+aRSA", "COMPLEMENTOFALL"} {
+	for _, text := range []string{"DEFAULT", "ALL", "HIGH:!aNULL", "ECDHE+AESGCM:DHE+CHACHA20", "ALL:!kRSA:!DSS",
+		"aRSA+SHA:-AES256", "HIGH:!CAMELLIA:!ARIA:@SECLEVEL=0", "EECDH+ECDSA+AES", "kEDH:!aNULL:!AESCCM8",
+		"TLSv1.2+aRSA", "COMPLEMENTOFALL"} {
 		out, err := exec.Command(openssl, "ciphers", "-V", text+":@SECLEVEL=0").Output()
 		if err != nil {
 			t.Fatalf("%s: %v", text, err)
@@ -99,13 +101,21 @@ func TestSettings(t *testing.T) {
 		files map[string]string
 		want  string
 	}{
-		"none":                     {nil, "OpenSSL 3 TLS 1.2  level 1 27 suites"},
-		"none, on Debian":          {map[string]string{"/etc/os-release": "ID=debian\n"}, "OpenSSL 3 TLS 1.2  level 2 27 suites"},
-		"old ones let in":          {map[string]string{"/etc/ssl/openssl.cnf": head + "MinProtocol = TLSv1\nCipherString = DEFAULT:@SECLEVEL=0\n"}, "OpenSSL 3 TLS 1.0  level 0 27 suites"},
-		"the newest only":          {map[string]string{"/etc/ssl/openssl.cnf": head + "MinProtocol = TLSv1.3 # since the audit\n"}, "OpenSSL 3 TLS 1.3  level 1 27 suites"},
-		"included, with a prefix":  {map[string]string{"/etc/pki/tls/openssl.cnf": head + ".include = /etc/policy.config\n", "/etc/policy.config": "CipherString = @SECLEVEL=2:kEECDH:-CAMELLIA:-ARIA:-AESCCM:-aNULL:-NULL\nTLS.MaxProtocol = TLSv1.2\n"}, "OpenSSL 3 TLS 1.2 TLS 1.2 level 2 14 suites"},
-		"a word that is not known": {map[string]string{"/etc/ssl/openssl.cnf": head + "CipherString = FANCY\n"}, "OpenSSL 3 TLS 1.2  level 1 0 suites CipherString: \"FANCY\" is not known here"},
-		"no defaults named":        {map[string]string{"/etc/ssl/openssl.cnf": "[every]\nMinProtocol = TLSv1.3\n"}, "OpenSSL 3 TLS 1.2  level 1 27 suites"},
+		"none": {nil, "OpenSSL 3 TLS 1.2  level 1 27 suites"},
+		"none, on Debian": {map[string]string{"/etc/os-release": "ID=debian\n"},
+			"OpenSSL 3 TLS 1.2  level 2 27 suites"},
+		"old ones let in": {map[string]string{"/etc/ssl/openssl.cnf": head +
+			"MinProtocol = TLSv1\nCipherString = DEFAULT:@SECLEVEL=0\n"}, "OpenSSL 3 TLS 1.0  level 0 27 suites"},
+		"the newest only": {map[string]string{"/etc/ssl/openssl.cnf": head +
+			"MinProtocol = TLSv1.3 # since the audit\n"}, "OpenSSL 3 TLS 1.3  level 1 27 suites"},
+		"included, with a prefix": {map[string]string{"/etc/pki/tls/openssl.cnf": head +
+			".include = /etc/policy.config\n", "/etc/policy.config": "CipherString = " +
+			"@SECLEVEL=2:kEECDH:-CAMELLIA:-ARIA:-AESCCM:-aNULL:-NULL\nTLS.MaxProtocol = TLSv1.2\n"},
+			"OpenSSL 3 TLS 1.2 TLS 1.2 level 2 14 suites"},
+		"a word that is not known": {map[string]string{"/etc/ssl/openssl.cnf": head + "CipherString = FANCY\n"},
+			"OpenSSL 3 TLS 1.2  level 1 0 suites CipherString: \"FANCY\" is not known here"},
+		"no defaults named": {map[string]string{"/etc/ssl/openssl.cnf": "[every]\nMinProtocol = TLSv1.3\n"},
+			"OpenSSL 3 TLS 1.2  level 1 27 suites"},
 	} {
 		root := t.TempDir()
 		put := func(path, text string) {
@@ -123,7 +133,8 @@ func TestSettings(t *testing.T) {
 		l := Root(root).Read("")
 		got := strings.TrimSpace(
 			strings.Join(
-				[]string{l.Name, l.Min, l.Max, "level", fmt.Sprint(l.Level), fmt.Sprint(len(l.Suites)), "suites", l.Unread},
+				[]string{l.Name, l.Min, l.Max, "level", fmt.Sprint(l.Level), fmt.Sprint(len(l.Suites)), "suites",
+					l.Unread},
 				" ",
 			),
 		)

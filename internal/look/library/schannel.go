@@ -56,7 +56,8 @@ func Schannel(values []settingsfile.RegistryValue, build int) fact.Library {
 	}
 	l.Min, l.Max = spoken[0], spoken[len(spoken)-1]
 	for _, v := range values {
-		if strings.EqualFold(v.Name, "Functions") && strings.HasSuffix(strings.ToLower(v.Path), strings.ToLower(SuitesKey)) {
+		if strings.EqualFold(v.Name, "Functions") && strings.HasSuffix(strings.ToLower(v.Path),
+			strings.ToLower(SuitesKey)) {
 			l.Suites, l.NewSuites = suitesNamed(v.Text)
 		}
 	}

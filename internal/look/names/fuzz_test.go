@@ -16,7 +16,8 @@ func FuzzReply(f *testing.F) {
 	question.SetQuestion("tidebook.varzea.example.", dns.TypeA)
 	reply := new(dns.Msg)
 	reply.SetReply(question)
-	for _, text := range []string{"tidebook.varzea.example. 60 IN CNAME heron.varzea.example.", "heron.varzea.example. 60 IN A 10.20.0.14"} {
+	for _, text := range []string{"tidebook.varzea.example. 60 IN CNAME heron.varzea.example.",
+		"heron.varzea.example. 60 IN A 10.20.0.14"} {
 		if rr, err := dns.NewRR(text); err == nil {
 			reply.Answer = append(reply.Answer, rr)
 		}

@@ -118,7 +118,8 @@ func joinAddrs(addrs []netip.Addr) string {
 func (l looker) setup() (fact.ResolverSetup, bool) {
 	setup, err := ownSetup()
 	if len(l.env.Resolvers) > 0 {
-		setup = fact.ResolverSetup{Path: "--resolver", Servers: l.env.Resolvers, Ndots: 1, TimeoutMS: 5000, Attempts: 2}
+		setup = fact.ResolverSetup{Path: "--resolver", Servers: l.env.Resolvers, Ndots: 1, TimeoutMS: 5000,
+			Attempts: 2}
 		err = nil
 	}
 	if err != nil {
@@ -342,7 +343,8 @@ const mostAnswers = 32
 
 // readReply takes what matters out of a reply.
 func readReply(reply *dns.Msg, answer *fact.Answer) {
-	answer.Authoritative, answer.Verified, answer.Edns = reply.Authoritative, reply.AuthenticatedData, reply.IsEdns0() != nil
+	answer.Authoritative, answer.Verified, answer.Edns = reply.Authoritative, reply.AuthenticatedData,
+		reply.IsEdns0() != nil
 	switch reply.Rcode {
 	case dns.RcodeSuccess:
 	case dns.RcodeNameError:

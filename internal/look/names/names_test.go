@@ -107,7 +107,10 @@ func TestAnswers(t *testing.T) {
 		answer func(*dns.Msg) []byte
 		want   fact.AnswerOutcome
 	}{
-		{"an address", reply(func(m *dns.Msg) { m.Answer = []dns.RR{record("tidebook.varzea.example. 300 IN A 10.20.0.14")} }), fact.Addressed},
+		{"an address", reply(func(m *dns.Msg) {
+			m.Answer = []dns.RR{record("tidebook.varzea.example. 300 IN A " +
+				"10.20.0.14")}
+		}), fact.Addressed},
 		{"none", reply(func(*dns.Msg) {}), fact.NoData},
 		{"no such name", code(dns.RcodeNameError), fact.NoSuchName},
 		{"failure", code(dns.RcodeServerFailure), fact.ServerFailure},
@@ -118,9 +121,13 @@ func TestAnswers(t *testing.T) {
 			m.Question[0].Name = "ledger.varzea.example."
 			m.Answer = []dns.RR{record("ledger.varzea.example. 300 IN A 10.20.0.66")}
 		}), fact.BadReply},
-		{"an address of another name", reply(func(m *dns.Msg) { m.Answer = []dns.RR{record("ledger.varzea.example. 300 IN A 10.20.0.66")} }), fact.NoData},
+		{"an address of another name", reply(func(m *dns.Msg) {
+			m.Answer = []dns.RR{record("ledger.varzea.example. " +
+				"300 IN A 10.20.0.66")}
+		}), fact.NoData},
 		{"an alias that leads round", reply(func(m *dns.Msg) {
-			m.Answer = []dns.RR{record("tidebook.varzea.example. 300 IN CNAME ledger.varzea.example."), record("ledger.varzea.example. 300 IN CNAME tidebook.varzea.example.")}
+			m.Answer = []dns.RR{record("tidebook.varzea.example. 300 IN CNAME ledger.varzea.example."),
+				record("ledger.varzea.example. 300 IN CNAME tidebook.varzea.example.")}
 		}), fact.NoData},
 		{"another id", reply(func(m *dns.Msg) { m.Id++ }), fact.NoReply},
 		{"a loop of names", func(q *dns.Msg) []byte {
@@ -133,7 +140,8 @@ func TestAnswers(t *testing.T) {
 		t.Run(c.what, func(t *testing.T) {
 			t.Parallel()
 			at := resolver(t, c.answer)
-			if got := answerOf(t, "A", lookUp(t, "tidebook.varzea.example", 600*time.Millisecond, at)); got.Outcome != c.want {
+			if got := answerOf(t, "A", lookUp(t, "tidebook.varzea.example", 600*time.Millisecond,
+				at)); got.Outcome != c.want {
 				t.Errorf("got %s, want %s", got.Outcome, c.want)
 			}
 		})
@@ -160,7 +168,8 @@ func TestTruncated(t *testing.T) {
 	whole := func(records int) []byte {
 		return reply(func(m *dns.Msg) {
 			for i := range records {
-				m.Answer = append(m.Answer, record(fmt.Sprintf("tidebook.varzea.example. 60 IN A 10.20.%d.%d", i>>8, i&255)))
+				m.Answer = append(m.Answer, record(fmt.Sprintf("tidebook.varzea.example. 60 IN A 10.20.%d.%d", i>>8,
+					i&255)))
 			}
 			m.Compress = true
 		})(new(dns.Msg).SetQuestion("tidebook.varzea.example.", dns.TypeA))
@@ -256,7 +265,8 @@ func TestTruncatedByServer(t *testing.T) {
 	go tcp.ActivateAndServe()
 	go udp.ActivateAndServe()
 	t.Cleanup(func() { l.Close(); packets.Close() })
-	if got := answerOf(t, "A", lookUp(t, "tidebook.varzea.example", 2*time.Second, at)); got.Outcome != fact.Addressed {
+	if got := answerOf(t, "A", lookUp(t, "tidebook.varzea.example", 2*time.Second,
+		at)); got.Outcome != fact.Addressed {
 		t.Errorf("got %s", got.Outcome)
 	}
 }
@@ -277,7 +287,8 @@ func TestSilentResolverCostsOneWait(t *testing.T) {
 
 func TestReadHosts(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "hosts")
-	text := "127.0.0.1 localhost\n# 10.20.0.1 tidebook\n\n10.20.0.66\tTidebook.varzea.example tidebook # old\nfd20::66 tidebook.varzea.example\nrubbish tidebook\n"
+	text := "127.0.0.1 localhost\n# 10.20.0.1 tidebook\n\n10.20.0.66\tTidebook.varzea.example tidebook # " +
+		"old\nfd20::66 tidebook.varzea.example\nrubbish tidebook\n"
 	if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
 		t.Fatal(err)
 	}
@@ -303,10 +314,15 @@ func TestReadSetup(t *testing.T) {
 		"":                      func(*fact.ResolverSetup) {},
 		"# nothing\n; at all\n": func(*fact.ResolverSetup) {},
 		"nameserver 10.20.0.2\nnameserver fd20::2\nnameserver rubbish\n": func(s *fact.ResolverSetup) {
-			s.Servers = []netip.AddrPort{netip.MustParseAddrPort("10.20.0.2:53"), netip.MustParseAddrPort("[fd20::2]:53")}
+			s.Servers = []netip.AddrPort{netip.MustParseAddrPort("10.20.0.2:53"),
+				netip.MustParseAddrPort("[fd20::2]:53")}
 		},
-		"domain river.example\nsearch varzea.example example\n":       func(s *fact.ResolverSetup) { s.Search = []string{"varzea.example", "example"} },
-		"options ndots:3 timeout:1 attempts:9 rotate ndots:x edns0\n": func(s *fact.ResolverSetup) { s.Ndots, s.TimeoutMS, s.Attempts = 3, 1000, 5 },
+		"domain river.example\nsearch varzea.example " +
+			"example\n": func(s *fact.ResolverSetup) { s.Search = []string{"varzea.example", "example"} },
+		"options ndots:3 timeout:1 attempts:9 rotate ndots:x edns0\n": func(s *fact.ResolverSetup) {
+			s.Ndots,
+				s.TimeoutMS, s.Attempts = 3, 1000, 5
+		},
 	} {
 		path := filepath.Join(t.TempDir(), "resolv.conf")
 		if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
@@ -324,9 +340,10 @@ func TestReadSetup(t *testing.T) {
 func TestCandidates(t *testing.T) {
 	s := fact.ResolverSetup{Search: []string{"varzea.example", "river.example."}, Ndots: 1}
 	for name, want := range map[string]string{
-		"tidebook":                "tidebook.varzea.example. tidebook.river.example. tidebook.",
-		"tidebook.varzea.example": "tidebook.varzea.example. tidebook.varzea.example.varzea.example. tidebook.varzea.example.river.example.",
-		"tidebook.":               "tidebook.",
+		"tidebook": "tidebook.varzea.example. tidebook.river.example. tidebook.",
+		"tidebook.varzea.example": "tidebook.varzea.example. tidebook.varzea.example.varzea.example. " +
+			"tidebook.varzea.example.river.example.",
+		"tidebook.": "tidebook.",
 	} {
 		if got := strings.Join(s.Candidates(name), " "); got != want {
 			t.Errorf("%s: got %s, want %s", name, got, want)

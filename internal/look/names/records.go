@@ -37,7 +37,8 @@ func Services(ctx context.Context, env look.Env, order fact.Order, emit look.Emi
 			r.Outcome = answer.Outcome
 			for _, rr := range reply.Answer[:min(len(reply.Answer), mostAnswers)] {
 				if s, ok := rr.(*dns.SRV); ok {
-					r.List = append(r.List, fact.ServiceRecord{Target: plain.Clean(strings.TrimSuffix(s.Target, ".")), Port: s.Port, Priority: s.Priority, Weight: s.Weight})
+					r.List = append(r.List, fact.ServiceRecord{Target: plain.Clean(strings.TrimSuffix(s.Target, ".")),
+						Port: s.Port, Priority: s.Priority, Weight: s.Weight})
 					r.Outcome = fact.Addressed
 				}
 			}

@@ -37,7 +37,8 @@ func ownSetup() (fact.ResolverSetup, error) {
 		for server := a.FirstDnsServerAddress; server != nil; server = server.Next {
 			addr, ok := netip.AddrFromSlice(server.Address.IP())
 			// Three site-local addresses stand where nobody set any (RFC 3879).
-			if addr = addr.Unmap(); !ok || netip.MustParsePrefix("fec0::/10").Contains(addr) || len(s.Servers) == mostServers {
+			if addr = addr.Unmap(); !ok || netip.MustParsePrefix("fec0::/10").Contains(addr) ||
+				len(s.Servers) == mostServers {
 				continue
 			}
 			if at := netip.AddrPortFrom(addr, 53); !slices.Contains(s.Servers, at) {

@@ -153,7 +153,8 @@ func authorityPort(by netip.AddrPort) uint16 {
 	return 53
 }
 
-func (l looker) askAuthority(ctx context.Context, server string, at netip.AddrPort, zone, name string) fact.ZoneServer {
+func (l looker) askAuthority(ctx context.Context, server string, at netip.AddrPort, zone,
+	name string) fact.ZoneServer {
 	z := fact.ZoneServer{Name: server, Addr: at.Addr()}
 	began := time.Now()
 	var wg sync.WaitGroup

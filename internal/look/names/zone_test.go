@@ -89,7 +89,8 @@ func TestZone(t *testing.T) {
 		addr    string
 		lame    bool
 		outcome fact.AnswerOutcome
-	}{{7, "10.20.0.14", false, fact.Addressed}, {6, "10.20.0.99", false, fact.Addressed}, {7, "10.20.0.14", true, fact.Addressed}, {0, "", false, fact.NoReply}, {0, "", false, fact.NoData}} {
+	}{{7, "10.20.0.14", false, fact.Addressed}, {6, "10.20.0.99", false, fact.Addressed},
+		{7, "10.20.0.14", true, fact.Addressed}, {0, "", false, fact.NoReply}, {0, "", false, fact.NoData}} {
 		s := got.Servers[i]
 		addr := ""
 		if len(s.Addrs) > 0 {
@@ -128,7 +129,8 @@ func TestPeculiarAnswers(t *testing.T) {
 			if f.Answer == nil || f.Answer.Type != "A" {
 				continue
 			}
-			if a := f.Answer; a.Outcome != c.outcome || len(a.Unchecked) != c.unchecked || len(a.Aliases) != c.aliases {
+			if a := f.Answer; a.Outcome != c.outcome || len(a.Unchecked) != c.unchecked ||
+				len(a.Aliases) != c.aliases {
 				t.Errorf("%+v, want %+v", a, c)
 			}
 		}

@@ -11,7 +11,8 @@ import (
 func TestTimeServers(t *testing.T) {
 	dir := t.TempDir()
 	for name, text := range map[string]string{
-		"a.conf": "# server ghost.example\npool clock.varzea.example iburst\nserver 10.20.0.2 minpoll 4\nmakestep 1 3\n",
+		"a.conf": "# server ghost.example\npool clock.varzea.example iburst\nserver 10.20.0.2 minpoll 4\nmakestep 1 " +
+			"3\n",
 		"b.conf": "[Time]\nNTP=clock.varzea.example 10.20.0.3\n#NTP=ghost.example\nFallbackNTP=ghost.example\n",
 	} {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600); err != nil {

@@ -51,7 +51,8 @@ func icmpSendEcho(addr netip.Addr, wait time.Duration) (answered bool, left int,
 		var from, to windows.RawSockaddrInet6
 		from.Family, to.Family, to.Addr = windows.AF_INET6, windows.AF_INET6, addr.As16()
 		count, _, err = send.Call(
-			handle, 0, 0, 0, uintptr(unsafe.Pointer(&from)), uintptr(unsafe.Pointer(&to)), uintptr(unsafe.Pointer(&data[0])),
+			handle, 0, 0, 0, uintptr(unsafe.Pointer(&from)), uintptr(unsafe.Pointer(&to)),
+			uintptr(unsafe.Pointer(&data[0])),
 			uintptr(len(data)), 0, uintptr(unsafe.Pointer(&reply[0])), replySize, uintptr(wait.Milliseconds()),
 		)
 		return count > 0 && binary.LittleEndian.Uint32(reply[status6:]) == 0, 0, nil

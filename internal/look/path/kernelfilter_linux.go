@@ -137,7 +137,8 @@ func carries(protocols map[uint32]string, other string) *kernelFilter {
 // neighbours with their answers.
 func flowFilter(port uint32, large bool) []bpf.Instruction {
 	const six = 40 // bytes of the header of IPv6
-	k := carries(map[uint32]string{unix.IPPROTO_ICMP: "icmp", unix.IPPROTO_ICMPV6: "icmp", unix.IPPROTO_TCP: "tcp"}, "link")
+	k := carries(map[uint32]string{unix.IPPROTO_ICMP: "icmp", unix.IPPROTO_ICMPV6: "icmp", unix.IPPROTO_TCP: "tcp"},
+		"link")
 	k.place("link")
 	k.when(bpf.JumpEqual, 0, keepIt) // ARP: its first byte is the kind of the link
 	k.always(dropIt)

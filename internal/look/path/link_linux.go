@@ -17,7 +17,8 @@ const mostNeighbours = 20
 
 // NeighbourStates names the kernel's states (include/uapi/linux/neighbour.h).
 var NeighbourStates = map[int]string{
-	unix.NUD_INCOMPLETE: "incomplete", unix.NUD_REACHABLE: "reachable", unix.NUD_STALE: "stale", unix.NUD_DELAY: "delay",
+	unix.NUD_INCOMPLETE: "incomplete", unix.NUD_REACHABLE: "reachable", unix.NUD_STALE: "stale",
+	unix.NUD_DELAY: "delay",
 	unix.NUD_PROBE: "probe", unix.NUD_FAILED: "failed", unix.NUD_NOARP: "noarp", unix.NUD_PERMANENT: "permanent",
 }
 

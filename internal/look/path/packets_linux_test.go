@@ -86,7 +86,8 @@ func TestFlowFilter(t *testing.T) {
 			if len(p.Echoes) != 1 || len(p.Segments) != 0 {
 				t.Errorf("%s: %+v", c.name, p)
 			}
-		case len(p.Segments) != 1 || p.Segments[0].Flags != c.flags || p.Segments[0].Sequence != 7 || p.Segments[0].Acknowledged != 9 || p.Segments[0].Hops != 63:
+		case len(p.Segments) != 1 || p.Segments[0].Flags != c.flags || p.Segments[0].Sequence != 7 ||
+			p.Segments[0].Acknowledged != 9 || p.Segments[0].Hops != 63:
 			t.Errorf("%s: %+v", c.name, p)
 		}
 		for short := range c.packet { // a packet that is cut anywhere leaves nothing, and breaks nothing
@@ -101,7 +102,8 @@ func TestFlowFilter(t *testing.T) {
 	for range mostSegments + 1 {
 		p.take(fromLink(segment(false, 40001, 8080, 2, tcp), unix.SockaddrLinklayer{}))
 	}
-	if len(p.Segments) != mostSegments || !p.More || p.Segments[0].From != netip.MustParseAddrPort("10.20.7.31:40001") {
+	if len(p.Segments) != mostSegments || !p.More ||
+		p.Segments[0].From != netip.MustParseAddrPort("10.20.7.31:40001") {
 		t.Errorf("%d segments, more %v, %+v", len(p.Segments), p.More, p.Segments[0])
 	}
 	if got, want := p.saw(), "120 SYN in by eth0, and more than are kept"; got != want {
@@ -139,14 +141,18 @@ func TestBesideFlow(t *testing.T) {
 		passes bool
 		want   string // what the watch says then
 	}{
-		{"an error about the flow", icmp(false, 3, 13, segment(false, 40001, 8080, 2, unix.IPPROTO_TCP)...), in, true, "ICMP type 3 code 13 from 10.20.7.31"},
-		{"an error about another port", icmp(false, 3, 13, segment(false, 40001, 8081, 2, unix.IPPROTO_TCP)...), in, true, "none"},
+		{"an error about the flow", icmp(false, 3, 13, segment(false, 40001, 8080, 2, unix.IPPROTO_TCP)...), in, true,
+			"ICMP type 3 code 13 from 10.20.7.31"},
+		{"an error about another port", icmp(false, 3, 13, segment(false, 40001, 8081, 2, unix.IPPROTO_TCP)...), in,
+			true, "none"},
 		{"an error that quotes nothing", icmp(false, 11, 0), in, true, "none"},
 		{"a redirect", icmp(false, 5, 0, segment(false, 40001, 8080, 2, unix.IPPROTO_TCP)...), in, false, ""},
-		{"an error over IPv6", icmp(true, 1, 3, segment(true, 40001, 8080, 2, unix.IPPROTO_TCP)...), in, true, "ICMP type 1 code 3 from ::1"},
+		{"an error over IPv6", icmp(true, 1, 3, segment(true, 40001, 8080, 2, unix.IPPROTO_TCP)...), in, true,
+			"ICMP type 1 code 3 from ::1"},
 		{"a neighbour is asked for", arp(1, own, router), out, true, "asks for 10.20.7.1 on eth0, and nobody answers"},
 		{"another's question", arp(1, router, own), in, true, "none"},
-		{"a neighbour over IPv6", icmp(true, 135, 0, six[:]...), out, true, "asks for fd20:7::1 on eth0, and nobody answers"},
+		{"a neighbour over IPv6", icmp(true, 135, 0, six[:]...), out, true,
+			"asks for fd20:7::1 on eth0, and nobody answers"},
 		{"an answer to nobody", icmp(true, 136, 0, six[:]...), in, true, "none"},
 		{"a router's word", icmp(true, 134, 0, six[:]...), in, false, ""},
 	} {
@@ -170,7 +176,8 @@ func TestBesideFlow(t *testing.T) {
 	for _, each := range []struct {
 		packet []byte
 		way    byte
-	}{{arp(1, own, router), out}, {arp(1, own, router), out}, {arp(2, router, own), in}, {icmp(true, 135, 0, six[:]...), out}, {icmp(true, 136, 0, six[:]...), in}} {
+	}{{arp(1, own, router), out}, {arp(1, own, router), out}, {arp(2, router, own), in},
+		{icmp(true, 135, 0, six[:]...), out}, {icmp(true, 136, 0, six[:]...), in}} {
 		p.take(fromLink(each.packet, unix.SockaddrLinklayer{Pkttype: each.way}))
 	}
 	if by := p.Asked[0].By; len(by) != 1 || by[0] != "02:00:00:00:00:01" {
@@ -292,7 +299,8 @@ func TestOptionWords(t *testing.T) {
 		b    []byte
 		want string
 	}{
-		{whole, "mss 1460, sack, timestamps, scale 7"}, {whole[:6], "mss 1460, sack"}, {whole[:3], ""}, {[]byte{2, 0, 5}, ""}, {[]byte{2, 1}, ""},
+		{whole, "mss 1460, sack, timestamps, scale 7"}, {whole[:6], "mss 1460, sack"}, {whole[:3], ""},
+		{[]byte{2, 0, 5}, ""}, {[]byte{2, 1}, ""},
 		{[]byte{1, 1, 0, 9}, ""}, {[]byte{30, 3, 1}, "option 30"}, {nil, ""},
 	} {
 		if got := optionWords(c.b); got != c.want {
@@ -313,10 +321,13 @@ func TestPortFilter(t *testing.T) {
 		packet []byte
 		want   bool
 	}{
-		{segment(false, 40001, 8080, 24, tcp), true}, {segment(false, 8080, 40001, 16, tcp), true}, {segment(false, 1, 2, 2, tcp), false},
-		{segment(true, 40001, 8080, 24, tcp), true}, {segment(true, 8080, 40001, 16, tcp), true}, {segment(true, 1, 2, 2, tcp), false},
+		{segment(false, 40001, 8080, 24, tcp), true}, {segment(false, 8080, 40001, 16, tcp), true},
+		{segment(false, 1, 2, 2, tcp), false},
+		{segment(true, 40001, 8080, 24, tcp), true}, {segment(true, 8080, 40001, 16, tcp), true},
+		{segment(true, 1, 2, 2, tcp), false},
 		{segment(false, 0, 0, 3, unix.IPPROTO_ICMP), true}, {segment(true, 0, 0, 1, unix.IPPROTO_ICMPV6), true},
-		{append(segment(false, 0, 0, 0x1f, udp)[:24], 0x9c, 0x41, 0x1f, 0x90, 0, 0, 0, 0), true}, {segment(false, 0, 0, 8, 47), false},
+		{append(segment(false, 0, 0, 0x1f, udp)[:24], 0x9c, 0x41, 0x1f, 0x90, 0, 0, 0, 0), true},
+		{segment(false, 0, 0, 8, 47), false},
 	} {
 		n, err := vm.Run(c.packet)
 		if err != nil || (n > 0) != c.want {

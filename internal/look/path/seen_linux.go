@@ -67,7 +67,8 @@ func (p *seenPackets) takeSegment(packet packetOnLink, h head) {
 	}
 	tcp := b[h.long:]
 	s := fact.Segment{
-		AtMS: packet.ms, Link: packet.link, Out: packet.out(), Hops: h.hops, Flags: flagWords(tcp[13]), Length: h.whole,
+		AtMS: packet.ms, Link: packet.link, Out: packet.out(), Hops: h.hops, Flags: flagWords(tcp[13]),
+		Length:   h.whole,
 		From:     netip.AddrPortFrom(h.from, binary.BigEndian.Uint16(tcp)),
 		To:       netip.AddrPortFrom(h.to, binary.BigEndian.Uint16(tcp[2:])),
 		Sequence: binary.BigEndian.Uint32(tcp[4:]), Acknowledged: binary.BigEndian.Uint32(tcp[8:]),

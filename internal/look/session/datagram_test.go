@@ -23,7 +23,8 @@ func TestAnyPort(t *testing.T) {
 	go func() {
 		defer close(done)
 		buffer := make([]byte, 512)
-		for _, answer := range []string{"\x00\x05\x00\x01File not found\x00", "\x00\x03\x00\x01tides", "\x00\x05\x00\x02not yours\x00"} {
+		for _, answer := range []string{"\x00\x05\x00\x01File not found\x00", "\x00\x03\x00\x01tides",
+			"\x00\x05\x00\x02not yours\x00"} {
 			_, from, err := asked.ReadFrom(buffer)
 			if err != nil {
 				return

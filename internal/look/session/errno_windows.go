@@ -8,8 +8,10 @@ import (
 
 // errnos is the system's own errors by the names that all systems share.
 var errnos = map[syscall.Errno]string{
-	windows.WSAEACCES: "EPERM", windows.WSAEADDRNOTAVAIL: "EADDRNOTAVAIL", windows.WSAENETUNREACH: "ENETUNREACH", windows.WSAEHOSTUNREACH: "EHOSTUNREACH",
-	windows.WSAENETDOWN: "ENETDOWN", windows.WSAEADDRINUSE: "EADDRNOTAVAIL", windows.WSAENOBUFS: "EADDRNOTAVAIL", windows.WSAEHOSTDOWN: "EHOSTUNREACH",
+	windows.WSAEACCES: "EPERM", windows.WSAEADDRNOTAVAIL: "EADDRNOTAVAIL", windows.WSAENETUNREACH: "ENETUNREACH",
+	windows.WSAEHOSTUNREACH: "EHOSTUNREACH",
+	windows.WSAENETDOWN:     "ENETDOWN", windows.WSAEADDRINUSE: "EADDRNOTAVAIL", windows.WSAENOBUFS: "EADDRNOTAVAIL",
+	windows.WSAEHOSTDOWN: "EHOSTUNREACH",
 }
 
 func errnoName(e syscall.Errno) string {

@@ -37,7 +37,10 @@ var codeWords = []string{
 
 // wantsCode reports whether a question is for something else than the secret.
 func wantsCode(question string) bool {
-	return slices.ContainsFunc(codeWords, func(w string) bool { return strings.Contains(strings.ToLower(question), w) })
+	return slices.ContainsFunc(codeWords, func(w string) bool {
+		return strings.Contains(strings.ToLower(question),
+			w)
+	})
 }
 
 // sshTry is one login over SSH: what the library was given, and how far it came.
@@ -68,7 +71,8 @@ func (c *climber) loginSSH(ctx context.Context) fact.Login {
 		s.login.Mechanism = "publickey"
 		auth = append(auth, ssh.PublicKeys(keys...))
 	} else {
-		auth = append(auth, ssh.PasswordCallback(func() (string, error) { s.spent = true; return c.env.Secret, nil }), ssh.KeyboardInteractive(s.answers))
+		auth = append(auth, ssh.PasswordCallback(func() (string, error) { s.spent = true; return c.env.Secret, nil }),
+			ssh.KeyboardInteractive(s.answers))
 	}
 	known, err := sshclient.KnownHosts(t.Name)
 	if err != nil {
@@ -144,7 +148,8 @@ func (s *sshTry) ended(err error) fact.Login {
 	case errors.Is(err, errSpent):
 		l.Outcome, l.Text = fact.LoginRefused, "the secret was not accepted, and the server asks for it again"
 	case strings.Contains(text, "Too many authentication failures"):
-		l.Outcome, l.Code, l.Text = fact.LoginRefused, "too-many", "the server ends it: too many authentication failures"
+		l.Outcome, l.Code, l.Text = fact.LoginRefused, "too-many",
+			"the server ends it: too many authentication failures"
 	case strings.Contains(text, "unable to authenticate"):
 		l.Outcome, l.Text = fact.LoginRefused, "none of its ways was accepted, after "+methods(err)
 		if !slices.ContainsFunc(
@@ -162,7 +167,8 @@ func (s *sshTry) ended(err error) fact.Login {
 	case errors.As(err, &network) && network.Timeout():
 		l.Outcome, l.Text = fact.LoginStalled, "the account was presented, and no answer came in time"
 	default: // closed or reset
-		l.Outcome, l.Text = fact.LoginCut, "the server closed the connection without a word, while the account was being checked"
+		l.Outcome, l.Text = fact.LoginCut,
+			"the server closed the connection without a word, while the account was being checked"
 	}
 	return l
 }

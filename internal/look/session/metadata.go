@@ -105,7 +105,8 @@ func untrusted(s tls.ConnectionState, path string) string {
 			roots.AddCert(c)
 		}
 	}
-	if _, err := s.PeerCertificates[0].Verify(x509.VerifyOptions{Roots: roots, Intermediates: pool, DNSName: s.ServerName}); err != nil {
+	if _, err := s.PeerCertificates[0].Verify(x509.VerifyOptions{Roots: roots, Intermediates: pool,
+		DNSName: s.ServerName}); err != nil {
 		return plain.Clean(strings.TrimPrefix(err.Error(), "x509: "))
 	}
 	return ""
@@ -150,7 +151,8 @@ func parseMetadata(text []byte, m *fact.Metadata) error {
 			if err != nil {
 				return errors.New("a certificate in it is not in base64")
 			}
-			if len(m.Certs) < mostParts && !slices.ContainsFunc(m.Certs, func(c []byte) bool { return bytes.Equal(c, der) }) {
+			if len(m.Certs) < mostParts && !slices.ContainsFunc(m.Certs,
+				func(c []byte) bool { return bytes.Equal(c, der) }) {
 				m.Certs = append(m.Certs, der)
 			}
 		default:

@@ -54,13 +54,15 @@ func TestMetadata(t *testing.T) {
 		body = c.body
 		f := one(t, Metadata, look.Env{}, fact.Target{Path: served.URL + path})
 		m := f.Metadata
-		if m == nil || m.Status != c.status || (m.Wrong == "") != (c.wrong == "") || !strings.Contains(m.Wrong, c.wrong) ||
+		if m == nil || m.Status != c.status || (m.Wrong == "") != (c.wrong == "") ||
+			!strings.Contains(m.Wrong, c.wrong) ||
 			m.Untrusted == "" {
 			t.Errorf("%s: %+v", path, m)
 			continue
 		}
 		if path == "/" &&
-			(m.Entity != "https://pier.varzea.example/" || len(m.Certs) != 1 || len(m.Locations) != 1 || m.Until.IsZero()) {
+			(m.Entity != "https://pier.varzea.example/" || len(m.Certs) != 1 || len(m.Locations) != 1 ||
+				m.Until.IsZero()) {
 			t.Errorf("%+v", m)
 		}
 	}

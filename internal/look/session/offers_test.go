@@ -27,13 +27,17 @@ func TestOffers(t *testing.T) {
 		handle func(net.Conn)
 		want   string // of versions, what is taken
 	}{
-		"everything":   {server(&tls.Config{MinVersion: tls.VersionTLS10}), "TLS 1.3, TLS 1.2, TLS 1.1, TLS 1.0"},
-		"one version":  {server(&tls.Config{MinVersion: tls.VersionTLS12, MaxVersion: tls.VersionTLS12}), "TLS 1.2"},
-		"new only":     {server(&tls.Config{MinVersion: tls.VersionTLS13}), "TLS 1.3"},
-		"one suite":    {server(&tls.Config{MaxVersion: tls.VersionTLS12, CipherSuites: []uint16{tls.TLS_ECDHE_ECDSA_WITH_AES_256_GCM_SHA384}}), "TLS 1.2"},
-		"another one":  {says("SSH-2.0-OpenSSH_9.2\r\n"), ""},
-		"silence":      {func(c net.Conn) { io.Copy(io.Discard, c) }, ""},
-		"endless":      {func(c net.Conn) { io.Copy(c, strings.NewReader(strings.Repeat("\x16\x03\x03\xff\xff", 1<<16))) }, ""},
+		"everything":  {server(&tls.Config{MinVersion: tls.VersionTLS10}), "TLS 1.3, TLS 1.2, TLS 1.1, TLS 1.0"},
+		"one version": {server(&tls.Config{MinVersion: tls.VersionTLS12, MaxVersion: tls.VersionTLS12}), "TLS 1.2"},
+		"new only":    {server(&tls.Config{MinVersion: tls.VersionTLS13}), "TLS 1.3"},
+		"one suite": {server(&tls.Config{MaxVersion: tls.VersionTLS12,
+			CipherSuites: []uint16{tls.TLS_ECDHE_ECDSA_WITH_AES_256_GCM_SHA384}}), "TLS 1.2"},
+		"another one": {says("SSH-2.0-OpenSSH_9.2\r\n"), ""},
+		"silence":     {func(c net.Conn) { io.Copy(io.Discard, c) }, ""},
+		"endless": {func(c net.Conn) {
+			io.Copy(c, strings.NewReader(strings.Repeat("\x16\x03\x03\xff\xff",
+				1<<16)))
+		}, ""},
 		"a short word": {says("\x16\x03\x03\x00\x04\x02\x00\x00\x00"), ""},
 	} {
 		at := serve(t, c.handle)
@@ -54,7 +58,8 @@ func TestOffers(t *testing.T) {
 				if o.Cipher != "" && !o.Own {
 					taken = append(taken, o.Version)
 				}
-				if name == "one suite" && o.Version == "TLS 1.2" && o.Cipher != "TLS_ECDHE_ECDSA_WITH_AES_256_GCM_SHA384" {
+				if name == "one suite" && o.Version == "TLS 1.2" &&
+					o.Cipher != "TLS_ECDHE_ECDSA_WITH_AES_256_GCM_SHA384" {
 					t.Errorf("%s: %+v", name, o)
 				}
 			}

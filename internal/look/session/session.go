@@ -224,7 +224,8 @@ func sawGreeting(g fact.Greeting) string {
 }
 
 func sawEnding(e fact.Ending) string {
-	return map[fact.Ending]string{fact.Closed: "closed without a byte", fact.ResetMid: "reset without a byte", fact.Stalled: "nothing came",
+	return map[fact.Ending]string{fact.Closed: "closed without a byte", fact.ResetMid: "reset without a byte",
+		fact.Stalled:   "nothing came",
 		fact.Malformed: "something unreadable came", fact.Done: "nothing yet, still open", fact.Bytes: "bytes came"}[e]
 }
 

@@ -148,7 +148,8 @@ func afterQuestion(text string) func(net.Conn) {
 	}
 }
 
-const page = "HTTP/1.1 200 OK\r\nServer: tidebook\r\nDate: Mon, 23 Nov 2026 03:00:00 GMT\r\nContent-Length: 2\r\n\r\nok"
+const page = "HTTP/1.1 200 OK\r\nServer: tidebook\r\nDate: Mon, 23 Nov 2026 03:00:00 GMT\r\nContent-Length: " +
+	"2\r\n\r\nok"
 
 func TestHealthy(t *testing.T) {
 	steps := climb(t, serve(t, overTLS(&tls.Config{}, afterQuestion(page))), "https", fact.TLS, 5*time.Second)
@@ -179,8 +180,10 @@ func TestEndings(t *testing.T) {
 	}{
 		{"a page", "http", fact.Plain, afterQuestion(page), "reply", "done "},
 		{"nothing, for ever", "http", fact.Plain, hang, "reply", "stalled "},
-		{"closed without an answer", "http", fact.Plain, func(c net.Conn) { c.Read(make([]byte, 4096)) }, "reply", "closed "},
-		{"reset at once", "http", fact.Plain, func(c net.Conn) { c.Read(make([]byte, 9)); slam(c) }, "reply", "reset "},
+		{"closed without an answer", "http", fact.Plain, func(c net.Conn) { c.Read(make([]byte, 4096)) }, "reply",
+			"closed "},
+		{"reset at once", "http", fact.Plain, func(c net.Conn) { c.Read(make([]byte, 9)); slam(c) }, "reply",
+			"reset "},
 		{"endless header", "http", fact.Plain, func(c net.Conn) {
 			io.WriteString(c, "HTTP/1.1 200 OK\r\n")
 			for {
@@ -204,29 +207,44 @@ func TestEndings(t *testing.T) {
 				time.Sleep(100 * time.Millisecond)
 			}
 		}, "reply", "stalled "},
-		{"control characters", "http", fact.Plain, afterQuestion("\x1b[2J\x00\x07rubbish\r\n\r\n"), "reply", "malformed "},
+		{"control characters", "http", fact.Plain, afterQuestion("\x1b[2J\x00\x07rubbish\r\n\r\n"), "reply",
+			"malformed "},
 		{"SSH where HTTP should be", "http", fact.Plain, says("SSH-2.0-OpenSSH_9.2\r\n"), "reply", "malformed ssh"},
-		{"TLS where plain should be", "http", fact.Plain, afterQuestion("\x15\x03\x01\x00\x02\x02\x46"), "reply", "malformed tls"},
-		{"plain where TLS should be", "https", fact.TLS, afterQuestion("HTTP/1.1 400 Bad Request\r\n\r\n"), "handshake", "malformed http"},
+		{"TLS where plain should be", "http", fact.Plain, afterQuestion("\x15\x03\x01\x00\x02\x02\x46"), "reply",
+			"malformed tls"},
+		{"plain where TLS should be", "https", fact.TLS, afterQuestion("HTTP/1.1 400 Bad Request\r\n\r\n"),
+			"handshake", "malformed http"},
 		{"SSH where TLS should be", "https", fact.TLS, says("SSH-2.0-OpenSSH_9.2\r\n"), "handshake", "malformed ssh"},
 		{"TLS that never comes", "https", fact.TLS, hang, "handshake", "stalled "},
-		{"TLS that closes", "https", fact.TLS, func(c net.Conn) { c.Read(make([]byte, 4096)) }, "handshake", "closed "},
+		{"TLS that closes", "https", fact.TLS, func(c net.Conn) { c.Read(make([]byte, 4096)) }, "handshake",
+			"closed "},
 		{"an SSH greeting", "ssh", fact.Plain, says("SSH-2.0-OpenSSH_9.2\r\n"), "greeting", "done ssh"},
-		{"an SSH greeting behind a banner", "ssh", fact.Plain, says("Welcome\r\nto pier\r\nSSH-2.0-OpenSSH_9.2\r\n"), "greeting", "done ssh"},
-		{"a greeting that never ends", "ssh", fact.Plain, says("SSH-" + strings.Repeat("x", 100000)), "greeting", "malformed ssh"},
-		{"HTTP where SSH should be", "ssh", fact.Plain, says("HTTP/1.1 400 Bad Request\r\n\r\n"), "greeting", "malformed http"},
+		{"an SSH greeting behind a banner", "ssh", fact.Plain, says("Welcome\r\nto pier\r\nSSH-2.0-OpenSSH_9.2\r\n"),
+			"greeting", "done ssh"},
+		{"a greeting that never ends", "ssh", fact.Plain, says("SSH-" + strings.Repeat("x", 100000)), "greeting",
+			"malformed ssh"},
+		{"HTTP where SSH should be", "ssh", fact.Plain, says("HTTP/1.1 400 Bad Request\r\n\r\n"), "greeting",
+			"malformed http"},
 		{"no greeting", "ssh", fact.Plain, hang, "greeting", "stalled "},
 		{"closed before a greeting", "ssh", fact.Plain, func(net.Conn) {}, "greeting", "closed "},
 		{"mail that refuses", "smtp", fact.StartTLS, says("554 no service\r\n"), "greeting", "done smtp"},
-		{"a database's greeting", "mysql", fact.Plain, says("\x46\x00\x00\x00\x0a10.11.6\x00" + "\x01\x00\x00\x00" + "12345678" + "\x00" + "\xff\xf7" + "\x2d" + "\x02\x00" + "\xff\x81" + "\x15" + strings.Repeat("\x00", 10) + "123456789012\x00mysql_native_pass"), "greeting", "done mysql"},
-		{"a database's greeting that is cut short", "mysql", fact.Plain, says("\x0a\x00\x00\x00\x0a10.11.6\x00\x01"), "greeting", "malformed mysql"},
-		{"a database that refuses", "mysql", fact.Plain, says("\x14\x00\x00\x00\xff\x6a\x04Host not allowed\x00"), "greeting", "done mysql"},
+		{"a database's greeting", "mysql", fact.Plain, says("\x46\x00\x00\x00\x0a10.11.6\x00" + "\x01\x00\x00\x00" +
+			"12345678" + "\x00" + "\xff\xf7" + "\x2d" + "\x02\x00" + "\xff\x81" + "\x15" + strings.Repeat("\x00", 10) +
+			"123456789012\x00mysql_native_pass"), "greeting", "done mysql"},
+		{"a database's greeting that is cut short", "mysql", fact.Plain, says("\x0a\x00\x00\x00\x0a10.11.6\x00\x01"),
+			"greeting", "malformed mysql"},
+		{"a database that refuses", "mysql", fact.Plain, says("\x14\x00\x00\x00\xff\x6a\x04Host not allowed\x00"),
+			"greeting", "done mysql"},
 		{"a database that is none", "mysql", fact.Plain, says("SSH-2.0-OpenSSH_9.2\r\n"), "greeting", "malformed ssh"},
 		{"a store", "redis", fact.Plain, afterQuestion("+PONG\r\n"), "reply", "done "},
-		{"a store that protects itself", "redis", fact.Plain, afterQuestion("-DENIED Redis is running in protected mode\r\n"), "reply", "done "},
-		{"a store that is none", "redis", fact.Plain, afterQuestion("HTTP/1.1 400 Bad Request\r\n\r\n"), "reply", "malformed http"},
-		{"a directory that is none", "ldap", fact.Plain, afterQuestion("HTTP/1.1 400 Bad Request\r\n\r\n"), "reply", "malformed http"},
-		{"a directory that lies about lengths", "ldap", fact.Plain, afterQuestion("\x30\x84\xff\xff\xff\xff"), "reply", "malformed "},
+		{"a store that protects itself", "redis", fact.Plain,
+			afterQuestion("-DENIED Redis is running in protected mode\r\n"), "reply", "done "},
+		{"a store that is none", "redis", fact.Plain, afterQuestion("HTTP/1.1 400 Bad Request\r\n\r\n"), "reply",
+			"malformed http"},
+		{"a directory that is none", "ldap", fact.Plain, afterQuestion("HTTP/1.1 400 Bad Request\r\n\r\n"), "reply",
+			"malformed http"},
+		{"a directory that lies about lengths", "ldap", fact.Plain, afterQuestion("\x30\x84\xff\xff\xff\xff"), "reply",
+			"malformed "},
 		{"a bare connection", "tcp", fact.Plain, hang, "greeting", "done "},
 		{"a bare connection that is closed", "tcp", fact.Plain, func(net.Conn) {}, "greeting", "closed "},
 	} {
@@ -289,9 +307,13 @@ func TestDatagrams(t *testing.T) {
 		{"silence", "dns", func(net.PacketConn, net.Addr, []byte) {}, "silent"},
 		{"the time", "ntp", clock("\x24\x02"), "connected done  2026-11-23"},
 		{"a clock that is not set", "ntp", clock("\xe4\x02"), "connected done unsynchronised "},
-		{"a kiss of death", "ntp", clock("\xe4\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00DENY"), "connected done DENY "},
+		{"a kiss of death", "ntp", clock("\xe4\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00DENY"),
+			"connected done DENY "},
 		{"something else", "ntp", dns("x"), "connected malformed  "},
-		{"an answer to nothing", "udp", func(c net.PacketConn, to net.Addr, asked []byte) { c.WriteTo([]byte("!"), to) }, "connected done  "},
+		{"an answer to nothing", "udp", func(c net.PacketConn, to net.Addr,
+			asked []byte) {
+			c.WriteTo([]byte("!"), to)
+		}, "connected done  "},
 	} {
 		server, err := net.ListenPacket("udp", "127.0.0.1:0")
 		if err != nil {
@@ -380,7 +402,8 @@ func TestHostileSessions(t *testing.T) {
 			}
 		},
 		"certificates that are none": func(c net.Conn) {
-			broken := tls.Certificate{Certificate: [][]byte{append([]byte{0x30, 0x82, 0xff, 0xff}, make([]byte, 900)...)}, PrivateKey: certificate.PrivateKey}
+			broken := tls.Certificate{Certificate: [][]byte{append([]byte{0x30, 0x82, 0xff, 0xff},
+				make([]byte, 900)...)}, PrivateKey: certificate.PrivateKey}
 			tls.Server(c, &tls.Config{Certificates: []tls.Certificate{broken}}).Handshake()
 		},
 	} {
@@ -412,7 +435,8 @@ func TestHostileSessions(t *testing.T) {
 		t.Fatal(err)
 	}
 	for want, each := range map[int]tls.Certificate{99: many, 1: {Certificate: [][]byte{der}, PrivateKey: key}} {
-		at := serve(t, func(c net.Conn) { tls.Server(c, &tls.Config{Certificates: []tls.Certificate{each}}).Handshake() })
+		at := serve(t,
+			func(c net.Conn) { tls.Server(c, &tls.Config{Certificates: []tls.Certificate{each}}).Handshake() })
 		if h := climb(t, at, "https", fact.TLS, 5*time.Second)["handshake"].Handshake; h.Ending != fact.Done ||
 			len(h.Chain) != want {
 			t.Errorf("%d certificates: %s, %d, %s", want, h.Ending, len(h.Chain), h.Error)
@@ -430,7 +454,8 @@ func TestConnectOutcomes(t *testing.T) {
 	if c := climb(t, closed, "http", fact.Plain, time.Second)["connect"].Connect; c.Outcome != fact.Reset {
 		t.Errorf("a closed port: %+v", c)
 	}
-	if c := climb(t, netip.MustParseAddrPort("[2001:db8::1]:80"), "http", fact.Plain, time.Second)["connect"].Connect; c.Outcome == fact.Connected ||
+	if c := climb(t, netip.MustParseAddrPort("[2001:db8::1]:80"), "http", fact.Plain,
+		time.Second)["connect"].Connect; c.Outcome == fact.Connected ||
 		c.Outcome == fact.Reset {
 		t.Errorf("nowhere: %+v", c)
 	}

@@ -21,7 +21,8 @@ const (
 // and gets no session.
 var barredWords = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(
-		`(?i)not available|expired|(?:must|required to) change|change your password|no (?:shell|login)|not (?:allowed|permitted)|denied|disabled|locked`,
+		`(?i)not available|expired|(?:must|required to) change|change your password|no (?:shell|login)|` +
+			`not (?:allowed|permitted)|denied|disabled|locked`,
 	)
 })
 

@@ -111,17 +111,20 @@ func TestThrough(t *testing.T) {
 	if open == nil || !open.Open || asked.Load() != "CONNECT tidebook.varzea.example:443" {
 		t.Errorf("%+v, asked %v", open, asked.Load())
 	}
-	if shut := one(t, Through, look.Env{Card: card}, fact.Target{Name: "shut.varzea.example", Port: 443}).Through; shut == nil ||
+	if shut := one(t, Through, look.Env{Card: card}, fact.Target{Name: "shut.varzea.example",
+		Port: 443}).Through; shut == nil ||
 		shut.Open ||
 		shut.Status != 403 {
 		t.Errorf("%+v", shut)
 	}
 	for _, bad := range []string{"heron", "http://"} {
-		if f := one(t, Through, look.Env{Card: &fact.Card{Proxy: bad}, Wait: time.Second}, fact.Target{Name: "x", Port: 1}); f.Failed == nil {
+		if f := one(t, Through, look.Env{Card: &fact.Card{Proxy: bad}, Wait: time.Second},
+			fact.Target{Name: "x", Port: 1}); f.Failed == nil {
 			t.Errorf("%s: %+v", bad, f.Through)
 		}
 	}
-	if gone := one(t, Through, look.Env{Wait: time.Second}, fact.Target{Name: "x", Port: 1, Path: "http://127.0.0.1:1"}).Through; gone == nil ||
+	if gone := one(t, Through, look.Env{Wait: time.Second}, fact.Target{Name: "x", Port: 1,
+		Path: "http://127.0.0.1:1"}).Through; gone == nil ||
 		gone.Open ||
 		gone.Status != 0 ||
 		gone.Error == "" {

@@ -94,7 +94,8 @@ func (c *climber) loginTalk(ctx context.Context) fact.Login {
 			l.Outcome, l.Text = fact.LoginStalled, "the account was presented, and no answer came in time"
 			return l
 		default:
-			l.Outcome, l.Text = fact.LoginCut, "the server closed the connection without a word, after the account was presented"
+			l.Outcome, l.Text = fact.LoginCut,
+				"the server closed the connection without a word, after the account was presented"
 			return l
 		}
 	}

@@ -64,7 +64,8 @@ func tunnel(ctx context.Context, env look.Env, proxy, place string) (status int,
 	defer conn.Close()
 	conn.SetDeadline(time.Now().Add(look.Within(ctx, 10*time.Second)))
 	c := wire.NewConn(conn)
-	if _, err := fmt.Fprintf(c, "CONNECT %[1]s HTTP/1.1\r\nHost: %[1]s\r\nUser-Agent: uakari\r\n\r\n", place); err != nil {
+	if _, err := fmt.Fprintf(c, "CONNECT %[1]s HTTP/1.1\r\nHost: %[1]s\r\nUser-Agent: uakari\r\n\r\n",
+		place); err != nil {
 		return 0, err
 	}
 	answer, err := http.ReadResponse(bufio.NewReader(c), nil)

@@ -47,7 +47,8 @@ func (c *climber) distrust(state tls.ConnectionState) string {
 	if c.env.AnyName {
 		name = ""
 	}
-	if _, err := leaf.Verify(x509.VerifyOptions{Roots: roots, Intermediates: between, DNSName: name, CurrentTime: c.env.Clock()}); err != nil {
+	if _, err := leaf.Verify(x509.VerifyOptions{Roots: roots, Intermediates: between, DNSName: name,
+		CurrentTime: c.env.Clock()}); err != nil {
 		return plain.Clean(short509(err))
 	}
 	for _, der := range store.Lists(chain) {

@@ -24,7 +24,8 @@ func dialAgent(context.Context) (agentConn, error) {
 		return nil, err
 	}
 	handle, err := windows.CreateFile(
-		path, windows.GENERIC_READ|windows.GENERIC_WRITE, 0, nil, windows.OPEN_EXISTING, windows.FILE_FLAG_OVERLAPPED, 0,
+		path, windows.GENERIC_READ|windows.GENERIC_WRITE, 0, nil, windows.OPEN_EXISTING, windows.FILE_FLAG_OVERLAPPED,
+		0,
 	)
 	if errors.Is(err, windows.ERROR_FILE_NOT_FOUND) {
 		return nil, ErrNoAgent

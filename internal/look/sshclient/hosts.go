@@ -29,7 +29,8 @@ func Hosts(pattern string) []string {
 		}
 		for _, name := range names {
 			ok, err := filepath.Match(pattern, name)
-			if err == nil && ok && !strings.ContainsAny(name, "*?!") && !slices.Contains(list, name) && len(list) < mostHosts {
+			if err == nil && ok && !strings.ContainsAny(name, "*?!") && !slices.Contains(list, name) &&
+				len(list) < mostHosts {
 				list = append(list, name)
 			}
 		}

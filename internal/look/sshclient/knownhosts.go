@@ -95,7 +95,8 @@ func (k Known) Check(place string, remote net.Addr, key ssh.PublicKey) error {
 	default:
 		first, _, _ := strings.Cut(at[0], ": ")
 		return fmt.Errorf(
-			"the host key of %s has changed: it shows %s, and %s has another; compare it with what the host's keeper says before anything else",
+			"the host key of %s has changed: it shows %s, and %s has another; compare it with what the host's "+
+				"keeper says before anything else",
 			place,
 			shown,
 			first,

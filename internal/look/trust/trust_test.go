@@ -102,7 +102,8 @@ func TestReadFile(t *testing.T) {
 		t.Fatal(err)
 	}
 	java := keystore.New()
-	if err := java.SetTrustedCertificateEntry("root", keystore.TrustedCertificateEntry{CreationTime: time.Now(), Certificate: keystore.Certificate{Type: "X509", Content: m.root.Raw}}); err != nil {
+	if err := java.SetTrustedCertificateEntry("root", keystore.TrustedCertificateEntry{CreationTime: time.Now(),
+		Certificate: keystore.Certificate{Type: "X509", Content: m.root.Raw}}); err != nil {
 		t.Fatal(err)
 	}
 	var jks bytes.Buffer
@@ -114,8 +115,9 @@ func TestReadFile(t *testing.T) {
 		certs, lists int
 		wrong        string
 	}{
-		"PEM":                          {inPEM("CERTIFICATE", m.leaf.Raw, m.root.Raw), "", 2, 0, ""},
-		"PEM with a key and a list":    {inPEM("PRIVATE KEY", []byte("x")) + inPEM("CERTIFICATE", m.root.Raw) + inPEM("X509 CRL", m.list), "", 1, 1, ""},
+		"PEM": {inPEM("CERTIFICATE", m.leaf.Raw, m.root.Raw), "", 2, 0, ""},
+		"PEM with a key and a list": {inPEM("PRIVATE KEY", []byte("x")) + inPEM("CERTIFICATE", m.root.Raw) +
+			inPEM("X509 CRL", m.list), "", 1, 1, ""},
 		"DER":                          {string(m.root.Raw), "", 1, 0, ""},
 		"a list in DER":                {string(m.list), "", 0, 1, ""},
 		"a key with its chain":         {string(stored), "tide7", 2, 0, ""},
@@ -124,15 +126,19 @@ func TestReadFile(t *testing.T) {
 		"a Java store, by it as well":  {jks.String(), "", 1, 0, ""},
 		"a Java store, another secret": {jks.String(), "other", 0, 0, "this secret does not open"},
 		"a Java store cut off":         {jks.String()[:40], "", 0, 0, "Java key store"},
-		"no certificate in it":         {inPEM("PRIVATE KEY", []byte("x")), "", 0, 0, ":1:1: no certificate in this file"},
-		"a broken certificate":         {inPEM("CERTIFICATE", []byte("rubbish")), "", 0, 0, ":3:1: the certificate that ends here"},
-		"a broken list":                {inPEM("X509 CRL", []byte("rubbish")), "", 0, 0, "the revocation list that ends here"},
-		"rubbish":                      {"rubbish", "", 0, 0, "neither PEM nor DER"},
-		"nothing":                      {"", "", 0, 0, "neither PEM nor DER"},
+		"no certificate in it": {inPEM("PRIVATE KEY", []byte("x")), "", 0, 0,
+			":1:1: no certificate in this file"},
+		"a broken certificate": {inPEM("CERTIFICATE", []byte("rubbish")), "", 0, 0,
+			":3:1: the certificate that ends here"},
+		"a broken list": {inPEM("X509 CRL", []byte("rubbish")), "", 0, 0,
+			"the revocation list that ends here"},
+		"rubbish": {"rubbish", "", 0, 0, "neither PEM nor DER"},
+		"nothing": {"", "", 0, 0, "neither PEM nor DER"},
 	} {
 		c2, err := ReadFile(put("file", c.text), c.secret)
 		switch {
-		case c.wrong != "" && (err == nil || !strings.Contains(err.Error(), c.wrong) || strings.Contains(err.Error(), "\n")):
+		case c.wrong != "" && (err == nil || !strings.Contains(err.Error(), c.wrong) ||
+			strings.Contains(err.Error(), "\n")):
 			t.Errorf("%s: %v, want %q", name, err, c.wrong)
 		case c.wrong == "" && (err != nil || len(c2.Certs) != c.certs || len(c2.Lists) != c.lists):
 			t.Errorf("%s: %d certificates, %d lists, %v", name, len(c2.Certs), len(c2.Lists), err)
@@ -144,7 +150,9 @@ func TestReadFile(t *testing.T) {
 func TestLoad(t *testing.T) {
 	m, other := makeAll(t), makeAll(t)
 	dir := t.TempDir()
-	for name, text := range map[string]string{"root.pem": inPEM("CERTIFICATE", m.root.Raw), "again.pem": inPEM("CERTIFICATE", m.root.Raw), "list.pem": inPEM("X509 CRL", m.list), "README": "not a certificate"} {
+	for name, text := range map[string]string{"root.pem": inPEM("CERTIFICATE", m.root.Raw),
+		"again.pem": inPEM("CERTIFICATE", m.root.Raw), "list.pem": inPEM("X509 CRL", m.list),
+		"README": "not a certificate"} {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600); err != nil {
 			t.Fatal(err)
 		}
@@ -166,7 +174,8 @@ func TestLoad(t *testing.T) {
 	if err != nil || again != s {
 		t.Errorf("a store is read twice: %v", err)
 	}
-	for path, want := range map[string]string{filepath.Join(dir, "none"): "no such file", filepath.Join(dir, "list.pem"): "only a revocation list", t.TempDir(): "no certificate in any file"} {
+	for path, want := range map[string]string{filepath.Join(dir, "none"): "no such file",
+		filepath.Join(dir, "list.pem"): "only a revocation list", t.TempDir(): "no certificate in any file"} {
 		if _, err := Load(path); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v, want %q", path, err, want)
 		}

@@ -39,7 +39,8 @@ func hopReading(v *scene.Scene, w *scene.Wants, t *scene.Try, r gate.Reading, re
 	r.Lacks = []gate.Lack{
 		{
 			Guard: gate.AllRead,
-			Why:   "which backend it is, and how it stands, was not seen: --at server=USER@HOST, or a record made there",
+			Why: "which backend it is, and how it stands, was not seen: --at server=USER@HOST, or a record made " +
+				"there",
 		},
 	}
 	if t.Server == "" {

@@ -18,7 +18,8 @@ import (
 // Apache's "AH00035" and "AH00132".
 var deniedFile = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(
-		`(?:open\(\) "|")(/[^"]+)" (?:failed|is forbidden) \(13: Permission denied\)|\(13\)Permission denied: .*?access to (/\S+) denied \(filesystem path '(/[^']+)'\)`,
+		`(?:open\(\) "|")(/[^"]+)" (?:failed|is forbidden) \(13: Permission denied\)|` +
+			`\(13\)Permission denied: .*?access to (/\S+) denied \(filesystem path '(/[^']+)'\)`,
 	)
 })
 

@@ -25,14 +25,16 @@ var webPorts = []uint16{80, 443}
 // now.
 var notReadyWords = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(
-		`(?i)\b(?:maintenance|is starting|starting up|warming up|not (?:yet )?ready|still loading|is loading|shutting down)\b`,
+		`(?i)\b(?:maintenance|is starting|starting up|warming up|not (?:yet )?ready|still loading|is loading|` +
+			`shutting down)\b`,
 	)
 })
 
 // redirectReading follows a redirect to another name, port or scheme by one
 // connection on which nothing is said, and reads one that leads nowhere.
 func redirectReading(v *scene.Scene, w *scene.Wants, t *scene.Try, reply fact.Reply) (gate.Reading, bool) {
-	if !protocol.Of(reply.Protocol).Web || reply.Location == "" || reply.Status < 300 || reply.Status > 399 || t.OwnTry {
+	if !protocol.Of(reply.Protocol).Web || reply.Location == "" || reply.Status < 300 || reply.Status > 399 ||
+		t.OwnTry {
 		return gate.Reading{}, false
 	}
 	place, err := url.Parse(reply.Location)

@@ -132,7 +132,8 @@ func sides(
 	if i := slices.IndexFunc(chain, func(c *x509.Certificate) bool { return selfSigned(c) && up(at)(c) }); i >= 0 {
 		return append(list, need(taker, "trusts", chain[i], state, from))
 	}
-	what := fmt.Sprintf("the %s that signed %s; if that is no root, %s must send it too", at.Issuer, at.Subject, sender)
+	what := fmt.Sprintf("the %s that signed %s; if that is no root, %s must send it too", at.Issuer, at.Subject,
+		sender)
 	return append(list, trail.CertNeed{Host: taker, Does: "trusts", What: what, State: state, Place: from})
 }
 

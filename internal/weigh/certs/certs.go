@@ -60,7 +60,8 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 		readings = append(readings, refused)
 	}
 	switch {
-	case c.Handshake == nil || about && c.Handshake.Handshake.Ending != fact.Done && len(c.Handshake.Handshake.Chain) == 0:
+	case c.Handshake == nil || about && c.Handshake.Handshake.Ending != fact.Done &&
+		len(c.Handshake.Handshake.Chain) == 0:
 		return readings
 	case about && c.Handshake.Handshake.Ending != fact.Done && verifies(v, t):
 		return append(readings, chainReadings(v, w, t, c)...)
@@ -83,7 +84,8 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 		return append(
 			readings,
 			gate.Reading{Gate: gate.Session, Because: scene.FactIDs(c.Handshake), Vantage: c.Handshake.Vantage,
-				Summary: h.Version + "; clients of " + t.Target.Scheme + " do not check the certificate unless told to" + t.Seen()},
+				Summary: h.Version + "; clients of " + t.Target.Scheme +
+					" do not check the certificate unless told to" + t.Seen()},
 		)
 	}
 	return append(readings, chainReadings(v, w, t, c)...)
@@ -180,7 +182,8 @@ func securityReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading
 func heardTLS(c scene.Climb) bool {
 	h := c.Handshake
 	return h != nil &&
-		(h.Handshake.Begun && h.Handshake.Ending == fact.Stalled || h.Handshake.Ending == fact.Done || h.Handshake.Version != "")
+		(h.Handshake.Begun && h.Handshake.Ending == fact.Stalled || h.Handshake.Ending == fact.Done ||
+			h.Handshake.Version != "")
 }
 
 // speaks reports whether a climb found that the server speaks with a
@@ -342,7 +345,8 @@ func chainReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, c scene.Climb) 
 	if len(readings) == 0 && trusted {
 		return append(
 			soft,
-			gate.Reading{Gate: gate.Session, Because: scene.FactIDs(c.Handshake, c.Trust), Vantage: c.Handshake.Vantage,
+			gate.Reading{Gate: gate.Session, Because: scene.FactIDs(c.Handshake, c.Trust),
+				Vantage: c.Handshake.Vantage,
 				Summary: fmt.Sprintf(
 					"covers %s, valid for %s more%s",
 					t.Target.Name,

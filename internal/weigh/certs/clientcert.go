@@ -79,7 +79,8 @@ func clientCertReading(v *scene.Scene, w *scene.Wants, t *scene.Try, c scene.Cli
 	}
 	sent := ParseChain(h.Sent)
 	if len(sent) == 0 {
-		r.Cause, r.Summary = "certs/client-cert-wanted", "the server asks for a client certificate, and without one it goes no further ("+text+")"+takes+t.Seen()
+		r.Cause, r.Summary = "certs/client-cert-wanted",
+			"the server asks for a client certificate, and without one it goes no further ("+text+")"+takes+t.Seen()
 		return r, true
 	}
 	r.Cause = "certs/client-cert-refused"
@@ -122,7 +123,8 @@ func wrongWithSent(
 		)
 	case now.Before(leaf.NotBefore):
 		return fmt.Sprintf("it is valid only from %s", leaf.NotBefore.UTC().Format(time.DateOnly))
-	case len(leaf.ExtKeyUsage) > 0 && !slices.Contains(leaf.ExtKeyUsage, x509.ExtKeyUsageClientAuth) && !slices.Contains(leaf.ExtKeyUsage, x509.ExtKeyUsageAny):
+	case len(leaf.ExtKeyUsage) > 0 && !slices.Contains(leaf.ExtKeyUsage, x509.ExtKeyUsageClientAuth) &&
+		!slices.Contains(leaf.ExtKeyUsage, x509.ExtKeyUsageAny):
 		return "it is not meant for clients: its extended key usage leaves them out"
 	}
 	if f, store := clientStore(v, w, t); store != nil {

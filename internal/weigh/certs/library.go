@@ -213,7 +213,8 @@ func strengthReadings(
 		slices.Contains(leaf.ExtKeyUsage, x509.ExtKeyUsageAny)
 	if !serves {
 		r := base
-		r.Cause, r.Summary = "certs/wrong-purpose", "the certificate is not meant for servers: its extended key usage leaves them out"+t.Seen()
+		r.Cause, r.Summary = "certs/wrong-purpose",
+			"the certificate is not meant for servers: its extended key usage leaves them out"+t.Seen()
 		list = append(list, r)
 	}
 	p := policyOf(v, w)

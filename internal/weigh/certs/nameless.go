@@ -62,7 +62,8 @@ func uncoveredReading(
 		}
 		r.Cause, r.Because = "certs/wrong-default", gate.Union(r.Because, scene.FactIDs(f))
 		r.Summary = fmt.Sprintf(
-			"none of the %d sites that the server is set up for is %s: its default one answers, whose certificate names %s",
+			"none of the %d sites that the server is set up for is %s: its default one answers, whose certificate "+
+				"names %s",
 			sites,
 			missing,
 			named(leaf),

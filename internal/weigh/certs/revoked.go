@@ -34,7 +34,10 @@ func judgeRevoked(v *scene.Scene, c scene.Climb, chain []*x509.Certificate, shut
 					list.CheckSignatureFrom(issuer) != nil {
 					continue
 				}
-				if at := slices.IndexFunc(list.RevokedCertificateEntries, func(e x509.RevocationListEntry) bool { return e.SerialNumber.Cmp(cert.SerialNumber) == 0 }); at >= 0 {
+				at := slices.IndexFunc(list.RevokedCertificateEntries, func(e x509.RevocationListEntry) bool {
+					return e.SerialNumber.Cmp(cert.SerialNumber) == 0
+				})
+				if at >= 0 {
 					shut("certs/revoked", fmt.Sprintf(
 						"%s was revoked on %s, by the list of %s in %s",
 						nameOf(cert),
@@ -100,7 +103,8 @@ func statusDoubt(v *scene.Scene, c scene.Climb, chain []*x509.Certificate) strin
 			"the status that the server sends along ended %s ago",
 			plain.Span(v.Ask.Began.Sub(status.NextUpdate)),
 		)
-	case len(c.Handshake.Handshake.Staple) > 0 && !good && c.Trust != nil && issuerOf(leaf, append(chain, ParseChain(c.Trust.Trust.Roots)...)) != nil:
+	case len(c.Handshake.Handshake.Staple) > 0 && !good && c.Trust != nil &&
+		issuerOf(leaf, append(chain, ParseChain(c.Trust.Trust.Roots)...)) != nil:
 		return "the status that the server sends along is not one of this certificate's authority"
 	case wants && len(c.Handshake.Handshake.Staple) == 0:
 		return fmt.Sprintf(

@@ -55,7 +55,8 @@ func judgeTrust(
 	switch {
 	case trust.None:
 		shut("certs/unknown-issuer", fmt.Sprintf(
-			"%s has no trust store in any of the usual places, so that nobody is trusted, and not %s, which vouches for the chain",
+			"%s has no trust store in any of the usual places, so that nobody is trusted, and not %s, which vouches "+
+				"for the chain",
 			v.Host(c.Trust.Vantage), nameOfName(last.Issuer),
 		), gate.Lack{Guard: gate.OneMeaning, Why: "a program may bring a store of its own"})
 	case selfSigned(leaf):

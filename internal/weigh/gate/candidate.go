@@ -166,7 +166,8 @@ var candidateTable = []candidate{
 		"the address may be an old one",
 		"the address is an old one",
 	},
-	{[]Symptom{NeighbourSilent}, Way, "rules/transit-silent", "the link between may be cut", "the link between is cut"},
+	{[]Symptom{NeighbourSilent}, Way, "rules/transit-silent", "the link between may be cut",
+		"the link between is cut"},
 	{
 		[]Symptom{UnreachableFrom},
 		Way,

@@ -78,14 +78,15 @@ var Symptoms = [symptomCount]SymptomRow{
 	},
 	ServerFirstSilent:  {Of(Room, Intent), upTo(Listener), "connected, and the server says nothing"},
 	ServerFirstRefused: {Of(Door, Room), upTo(Listener) | Of(WayBack), "connected, and turned away in the greeting"},
-	ClientFirstClosed:  {Of(Door, Room, Intent), upTo(Listener) | Of(WayBack), "connected, then closed without an answer"},
-	ClientFirstSilent:  {Of(Room, Intent, Way), upTo(Listener) &^ Of(Way), "connected, and nothing comes back"},
-	OtherProtocol:      {Of(Intent, Listener), upTo(WayBack) &^ Of(Listener), "something else answers"},
-	LargeStalls:        {Of(Way), upTo(Door) &^ Of(Way), "small packets pass, full-sized ones do not"},
-	SessionFailed:      {Of(Session), upTo(WayBack), "the secure session fails"},
-	RefusedByCode:      {Of(Account, Door), upTo(WayBack)&^Of(Door) | Of(Session), "refused by the server"},
-	ErrorAnswer:        {Of(Answer), upTo(Session), "an error answers"},
-	Fine:               {0, allGates &^ Of(Account), "it answers"},
+	ClientFirstClosed: {Of(Door, Room, Intent), upTo(Listener) | Of(WayBack),
+		"connected, then closed without an answer"},
+	ClientFirstSilent: {Of(Room, Intent, Way), upTo(Listener) &^ Of(Way), "connected, and nothing comes back"},
+	OtherProtocol:     {Of(Intent, Listener), upTo(WayBack) &^ Of(Listener), "something else answers"},
+	LargeStalls:       {Of(Way), upTo(Door) &^ Of(Way), "small packets pass, full-sized ones do not"},
+	SessionFailed:     {Of(Session), upTo(WayBack), "the secure session fails"},
+	RefusedByCode:     {Of(Account, Door), upTo(WayBack)&^Of(Door) | Of(Session), "refused by the server"},
+	ErrorAnswer:       {Of(Answer), upTo(Session), "an error answers"},
+	Fine:              {0, allGates &^ Of(Account), "it answers"},
 }
 
 // like is what a symptom looks like over TCP: a gate that gives that one

@@ -99,7 +99,8 @@ func stateReadings(v *scene.Scene, t *scene.Try, login, f *fact.Fact) []gate.Rea
 			a.ClosedBy,
 		)
 	case a.RefusesNTLM && strings.Contains(l.Mechanism, "NTLM"):
-		r.Cause, text = "login/mechanism-off", "the policy of the host takes no proof by NTLM from anybody (RestrictReceivingNTLMTraffic)"
+		r.Cause, text = "login/mechanism-off",
+			"the policy of the host takes no proof by NTLM from anybody (RestrictReceivingNTLMTraffic)"
 	case !a.Known:
 		r.Cause, text = "login/unknown-account", fmt.Sprintf("%s has no account %s", v.Host(t.Server), a.Name)
 		if len(a.Others) > 0 {
@@ -152,7 +153,8 @@ func missingRight(a *fact.Account, scheme string) string {
 	}
 	switch {
 	case slices.Contains(a.Rights, pair[1]):
-		return fmt.Sprintf("the policy of the host denies this kind of logon to %s or a group of it (%s)", a.Name, pair[1])
+		return fmt.Sprintf("the policy of the host denies this kind of logon to %s or a group of it (%s)", a.Name,
+			pair[1])
 	case !slices.Contains(a.Rights, pair[0]):
 		return fmt.Sprintf("neither %s nor a group of it may log on so (%s)", a.Name, pair[0])
 	}
@@ -192,7 +194,8 @@ func foreignKeys(a *fact.Account, l *fact.Login) string {
 		)
 	case l.Code == "too-many" && at > 0:
 		return fmt.Sprintf(
-			"%s offers %d keys; the one that the account has, %s, is number %d of them, and the server gave up before it",
+			"%s offers %d keys; the one that the account has, %s, is number %d of them, and the server gave up "+
+				"before it",
 			l.KeysIn,
 			len(l.Keys),
 			l.Keys[at],

@@ -114,9 +114,13 @@ func (k *kept) barred(v *scene.Scene, t *scene.Try) (cause, text string) {
 	a, where := k.state, v.Host(t.Server)
 	database := databaseOf(t.Target.Path, v.Ask.Account)
 	switch {
-	case slices.ContainsFunc(k.f.Accounts.Databases, func(d fact.Database) bool { return d.Name == database && d.Closed }):
+	case slices.ContainsFunc(k.f.Accounts.Databases, func(d fact.Database) bool {
+		return d.Name == database &&
+			d.Closed
+	}):
 		return "login/closed-for-all", fmt.Sprintf("the database %s takes no connections at all", database)
-	case len(k.f.Accounts.Databases) > 0 && !slices.ContainsFunc(k.f.Accounts.Databases, func(d fact.Database) bool { return d.Name == database }):
+	case len(k.f.Accounts.Databases) > 0 && !slices.ContainsFunc(k.f.Accounts.Databases,
+		func(d fact.Database) bool { return d.Name == database }):
 		return "login/no-such-resource", fmt.Sprintf("%s has no database %s", where, database)
 	case slices.Contains(a.Barred, database):
 		return "login/no-right", fmt.Sprintf(
@@ -180,7 +184,8 @@ func (k *kept) refusalReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, log
 		return nil
 	default:
 		r.Cause, r.Strength = "login/wrong-secret", gate.Inferred
-		r.Summary = fmt.Sprintf("%s is there and may sign in, and the secret that was given does not fit it", l.Account)
+		r.Summary = fmt.Sprintf("%s is there and may sign in, and the secret that was given does not fit it",
+			l.Account)
 		r.Lacks = []gate.Lack{
 			{Guard: gate.AllRead, Why: "the secret itself cannot be read; the server's log says whether it failed"},
 		}
@@ -211,7 +216,8 @@ func (k *kept) missing(v *scene.Scene, t *scene.Try) (gate.Reading, bool) {
 				t,
 				"login/missing-group",
 				fmt.Sprintf(
-					"%s is accepted, and is not in the group %s, which the card wants, neither by itself nor through another",
+					"%s is accepted, and is not in the group %s, which the card wants, neither by itself nor "+
+						"through another",
 					k.state.Name,
 					group,
 				),

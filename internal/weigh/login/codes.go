@@ -14,7 +14,8 @@ var strengths = map[protocol.Sure]gate.Strength{
 var wordsMean = []struct{ part, meaning string }{
 	{
 		"Peer authentication failed",
-		"its list lets an account in over the local socket only for the system's user of the same name (peer), whatever secret is sent",
+		"its list lets an account in over the local socket only for the system's user of the same name (peer), " +
+			"whatever secret is sent",
 	},
 	{"Ident authentication failed", "its list asks the client's host who the user is (ident), and takes no secret"},
 	{
@@ -23,7 +24,8 @@ var wordsMean = []struct{ part, meaning string }{
 	},
 	{
 		"certificate authentication failed",
-		"the name in the certificate must be the account's, or one that a map of the server gives it (the method cert)",
+		"the name in the certificate must be the account's, or one that a map of the server gives it (the method " +
+			"cert)",
 	},
 }
 

@@ -99,7 +99,8 @@ func hbaLine(
 		if !ok || v.ReadBy(t, file.Changed) != "" {
 			return line, "", nil
 		}
-		if l, ok := program.HBAFirst(lines, databaseOf(t.Target.Path, login.Login.Account), login.Login.Account, source); ok {
+		if l, ok := program.HBAFirst(lines, databaseOf(t.Target.Path, login.Login.Account), login.Login.Account,
+			source); ok {
 			return l, file.Path, f
 		}
 		return line, "", nil

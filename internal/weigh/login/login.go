@@ -317,7 +317,8 @@ func logReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, f, account *fact.
 				lacks = []gate.Lack{
 					{
 						Guard: gate.SameAccount,
-						Why:   "an account that is locked or shut out is refused in the same words; its state was not read",
+						Why: "an account that is locked or shut out is refused in the same words; its state was " +
+							"not read",
 					},
 				}
 			}

@@ -62,7 +62,8 @@ func JudgeSignIn(s *fact.Sheet, try SignInTry) SignInVerdict {
 func passedOver(s *fact.Sheet, r *fact.SignInRule, try SignInTry) (why, unsure string) {
 	member := func(list []string) bool {
 		return slices.Contains(list, try.Account) || slices.Contains(list, fact.AllAddresses) ||
-			slices.ContainsFunc(s.SignIn.Accounts[try.Account], func(g string) bool { return slices.Contains(list, g) })
+			slices.ContainsFunc(s.SignIn.Accounts[try.Account],
+				func(g string) bool { return slices.Contains(list, g) })
 	}
 	switch {
 	case r.Off:
@@ -71,7 +72,8 @@ func passedOver(s *fact.Sheet, r *fact.SignInRule, try SignInTry) (why, unsure s
 		return "not for " + try.Account, ""
 	case member(r.Except):
 		return try.Account + " is left out of it", ""
-	case len(r.Endpoints) > 0 && try.Host != "" && !slices.ContainsFunc(r.Endpoints, func(e string) bool { return names(e, try) }):
+	case len(r.Endpoints) > 0 && try.Host != "" && !slices.ContainsFunc(r.Endpoints,
+		func(e string) bool { return names(e, try) }):
 		return "not for this endpoint", ""
 	case len(r.From) > 0 && try.From.IsValid() && !sheet.HoldsAny(s, r.From, try.From):
 		return "not for " + try.From.String(), ""
@@ -211,7 +213,8 @@ func PolicyReadings(v *scene.Scene, _ *scene.Wants, t *scene.Try) []gate.Reading
 		if s.SignIn == nil {
 			continue
 		}
-		try := SignInTry{Account: v.Ask.Account, From: source, Host: t.Target.Name, Port: t.Target.Port, At: v.Ask.Began}
+		try := SignInTry{Account: v.Ask.Account, From: source, Host: t.Target.Name, Port: t.Target.Port,
+			At: v.Ask.Began}
 		verdict := JudgeSignIn(s, try)
 		where := fmt.Sprintf("sheet %s, sign-in rule %d (%s)", s.Name, verdict.Rule, verdict.Name)
 		if verdict.Rule == 0 {
@@ -222,7 +225,8 @@ func PolicyReadings(v *scene.Scene, _ *scene.Wants, t *scene.Try) []gate.Reading
 			Reach:   gate.Further,
 			Because: t.Climb.IDs(),
 			Vantage: v.Client,
-			Values:  v.Place(t, catalogue.Values{"account": v.Ask.Account, "server": "sheet " + s.Name, "rule": where}),
+			Values: v.Place(t, catalogue.Values{"account": v.Ask.Account, "server": "sheet " + s.Name,
+				"rule": where}),
 		}
 		maps.Copy(r.Values, policyMend(s, try, verdict))
 		switch {

@@ -86,9 +86,11 @@ func keptTicket(v *scene.Scene, t *scene.Try, login, f *fact.Fact) (gate.Reading
 				s.Place,
 				plain.Span(v.Ask.Began.Sub(s.Ticket.Ends)),
 			)
-		case fresh != nil && s.Ticket.Service == fresh.Service && s.Ticket.Version != fresh.Version && v.Ask.Began.Before(s.Ticket.Ends):
+		case fresh != nil && s.Ticket.Service == fresh.Service && s.Ticket.Version != fresh.Version &&
+			v.Ask.Began.Before(s.Ticket.Ends):
 			r.Summary = fmt.Sprintf(
-				"tickets for %s are made with version %d of its key now, and programs here present one by version %d, from the cache %s",
+				"tickets for %s are made with version %d of its key now, and programs here present one by version "+
+					"%d, from the cache %s",
 				fresh.Service,
 				fresh.Version,
 				s.Ticket.Version,

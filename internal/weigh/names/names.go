@@ -113,7 +113,8 @@ func NoAddressReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Read
 		r.Lacks = []gate.Lack{
 			{
 				Guard: gate.AllRead,
-				Why:   "a resolver that knows nothing of " + zone + " is no witness: ask one that keeps that zone, or the zone's own servers",
+				Why: "a resolver that knows nothing of " + zone +
+					" is no witness: ask one that keeps that zone, or the zone's own servers",
 			},
 		}
 	}
@@ -143,7 +144,9 @@ func behindStub(v *scene.Scene, l *scene.Lookup, worst *fact.Fact, r *gate.Readi
 		r.Cause, r.Because = end.cause, gate.Union(r.Because, scene.FactIDs(f))
 		r.Values["resolver"] = plain.At(f.Answer.Resolver)
 		r.Summary += fmt.Sprintf("; it asks %s, which %s", plain.At(f.Answer.Resolver), map[string]string{
-			"names/resolver-silent": "does not answer", "names/server-failure": "fails", "names/resolver-refuses": "refuses", "names/large-answer-lost": "has an answer too large for a datagram"}[end.cause])
+			"names/resolver-silent": "does not answer", "names/server-failure": "fails",
+			"names/resolver-refuses":  "refuses",
+			"names/large-answer-lost": "has an answer too large for a datagram"}[end.cause])
 		return
 	}
 }

@@ -26,7 +26,8 @@ func staleReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, b
 		return gate.Reading{}, false
 	}
 	// An address behind the host may be a container's or a machine's of it.
-	w.Add(scene.Want{Look: fact.LookContainers, At: at.Role, On: at.ID, Target: fact.Target{Port: t.Target.Port}, Gate: gate.Name})
+	w.Add(scene.Want{Look: fact.LookContainers, At: at.Role, On: at.ID, Target: fact.Target{Port: t.Target.Port},
+		Gate: gate.Name})
 	if keepsAddress(v, at.ID, t.Target.Addr) {
 		return gate.Reading{}, false
 	}
@@ -69,7 +70,8 @@ func staleReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, b
 	}
 	if t.Lookup.Literal {
 		r.Gate, r.Cause, r.Shows = gate.Intent, "settings/stale-address", gate.ShownBy(gate.Name)
-		r.Summary = fmt.Sprintf("the client goes to %s, which %s does not have; it has %s", t.Target.Addr, at.Host, own)
+		r.Summary = fmt.Sprintf("the client goes to %s, which %s does not have; it has %s", t.Target.Addr, at.Host,
+			own)
 	}
 	if !t.Lookup.Literal {
 		r = frontReading(v, w, t, r)
@@ -84,7 +86,8 @@ func staleReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, b
 			r.Lacks,
 			gate.Lack{
 				Guard: gate.SameSource,
-				Why:   "a translation on the way may lead from this address to the server: its own address gets no further",
+				Why: "a translation on the way may lead from this address to the server: its own address gets no " +
+					"further",
 			},
 		)
 	}

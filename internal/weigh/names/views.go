@@ -33,7 +33,8 @@ func dangling(ends []*fact.Fact) string {
 		return strings.Join(
 			chain,
 			" → ",
-		) + ", which " + map[fact.AnswerOutcome]string{fact.NoSuchName: "does not exist", fact.NoData: "has no address"}[f.Answer.Outcome]
+		) + ", which " + map[fact.AnswerOutcome]string{fact.NoSuchName: "does not exist",
+			fact.NoData: "has no address"}[f.Answer.Outcome]
 	}
 	return ""
 }

@@ -79,7 +79,8 @@ func cardPorts(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 		Gate: gate.Listener, Cause: "ports/some-missing", Harmless: true, Because: because,
 		Vantage: cmp.Or(t.Server, v.Client),
 		Summary: fmt.Sprintf("of the card's %s, %s", plain.Plural(len(all), "port"), strings.Join(says, "; ")),
-		Values:  v.Place(t, catalogue.Values{"missing": "port " + strings.Join(missing, ", "), "server": v.Answering(t)}),
+		Values: v.Place(t, catalogue.Values{"missing": "port " + strings.Join(missing, ", "),
+			"server": v.Answering(t)}),
 	}
 	if unsure {
 		r.Strength = gate.Inferred
@@ -111,7 +112,8 @@ func use(c *fact.Card, port uint16) string {
 		}
 		text := u.For
 		if len(u.NeededBy) > 0 {
-			text = strings.TrimPrefix(text+", which "+strings.Join(u.NeededBy, " and ")+" cannot do without", ", which ")
+			text = strings.TrimPrefix(text+", which "+strings.Join(u.NeededBy, " and ")+" cannot do without",
+				", which ")
 		}
 		if text != "" {
 			return " (" + text + ")"
@@ -156,15 +158,18 @@ func rangePorts(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 				there := beside(t, e.Port)
 				w.Add(scene.Want{Look: fact.LookSession, At: fact.Client, Target: there, Gate: gate.Listener})
 				climb, tried := v.ClimbAt(v.Client, there)
-				if !tried || climb.Connect == nil || climb.Connect.Connect.Outcome == fact.Connected || t.Symptom != gate.Fine {
+				if !tried || climb.Connect == nil || climb.Connect.Connect.Outcome == fact.Connected ||
+					t.Symptom != gate.Fine {
 					continue
 				}
 				readings = append(readings, gate.Reading{
-					Gate: gate.Listener, Cause: "ports/dynamic-shut", Harmless: true, Reach: gate.Further, Which: fmt.Sprint(e.Port),
+					Gate: gate.Listener, Cause: "ports/dynamic-shut", Harmless: true, Reach: gate.Further,
+					Which:   fmt.Sprint(e.Port),
 					Because: gate.Union(scene.FactIDs(f), climb.IDs()), Vantage: v.Client,
 					Summary: fmt.Sprintf("the port mapper names port %d of %s for %s, and there: %s",
 						e.Port, u.Range, cmp.Or(u.For, e.Name, fmt.Sprint(e.Program)), climb.Symptom(v.Own())),
-					Values: v.Place(t, catalogue.Values{"server": v.Answering(t), "port": fmt.Sprint(e.Port), "range": u.Range}),
+					Values: v.Place(t, catalogue.Values{"server": v.Answering(t), "port": fmt.Sprint(e.Port),
+						"range": u.Range}),
 				})
 			}
 		}

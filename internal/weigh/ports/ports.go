@@ -97,7 +97,8 @@ func inOtherSpace(v *scene.Scene, t *scene.Try, elsewhere []fact.Listener) (fact
 	own, _ := v.Chosen(programs)
 	if own != nil {
 		programs = []fact.Program{*own}
-		elsewhere = slices.DeleteFunc(slices.Clone(elsewhere), func(l fact.Listener) bool { return !scene.Serves(l, programs) })
+		elsewhere = slices.DeleteFunc(slices.Clone(elsewhere),
+			func(l fact.Listener) bool { return !scene.Serves(l, programs) })
 	}
 	if len(elsewhere) == 0 {
 		return fact.Listener{}, nil, false
@@ -121,7 +122,8 @@ func foreignPort(v *scene.Scene, t *scene.Try, f *fact.Fact, l fact.Listener) []
 		return openPort(v, t, f, l)
 	}
 	r := gate.Reading{
-		Gate: gate.Listener, Cause: "ports/other-owner", Reach: gate.Further, Because: scene.FactIDs(f), Vantage: t.Server,
+		Gate: gate.Listener, Cause: "ports/other-owner", Reach: gate.Further, Because: scene.FactIDs(f),
+		Vantage: t.Server,
 		Summary: strings.TrimSpace(
 			fmt.Sprintf(
 				"port %d is held by %s, not by %s %s",
@@ -236,7 +238,8 @@ func elsewhere(v *scene.Scene, t *scene.Try, f *fact.Fact, onPort []fact.Listene
 	cause := "ports/other-address"
 	if loopback >= 0 {
 		best, cause = onPort[loopback], "ports/loopback-only"
-	} else if sameFamily := slices.ContainsFunc(onPort, func(l fact.Listener) bool { return l.Addr.Is4() == t.Target.Addr.Is4() }); !sameFamily {
+	} else if sameFamily := slices.ContainsFunc(onPort,
+		func(l fact.Listener) bool { return l.Addr.Is4() == t.Target.Addr.Is4() }); !sameFamily {
 		cause = "ports/family-gap"
 	}
 	r := gate.Reading{

@@ -32,7 +32,8 @@ func translationsGone(v *scene.Scene, t *scene.Try, at standing, walk filter.Wal
 	}
 	if n := closedOff(c); n != "" {
 		return gate.Reading{
-			Gate: gate.Way, Cause: "rules/network-isolated", Vantage: at.vantage, Because: scene.FactIDs(f), Reach: gate.Further,
+			Gate: gate.Way, Cause: "rules/network-isolated", Vantage: at.vantage, Because: scene.FactIDs(f),
+			Reach: gate.Further,
 			Shows: []gate.Symptom{gate.RefusedByReset, gate.SilentTCP, gate.ServerFirstSilent, gate.ClientFirstSilent},
 			Summary: fmt.Sprintf(
 				"container %s is in the network %s alone, which is internal: no port that it publishes leads there",
@@ -45,11 +46,13 @@ func translationsGone(v *scene.Scene, t *scene.Try, at standing, walk filter.Wal
 	values := catalogue.Values{"gone": c.Called()}
 	scene.Commands(values, c)
 	return gate.Reading{
-		Gate: gate.Listener, Cause: "ports/not-published", Vantage: at.vantage, Because: gate.Union(tableIDs(v, at.vantage), scene.FactIDs(f)),
-		Shows: []gate.Symptom{gate.RefusedByReset, gate.SilentTCP, gate.ServerFirstSilent, gate.ClientFirstSilent},
-		Reach: gate.Further,
+		Gate: gate.Listener, Cause: "ports/not-published", Vantage: at.vantage,
+		Because: gate.Union(tableIDs(v, at.vantage), scene.FactIDs(f)),
+		Shows:   []gate.Symptom{gate.RefusedByReset, gate.SilentTCP, gate.ServerFirstSilent, gate.ClientFirstSilent},
+		Reach:   gate.Further,
 		Summary: fmt.Sprintf(
-			"container %s runs and publishes port %d, and the tables of %s have no translation that leads there: they were loaded anew without it",
+			"container %s runs and publishes port %d, and the tables of %s have no translation that leads there: "+
+				"they were loaded anew without it",
 			c.Called(),
 			t.Target.Port,
 			v.Host(at.vantage),
@@ -91,7 +94,8 @@ func keptApart(v *scene.Scene, t *scene.Try, at standing, step filter.Step, r *g
 	r.Because = gate.Union(r.Because, scene.FactIDs(f))
 	r.Summary = fmt.Sprintf("container %s is in the network %s, which %s keeps apart from %s of container %s: %s",
 		to.Called(), other.Name, v.Host(at.vantage), networkOf(from, source).Name, from.Called(), r.Summary)
-	r.Values = v.Place(t, catalogue.Values{"container": to.Called(), "network": other.Name, "client": from.Called(), "server": v.Host(at.vantage)})
+	r.Values = v.Place(t, catalogue.Values{"container": to.Called(), "network": other.Name, "client": from.Called(),
+		"server": v.Host(at.vantage)})
 }
 
 // engineRules is who keeps the rules by which an engine keeps its networks apart.
@@ -117,17 +121,21 @@ func shutIn(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, bool) {
 		if own == nil || !keepsClient(v, t, at) {
 			continue
 		}
-		w.Add(scene.Want{Look: fact.LookContainers, At: at.Role, On: at.ID, Target: fact.Target{Port: t.Target.Port}, Gate: gate.WayOut})
+		w.Add(scene.Want{Look: fact.LookContainers, At: at.Role, On: at.ID, Target: fact.Target{Port: t.Target.Port},
+			Gate: gate.WayOut})
 		for _, held := range own.Held {
 			f, c := v.HeldBy(at.ID, held.Prefix.Addr())
 			if held.Local || c == nil || closedOff(c) == "" {
 				continue
 			}
 			return gate.Reading{
-				Gate: gate.WayOut, Cause: "rules/network-isolated", Vantage: v.Client, Because: gate.Union(t.Climb.IDs(), scene.FactIDs(f)),
+				Gate: gate.WayOut, Cause: "rules/network-isolated", Vantage: v.Client,
+				Because: gate.Union(t.Climb.IDs(), scene.FactIDs(f)),
 				Shows:   []gate.Symptom{gate.NoRouteHere},
-				Summary: fmt.Sprintf("container %s, the client, is in the network %s alone, which is internal: nothing leads out of it", c.Called(), closedOff(c)),
-				Values:  v.Place(t, catalogue.Values{"container": c.Called(), "network": "that leads there", "client": c.Called(), "server": at.Host}),
+				Summary: fmt.Sprintf("container %s, the client, is in the network %s alone, which is internal: "+
+					"nothing leads out of it", c.Called(), closedOff(c)),
+				Values: v.Place(t, catalogue.Values{"container": c.Called(), "network": "that leads there",
+					"client": c.Called(), "server": at.Host}),
 			}, true
 		}
 	}

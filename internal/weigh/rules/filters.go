@@ -152,7 +152,10 @@ func FilterReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading
 	}
 	if last := hosts[len(hosts)-1]; last.role != fact.Server || !noneBetween(v, t, hosts) {
 		// A router that was not read may be the one that stops it.
-		readings = slices.DeleteFunc(readings, func(r gate.Reading) bool { return r.Cause == "" && r.Gate == gate.Way })
+		readings = slices.DeleteFunc(readings, func(r gate.Reading) bool {
+			return r.Cause == "" &&
+				r.Gate == gate.Way
+		})
 	}
 	return append(readings, wayBackOpen(v, t, hosts, readings)...)
 }
@@ -216,7 +219,8 @@ func asOther(v *scene.Scene, t *scene.Try, at standing, p filter.Packet, source 
 
 // onward is the packet as it leaves a host, fit to enter the next one.
 func onward(before, last filter.Packet) filter.Packet {
-	before.From, before.To, before.FromPort, before.ToPort, before.AnySource = last.From, last.To, last.FromPort, last.ToPort, last.AnySource
+	before.From, before.To, before.FromPort, before.ToPort, before.AnySource = last.From, last.To, last.FromPort,
+		last.ToPort, last.AnySource
 	return before
 }
 
@@ -424,7 +428,8 @@ func block(v *scene.Scene, t *scene.Try, at standing, g gate.Gate, walk filter.W
 			r.Values["source"] = step.Packet.To.String()
 		}
 		r.Summary = fmt.Sprintf("%s has %s", host, step.Effect)
-		r.Values["absent"], r.Values["client"], r.Values["server"], r.Values["addr"] = "yes", host, host, step.Packet.To.String()
+		r.Values["absent"], r.Values["client"], r.Values["server"], r.Values["addr"] = "yes", host, host,
+			step.Packet.To.String()
 		return r
 	}
 	r.Cause, r.Shows = dropCauses[role], []gate.Symptom{gate.SilentTCP, gate.NotPermittedHere}
@@ -499,7 +504,8 @@ func mend(v *scene.Scene, r *gate.Reading, at standing, step filter.Step) {
 		r.Values["none"] = "yes"
 		return
 	}
-	r.Values["fix"], r.Values["unfix"], r.Values["opens"], r.Values["lasts"] = change.Do, change.Undo, change.Opens, change.Lasts
+	r.Values["fix"], r.Values["unfix"], r.Values["opens"], r.Values["lasts"] = change.Do, change.Undo, change.Opens,
+		change.Lasts
 }
 
 func inLink(v *scene.Scene, at standing, step filter.Step) string {

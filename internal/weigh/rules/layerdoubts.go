@@ -35,11 +35,13 @@ func LayerDoubts(s *fact.Sheet) []string {
 								a+1,
 							),
 						)
-					case l.Order == "any" && first.Do != second.Do && (coversRule(s, first, second) || coversRule(s, second, first)):
+					case l.Order == "any" && first.Do != second.Do &&
+						(coversRule(s, first, second) || coversRule(s, second, first)):
 						list = append(
 							list,
 							fmt.Sprintf(
-								"sheet %s, layer %s, %s: rules %d and %d say opposite things of the same packets; the deny wins",
+								"sheet %s, layer %s, %s: rules %d and %d say opposite things of the same packets; "+
+									"the deny wins",
 								s.Name,
 								l.Name,
 								side.name,

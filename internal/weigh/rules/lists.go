@@ -39,7 +39,8 @@ type listLine struct {
 
 // accessJudges read one kind of list each. They return no text where nothing
 // keeps the source out.
-var accessJudges = []func(v *scene.Scene, t *scene.Try, a *fact.Access, source netip.Addr) (cause string, shows []gate.Symptom, text string, line listLine){
+var accessJudges = []func(v *scene.Scene, t *scene.Try, a *fact.Access, source netip.Addr) (cause string,
+	shows []gate.Symptom, text string, line listLine){
 	wrapperJudge,
 	hbaJudge,
 	nginxJudge,

@@ -17,16 +17,19 @@ func TestAccess(t *testing.T) {
 		kind, text string
 		want       string
 	}{
-		"nobody is named":       {"pg_hba", "local all all peer\nhost all all 10.20.8.0/24 scram-sha-256", "rules/not-on-list"},
-		"the net is named":      {"pg_hba", "host all all 10.20.7.0/24 scram-sha-256", ""},
-		"rejected for everyone": {"pg_hba", "host all all 10.20.7.31/32 reject\nhost all all 0.0.0.0/0 md5", "rules/not-on-list"},
-		"a mask of its own":     {"pg_hba", "host all all 10.20.8.0 255.255.255.0 md5", "rules/not-on-list"},
-		"only with encryption":  {"pg_hba", "hostssl all all 10.20.7.0/24 md5", "rules/not-on-list"},
-		"a line that goes on":   {"pg_hba", "host all all \\\n10.20.7.0/24 md5", ""},
-		"a name":                {"pg_hba", "host all all gauge-07.varzea.example md5", ""},
+		"nobody is named": {"pg_hba", "local all all peer\nhost all all 10.20.8.0/24 scram-sha-256",
+			"rules/not-on-list"},
+		"the net is named": {"pg_hba", "host all all 10.20.7.0/24 scram-sha-256", ""},
+		"rejected for everyone": {"pg_hba", "host all all 10.20.7.31/32 reject\nhost all all 0.0.0.0/0 md5",
+			"rules/not-on-list"},
+		"a mask of its own":    {"pg_hba", "host all all 10.20.8.0 255.255.255.0 md5", "rules/not-on-list"},
+		"only with encryption": {"pg_hba", "hostssl all all 10.20.7.0/24 md5", "rules/not-on-list"},
+		"a line that goes on":  {"pg_hba", "host all all \\\n10.20.7.0/24 md5", ""},
+		"a name":               {"pg_hba", "host all all gauge-07.varzea.example md5", ""},
 	} {
 		a := &fact.Access{
-			Files: []fact.AccessFile{{Path: "/etc/postgresql/15/main/pg_hba.conf", Kind: c.kind, Lines: linesOf(c.text)}},
+			Files: []fact.AccessFile{{Path: "/etc/postgresql/15/main/pg_hba.conf", Kind: c.kind,
+				Lines: linesOf(c.text)}},
 		}
 		e, err := endpoint.Parse(db)
 		if err != nil {

@@ -98,7 +98,8 @@ func messages(at standing, t *scene.Try, to, source netip.Addr) []message {
 	last := to.As16()
 	copy(group[13:], last[13:])
 	asks := filter.Packet{
-		Proto: filter.ICMPv6, ICMPType: filter.Solicits, From: source, To: netip.AddrFrom16(group), AnySource: at.role == fact.Server,
+		Proto: filter.ICMPv6, ICMPType: filter.Solicits, From: source, To: netip.AddrFrom16(group),
+		AnySource: at.role == fact.Server,
 	}
 	answers := filter.Packet{Proto: filter.ICMPv6, ICMPType: filter.Advertises, From: to, To: source}
 	question := message{"the question who has " + to.String(), asks, at.role == fact.Server}

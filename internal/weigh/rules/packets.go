@@ -68,7 +68,8 @@ func PacketReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading
 func watchFlow(v *scene.Scene, w *scene.Wants, t *scene.Try, tries, watches string) (flow, bool) {
 	w.Add(
 		scene.Want{Look: fact.LookPackets, At: fact.Client, Target: packetTarget(t, tries), Gate: gate.Way},
-		scene.Want{Look: fact.LookPackets, At: fact.Server, On: t.Server, Target: packetTarget(t, watches), Gate: gate.Way},
+		scene.Want{Look: fact.LookPackets, At: fact.Server, On: t.Server, Target: packetTarget(t, watches),
+			Gate: gate.Way},
 	)
 	for _, at := range v.Set.Vantages {
 		if at.Role == fact.Gateway && at.Means != fact.Record && at.ID != t.Server {
@@ -205,12 +206,14 @@ func (f flow) missed(at watched, sameTime bool) (lacks []gate.Lack) {
 	host := f.v.Host(at.at.ID)
 	if !sameTime {
 		lacks = append(lacks, gate.Lack{Guard: gate.SameTime,
-			Why: "no echo of the client's came to " + host + " either while it watched: whether it watched at that time is not known"})
+			Why: "no echo of the client's came to " + host +
+				" either while it watched: whether it watched at that time is not known"})
 	}
 	if at.p.More {
 		lacks = append(
 			lacks,
-			gate.Lack{Guard: gate.SamePacket, Why: host + " did not see all packets of this port: there were too many"},
+			gate.Lack{Guard: gate.SamePacket,
+				Why: host + " did not see all packets of this port: there were too many"},
 		)
 	}
 	return lacks
@@ -270,7 +273,8 @@ func (f flow) silent() []gate.Reading {
 	case answered == nil:
 		if n := f.unanswered(); n != nil {
 			r := f.reading(gate.WayBack, "rules/neighbour-silent", fmt.Sprintf(
-				"it came to %s by %s; %s asked for %s on %s %d times and nobody answered, so that no answer of its can leave",
+				"it came to %s by %s; %s asked for %s on %s %d times and nobody answered, so that no answer of its "+
+					"can leave",
 				server, came.Link, server, n.Addr, n.Link, n.Times,
 			))
 			r.Vantage = f.t.Server
@@ -288,8 +292,9 @@ func (f flow) silent() []gate.Reading {
 		}
 		return []gate.Reading{way, r}
 	case back == nil:
-		r := f.reading(gate.WayBack, "rules/return-drop", fmt.Sprintf("the answer left %s by %s and did not come to %s%s",
-			server, answered.Link, client, f.where(f.answers)))
+		r := f.reading(gate.WayBack, "rules/return-drop",
+			fmt.Sprintf("the answer left %s by %s and did not come to %s%s",
+				server, answered.Link, client, f.where(f.answers)))
 		r.Lacks = f.missed(f.client, true)
 		if at := f.stuck(f.answers); at != "" {
 			r.Values["at"] = at
@@ -340,7 +345,8 @@ func (f flow) asymmetric() string {
 	if forth == "" || back == "" {
 		return ""
 	}
-	return fmt.Sprintf("the opening went through %s, and the answer came to %s, which saw no opening and did not pass it on", forth, back)
+	return fmt.Sprintf("the opening went through %s, and the answer came to %s, which saw no opening and did not "+
+		"pass it on", forth, back)
 }
 
 // stuck is the gateway that a packet came to and did not leave; "" if none was seen.

@@ -27,7 +27,8 @@ var icmpNames = map[int]map[uint8]string{
 func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 	var readings []gate.Reading
 	if v.OnSame(t) {
-		readings = append(readings, gate.Reading{Gate: gate.Way, Vantage: v.Client, Summary: "both ends are this host"})
+		readings = append(readings, gate.Reading{Gate: gate.Way, Vantage: v.Client,
+			Summary: "both ends are this host"})
 	}
 	if t.Symptom.Silent() || t.Symptom == gate.NoRouteHere || t.Symptom == gate.NeighbourSilent {
 		w.Add(

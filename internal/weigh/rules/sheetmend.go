@@ -153,7 +153,8 @@ func (m sheetMend) says(layer string) string {
 	case len(m.out) > 0:
 		return fmt.Sprintf("leave it out of rule %s in the layer %s", strings.Join(m.out, " and "), layer)
 	case m.before > 0:
-		return strings.TrimSpace(fmt.Sprintf("allow it in the layer %s, before rule %d %s", layer, m.before, named(m.name)))
+		return strings.TrimSpace(fmt.Sprintf("allow it in the layer %s, before rule %d %s", layer, m.before,
+			named(m.name)))
 	}
 	return "allow it in the layer " + layer
 }
@@ -200,8 +201,10 @@ func machineReadings(v *scene.Scene, t *scene.Try) []gate.Reading {
 			name := cmp.Or(m.Name, m.Address)
 			r := gate.Reading{
 				Gate: gate.Host, Cause: "service/machine-off", Because: t.Climb.IDs(), Vantage: v.Client,
-				Summary: fmt.Sprintf("sheet %s: %s is switched off, as of %s", s.Name, name, m.At.UTC().Format("2006-01-02 15:04")),
-				Values:  v.Place(t, catalogue.Values{"machine": name, "console": m.Console, "sheet": s.Name, "powerless": name}),
+				Summary: fmt.Sprintf("sheet %s: %s is switched off, as of %s", s.Name, name,
+					m.At.UTC().Format("2006-01-02 15:04")),
+				Values: v.Place(t, catalogue.Values{"machine": name, "console": m.Console, "sheet": s.Name,
+					"powerless": name}),
 			}
 			if m.Power == "on" {
 				r.Strength = gate.Told

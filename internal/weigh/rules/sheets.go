@@ -381,7 +381,8 @@ func SheetReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading 
 				if s.some {
 					r.Strength = gate.Inferred
 					r.Lacks = append(r.Lacks,
-						gate.Lack{Guard: gate.OneMeaning, Why: "it depends on which of those behind it the connection goes to"})
+						gate.Lack{Guard: gate.OneMeaning,
+							Why: "it depends on which of those behind it the connection goes to"})
 				}
 				if s.partly != "" {
 					r.Strength = gate.Inferred
@@ -394,7 +395,8 @@ func SheetReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading 
 						r.Lacks,
 						gate.Lack{
 							Guard: gate.SameSource,
-							Why:   "a translation on the way may show this layer another address than " + source.String(),
+							Why: "a translation on the way may show this layer another address than " +
+								source.String(),
 						},
 					)
 				}
@@ -468,7 +470,8 @@ func (s SheetStep) namesClient(p filter.Packet) bool {
 		other := p
 		other.From = from
 		return slices.ContainsFunc(sheetSteps([]fact.Sheet{*s.sheet}, other), func(o SheetStep) bool {
-			return o.layer.Name == s.layer.Name && o.side == s.side && o.back == s.back && o.guardsEnd == s.guardsEnd &&
+			return o.layer.Name == s.layer.Name && o.side == s.side && o.back == s.back &&
+				o.guardsEnd == s.guardsEnd &&
 				o.allowed
 		})
 	})

@@ -80,7 +80,8 @@ func (f flow) large(r gate.Reading) gate.Reading {
 			continue
 		}
 		r.Because = gate.Union(r.Because, f.reading(r.Gate, r.Cause, "").Because)
-		r.Summary = fmt.Sprintf("it gets on in small segments; in usual ones %d bytes left %s by %s and did not come to %s%s%s",
+		r.Summary = fmt.Sprintf("it gets on in small segments; in usual ones %d bytes left %s by %s and did not "+
+			"come to %s%s%s",
 			sent.Length, f.v.Host(leg.from.at.ID), sent.Link, f.v.Host(leg.to.at.ID), f.where(mine), f.tooLarge())
 		if at := f.stuck(mine); at != "" {
 			r.Values["at"] = at
@@ -103,7 +104,8 @@ func (f flow) tooLarge() string {
 			if e.Out {
 				way = "left"
 			}
-			if part := fmt.Sprintf("%s's word that it is too large %s %s", e.From, way, f.v.Host(h.at.ID)); !slices.Contains(parts, part) {
+			if part := fmt.Sprintf("%s's word that it is too large %s %s", e.From, way,
+				f.v.Host(h.at.ID)); !slices.Contains(parts, part) {
 				parts = append(parts, part)
 			}
 		}
@@ -157,7 +159,8 @@ func (f flow) twoAnswer() (gate.Reading, bool) {
 			))
 			r.Vantage = h.at.ID
 			_, own := f.v.Addresses(f.t.Server)
-			if own == nil || len(own.MACs) == 0 || !slices.ContainsFunc(n.By, func(mac string) bool { return !slices.Contains(own.MACs, mac) }) {
+			if own == nil || len(own.MACs) == 0 || !slices.ContainsFunc(n.By,
+				func(mac string) bool { return !slices.Contains(own.MACs, mac) }) {
 				r.Lacks = append(r.Lacks, gate.Lack{
 					Guard: gate.OneMeaning, Why: "one machine with two links there answers so, too",
 				})

@@ -43,7 +43,8 @@ func gateways(v *scene.Scene, w *scene.Wants, t *scene.Try) []fact.Vantage {
 			w.Add(scene.Want{Look: fact.LookAddresses, At: fact.Gateway, On: at.ID, Gate: gate.Way})
 		case keepsClient(v, t, at):
 			at.Role = fact.Gateway // a container's own host passes on what it sends
-			w.Add(scene.Want{Look: fact.LookContainers, At: fact.Gateway, On: at.ID, Target: fact.Target{Port: t.Target.Port}, Gate: gate.Way})
+			w.Add(scene.Want{Look: fact.LookContainers, At: fact.Gateway, On: at.ID,
+				Target: fact.Target{Port: t.Target.Port}, Gate: gate.Way})
 		default:
 			continue
 		}

@@ -123,7 +123,8 @@ func wayBack(v *scene.Scene, w *scene.Wants, t *scene.Try, source netip.Addr, sh
 		if r.Entry == "none" {
 			values["entry"] = ""
 		} else if r.Entry != "" {
-			text = fmt.Sprintf("the route %q on %s leads nowhere: no reply gets back to %s", r.Entry, v.Host(t.Server), source)
+			text = fmt.Sprintf("the route %q on %s leads nowhere: no reply gets back to %s", r.Entry, v.Host(t.Server),
+				source)
 		}
 		return gate.Reading{
 			Gate:    gate.WayBack,

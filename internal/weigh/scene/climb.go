@@ -56,7 +56,8 @@ func (c Climb) Symptom(own []netip.Addr) gate.Symptom {
 		return gate.ServerFirstRefused
 	case c.Greeting != nil && c.Greeting.Greeting.Ending != fact.Done && scheme.First == protocol.ServerFirst:
 		return endingSymptom(c.Greeting.Greeting.Ending, scheme.First)
-	case c.Greeting != nil && (c.Greeting.Greeting.Ending == fact.Closed || c.Greeting.Greeting.Ending == fact.ResetMid):
+	case c.Greeting != nil && (c.Greeting.Greeting.Ending == fact.Closed ||
+		c.Greeting.Greeting.Ending == fact.ResetMid):
 		return gate.ClientFirstClosed
 	case c.Connect != nil && c.Connect.Connect.Outcome != fact.Connected:
 		return connectSymptom(*c.Connect.Connect, scheme, c.Target.Addr, own)

@@ -37,7 +37,8 @@ func (v *Scene) Containers(vantage string) (*fact.Fact, *fact.Containers) {
 // WantContainers asks for them.
 func (v *Scene) WantContainers(w *Wants, t *Try, g gate.Gate) {
 	w.Add(
-		Want{Look: fact.LookContainers, At: fact.Server, On: t.Server, Target: fact.Target{Port: t.Target.Port}, Gate: g},
+		Want{Look: fact.LookContainers, At: fact.Server, On: t.Server, Target: fact.Target{Port: t.Target.Port},
+			Gate: g},
 	)
 }
 
@@ -91,8 +92,9 @@ func Commands(values catalogue.Values, c *fact.Container) {
 // container begins a reading of a container.
 func (v *Scene) container(t *Try, f *fact.Fact, c *fact.Container, cause, summary string) gate.Reading {
 	r := gate.Reading{
-		Gate: gate.Listener, Cause: cause, Because: FactIDs(f), Vantage: t.Server, Reach: gate.Further, Summary: summary,
-		Values: v.Place(t, catalogue.Values{"program": c.Called()}),
+		Gate: gate.Listener, Cause: cause, Because: FactIDs(f), Vantage: t.Server, Reach: gate.Further,
+		Summary: summary,
+		Values:  v.Place(t, catalogue.Values{"program": c.Called()}),
 	}
 	Commands(r.Values, c)
 	if !v.Confirmed(t) {
@@ -238,7 +240,8 @@ func (v *Scene) Inside(t *Try, f *fact.Fact, c *fact.Container, inside uint16) g
 		switch {
 		case !same:
 		case l.Port == inside && takes:
-			text := fmt.Sprintf("%s holds port %d (%s)%s", name, inside, cmp.Or(l.Program, "a process of its own"), lead)
+			text := fmt.Sprintf("%s holds port %d (%s)%s", name, inside, cmp.Or(l.Program, "a process of its own"),
+				lead)
 			r := v.container(t, f, c, "", text)
 			if c.Health == "unhealthy" {
 				r.Cause, r.Gate, r.Harmless = "answer/not-ready", gate.Answer, t.Symptom == gate.Fine
@@ -267,10 +270,12 @@ func (v *Scene) Inside(t *Try, f *fact.Fact, c *fact.Container, inside uint16) g
 	beside, only := endedBeside(all, c)
 	switch {
 	case beside != nil && len(loopback) == 0:
-		r := v.notRunning(t, f, beside, fmt.Sprintf("container %s, which shares the network of %s, to which port %d leads,",
-			beside.Called(), c.Called(), t.Target.Port))
+		r := v.notRunning(t, f, beside,
+			fmt.Sprintf("container %s, which shares the network of %s, to which port %d leads,",
+				beside.Called(), c.Called(), t.Target.Port))
 		if !only {
-			r.Lacks = append(r.Lacks, gate.Lack{Guard: gate.OneMeaning, Why: "whether it is the one that should listen there is not known"})
+			r.Lacks = append(r.Lacks, gate.Lack{Guard: gate.OneMeaning,
+				Why: "whether it is the one that should listen there is not known"})
 		}
 		return r
 	case len(loopback) > 0:
@@ -306,7 +311,8 @@ func (v *Scene) Inside(t *Try, f *fact.Fact, c *fact.Container, inside uint16) g
 		if len(ports) > 1 {
 			r.Lacks = append(
 				r.Lacks,
-				gate.Lack{Guard: gate.OneMeaning, Why: "several ports are open in it, and which of them is meant is not known"},
+				gate.Lack{Guard: gate.OneMeaning,
+					Why: "several ports are open in it, and which of them is meant is not known"},
 			)
 		}
 		return r

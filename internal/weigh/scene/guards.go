@@ -23,7 +23,8 @@ const clockSlack = 5 * time.Second
 // on.
 func (v *Scene) Guards(t *Try, r gate.Reading) []gate.Lack {
 	var lacks []gate.Lack
-	for _, guard := range []func(*Try, gate.Reading) (gate.Lack, bool){v.sameTime, v.sameSource, v.sameProcess, v.sameRun} {
+	for _, guard := range []func(*Try, gate.Reading) (gate.Lack, bool){v.sameTime, v.sameSource, v.sameProcess,
+		v.sameRun} {
 		if lack, ok := guard(t, r); ok {
 			lacks = append(lacks, lack)
 		}

@@ -32,7 +32,8 @@ func idle(p *fact.Program) bool {
 // meantNow reports whether a program runs, or should.
 func meantNow(p *fact.Program) bool {
 	u := MainUnit(p)
-	return len(p.Here()) > 0 || u != nil && (u.Enabled == "enabled" || u.Active == "failed" || u.Active == "activating")
+	return len(p.Here()) > 0 || u != nil && (u.Enabled == "enabled" || u.Active == "failed" ||
+		u.Active == "activating")
 }
 
 // Chosen is the program that stands behind the endpoint: the one that the
@@ -72,7 +73,8 @@ func (v *Scene) Chosen(programs []fact.Program) (*fact.Program, []gate.Lack) {
 		return only[0], []gate.Lack{
 			{
 				Guard: gate.SameProcess,
-				Why:   only[0].Name + " is taken for the endpoint's service because it is the only one of its kind here",
+				Why: only[0].Name +
+					" is taken for the endpoint's service because it is the only one of its kind here",
 			},
 		}
 	}

@@ -33,7 +33,8 @@ func (v *Scene) lettingIn(a *fact.Access, file fact.AccessFile, line fact.Line) 
 				lines = append(lines, program.SSHLines(nil, f, 0)...)
 			}
 		}
-		return v.Protocol.List == fact.ListSSH && strings.EqualFold(fields[0], "AllowUsers") && program.SSHUsesNames(lines)
+		return v.Protocol.List == fact.ListSSH && strings.EqualFold(fields[0], "AllowUsers") &&
+			program.SSHUsesNames(lines)
 	}
 	return false
 }
@@ -99,7 +100,10 @@ func (v *Scene) ReverseReading(w *Wants, t *Try, source netip.Addr) (gate.Readin
 // namedIn is the full name of a host in a line, if its first label is the
 // host's; "" if there is none.
 func namedIn(line, host string) string {
-	for _, word := range strings.FieldsFunc(line, func(r rune) bool { return r == ' ' || r == '\t' || r == ',' || r == ';' || r == '@' }) {
+	for _, word := range strings.FieldsFunc(line, func(r rune) bool {
+		return r == ' ' || r == '\t' || r == ',' ||
+			r == ';' || r == '@'
+	}) {
 		first, _, dotted := strings.Cut(word, ".")
 		if dotted && host != "" && strings.EqualFold(first, host) {
 			return strings.ToLower(strings.TrimSuffix(word, "."))

@@ -217,7 +217,8 @@ func (v *Scene) ServerOf(addr netip.Addr) string {
 		if _, a := v.Addresses(at.ID); a == nil || !a.Holds(addr) {
 			continue
 		}
-		if (everyHosts[addr.Unmap()] && !at.Implied || addr.IsLoopback() && !v.clientHere()) && at.Host != v.Host(v.Client) {
+		if (everyHosts[addr.Unmap()] && !at.Implied || addr.IsLoopback() && !v.clientHere()) &&
+			at.Host != v.Host(v.Client) {
 			continue // the client comes to itself there, not to the server
 		}
 		if !at.Implied {
@@ -246,7 +247,8 @@ func (v *Scene) frontOf(addr netip.Addr) string {
 		}
 		_, a := v.Addresses(at.ID)
 		_, list := v.Listeners(at.ID)
-		if a != nil && a.Holds(addr) && list != nil && len(list.On(v.Ask.Endpoint.Transport, v.Ask.Endpoint.Port)) > 0 {
+		if a != nil && a.Holds(addr) && list != nil && len(list.On(v.Ask.Endpoint.Transport,
+			v.Ask.Endpoint.Port)) > 0 {
 			return at.ID
 		}
 	}
@@ -270,7 +272,8 @@ func (v *Scene) ProgramsAt(vantage string) []fact.Program {
 func ownName(name, host string) bool {
 	name, host = strings.ToLower(strings.TrimSuffix(name, ".")), strings.ToLower(host)
 	first, _, _ := strings.Cut(name, ".")
-	return name == "localhost" || strings.HasSuffix(name, ".localhost") || host != "" && (name == host || first == host)
+	return name == "localhost" || strings.HasSuffix(name, ".localhost") || host != "" &&
+		(name == host || first == host)
 }
 
 // HasFamily reports whether the client has an address of a family beyond

@@ -126,7 +126,8 @@ func (c Climb) Past(g gate.Gate) bool {
 // AddLists wants the lists by which a server lets clients in.
 func (w *Wants) AddLists(t *Try) {
 	w.Add(Want{
-		Look: fact.LookAccess, At: fact.Server, On: t.Server, Target: fact.Target{Port: t.Target.Port}, Gate: gate.Door,
+		Look: fact.LookAccess, At: fact.Server, On: t.Server, Target: fact.Target{Port: t.Target.Port},
+		Gate: gate.Door,
 	})
 }
 

@@ -116,7 +116,8 @@ func takenReading(
 		seen := serving{v: v, t: t, f: f, manager: s.Manager, p: p, u: u}
 		cause, line := seen.fromLog(seen.startLines())
 		if cause != "service/port-taken" || !ofPort(line, t.Target.Port) ||
-			u.Active == "active" && u.Restarts == 0 && !leftNothing(p, u) && !portNamed().MatchString(line) && !holdsBeside(v, t, list, p) &&
+			u.Active == "active" && u.Restarts == 0 && !leftNothing(p, u) && !portNamed().MatchString(line) &&
+				!holdsBeside(v, t, list, p) &&
 				(p.Settings == "" || !p.Written(t.Target.Port)) {
 			continue
 		}
@@ -138,7 +139,8 @@ func takenReading(
 
 // displaced reads a unit that failed without a word of why, whose own settings name the
 // port that somebody else holds: what answers there as it should is left alone.
-func displaced(v *scene.Scene, t *scene.Try, f *fact.Fact, s *fact.Service, holder fact.Listener) (gate.Reading, bool) {
+func displaced(v *scene.Scene, t *scene.Try, f *fact.Fact, s *fact.Service, holder fact.Listener) (gate.Reading,
+	bool) {
 	if v.Scheme.Wire != "" && t.Symptom == gate.Fine {
 		return gate.Reading{}, false
 	}
@@ -154,7 +156,8 @@ func displaced(v *scene.Scene, t *scene.Try, f *fact.Fact, s *fact.Service, hold
 			continue // it says why
 		}
 		r := seen.reading(gate.Listener, "service/port-taken", fmt.Sprintf(
-			"%s, whose settings name port %d (%s), fails, and %s holds it", u.Name, t.Target.Port, p.Settings, scene.Owner(holder),
+			"%s, whose settings name port %d (%s), fails, and %s holds it", u.Name, t.Target.Port, p.Settings,
+			scene.Owner(holder),
 		))
 		r.Strength, r.Reach = gate.Inferred, gate.Further
 		r.Lacks = append(r.Lacks, gate.Lack{Guard: gate.OneMeaning, Why: u.Name + " does not say why it fails"})
@@ -309,7 +312,8 @@ func twice(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, bool) {
 	if t.Symptom == gate.Fine || t.Symptom == gate.NotTried || !t.Target.Addr.Is4() || v.OnSame(t) {
 		return gate.Reading{}, false
 	}
-	w.Add(scene.Want{Look: fact.LookClaims, At: fact.Client, Target: fact.Target{Addr: t.Target.Addr}, Gate: gate.Host})
+	w.Add(scene.Want{Look: fact.LookClaims, At: fact.Client, Target: fact.Target{Addr: t.Target.Addr},
+		Gate: gate.Host})
 	var own []string
 	if t.Server != "" {
 		w.Add(scene.Want{Look: fact.LookClaims, At: fact.Server, On: t.Server, Gate: gate.Host})

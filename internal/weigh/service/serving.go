@@ -97,7 +97,8 @@ func (s serving) down() []gate.Reading {
 			s.reading(
 				gate.Listener,
 				"service/zombie",
-				fmt.Sprintf("%s (pid %d) has ended, and its parent has not collected it: it is a zombie", s.p.Name, here[0].PID),
+				fmt.Sprintf("%s (pid %d) has ended, and its parent has not collected it: it is a zombie", s.p.Name,
+					here[0].PID),
 			),
 		}
 	}
@@ -181,7 +182,8 @@ func (s serving) denied() (gate.Reading, bool) {
 		cause string
 		lines []fact.LogLine
 		words string
-	}{{"service/policy-denied", res.Denials, "was refused by the system's policy"}, {"service/starved", res.Kills, "was killed for want of memory"}} {
+	}{{"service/policy-denied", res.Denials, "was refused by the system's policy"},
+		{"service/starved", res.Kills, "was killed for want of memory"}} {
 		for _, l := range slices.Backward(row.lines) {
 			if s.isNamed(l.Text) && !s.ofOther(l.Text, row.lines) {
 				r := s.reading(gate.Listener, row.cause, fmt.Sprintf("%s %s: \"%s\"", s.p.Name, row.words, l.Text))
@@ -310,12 +312,14 @@ func (s serving) absent() []gate.Reading {
 func (s serving) stopped(summary string) gate.Reading {
 	r := s.reading(gate.Listener, "service/stopped", summary)
 	if s.u != nil && s.u.Enabled == "transient" {
-		r.Lacks = append(r.Lacks, gate.Lack{Guard: gate.SameProcess, Why: s.u.Name + " was started for the moment: whether it should still run is not known"})
+		r.Lacks = append(r.Lacks, gate.Lack{Guard: gate.SameProcess,
+			Why: s.u.Name + " was started for the moment: whether it should still run is not known"})
 	}
 	if port := s.instead(); port != 0 {
 		r.Lacks = append(r.Lacks, gate.Lack{
 			Guard: gate.SameProcess,
-			Why:   fmt.Sprintf("%s is switched off for good, and whoever listens on port %d may serve in its place", s.u.Name, port),
+			Why: fmt.Sprintf("%s is switched off for good, and whoever listens on port %d may serve in its place",
+				s.u.Name, port),
 		})
 	}
 	if s.manager != "" && s.u == nil && !s.v.Named(s.p) {
@@ -564,13 +568,15 @@ func (s serving) lastStarts(count int) []fact.LogLine {
 // lines of their own with the same words.
 func (s serving) says(verb, line string) bool {
 	return strings.HasPrefix(line, verb+" ") &&
-		(strings.Contains(line, s.u.Name) || strings.HasSuffix(line, "...") || strings.HasSuffix(verb, "ed") && strings.HasSuffix(line, "."))
+		(strings.Contains(line, s.u.Name) || strings.HasSuffix(line, "...") || strings.HasSuffix(verb, "ed") &&
+			strings.HasSuffix(line, "."))
 }
 
 // managers reports whether a line is of the manager, which says that something
 // went wrong and not what.
 func (s serving) managers(line string) bool {
-	return strings.HasPrefix(line, s.u.Name+": ") || s.says("Started", line) || s.says("Stopping", line) || s.ends(line)
+	return strings.HasPrefix(line, s.u.Name+": ") || s.says("Started", line) || s.says("Stopping", line) ||
+		s.ends(line)
 }
 
 // ends reports whether a line of the manager says that a unit has ended.
@@ -590,7 +596,8 @@ func howEnded(u *fact.Unit) string {
 		text = fmt.Sprintf("exit status %d", u.Status)
 	}
 	for _, l := range slices.Backward(u.Log) {
-		if u.Restarts == 0 && (strings.HasPrefix(l.Text, "Stopped ") || strings.HasSuffix(l.Text, ": Deactivated successfully.")) {
+		if u.Restarts == 0 && (strings.HasPrefix(l.Text, "Stopped ") ||
+			strings.HasSuffix(l.Text, ": Deactivated successfully.")) {
 			break // what was said before was of another time
 		}
 		// The manager's own lines say that it failed, not why.

@@ -81,7 +81,8 @@ func (a agreement) readings() []gate.Reading {
 			continue
 		}
 		r := j.reading("settings/copies-differ", fmt.Sprintf("%s setting %s is %s, and %s on %s has %s: %s",
-			j.whose(), j.place(), shown(j), strings.TrimSuffix(good.place(), ","), good.v.Host(good.at), shown(good), why))
+			j.whose(), j.place(), shown(j), strings.TrimSuffix(good.place(), ","), good.v.Host(good.at), shown(good),
+			why))
 		r.Because = gate.Union(r.Because, scene.FactIDs(good.f))
 		r.Values["right"] = written(good)
 		readings = append(readings, r)
@@ -170,14 +171,18 @@ func (a agreement) undecided(values []string) gate.Reading {
 		if j.value() != one.value() && other.value() == one.value() {
 			other = j
 		}
-		says = append(says, fmt.Sprintf("%s on %s is %s", strings.TrimSuffix(j.place(), ","), j.v.Host(j.at), shown(j)))
+		says = append(says, fmt.Sprintf("%s on %s is %s", strings.TrimSuffix(j.place(), ","), j.v.Host(j.at),
+			shown(j)))
 		because = gate.Union(because, scene.FactIDs(j.f))
 	}
-	r := one.reading("settings/copies-differ", fmt.Sprintf("%s must agree: %s", one.rule.Name, strings.Join(says, "; ")))
+	r := one.reading("settings/copies-differ", fmt.Sprintf("%s must agree: %s", one.rule.Name,
+		strings.Join(says, "; ")))
 	r.Because = because
 	r.Values = one.v.Place(one.t, catalogue.Values{
-		"one-key": one.seen.At.Named(), "one-file": one.seen.At.File, "one-host": one.v.Host(one.at), "one-value": written(one),
-		"other-key": other.seen.At.Named(), "other-file": other.seen.At.File, "other-host": other.v.Host(other.at), "other-value": written(other),
+		"one-key": one.seen.At.Named(), "one-file": one.seen.At.File, "one-host": one.v.Host(one.at),
+		"one-value": written(one),
+		"other-key": other.seen.At.Named(), "other-file": other.seen.At.File, "other-host": other.v.Host(other.at),
+		"other-value": written(other),
 	})
 	return r
 }

@@ -50,7 +50,8 @@ func CardReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 		readings = append(readings, settingRules(v, w, t)...)
 	}
 	if slices.ContainsFunc(c.Signs, func(s fact.Sign) bool { return s.On == "client" }) {
-		w.Add(scene.Want{Look: fact.LookSigns, At: fact.Client, Target: fact.Target{Name: "client"}, Gate: gate.Intent})
+		w.Add(scene.Want{Look: fact.LookSigns, At: fact.Client, Target: fact.Target{Name: "client"},
+			Gate: gate.Intent})
 	}
 	if t.Server != "" && slices.ContainsFunc(c.Signs, func(s fact.Sign) bool { return s.On == "server" }) {
 		w.Add(

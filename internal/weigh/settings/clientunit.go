@@ -27,7 +27,8 @@ func clientService(v *scene.Scene, w *scene.Wants) (gate.Reading, bool) {
 		}
 		p := &f.Service.Programs[0]
 		r := gate.Reading{
-			Gate: gate.Intent, Cause: "settings/client-stopped", Reach: gate.Elsewhere, Shows: ofNoTry, Because: scene.FactIDs(f), Vantage: v.Client,
+			Gate: gate.Intent, Cause: "settings/client-stopped", Reach: gate.Elsewhere, Shows: ofNoTry,
+			Because: scene.FactIDs(f), Vantage: v.Client,
 			Values: catalogue.Values{"client": v.Host(v.Client)},
 		}
 		if v.Ask.Card.ClientUnit == "" {
@@ -62,7 +63,8 @@ func clientService(v *scene.Scene, w *scene.Wants) (gate.Reading, bool) {
 			r.Summary = fmt.Sprintf("%s, which makes the connection, was halted by a signal", name)
 			r.Values["unit"] = name
 		case allIn(p, "D"):
-			r.Summary = fmt.Sprintf("%s, which makes the connection, hangs in the kernel: it waits for a disk or a file system", name)
+			r.Summary = fmt.Sprintf("%s, which makes the connection, hangs in the kernel: it waits for a disk or a "+
+				"file system", name)
 			r.Values["stale"] = name
 		default:
 			if old, stale := staleLog(v, p, r, name); stale {
@@ -122,7 +124,8 @@ func oldSettings(v *scene.Scene, p *fact.Program, r gate.Reading, name string) (
 	}
 	for _, seen := range s.List {
 		if seen.Changed.After(since) {
-			r.Summary = fmt.Sprintf("%s runs since %s, and %s was changed after that: it may go by what was there before",
+			r.Summary = fmt.Sprintf("%s runs since %s, and %s was changed after that: it may go by what was there "+
+				"before",
 				name, since.UTC().Format("2006-01-02 15:04"), seen.At.File)
 			r.Because = gate.Union(r.Because, scene.FactIDs(f))
 			r.Values["restart"], r.Harmless, r.Strength = name, true, gate.Told

@@ -133,7 +133,8 @@ func (j settingJudge) judge() (gate.Reading, bool) {
 			r.Lacks,
 			gate.Lack{
 				Guard: gate.AllRead,
-				Why:   "whether the endpoint that was asked for is the right one was not seen, and the card does not say",
+				Why: "whether the endpoint that was asked for is the right one was not seen, and the card does " +
+					"not say",
 			},
 		)
 	}
@@ -182,7 +183,10 @@ func (j settingJudge) marked(mark string) bool {
 	if len(right) == 0 {
 		right = []string{j.wanted()}
 	}
-	return slices.ContainsFunc(right, func(want string) bool { return keep.Mark(card.Canonical(j.rule, want)) == mark })
+	return slices.ContainsFunc(right, func(want string) bool {
+		return keep.Mark(card.Canonical(j.rule,
+			want)) == mark
+	})
 }
 
 // whose is whose setting it is, in words.
@@ -196,7 +200,8 @@ func (j settingJudge) whose() string {
 // served reports whether the server was seen to listen where the endpoint says.
 func (j settingJudge) served() bool {
 	_, list := j.v.Listeners(j.t.Server)
-	return j.t.Server != "" && list != nil && len(j.v.Ours(j.t, list.On(j.v.Ask.Endpoint.Transport, j.t.Target.Port))) > 0
+	return j.t.Server != "" && list != nil && len(j.v.Ours(j.t,
+		list.On(j.v.Ask.Endpoint.Transport, j.t.Target.Port))) > 0
 }
 
 // wrongCause is which cause a value is; "" for a right one.

@@ -10,10 +10,14 @@ func TestExcepted(t *testing.T) {
 		list, host string
 		want       bool
 	}{
-		{"", "tidebook.varzea.example", false}, {"*", "tidebook.varzea.example", true}, {"varzea.example", "tidebook.varzea.example", true},
-		{".varzea.example", "tidebook.varzea.example", true}, {"*.varzea.example", "tidebook.varzea.example", true}, {"zea.example", "tidebook.varzea.example", false},
-		{"tidebook.varzea.example:443", "tidebook.varzea.example", true}, {"tidebook.varzea.example:80", "tidebook.varzea.example", false},
-		{"localhost, VARZEA.example.", "tidebook.varzea.example.", true}, {"10.20.0.0/16", "10.20.0.14", true}, {"10.20.0.14", "10.20.0.14", true}, {"10.20.0.1", "10.20.0.14", false},
+		{"", "tidebook.varzea.example", false}, {"*", "tidebook.varzea.example", true},
+		{"varzea.example", "tidebook.varzea.example", true},
+		{".varzea.example", "tidebook.varzea.example", true}, {"*.varzea.example", "tidebook.varzea.example", true},
+		{"zea.example", "tidebook.varzea.example", false},
+		{"tidebook.varzea.example:443", "tidebook.varzea.example", true},
+		{"tidebook.varzea.example:80", "tidebook.varzea.example", false},
+		{"localhost, VARZEA.example.", "tidebook.varzea.example.", true}, {"10.20.0.0/16", "10.20.0.14", true},
+		{"10.20.0.14", "10.20.0.14", true}, {"10.20.0.1", "10.20.0.14", false},
 		{"[2001:db8::1]", "2001:db8::1", true}, {"varzea.example", "10.20.0.14", false},
 	} {
 		if got := excepted(c.list, c.host, 443); got != c.want {

@@ -31,7 +31,8 @@ func metadataReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Readi
 		target := fact.Target{Path: pair.Metadata, Trust: pair.Trust}
 		w.Add(scene.Want{Look: fact.LookMetadata, At: fact.Client, Target: target, Gate: gate.Intent})
 		if t.Server != "" {
-			w.Add(scene.Want{Look: fact.LookMetadata, At: fact.Server, On: t.Server, Target: target, Gate: gate.Intent})
+			w.Add(scene.Want{Look: fact.LookMetadata, At: fact.Server, On: t.Server, Target: target,
+				Gate: gate.Intent})
 		}
 		var first *fact.Metadata
 		for _, at := range []string{v.Client, t.Server} {
@@ -74,7 +75,8 @@ func (j metadataJudge) reading(cause, summary string) gate.Reading {
 	return gate.Reading{
 		Gate: gate.Intent, Cause: cause, Reach: gate.Elsewhere, Shows: ofNoTry, Which: summary,
 		Because: scene.FactIDs(j.f), Vantage: j.at, Summary: summary,
-		Values: j.v.Place(j.t, catalogue.Values{"url": j.f.Metadata.URL, "host": j.v.Host(j.at), "partner": j.pair.Host}),
+		Values: j.v.Place(j.t, catalogue.Values{"url": j.f.Metadata.URL, "host": j.v.Host(j.at),
+			"partner": j.pair.Host}),
 	}
 }
 
@@ -86,7 +88,8 @@ func (j metadataJudge) readings(first *fact.Metadata) []gate.Reading {
 	switch {
 	case m.Wrong != "":
 		return []gate.Reading{
-			j.reading("settings/metadata-unread", fmt.Sprintf("%s cannot read the description %s: %s", host, m.URL, m.Wrong)),
+			j.reading("settings/metadata-unread", fmt.Sprintf("%s cannot read the description %s: %s", host, m.URL,
+				m.Wrong)),
 		}
 	case m.Status != 200:
 		return []gate.Reading{
@@ -190,7 +193,8 @@ func (j metadataJudge) keys(now int64) []gate.Reading {
 		}
 		r := j.reading(
 			"settings/metadata-differs",
-			fmt.Sprintf("the description of %s has another key than the one that %s serves now", j.pair.Host, j.pair.Host),
+			fmt.Sprintf("the description of %s has another key than the one that %s serves now", j.pair.Host,
+				j.pair.Host),
 		)
 		r.Strength = gate.Inferred
 		r.Lacks = []gate.Lack{

@@ -37,7 +37,8 @@ func toldReadings(v *scene.Scene, t *scene.Try) []gate.Reading {
 	if list == nil || len(list.On(v.Ask.Endpoint.Transport, t.Target.Port)) == 0 {
 		return nil
 	}
-	return []gate.Reading{{Gate: gate.Intent, Because: scene.FactIDs(f), Vantage: t.Server, Summary: Told(v, t.Target)}}
+	return []gate.Reading{{Gate: gate.Intent, Because: scene.FactIDs(f), Vantage: t.Server,
+		Summary: Told(v, t.Target)}}
 }
 
 // asOnCard reports whether a target is the endpoint that the card names.
@@ -57,7 +58,8 @@ func speaks(t fact.Target) *protocol.Protocol {
 
 // Told is what the client was told.
 func Told(v *scene.Scene, t fact.Target) string {
-	security := map[fact.Security]string{fact.Plain: "not encrypted", fact.TLS: "TLS", fact.StartTLS: "TLS where offered"}[t.Security]
+	security := map[fact.Security]string{fact.Plain: "not encrypted", fact.TLS: "TLS",
+		fact.StartTLS: "TLS where offered"}[t.Security]
 	if t.Security == fact.StartTLS && v.Ask.Endpoint.Insist {
 		security = "TLS by upgrade"
 	}

@@ -20,7 +20,8 @@ func main() {
 		reply := new(dns.Msg)
 		reply.SetReply(question)
 		for _, q := range question.Question {
-			if head := (dns.RR_Header{Name: q.Name, Rrtype: dns.TypeA, Class: dns.ClassINET, Ttl: 60}); q.Qtype == dns.TypeA {
+			if head := (dns.RR_Header{Name: q.Name, Rrtype: dns.TypeA, Class: dns.ClassINET,
+				Ttl: 60}); q.Qtype == dns.TypeA {
 				reply.Answer = append(reply.Answer, &dns.A{Hdr: head, A: net.IPv4(10, 20, 0, 14)})
 			}
 		}

@@ -145,7 +145,8 @@ func finishSetting(rule fact.SettingRule, seen fact.SettingSeen) fact.SettingSee
 		}
 	}
 	if kept := keep.Value(name, seen.Value); kept != seen.Value {
-		seen.Mark, seen.Value, seen.Clean = keep.Mark(card.Canonical(rule, seen.Value)), kept, keep.Value(name, seen.Clean)
+		seen.Mark, seen.Value, seen.Clean = keep.Mark(card.Canonical(rule, seen.Value)), kept,
+			keep.Value(name, seen.Clean)
 	}
 	return seen
 }

@@ -24,12 +24,15 @@ func TestSigns(t *testing.T) {
 	now := time.Now()
 	at := func(ago time.Duration, layout string) string { return now.Add(-ago).Format(layout) }
 	stamped := filepath.Join(t.TempDir(), "stamped.log")
-	if err := os.WriteFile(stamped, []byte("no time yet\n"+at(30*24*time.Hour, "Jan _2 15:04:05")+" ERROR\n"+at(3*time.Hour, time.DateTime)+" level 3.1\n"+
+	if err := os.WriteFile(stamped, []byte("no time yet\n"+at(30*24*time.Hour,
+		"Jan _2 15:04:05")+" ERROR\n"+at(3*time.Hour, time.DateTime)+" level 3.1\n"+
 		at(10*time.Minute, time.RFC3339)+" next\n  and its second line: flood\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	wide := filepath.Join(dir, "wide.log")
-	if err := os.WriteFile(wide, append([]byte{0xff, 0xfe}, []byte("l\x00e\x00v\x00e\x00l\x00\r\x00\n\x00d\x00r\x00y\x00\r\x00\n\x00")...), 0o600); err != nil {
+	if err := os.WriteFile(wide,
+		append([]byte{0xff, 0xfe}, []byte("l\x00e\x00v\x00e\x00l\x00\r\x00\n\x00d\x00r\x00y\x00\r\x00\n\x00")...),
+		0o600); err != nil {
 		t.Fatal(err)
 	}
 	other := filepath.Join(dir, "tide.dat")
@@ -40,22 +43,27 @@ func TestSigns(t *testing.T) {
 		sign fact.Sign
 		want string
 	}{
-		"all is well":         {fact.Sign{File: log, Fresh: "1h", LastLine: "done", Must: "level [0-9.]+", MustNot: "FATAL"}, ""},
-		"no such file":        {fact.Sign{File: filepath.Join(dir, "none")}, "there is no file"},
-		"another last line":   {fact.Sign{File: log, LastLine: "finished"}, `is "done" and lacks "finished"`},
-		"of no log":           {fact.Sign{File: other, LastLine: "finished"}, "not kept"},
-		"in UTF-16":           {fact.Sign{File: wide, LastLine: "dry", Must: "^level$"}, ""},
-		"in UTF-16, wrong":    {fact.Sign{File: wide, LastLine: "wet"}, `is "dry" and lacks "wet"`},
-		"several at once":     {fact.Sign{File: log, LastLine: "finished", Must: "^ready$", MustNot: "^ERROR"}, `lacks "finished"; no line of ` + log + ` matches "^ready$", of 4; a line of ` + log + ` should not be there, such as "ERROR: flood"`},
+		"all is well": {fact.Sign{File: log, Fresh: "1h", LastLine: "done", Must: "level [0-9.]+",
+			MustNot: "FATAL"}, ""},
+		"no such file":      {fact.Sign{File: filepath.Join(dir, "none")}, "there is no file"},
+		"another last line": {fact.Sign{File: log, LastLine: "finished"}, `is "done" and lacks "finished"`},
+		"of no log":         {fact.Sign{File: other, LastLine: "finished"}, "not kept"},
+		"in UTF-16":         {fact.Sign{File: wide, LastLine: "dry", Must: "^level$"}, ""},
+		"in UTF-16, wrong":  {fact.Sign{File: wide, LastLine: "wet"}, `is "dry" and lacks "wet"`},
+		"several at once": {fact.Sign{File: log, LastLine: "finished", Must: "^ready$", MustNot: "^ERROR"},
+			`lacks "finished"; no line of ` + log + ` matches "^ready$", of 4; a line of ` + log +
+				` should not be there, such as "ERROR: flood"`},
 		"a line is missing":   {fact.Sign{File: log, Must: "^ready$"}, "no line of"},
 		"a line that is bad":  {fact.Sign{File: log, MustNot: "^ERROR"}, "a line of"},
 		"none of this hour":   {fact.Sign{File: stamped, Must: "level", Within: "1h"}, "no line of"},
 		"one of today":        {fact.Sign{File: stamped, Must: "level", Within: "5h"}, ""},
 		"a bad one, long ago": {fact.Sign{File: stamped, MustNot: "ERROR", Within: "5h"}, ""},
-		"a bad one, later on": {fact.Sign{File: stamped, MustNot: "flood", Within: "1h"}, "of the last 1h should not be there"},
-		"too few files":       {fact.Sign{Folder: dir, AtLeast: 4}, "holds 3 files, and should hold at least 4"},
-		"too many of one day": {fact.Sign{Folder: dir, AtMost: 1}, "has 3 files of today, and more than 1 mean restarts"},
-		"no such folder":      {fact.Sign{Folder: filepath.Join(dir, "none")}, "no such file"},
+		"a bad one, later on": {fact.Sign{File: stamped, MustNot: "flood", Within: "1h"},
+			"of the last 1h should not be there"},
+		"too few files": {fact.Sign{Folder: dir, AtLeast: 4}, "holds 3 files, and should hold at least 4"},
+		"too many of one day": {fact.Sign{Folder: dir, AtMost: 1},
+			"has 3 files of today, and more than 1 mean restarts"},
+		"no such folder": {fact.Sign{Folder: filepath.Join(dir, "none")}, "no such file"},
 	} {
 		list := wrongFile(c.sign, now)
 		if c.sign.Folder != "" {
@@ -83,7 +91,8 @@ func TestSigns(t *testing.T) {
 		want string
 	}{
 		{fact.Sign{Events: "System", MustNot: "7034", Within: "1h"}, ""},
-		{fact.Sign{Events: "System", MustNot: "7034", Within: "5h"}, `a line of the event log System of the last 5h should not be there, such as "event 7034`},
+		{fact.Sign{Events: "System", MustNot: "7034", Within: "5h"},
+			`a line of the event log System of the last 5h should not be there, such as "event 7034`},
 		{fact.Sign{Events: "System", Must: "7036", Fresh: "1h"}, "was last written 2 hours ago"},
 	} {
 		if got := strings.Join(wrongEvents(c.sign, events, now), "; "); c.want == "" && got != "" ||
@@ -106,7 +115,8 @@ func TestSigns(t *testing.T) {
 func TestStored(t *testing.T) {
 	home := t.TempDir()
 	t.Setenv("HOME", home)
-	for _, name := range []string{"PGPASSWORD", "PGPASSFILE", "PGSERVICE", "PGSERVICEFILE", "MYSQL_PWD", "REDISCLI_AUTH", "NETRC", "SSH_AUTH_SOCK", "KRB5CCNAME", "https_proxy", "HTTPS_PROXY"} {
+	for _, name := range []string{"PGPASSWORD", "PGPASSFILE", "PGSERVICE", "PGSERVICEFILE", "MYSQL_PWD",
+		"REDISCLI_AUTH", "NETRC", "SSH_AUTH_SOCK", "KRB5CCNAME", "https_proxy", "HTTPS_PROXY"} {
 		t.Setenv(name, "")
 	}
 	put := func(name, text string, mode os.FileMode) {
@@ -118,7 +128,8 @@ func TestStored(t *testing.T) {
 	put(".my.cnf", "[mysqldump]\npassword=no\n[client]\nuser=gauge\npassword = 'tide'\n", 0o600)
 	put(
 		".netrc",
-		"machine other login x password no\nmachine ledger\n login gauge\n password tide\ndefault login anonymous password mail\n",
+		"machine other login x password no\nmachine ledger\n login gauge\n password tide\ndefault login anonymous "+
+			"password mail\n",
 		0o600,
 	)
 	for _, c := range []struct {
@@ -142,7 +153,8 @@ func TestStored(t *testing.T) {
 		case c.place == "" && len(got.List) > 0:
 			t.Errorf("%s: %+v", c.scheme, got)
 		case c.place == "":
-		case len(got.List) != 1 || !strings.HasSuffix(got.List[0].Place, c.place) || got.List[0].Same == nil || *got.List[0].Same != c.same:
+		case len(got.List) != 1 || !strings.HasSuffix(got.List[0].Place, c.place) || got.List[0].Same == nil ||
+			*got.List[0].Same != c.same:
 			t.Errorf("%s at %s: %+v", c.scheme, c.name, got.List)
 		}
 	}

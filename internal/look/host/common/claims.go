@@ -61,7 +61,8 @@ func SaidPort(line string, port uint16) bool {
 	if !strings.Contains(line, strconv.Itoa(int(port))) {
 		return false
 	}
-	return regexp.MustCompile(`(?i)(?:\d{1,3}(?:\.\d{1,3}){3}:|\]:|\*:|::|port[ :=#"]+)` + strconv.Itoa(int(port)) + `\b`).
+	return regexp.MustCompile(`(?i)(?:\d{1,3}(?:\.\d{1,3}){3}:|\]:|\*:|::|port[ :=#"]+)` + strconv.Itoa(int(port)) +
+		`\b`).
 		MatchString(line)
 }
 
@@ -69,10 +70,12 @@ func SaidPort(line string, port uint16) bool {
 // when they are needed: a start should cost little.
 var (
 	listens = sync.OnceValue(func() *regexp.Regexp {
-		return regexp.MustCompile(`(?i)\b(?:listen\w*|bound|binding|serving|serves|started|accepting|available (?:at|on)|running (?:on|at))\b`)
+		return regexp.MustCompile(`(?i)\b(?:listen\w*|bound|binding|serving|serves|started|accepting|` +
+			`available (?:at|on)|running (?:on|at))\b`)
 	})
 	ofOthers = sync.OnceValue(func() *regexp.Regexp {
-		return regexp.MustCompile(`(?i)fail|refused|\bdown\b|cannot|can't|unable|error|time[d ]*out|connect\w* to|upstream|backend|target|peer`)
+		return regexp.MustCompile(`(?i)fail|refused|\bdown\b|cannot|can't|unable|error|time[d ]*out|connect\w* to|` +
+			`upstream|backend|target|peer`)
 	})
 )
 

@@ -15,7 +15,8 @@ import (
 // Proxy leaves the proxy that programs of this environment use for a scheme,
 // if it names one. Accounts in it are left out.
 func Proxy(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
-	for _, name := range []string{order.Target.Scheme + "_proxy", strings.ToUpper(order.Target.Scheme) + "_PROXY", "all_proxy", "ALL_PROXY"} {
+	for _, name := range []string{order.Target.Scheme + "_proxy", strings.ToUpper(order.Target.Scheme) + "_PROXY",
+		"all_proxy", "ALL_PROXY"} {
 		if name == "HTTP_PROXY" {
 			continue // many programs ignore it, since servers may be made to set it
 		}

@@ -156,7 +156,8 @@ func wrongFile(s fact.Sign, now time.Time) []string {
 		lines[i] = strings.TrimRight(lines[i], "\r")
 	}
 	if last := lines[len(lines)-1]; s.LastLine != "" && !strings.Contains(last, s.LastLine) {
-		list = append(list, fmt.Sprintf("the last line of %s is %s and lacks %q", path, quotedLine(path, last), s.LastLine))
+		list = append(list, fmt.Sprintf("the last line of %s is %s and lacks %q", path, quotedLine(path, last),
+			s.LastLine))
 	}
 	when := ""
 	if within, err := time.ParseDuration(s.Within); err == nil {
@@ -179,7 +180,8 @@ func wrongLines(s fact.Sign, path, of, when string, lines []string) []string {
 		}
 		list = append(
 			list,
-			fmt.Sprintf("%s of %s%s should not be there, such as %s", which, path, when, quotedLine(of, bad[len(bad)-1])),
+			fmt.Sprintf("%s of %s%s should not be there, such as %s", which, path, when,
+				quotedLine(of, bad[len(bad)-1])),
 		)
 	}
 	return list

@@ -16,8 +16,10 @@ func TestSystemKept(t *testing.T) {
 		t.Error(got)
 	}
 	for target, want := range map[string]bool{
-		"TERMSRV/heron": true, "Domain:target=heron": true, "LegacyGeneric:target=git:https://heron": true, "https://HERON:8443/x": true,
-		"Domain:target=heron2": false, "TERMSRV/tidebook": false, "": false, "LegacyGeneric:target=git:https://tidebook": false,
+		"TERMSRV/heron": true, "Domain:target=heron": true, "LegacyGeneric:target=git:https://heron": true,
+		"https://HERON:8443/x": true,
+		"Domain:target=heron2": false, "TERMSRV/tidebook": false, "": false,
+		"LegacyGeneric:target=git:https://tidebook": false,
 	} {
 		if got := CredentialFor(target, "heron"); got != want {
 			t.Errorf("%s: %v", target, got)
@@ -31,9 +33,11 @@ func TestSystemKept(t *testing.T) {
 // TestCommentNamesPort finds a default that a settings file tells in a comment.
 func TestCommentNamesPort(t *testing.T) {
 	for text, want := range map[string]bool{
-		"# Port:3142\n": true, "#port = 3142": true, "; listen-port 3142\n": true, "x\n #  TCP_PORT: \"3142\"\n": true, "Port:3142": false,
-		"#   default port = 3142": true, "#   http://localhost:3142/tide.conf": true, "# http://almanac:3142/": false, "# http://localhost:31420/": false,
-		"# Port:31420\n": false, "# see port 3142 of the manual\n": false, "# 3142\n": false,
+		"# Port:3142\n": true, "#port = 3142": true, "; listen-port 3142\n": true, "x\n #  TCP_PORT: \"3142\"\n": true,
+		"Port:3142":               false,
+		"#   default port = 3142": true, "#   http://localhost:3142/tide.conf": true, "# http://almanac:3142/": false,
+		"# http://localhost:31420/": false,
+		"# Port:31420\n":            false, "# see port 3142 of the manual\n": false, "# 3142\n": false,
 	} {
 		if got := CommentNamesPort(text, 3142); got != want {
 			t.Errorf("%q: %v", text, got)
@@ -44,7 +48,8 @@ func TestCommentNamesPort(t *testing.T) {
 // TestSettingNamesPort finds lines that give a port to something that listens.
 func TestSettingNamesPort(t *testing.T) {
 	for text, want := range map[string]bool{
-		"listen 8088\n": true, "0.0.0.0 8088 127.0.0.1 80\n": true, ":: 8088 ::1 80\n": true, "# port 8088\n": false, "keep 8088 lines\n": false, "accepter: tcp,0.0.0.0,8088": true,
+		"listen 8088\n": true, "0.0.0.0 8088 127.0.0.1 80\n": true, ":: 8088 ::1 80\n": true, "# port 8088\n": false,
+		"keep 8088 lines\n": false, "accepter: tcp,0.0.0.0,8088": true,
 		"10.20.0.1 80880\n": false, "timeout 8088\n": false,
 	} {
 		if got := SettingNamesPort(text, 8088); got != want {
@@ -56,9 +61,12 @@ func TestSettingNamesPort(t *testing.T) {
 // TestSaidListening takes what a program says of its own port, and not of another's.
 func TestSaidListening(t *testing.T) {
 	for line, want := range map[string]bool{
-		"Tide table listening on port 3142": true, "Serving at http://0.0.0.0:3142/": true, "server started on 127.0.0.1:3142": true,
-		"Running on http://[::]:3142": true, "listening on port 31420": false, "connect to 10.20.0.14:3142 failed": false,
-		"Server tides/one is DOWN, 10.20.0.14:3142": false, "started checks of target 10.20.0.14:3142": false, "port 3142": false,
+		"Tide table listening on port 3142": true, "Serving at http://0.0.0.0:3142/": true,
+		"server started on 127.0.0.1:3142": true,
+		"Running on http://[::]:3142":      true, "listening on port 31420": false,
+		"connect to 10.20.0.14:3142 failed":         false,
+		"Server tides/one is DOWN, 10.20.0.14:3142": false, "started checks of target 10.20.0.14:3142": false,
+		"port 3142": false,
 	} {
 		if got := SaidListening(line, 3142); got != want {
 			t.Errorf("%q: %v", line, got)

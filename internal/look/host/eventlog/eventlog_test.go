@@ -8,9 +8,16 @@ import (
 // Events as the log renders them, by its documented form; none was taken from a
 // real system.
 const (
-	notStarted = `<Event xmlns="http://schemas.microsoft.com/win/2004/08/events/event"><System><Provider Name="Service Control Manager" Guid="{555908d1-a6d7-4695-8e1e-26931d2012f4}" EventSourceName="Service Control Manager"/><EventID Qualifiers="49152">7038</EventID><Level>2</Level><TimeCreated SystemTime="2026-11-24T03:11:12.123456700Z"/><EventRecordID>900</EventRecordID><Channel>System</Channel><Computer>tidebook</Computer></System><EventData><Data Name="param1">Tidebook</Data><Data Name="param2">.\svc-tide</Data><Data Name="param3">%%1326</Data></EventData></Event>`
-	logonFails = `<Event xmlns="http://schemas.microsoft.com/win/2004/08/events/event"><System><Provider Name="Microsoft-Windows-Security-Auditing"/><EventID>4625</EventID><TimeCreated SystemTime="2026-11-24T03:12:00Z"/><Channel>Security</Channel><Computer>tidebook</Computer></System><EventData><Data Name="TargetUserName">gauge</Data><Data Name="Status">0xc000006d</Data><Data Name="SubStatus">0xC000006A</Data><Data Name="LogonType">3</Data><Data Name="IpAddress">10.20.7.31</Data><Data Name="SubjectUserName">-</Data></EventData></Event>`
-	ownWords   = `<Event xmlns="http://schemas.microsoft.com/win/2004/08/events/event"><System><Provider Name="Tidebook"/><EventID>1</EventID><TimeCreated SystemTime="not a time"/></System><EventData><Data>The table of tides is missing</Data></EventData></Event>`
+	notStarted = `<Event xmlns="http://schemas.microsoft.com/win/2004/08/events/event"><System><Provider ` +
+		`Name="Service Control Manager" Guid="{555908d1-a6d7-4695-8e1e-26931d2012f4}" EventSourceName="Service ` +
+		`Control Manager"/><EventID Qualifiers="49152">7038</EventID><Level>2</Level><TimeCreated ` +
+		`SystemTime="2026-11-24T03:11:12.123456700Z"/><EventRecordID>900</EventRecordID><Channel>System</Channel><Computer>tidebook</Computer></System><EventData><Data Name="param1">Tidebook</Data><Data Name="param2">.\svc-tide</Data><Data Name="param3">%%1326</Data></EventData></Event>`
+	logonFails = `<Event xmlns="http://schemas.microsoft.com/win/2004/08/events/event"><System><Provider ` +
+		`Name="Microsoft-Windows-Security-Auditing"/><EventID>4625</EventID><TimeCreated ` +
+		`SystemTime="2026-11-24T03:12:00Z"/><Channel>Security</Channel><Computer>tidebook</Computer></System><EventData><Data Name="TargetUserName">gauge</Data><Data Name="Status">0xc000006d</Data><Data Name="SubStatus">0xC000006A</Data><Data Name="LogonType">3</Data><Data Name="IpAddress">10.20.7.31</Data><Data Name="SubjectUserName">-</Data></EventData></Event>`
+	ownWords = `<Event xmlns="http://schemas.microsoft.com/win/2004/08/events/event"><System><Provider ` +
+		`Name="Tidebook"/><EventID>1</EventID><TimeCreated SystemTime="not a time"/></System><EventData><Data>The ` +
+		`table of tides is missing</Data></EventData></Event>`
 )
 
 func TestEvents(t *testing.T) {

@@ -114,8 +114,10 @@ func Access(ctx context.Context, env look.Env, order fact.Order, emit look.Emit)
 		if _, holds := holding(p, held); len(p.Settings.Lists) > 0 && (holds || env.Deep) {
 			for _, l := range lists(p, held[p.Name]) {
 				add(l.source, fact.ListAddresses, nil)
-				if n := len(a.Files) - 1; n >= 0 && a.Files[n].Path == l.path && a.Files[n].Kind == fact.ListAddresses {
-					a.Files[n].Program, a.Files[n].Order, a.Files[n].Else, a.Files[n].Lines = p.Name, l.Order, l.Else, l.lines
+				if n := len(a.Files) - 1; n >= 0 && a.Files[n].Path == l.path &&
+					a.Files[n].Kind == fact.ListAddresses {
+					a.Files[n].Program, a.Files[n].Order, a.Files[n].Else, a.Files[n].Lines = p.Name, l.Order, l.Else,
+						l.lines
 				}
 			}
 		}

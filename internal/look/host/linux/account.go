@@ -225,7 +225,8 @@ const (
 // readFailures reads how many failures are counted, and how many lock.
 func readFailures(a *fact.Account, now time.Time) {
 	used := false
-	for _, path := range []string{"/etc/pam.d/common-auth", "/etc/pam.d/sshd", "/etc/pam.d/system-auth", "/etc/pam.d/password-auth"} {
+	for _, path := range []string{"/etc/pam.d/common-auth", "/etc/pam.d/sshd", "/etc/pam.d/system-auth",
+		"/etc/pam.d/password-auth"} {
 		if text, err := file.Head(path, common.MostSettings); err == nil && hasWord(text, "pam_faillock.so") {
 			used = true
 		}

@@ -77,7 +77,8 @@ func CertFiles(ctx context.Context, env look.Env, order fact.Order, emit look.Em
 		readPair(&p, cardReader(held, p.Program), env.CardBy)
 		files.Pairs = append(files.Pairs, p)
 	}
-	files.Pairs, files.Stores = files.Pairs[:min(len(files.Pairs), fact.MostPairs)], files.Stores[:min(len(files.Stores), fact.MostPairs)]
+	files.Pairs, files.Stores = files.Pairs[:min(len(files.Pairs), fact.MostPairs)],
+		files.Stores[:min(len(files.Stores), fact.MostPairs)]
 	f := env.Seen(order, "certificate files", sawPairs(files.Pairs))
 	f.CertFiles = &files
 	emit(f)

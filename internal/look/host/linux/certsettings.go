@@ -49,10 +49,14 @@ func (s certSetting) pairs(text, path, folder string) ([]fact.CertPair, []fact.C
 				stack = stack[:len(stack)-1]
 			}
 		}
-		for _, statement := range strings.FieldsFunc(bare, func(r rune) bool { return r == ';' || r == '{' || r == '}' }) {
+		for _, statement := range strings.FieldsFunc(bare, func(r rune) bool {
+			return r == ';' || r == '{' ||
+				r == '}'
+		}) {
 			words := strings.Fields(statement)
 			if len(words) > 1 &&
-				(strings.EqualFold(words[0], "server_name") || strings.EqualFold(words[0], "servername") || strings.EqualFold(words[0], "serveralias")) {
+				(strings.EqualFold(words[0], "server_name") || strings.EqualFold(words[0], "servername") ||
+					strings.EqualFold(words[0], "serveralias")) {
 				at.names = append(at.names, words[1:]...)
 			}
 			if len(words) > 1 && strings.EqualFold(words[0], "listen") {

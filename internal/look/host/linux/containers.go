@@ -253,7 +253,8 @@ func addressesOf(pid int) ([]fact.Address, error) {
 		addr := netip.AddrFrom16(b)
 		held = append(
 			held,
-			fact.Address{Prefix: netip.PrefixFrom(addr, int(bits)), Link: fields[5], Up: true, Local: addr.IsLoopback()},
+			fact.Address{Prefix: netip.PrefixFrom(addr, int(bits)), Link: fields[5], Up: true,
+				Local: addr.IsLoopback()},
 		)
 	}
 	return held, nil

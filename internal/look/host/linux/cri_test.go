@@ -81,14 +81,17 @@ func TestPods(t *testing.T) {
 	answers := map[string]func(string) []byte{
 		criPods: fixed(part{1, []part{{1, "pod1"}, {2, []part{{1, "tidebook"}, {3, "harbour"}}}}}),
 		criPod: fixed(
-			part{1, []part{{1, "pod1"}, {5, []part{{1, "10.88.4.7"}, {2, []part{{1, "fd20:88::7"}}}}}, {6, []part{{1, []part{{2, []part{{1, 0}}}}}}}}},
+			part{1, []part{{1, "pod1"}, {5, []part{{1, "10.88.4.7"}, {2, []part{{1, "fd20:88::7"}}}}},
+				{6, []part{{1, []part{{2, []part{{1, 0}}}}}}}}},
 			part{2, []part{{1, "info"}, {2, info}}},
 		),
 		criAll: fixed(part{1, []part{{1, "c1"}, {2, "pod1"}}}),
 		criOne: fixed(
 			part{1, []part{
-				{1, "c1"}, {2, []part{{1, "web"}, {2, 3}}}, {3, 2}, {5, 1764111600000000000}, {6, 1764111660000000000}, {7, 137},
-				{8, []part{{1, "tides:1"}}}, {9, "sha256:5f"}, {10, "OOMKilled"}, {11, "it wanted more memory than it may have"},
+				{1, "c1"}, {2, []part{{1, "web"}, {2, 3}}}, {3, 2}, {5, 1764111600000000000}, {6, 1764111660000000000},
+				{7, 137},
+				{8, []part{{1, "tides:1"}}}, {9, "sha256:5f"}, {10, "OOMKilled"},
+				{11, "it wanted more memory than it may have"},
 				{14, []part{{1, "/etc/tidebook"}, {2, "/var/lib/settings"}}}, {15, "/nowhere/web.log"},
 			}},
 			part{2, []part{{1, "info"}, {2, info}}},
@@ -99,14 +102,17 @@ func TestPods(t *testing.T) {
 		t.Fatalf("%+v, %v", list, err)
 	}
 	c := list[0]
-	if c.Name != "web" || c.Pod != "harbour/tidebook" || c.State != "exited" || c.ExitCode != 137 || !c.Starved || c.Restarts != 3 ||
-		c.PID != 4121 || c.Image != "tides:1" || c.HostNet || c.Ended.IsZero() || len(c.Mounts) != 1 || c.Mounts[0].Source != "/var/lib/settings" {
+	if c.Name != "web" || c.Pod != "harbour/tidebook" || c.State != "exited" || c.ExitCode != 137 || !c.Starved ||
+		c.Restarts != 3 ||
+		c.PID != 4121 || c.Image != "tides:1" || c.HostNet || c.Ended.IsZero() || len(c.Mounts) != 1 ||
+		c.Mounts[0].Source != "/var/lib/settings" {
 		t.Errorf("%+v", c)
 	}
 	if len(c.Published) != 1 || c.Published[0] != (fact.Published{Transport: "tcp", Port: 18080, Inside: 80}) {
 		t.Errorf("%+v", c.Published)
 	}
-	if len(c.Networks) != 1 || !slices.Contains(c.Networks[0].Addrs, netip.MustParseAddr("10.88.4.7")) || len(c.Networks[0].Addrs) != 2 {
+	if len(c.Networks) != 1 || !slices.Contains(c.Networks[0].Addrs, netip.MustParseAddr("10.88.4.7")) ||
+		len(c.Networks[0].Addrs) != 2 {
 		t.Errorf("%+v", c.Networks)
 	}
 	if text := fmt.Sprintf("%+v", c); strings.Contains(text, "CANARY") || !slices.Contains(c.Names, "TIDE_SECRET") {
@@ -118,9 +124,11 @@ func TestPods(t *testing.T) {
 // engine tells of itself.
 func TestOwnContainers(t *testing.T) {
 	answers := map[string]func(string) []byte{
-		ownSpaces: fixed(part{1, []part{{1, "default"}}}, part{1, []part{{1, "moby"}}}, part{1, []part{{1, podNamespace}}}),
+		ownSpaces: fixed(part{1, []part{{1, "default"}}}, part{1, []part{{1, "moby"}}},
+			part{1, []part{{1, podNamespace}}}),
 		ownAll: func(namespace string) []byte {
-			return written(part{1, []part{{1, namespace + "-web"}, {3, "tides:1"}}}, part{1, []part{{1, namespace + "-never"}, {3, "tides:1"}}})
+			return written(part{1, []part{{1, namespace + "-web"}, {3, "tides:1"}}},
+				part{1, []part{{1, namespace + "-never"}, {3, "tides:1"}}})
 		},
 		ownTasks: func(namespace string) []byte {
 			return written(part{1, []part{{1, namespace + "-web"}, {2, namespace + "-web"}, {3, 77}, {4, 2}}})
@@ -130,11 +138,13 @@ func TestOwnContainers(t *testing.T) {
 	if err != nil || len(list) != 4 {
 		t.Fatalf("%+v, %v", list, err)
 	}
-	if c := list[0]; c.ID != "default-web" || c.State != "running" || c.PID != 77 || list[1].State != "created" || list[2].ID != podNamespace+"-web" {
+	if c := list[0]; c.ID != "default-web" || c.State != "running" || c.PID != 77 || list[1].State != "created" ||
+		list[2].ID != podNamespace+"-web" {
 		t.Errorf("%+v", list)
 	}
 	delete(answers, ownSpaces)
-	if _, err := askRPC(context.Background(), engine(t, answers), "containerd", 80); err == nil || !strings.Contains(err.Error(), "12 unknown service") {
+	if _, err := askRPC(context.Background(), engine(t, answers), "containerd", 80); err == nil ||
+		!strings.Contains(err.Error(), "12 unknown service") {
 		t.Errorf("an engine that answers nothing: %v", err)
 	}
 }

@@ -97,7 +97,10 @@ func peerOf(conn *net.UnixConn) (int, error) {
 	}
 	var cred *unix.Ucred
 	var failed error
-	if err := raw.Control(func(fd uintptr) { cred, failed = unix.GetsockoptUcred(int(fd), unix.SOL_SOCKET, unix.SO_PEERCRED) }); err != nil {
+	if err := raw.Control(func(fd uintptr) {
+		cred, failed = unix.GetsockoptUcred(int(fd), unix.SOL_SOCKET,
+			unix.SO_PEERCRED)
+	}); err != nil {
 		return 0, err
 	}
 	if failed != nil {

@@ -111,7 +111,8 @@ func (d directory) entries(a *fact.Accounts, account string) error {
 		"pwdGraceUseTime",
 	}
 	for _, base := range bases {
-		scope, under, filter := ldap.ScopeWholeSubtree, base, "(|(userPassword=*)(objectClass=person)(objectClass=account)(objectClass=simpleSecurityObject))"
+		scope, under, filter := ldap.ScopeWholeSubtree, base,
+			"(|(userPassword=*)(objectClass=person)(objectClass=account)(objectClass=simpleSecurityObject))"
 		if account != "" {
 			if !strings.HasSuffix(strings.ToLower(account), strings.ToLower(base)) {
 				continue
@@ -174,7 +175,8 @@ func (d directory) groups(base, dn string) ([]string, error) {
 		var found []string
 		for _, member := range next {
 			m := ldap.EscapeFilter(member)
-			entries, err := d.search(base, ldap.ScopeWholeSubtree, "(|(member="+m+")(uniqueMember="+m+"))", false, "cn")
+			entries, err := d.search(base, ldap.ScopeWholeSubtree, "(|(member="+m+")(uniqueMember="+m+"))", false,
+				"cn")
 			if err != nil {
 				return nil, err
 			}
@@ -227,7 +229,8 @@ func accountState(e *ldap.Entry, policies []*ldap.Entry) fact.ServiceAccount {
 		}
 		// A password that is over may be good for some logins more.
 		grace := count(policy.GetAttributeValue("pwdGraceAuthNLimit")) > len(e.GetAttributeValues("pwdGraceUseTime"))
-		if age, changed := count(policy.GetAttributeValue("pwdMaxAge")), ldapTime(e.GetAttributeValue("pwdChangedTime")); named &&
+		if age, changed := count(policy.GetAttributeValue("pwdMaxAge")),
+			ldapTime(e.GetAttributeValue("pwdChangedTime")); named &&
 			!grace &&
 			age > 0 &&
 			!changed.IsZero() {

@@ -152,7 +152,8 @@ func askEngine(ctx context.Context, socket, name string, port uint16) ([]fact.Co
 
 func (t told) container(engine string, networks []toldNetwork) fact.Container {
 	c := fact.Container{
-		Engine: engine, ID: plain.Clean(t.ID), Name: plain.Clean(strings.TrimPrefix(t.Name, "/")), Image: plain.Clean(t.Config.Image),
+		Engine: engine, ID: plain.Clean(t.ID), Name: plain.Clean(strings.TrimPrefix(t.Name, "/")),
+		Image:  plain.Clean(t.Config.Image),
 		Digest: plain.Clean(t.Image), Pod: plain.Clean(t.Pod),
 		State: plain.Clean(
 			t.State.Status,

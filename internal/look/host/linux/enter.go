@@ -90,7 +90,8 @@ func enter(pid int, network string) error {
 	kinds := []struct {
 		name string
 		kind int
-	}{{"net", unix.CLONE_NEWNET}, {"uts", unix.CLONE_NEWUTS}, {"ipc", unix.CLONE_NEWIPC}, {"pid", unix.CLONE_NEWPID}, {"mnt", unix.CLONE_NEWNS}}
+	}{{"net", unix.CLONE_NEWNET}, {"uts", unix.CLONE_NEWUTS}, {"ipc", unix.CLONE_NEWIPC}, {"pid", unix.CLONE_NEWPID},
+		{"mnt", unix.CLONE_NEWNS}}
 	for _, k := range kinds {
 		path := procFile(pid, "ns/"+k.name)
 		theirs, err := os.Readlink(path)

@@ -198,7 +198,8 @@ func leftLong(ctx context.Context, conn *dbus.Conn, units map[string]bool, port 
 	}
 	for _, l := range lines {
 		had := func(p fact.Program) bool { return p.Units[0].Name == l.Unit }
-		if !units[l.Unit] || !common.SaidListening(l.Text, port) || len(list) == mostClaims || slices.ContainsFunc(list, had) {
+		if !units[l.Unit] || !common.SaidListening(l.Text, port) || len(list) == mostClaims ||
+			slices.ContainsFunc(list, had) {
 			continue
 		}
 		props, err := conn.GetAllPropertiesContext(ctx, l.Unit)
@@ -309,8 +310,9 @@ func shutSockets(ctx context.Context, conn *dbus.Conn, port uint16) (list []fact
 			continue
 		}
 		list = append(list, fact.Program{
-			Name: strings.TrimSuffix(u.Name, ".socket"), Path: p.text("FragmentPath"), Why: "evidence", Settings: u.Name,
-			Ports: []uint16{port}, Units: []fact.Unit{{Name: u.Name}},
+			Name: strings.TrimSuffix(u.Name, ".socket"), Path: p.text("FragmentPath"), Why: "evidence",
+			Settings: u.Name,
+			Ports:    []uint16{port}, Units: []fact.Unit{{Name: u.Name}},
 		})
 	}
 	return list
@@ -341,7 +343,8 @@ func (c claimSearch) claims(ctx context.Context, name, state string) (fact.Progr
 	}
 	for _, socket := range p.list("TriggeredBy") {
 		if more, err := c.conn.GetAllPropertiesContext(ctx, socket); err == nil &&
-			slices.ContainsFunc(properties(more).pairs("Listen"), func(l string) bool { return common.NamesPort(l, c.port) }) {
+			slices.ContainsFunc(properties(more).pairs("Listen"),
+				func(l string) bool { return common.NamesPort(l, c.port) }) {
 			found.Settings = socket
 			return found, true
 		}

@@ -18,7 +18,8 @@ import (
 // names certificates, backends and lists.
 func FuzzServerSettings(f *testing.F) {
 	f.Add(
-		"server { listen 443 ssl; server_name x; ssl_certificate a.pem; ssl_certificate_key b; location / { proxy_pass http://heron:80/; } }\n",
+		"server { listen 443 ssl; server_name x; ssl_certificate a.pem; ssl_certificate_key b; location / { " +
+			"proxy_pass http://heron:80/; } }\n",
 	)
 	f.Add("<VirtualHost *:443>\nServerName x\nSSLCertificateFile /a\n</VirtualHost>\nProxyPass / http://x:1/\n")
 	f.Add("frontend a\n bind :443 ssl crt /x\nbackend b\n server s 10.20.0.14:80\n")

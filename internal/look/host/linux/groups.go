@@ -149,7 +149,8 @@ func programNamed(id uint32) string {
 		info     uint64
 		pad      [112]byte
 	}{fd: uint32(fd), size: uint32(len(info)), info: uint64(uintptr(unsafe.Pointer(&info[0])))}
-	if _, _, errno := unix.Syscall(unix.SYS_BPF, bpfInfo, uintptr(unsafe.Pointer(&ask)), unsafe.Sizeof(ask)); errno != 0 {
+	if _, _, errno := unix.Syscall(unix.SYS_BPF, bpfInfo, uintptr(unsafe.Pointer(&ask)),
+		unsafe.Sizeof(ask)); errno != 0 {
 		return ""
 	}
 	name, _, _ := bytes.Cut(info[bpfNameOffset:bpfNameOffset+bpfNameSize], []byte{0})

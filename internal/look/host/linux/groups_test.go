@@ -39,7 +39,8 @@ func TestGroupPrograms(t *testing.T) {
 		version, flag uint32
 		name          [16]byte
 		pad           [64]byte
-	}{kind: 8, count: uint32(len(code)), code: uint64(uintptr(unsafe.Pointer(&code[0]))), license: uint64(uintptr(unsafe.Pointer(&license[0])))}
+	}{kind: 8, count: uint32(len(code)), code: uint64(uintptr(unsafe.Pointer(&code[0]))),
+		license: uint64(uintptr(unsafe.Pointer(&license[0])))}
 	copy(load.name[:], "tide_gate")
 	program, _, errno := unix.Syscall(unix.SYS_BPF, 5, uintptr(unsafe.Pointer(&load)), unsafe.Sizeof(load))
 	if errno != 0 {
@@ -55,7 +56,8 @@ func TestGroupPrograms(t *testing.T) {
 		target, program, kind, flags uint32
 		pad                          [112]byte
 	}{target: uint32(dir.Fd()), program: uint32(program), kind: 0}
-	if _, _, errno := unix.Syscall(unix.SYS_BPF, 8, uintptr(unsafe.Pointer(&attach)), unsafe.Sizeof(attach)); errno != 0 {
+	if _, _, errno := unix.Syscall(unix.SYS_BPF, 8, uintptr(unsafe.Pointer(&attach)),
+		unsafe.Sizeof(attach)); errno != 0 {
 		t.Fatal(errno)
 	}
 	found, err := groupPrograms()

@@ -151,7 +151,8 @@ func TestHelperSleeps(*testing.T) {
 func TestSettingsPorts(t *testing.T) {
 	dir := t.TempDir()
 	file := filepath.Join(dir, "sshd_config")
-	if err := os.WriteFile(file, []byte("#Port 22\nPort 2222\nListenAddress 10.20.0.5:2022\nListenAddress [fd20::5]:2023\nListenAddress 10.20.0.6\n"), 0o600); err != nil {
+	if err := os.WriteFile(file, []byte("#Port 22\nPort 2222\nListenAddress 10.20.0.5:2022\nListenAddress "+
+		"[fd20::5]:2023\nListenAddress 10.20.0.6\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	p := shipped("sshd")
@@ -166,14 +167,16 @@ func TestSettingsPorts(t *testing.T) {
 	}
 	nginx := shipped("nginx")
 	nginx.Settings.Files = p.Settings.Files
-	if err := os.WriteFile(file, []byte("server {\n  listen 443 ssl;\n  listen [::]:8443 ssl;\n # listen 99;\n listen unix:/run/x;\n}\n"), 0o600); err != nil {
+	if err := os.WriteFile(file, []byte("server {\n  listen 443 ssl;\n  listen [::]:8443 ssl;\n # listen 99;\n "+
+		"listen unix:/run/x;\n}\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	if _, ports := settingsPorts(nginx, 0); len(ports) != 2 || ports[0] != 443 ||
 		ports[1] != 8443 {
 		t.Errorf("nginx: %v", ports)
 	}
-	text := "server {\n listen 443 ssl;\n ssl_certificate /etc/ssl/tides.pem;\n grpc_pass grpc://10.20.0.15:3000;\n upstream a { server 10.20.0.15:3000; server http://u:x@10.20.0.15; }\n}\n"
+	text := "server {\n listen 443 ssl;\n ssl_certificate /etc/ssl/tides.pem;\n grpc_pass grpc://10.20.0.15:3000;\n " +
+		"upstream a { server 10.20.0.15:3000; server http://u:x@10.20.0.15; }\n}\n"
 	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
 		t.Fatal(err)
 	}

@@ -39,7 +39,8 @@ func namedIn(p program.Program, sources []source, t fact.Target) []fact.NamedSet
 			case len(program.Found(one, p.Settings.Certificate)) > 0:
 				is = "certificate"
 			}
-			if is != "" && len(list) < mostNamed && (is == "backend" && isBare(v.Text) || keep.Value(v.Key, v.Text) == v.Text) {
+			if is != "" && len(list) < mostNamed && (is == "backend" && isBare(v.Text) ||
+				keep.Value(v.Key, v.Text) == v.Text) {
 				list = append(list, fact.NamedSetting{
 					At: fact.SettingAt{File: from.path, Format: p.Settings.Grammar, Key: v.Key}, Is: is, Value: v.Text,
 				})

@@ -96,7 +96,10 @@ func (o *ownSettings) named(name string) {
 		o.add("/etc/" + name + end)
 	}
 	isSettings := func(file string) bool {
-		return slices.ContainsFunc(common.SettingsEnds, func(end string) bool { return strings.HasSuffix(file, end) }) ||
+		return slices.ContainsFunc(common.SettingsEnds, func(end string) bool {
+			return strings.HasSuffix(file,
+				end)
+		}) ||
 			file == name || file == "config"
 	}
 	any := func(file string) bool { // a service a file, whatever it is called
@@ -105,7 +108,8 @@ func (o *ownSettings) named(name string) {
 	for _, folder := range []struct {
 		path string
 		take func(string) bool
-	}{{"/etc/" + name, isSettings}, {"/etc/" + name + "/conf.d", isSettings}, {"/etc/" + name + ".d", any}, {"/etc/" + name + "/local.d", isSettings}} {
+	}{{"/etc/" + name, isSettings}, {"/etc/" + name + "/conf.d", isSettings}, {"/etc/" + name + ".d", any},
+		{"/etc/" + name + "/local.d", isSettings}} {
 		entries, err := os.ReadDir(folder.path)
 		if err != nil {
 			continue
@@ -147,7 +151,8 @@ func (p properties) environment() map[string]string {
 }
 
 // beside is what packages bring that is no settings of what they run.
-var besideSettings = []string{"/etc/init.d/", "/etc/cron", "/etc/logrotate.d/", "/etc/apparmor", "/etc/pam.d/", "/etc/ufw/", "/etc/xdg/"}
+var besideSettings = []string{"/etc/init.d/", "/etc/cron", "/etc/logrotate.d/", "/etc/apparmor", "/etc/pam.d/",
+	"/etc/ufw/", "/etc/xdg/"}
 
 // conffiles is the settings files of the package that a file is of, as dpkg knows them. It
 // is looked for among the packages that are called like the file.

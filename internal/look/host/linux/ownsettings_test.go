@@ -37,16 +37,19 @@ func TestUnitEnvironment(t *testing.T) {
 	dir := t.TempDir()
 	own := filepath.Join(dir, "tide.table")
 	given := filepath.Join(dir, "environment")
-	for path, text := range map[string]string{own: "port 9102\n", given: "# a comment\nCONFIG=\"" + own + "\"\nOPTIONS='-v -q'\n"} {
+	for path, text := range map[string]string{own: "port 9102\n",
+		given: "# a comment\nCONFIG=\"" + own + "\"\nOPTIONS='-v -q'\n"} {
 		if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
 			t.Fatal(err)
 		}
 	}
-	p := properties{"Environment": []string{"WIDE=1"}, "EnvironmentFiles": [][]any{{given, true}, {dir + "/none", true}}}
+	p := properties{"Environment": []string{"WIDE=1"}, "EnvironmentFiles": [][]any{{given, true},
+		{dir + "/none", true}}}
 	if got := p.environment(); got["CONFIG"] != own || got["WIDE"] != "1" || got["OPTIONS"] != "-v -q" {
 		t.Errorf("%v", got)
 	}
-	files := settingsOfUnit("tide.service", p, []string{"/usr/sbin/tide-fd", "-c", "$CONFIG", "$OPTIONS", "-x=${CONFIG}"}, map[string][]string{
+	files := settingsOfUnit("tide.service", p, []string{"/usr/sbin/tide-fd", "-c", "$CONFIG", "$OPTIONS",
+		"-x=${CONFIG}"}, map[string][]string{
 		"tide-fd.conf": {given}, "other.conf": {dir + "/none"},
 	})
 	if !slices.Equal(files, []string{own, given}) {

@@ -13,7 +13,8 @@ import (
 func TestAsksPAM(t *testing.T) {
 	dir := t.TempDir()
 	written := func(name, text string) string { return put(t, filepath.Join(dir, name), text, 0o600) }
-	for text, want := range map[string]bool{"UsePAM yes\n": true, "usepam yes # really\n": true, "#UsePAM yes\n": false, "Port 22\n": false, "UsePAM no\nUsePAM yes\n": false} {
+	for text, want := range map[string]bool{"UsePAM yes\n": true, "usepam yes # really\n": true,
+		"#UsePAM yes\n": false, "Port 22\n": false, "UsePAM no\nUsePAM yes\n": false} {
 		if got := asksPAM(withIncluded([]string{written("sshd", text)}, file.Account{})); got != want {
 			t.Errorf("%q: %v", text, got)
 		}

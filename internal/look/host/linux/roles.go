@@ -21,12 +21,16 @@ import (
 const rolesQuestion = `SELECT r.rolname, r.rolcanlogin, r.rolsuper,
  CASE WHEN isfinite(r.rolvaliduntil) THEN extract(epoch FROM r.rolvaliduntil)::bigint END,
  r.rolconnlimit, (SELECT count(*) FROM pg_stat_activity a WHERE a.usesysid = r.oid),
- CASE WHEN r.rolpassword IS NULL THEN 'none' WHEN r.rolpassword LIKE 'SCRAM-SHA-256$%' THEN 'scram-sha-256' WHEN r.rolpassword LIKE 'md5%' THEN 'md5' END,
- array_to_string(ARRAY(SELECT g.rolname FROM pg_roles g WHERE NOT r.rolsuper AND g.oid <> r.oid AND pg_has_role(r.oid, g.oid, 'MEMBER')), chr(10)),
- array_to_string(ARRAY(SELECT d.datname FROM pg_database d WHERE d.datallowconn AND NOT has_database_privilege(r.oid, d.oid, 'CONNECT')), chr(10))
+ CASE WHEN r.rolpassword IS NULL THEN 'none' WHEN r.rolpassword LIKE 'SCRAM-SHA-256$%' THEN 'scram-sha-256' WHEN
+ r.rolpassword LIKE 'md5%' THEN 'md5' END,
+ array_to_string(ARRAY(SELECT g.rolname FROM pg_roles g WHERE NOT r.rolsuper AND g.oid <> r.oid AND pg_has_role(r.oid,
+ g.oid, 'MEMBER')), chr(10)),
+ array_to_string(ARRAY(SELECT d.datname FROM pg_database d WHERE d.datallowconn AND NOT has_database_privilege(r.oid,
+ d.oid, 'CONNECT')), chr(10))
  FROM pg_authid r WHERE `
 
-const databasesQuestion = `SELECT d.datname, d.datallowconn, d.datconnlimit, (SELECT count(*) FROM pg_stat_activity a WHERE a.datid = d.oid) FROM pg_database d ORDER BY 1`
+const databasesQuestion = `SELECT d.datname, d.datallowconn, d.datconnlimit, (SELECT count(*) FROM pg_stat_activity ` +
+	`a WHERE a.datid = d.oid) FROM pg_database d ORDER BY 1`
 
 // postgresRoles asks PostgreSQL as the user that it runs as, who is its
 // administrator unless its list says otherwise. Where its socket is, the file

@@ -42,7 +42,8 @@ func rpmOwner(root, path string) (fact.Package, error) {
 		return fact.Package{}, err
 	}
 	defer db.Close()
-	rows, err := db.Query(`SELECT p.blob FROM Basenames b JOIN Packages p ON p.hnum = b.hnum WHERE b.key = ? LIMIT 100`, filepath.Base(path))
+	rows, err := db.Query(`SELECT p.blob FROM Basenames b JOIN Packages p ON p.hnum = b.hnum WHERE b.key = ? LIMIT `+
+		`100`, filepath.Base(path))
 	if err != nil {
 		return fact.Package{}, err
 	}

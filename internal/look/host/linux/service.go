@@ -333,7 +333,8 @@ func settingsPorts(p program.Program, pid int) (file string, ports []uint16) {
 	if len(p.Settings.Port) == 0 {
 		return "", nil
 	}
-	for _, from := range settingsOf(p, pid) { // one that is for others' eyes has no text; then it is one of the scheme only
+	for _, from := range settingsOf(p,
+		pid) { // one that is for others' eyes has no text; then it is one of the scheme only
 		for _, v := range from.found(p, p.Settings.Port) {
 			for _, n := range program.Ports(v.Text) {
 				if slices.Contains(ports, n) {

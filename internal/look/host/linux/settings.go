@@ -31,7 +31,8 @@ const (
 // which the programs of the table write it.
 var includes = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(
-		`(?mi)^[ \t]*!?(?:include|includedir|include_dir|include_try|include_if_exists|includeoptional)(?:[ \t]*=[ \t]*|[ \t]+)['"]?([^\s'";#]+)`,
+		`(?mi)^[ \t]*!?(?:include|includedir|include_dir|include_try|include_if_exists|` +
+			`includeoptional)(?:[ \t]*=[ \t]*|[ \t]+)['"]?([^\s'";#]+)`,
 	)
 })
 

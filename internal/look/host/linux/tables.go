@@ -174,7 +174,8 @@ func older(ctx context.Context, six bool) (text, why string) {
 	}
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
-	for _, name := range []string{command, "/usr/sbin/" + command, "/sbin/" + command, other, "/usr/sbin/" + other, "/sbin/" + other} {
+	for _, name := range []string{command, "/usr/sbin/" + command, "/sbin/" + command, other, "/usr/sbin/" + other,
+		"/sbin/" + other} {
 		cmd := exec.CommandContext(ctx, name)
 		cmd.WaitDelay = time.Second
 		out, err := cmd.Output()

@@ -21,9 +21,12 @@ func TestFill(t *testing.T) {
 		}},
 		{"disabled", State{Flags: 0x203, Ends: Never}, func(a fact.Account) bool { return a.Disabled && !a.Locked }},
 		{"locked", State{Flags: 0x211, Ends: Never}, func(a fact.Account) bool { return a.Locked }},
-		{"ended", State{Flags: 0x201, Ends: end, Whole: true}, func(a fact.Account) bool { return a.Ends.Equal(time.Unix(end, 0)) }},
-		{"must change", State{Flags: 0x201, Ends: Never, Expired: 1, Whole: true}, func(a fact.Account) bool { return a.MustChange }},
-		{"of a system that says less", State{Flags: 0x201, Ends: end, Expired: 1}, func(a fact.Account) bool { return a.Ends.IsZero() && !a.MustChange }},
+		{"ended", State{Flags: 0x201, Ends: end, Whole: true},
+			func(a fact.Account) bool { return a.Ends.Equal(time.Unix(end, 0)) }},
+		{"must change", State{Flags: 0x201, Ends: Never, Expired: 1, Whole: true},
+			func(a fact.Account) bool { return a.MustChange }},
+		{"of a system that says less", State{Flags: 0x201, Ends: end, Expired: 1},
+			func(a fact.Account) bool { return a.Ends.IsZero() && !a.MustChange }},
 	} {
 		var a fact.Account
 		if c.s.Fill(&a); !c.want(a) {

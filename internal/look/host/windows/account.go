@@ -83,7 +83,8 @@ func Account(_ context.Context, env look.Env, order fact.Order, emit look.Emit) 
 
 // refusesNTLM is the host's own setting for that; none stands for taking it.
 func refusesNTLM() bool {
-	key, err := registry.OpenKey(registry.LOCAL_MACHINE, `SYSTEM\CurrentControlSet\Control\Lsa\MSV1_0`, registry.QUERY_VALUE)
+	key, err := registry.OpenKey(registry.LOCAL_MACHINE, `SYSTEM\CurrentControlSet\Control\Lsa\MSV1_0`,
+		registry.QUERY_VALUE)
 	if err != nil {
 		return false
 	}
@@ -150,7 +151,8 @@ func rightsOf(names []string) []string {
 	const lookUp, view = 0x800, 1
 	var attributes [6]uintptr // LSA_OBJECT_ATTRIBUTES, all zero
 	var policy uintptr
-	status, _, _ := lsaOpenPolicy.Call(0, uintptr(unsafe.Pointer(&attributes[0])), lookUp|view, uintptr(unsafe.Pointer(&policy)))
+	status, _, _ := lsaOpenPolicy.Call(0, uintptr(unsafe.Pointer(&attributes[0])), lookUp|view,
+		uintptr(unsafe.Pointer(&policy)))
 	if status != 0 {
 		return nil
 	}
@@ -189,7 +191,8 @@ func accountRights(policy uintptr, sid *windows.SID) (list []string, ok bool) {
 	const none = 0xc0000034 // STATUS_OBJECT_NAME_NOT_FOUND
 	var found *windows.NTUnicodeString
 	var count uint32
-	status, _, _ := lsaRights.Call(policy, uintptr(unsafe.Pointer(sid)), uintptr(unsafe.Pointer(&found)), uintptr(unsafe.Pointer(&count)))
+	status, _, _ := lsaRights.Call(policy, uintptr(unsafe.Pointer(sid)), uintptr(unsafe.Pointer(&found)),
+		uintptr(unsafe.Pointer(&count)))
 	switch uint32(status) {
 	case 0:
 	case none:

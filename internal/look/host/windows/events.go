@@ -89,7 +89,8 @@ func eventTexts(ctx context.Context, channel, query string) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	found, _, err := evtQuery.Call(0, uintptr(unsafe.Pointer(path)), uintptr(unsafe.Pointer(asked)), queryChannel|reverse)
+	found, _, err := evtQuery.Call(0, uintptr(unsafe.Pointer(path)), uintptr(unsafe.Pointer(asked)),
+		queryChannel|reverse)
 	if found == 0 {
 		return nil, err
 	}

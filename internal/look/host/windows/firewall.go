@@ -89,7 +89,8 @@ func networkKinds() []string {
 	}
 	var kinds []string
 	for _, v := range values {
-		if kind := categories[v.Text]; strings.EqualFold(v.Name, "Category") && kind != "" && !slices.Contains(kinds, kind) {
+		if kind := categories[v.Text]; strings.EqualFold(v.Name, "Category") && kind != "" &&
+			!slices.Contains(kinds, kind) {
 			kinds = append(kinds, kind)
 		}
 	}

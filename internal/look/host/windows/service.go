@@ -165,7 +165,8 @@ func (f *finder) holder() {
 		return // the look at the listeners says so
 	}
 	for _, s := range all {
-		if s.local.Port() != f.port || s.datagrams != f.scheme.UDP || !s.datagrams && s.state != tcpListening || s.pid == 0 {
+		if s.local.Port() != f.port || s.datagrams != f.scheme.UDP || !s.datagrams && s.state != tcpListening ||
+			s.pid == 0 {
 			continue
 		}
 		if at := slices.IndexFunc(f.all, func(each service) bool { return each.pid == s.pid }); at >= 0 {

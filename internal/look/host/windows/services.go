@@ -199,7 +199,8 @@ const portForbidden = 10013
 
 // keptBack is the ranges of ports that the system gives to nobody by itself.
 func keptBack() []string {
-	key, err := registry.OpenKey(registry.LOCAL_MACHINE, `SYSTEM\CurrentControlSet\Services\Tcpip\Parameters`, registry.QUERY_VALUE)
+	key, err := registry.OpenKey(registry.LOCAL_MACHINE, `SYSTEM\CurrentControlSet\Services\Tcpip\Parameters`,
+		registry.QUERY_VALUE)
 	if err != nil {
 		return nil
 	}

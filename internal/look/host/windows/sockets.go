@@ -34,7 +34,8 @@ const (
 )
 
 var tcpStates = map[uint32]string{
-	3: "syn-sent", 4: "syn-received", 5: "established", 6: "fin-wait-1", 7: "fin-wait-2", 8: "close-wait", 9: "closing",
+	3: "syn-sent", 4: "syn-received", 5: "established", 6: "fin-wait-1", 7: "fin-wait-2", 8: "close-wait",
+	9:  "closing",
 	10: "last-ack", 11: "time-wait",
 }
 
@@ -203,7 +204,8 @@ func holders() ([]fact.PortHolder, error) {
 		if !s.datagrams && s.state != tcpListening {
 			continue
 		}
-		h := fact.PortHolder{Transport: "tcp", Port: s.local.Port(), Path: running[s.pid].path, Service: services[s.pid]}
+		h := fact.PortHolder{Transport: "tcp", Port: s.local.Port(), Path: running[s.pid].path,
+			Service: services[s.pid]}
 		if s.datagrams {
 			h.Transport = "udp"
 		}
@@ -230,7 +232,10 @@ func Peers(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
 		if s.datagrams || state == "" || p.Port != 0 && s.local.Port() != p.Port {
 			continue
 		}
-		at := slices.IndexFunc(p.List, func(have fact.Peer) bool { return have.Addr == s.peer.Addr() && have.State == state })
+		at := slices.IndexFunc(p.List, func(have fact.Peer) bool {
+			return have.Addr == s.peer.Addr() &&
+				have.State == state
+		})
 		if at < 0 {
 			p.List, at = append(p.List, fact.Peer{Addr: s.peer.Addr(), State: state}), len(p.List)
 		}

@@ -67,7 +67,8 @@ func timeSettings() (kind string, list []string) {
 // otherNames is the names beside its own that a host answers to: with its domain, and those
 // that its file service was given.
 func otherNames(own string) (names []string) {
-	if key, err := registry.OpenKey(registry.LOCAL_MACHINE, `SYSTEM\CurrentControlSet\Services\Tcpip\Parameters`, registry.QUERY_VALUE); err == nil {
+	if key, err := registry.OpenKey(registry.LOCAL_MACHINE, `SYSTEM\CurrentControlSet\Services\Tcpip\Parameters`,
+		registry.QUERY_VALUE); err == nil {
 		defer key.Close()
 		now, _, _ := key.GetStringValue("Domain") // none: it is in none
 		kept, _, _ := key.GetStringValue("NV Domain")
@@ -75,7 +76,8 @@ func otherNames(own string) (names []string) {
 			names = append(names, strings.ToLower(own+"."+domain))
 		}
 	}
-	if key, err := registry.OpenKey(registry.LOCAL_MACHINE, `SYSTEM\CurrentControlSet\Services\LanmanServer\Parameters`, registry.QUERY_VALUE); err == nil {
+	if key, err := registry.OpenKey(registry.LOCAL_MACHINE,
+		`SYSTEM\CurrentControlSet\Services\LanmanServer\Parameters`, registry.QUERY_VALUE); err == nil {
 		defer key.Close()
 		if more, ok := valueOf(key, "OptionalNames"); ok {
 			names = append(names, strings.Fields(more)...)
