@@ -20,7 +20,7 @@ var otherwise = map[string]string{
 	"fact/access.go":               "kinds of lists, as facts have them",
 	"fact/fact.go":                 "ways to a host, and names of looks",
 	"look/host/host.go":            "names of looks",
-	"filter/select.go":             "names of ports, as the kernel's tool writes them",
+	"filter/wordtables.go":         "names of ports, as the kernel's tool writes them",
 	"keep/words.go":                "a key of settings",
 	"look/host/linux/network.go":   "a kind of link",
 	"settingsfile/lines.go":        "a grammar",
