@@ -334,6 +334,8 @@ func TestWindowsServer(t *testing.T) {
 		{"healthy", "0.0.0.0:8080", "", true, [2]string{allow, "-"}, 2, false, false, nil, nil, "Tidebook"},
 		{"stopped", "0.0.0.0:8080", "", true, [2]string{allow, "-"}, 2, false, false, nil,
 			[]string{"service/stopped proven"}, "Start-Service Tidebook"},
+		{"it starts late", "0.0.0.0:8080", "", false, [2]string{allow, "-"}, 2, false, false, nil,
+			[]string{"service/stopped"}, "some minutes after the host"},
 		{"loopback only", "127.0.0.1:8080", "", true, [2]string{allow, "-"}, 2, false, false, nil,
 			[]string{"ports/loopback-only proven"}, "127.0.0.1:8080"},
 		{"another port", "0.0.0.0:8081", "", true, [2]string{allow, "-"}, 2, false, false,
@@ -362,6 +364,10 @@ func TestWindowsServer(t *testing.T) {
 			}
 			service("create", "Tidebook", "start=", "auto", "binPath=", `C:\tidesvc.exe -listen `+c.listen+c.more)
 			defer service("delete", "Tidebook")
+			if c.name == "it starts late" {
+				w.registry("[HKEY_LOCAL_MACHINE\\SYSTEM\\CurrentControlSet\\Services\\Tidebook]\n" +
+					"\"DelayedAutostart\"=dword:00000001\n")
+			}
 			if c.start {
 				service("start", "Tidebook")
 				defer func() {

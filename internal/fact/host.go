@@ -215,6 +215,10 @@ type Unit struct {
 	// the last day.
 	Restarts int `json:"restarts,omitempty"`
 	Starts   int `json:"starts,omitempty"`
+	// Begins is when its manager starts it by itself, where that is not plain from Enabled;
+	// Late that this is some minutes after the host's start. Of Windows.
+	Begins string `json:"begins,omitempty"`
+	Late   bool   `json:"late,omitempty"`
 	// Listens is the sockets that a socket unit holds for the service.
 	Listens []string `json:"listens,omitempty"`
 	// Sockets is the socket units that start this one.

@@ -37,6 +37,15 @@ type Identity struct {
 	// Windows: "the domain", "NTP from clock.varzea.example", "nobody".
 	Also     []string `json:"also,omitempty"`
 	TimeFrom string   `json:"time_from,omitempty"`
+	// Policies is settings of Windows that hold and make its servers refuse something.
+	Policies []Policy `json:"policies,omitempty"`
+}
+
+// Policy is one of them.
+type Policy struct {
+	Place string `json:"place"` // "HKLM\…\LDAPServerIntegrity"
+	Value string `json:"value"`
+	Says  string `json:"says"`
 }
 
 // Routes is every route and policy rule of a host.

@@ -16,6 +16,7 @@ var ldap = Protocol{
 	Codes: []Code{
 		{"49", "policy: passwordExpired", "login/secret-expired", Coded},
 		{"49", "policy: accountLocked", "login/locked", Coded},
+		{"49", "80090346", "login/mechanism-off", Coded}, // the tie to the TLS session is missing
 		{"49", "data 525", "login/unknown-account", Coded},
 		{"49", "data 52e", "login/wrong-secret", Coded},
 		{"49", "data 530", "login/policy-blocks", Told},
@@ -33,6 +34,13 @@ var ldap = Protocol{
 		{"52", "", "login/directory-down", Told},
 		{"51", "", "login/directory-down", Told},
 		{"53", "", "login/rejected", Vague},
+	},
+	Policies: []Policy{
+		{Key: `SYSTEM\CurrentControlSet\Services\NTDS\Parameters`, Name: "LDAPServerIntegrity", Values: []string{"2"},
+			Says: "LDAP must be signed or encrypted", Refuses: []Code{{Code: "8"}}},
+		{Key: `SYSTEM\CurrentControlSet\Services\NTDS\Parameters`, Name: "LdapEnforceChannelBinding",
+			Values: []string{"2"}, Says: "a login over TLS must be tied to its session",
+			Refuses: []Code{{Code: "49", Text: "80090346"}}},
 	},
 	Without: map[string]string{"Log": inPrograms, "Stored": nothingKept, "Door": noDoor, "Alive": askedOnce},
 }

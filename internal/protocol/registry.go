@@ -78,6 +78,11 @@ type Protocol struct {
 	// LogonRights is the rights of Windows that let an account in and that keep it out;
 	// empty where those of a logon over the network do.
 	LogonRights [2]string
+	// HostAccountsOn is the system on which its accounts are those of the server's host,
+	// where they are so on that alone.
+	HostAccountsOn string
+	// Policies is settings of Windows that bind its servers there.
+	Policies []Policy
 	// Without is why a property is empty, by its name.
 	Without map[string]string
 }

@@ -2,6 +2,8 @@ package protocol
 
 import "uakari/internal/fact"
 
+const lanmanServer = `SYSTEM\CurrentControlSet\Services\LanmanServer\Parameters`
+
 // smb is SMB (MS-SMB2); refusals are status codes (MS-ERREF section 2.3.1).
 var smb = Protocol{
 	Name: "smb",
@@ -29,6 +31,11 @@ var smb = Protocol{
 		{"C0000192", "", "login/directory-down", Coded},
 		{"C00000BB", "", "login/mechanism-off", Told},
 		{"", "", "login/rejected", Vague},
+	},
+	HostAccountsOn: "windows",
+	Policies: []Policy{
+		{Key: lanmanServer, Name: "RequireSecuritySignature", Values: []string{"1"}, Says: "sessions must be signed"},
+		{Key: lanmanServer, Name: "EncryptData", Values: []string{"1"}, Says: "sessions must be encrypted"},
 	},
 	Without: map[string]string{"Log": inPrograms, "Stored": nothingKept, "Door": noDoor, "Alive": askedOnce},
 }

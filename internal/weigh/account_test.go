@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"uakari/internal/fact"
+	"uakari/internal/protocol"
 	"uakari/internal/trail"
 )
 
@@ -45,7 +46,6 @@ func TestAccountReasons(t *testing.T) {
 	key := func() *fact.Login {
 		return &fact.Login{Outcome: fact.LoginRefused, Mechanism: "publickey", Key: "SHA256:mine"}
 	}
-	ntlm := func() *fact.Login { return &fact.Login{Outcome: fact.LoginRefused, Mechanism: "NTLM"} }
 	known := fact.Account{Known: true, Shadow: true, Shell: "/bin/sh", UID: "1000"}
 	with := func(edit func(*fact.Account)) fact.Account {
 		a := known
@@ -92,22 +92,6 @@ func TestAccountReasons(t *testing.T) {
 				"/usr/bin/keys"
 		}), key(),
 			"login/key-refused likely"},
-		"it is switched off, on Windows": {with(func(a *fact.Account) { a.Disabled = true }), password(),
-			"login/disabled proven"},
-		"it may not log on so": {with(func(a *fact.Account) { a.Rights = []string{"SeInteractiveLogonRight"} }),
-			password(),
-			"login/no-right proven"},
-		"it is denied to log on so": {with(func(a *fact.Account) {
-			a.Rights = []string{"SeNetworkLogonRight",
-				"SeDenyNetworkLogonRight"}
-		}), password(),
-			"login/no-right proven"},
-		"it may": {with(func(a *fact.Account) { a.Rights = []string{"SeNetworkLogonRight"} }),
-			password(), "login/rejected likely"},
-		"the host takes no NTLM": {fact.Account{RefusesNTLM: true, Others: []string{"the domain"}}, ntlm(),
-			"login/mechanism-off proven"},
-		"no NTLM, and another way": {with(func(a *fact.Account) { a.RefusesNTLM = true }), password(),
-			"login/rejected likely"},
 		"too many failures": {with(func(a *fact.Account) { a.Deny, a.Failures = 3, 3 }), nil,
 			"login/locked proven"},
 	} {
@@ -118,6 +102,88 @@ func TestAccountReasons(t *testing.T) {
 				t.Error("no remedy")
 			}
 		})
+	}
+}
+
+// TestAccountsOfWindows is why a try was refused by a server that runs Windows, whose
+// accounts are the host's.
+func TestAccountsOfWindows(t *testing.T) {
+	known := fact.Account{Known: true, Shadow: true}
+	for name, c := range map[string]struct {
+		system, endpoint string
+		account          fact.Account
+		policies         []fact.Policy
+		code             string
+		want, words      string
+	}{
+		"nothing says why": {"windows", "smb", known, nil, "C000006D", "login/rejected likely", ""},
+		"it is switched off": {"windows", "smb", fact.Account{Known: true, Shadow: true, Disabled: true}, nil,
+			"C000006D", "login/disabled proven", "switched off"},
+		"the same account on another system": {"linux", "smb", fact.Account{Known: true, Shadow: true, Disabled: true},
+			nil, "C000006D", "login/rejected likely", ""},
+		"it may not log on so": {"windows", "smb", fact.Account{Known: true, Shadow: true,
+			Rights: []string{"SeInteractiveLogonRight"}}, nil, "C000006D", "login/no-right proven", "SeNetworkLogonRight"},
+		"it is denied to log on so": {"windows", "smb", fact.Account{Known: true, Shadow: true,
+			Rights: []string{"SeNetworkLogonRight", "SeDenyNetworkLogonRight"}}, nil,
+			"C000006D", "login/no-right proven", "denies"},
+		"it may": {"windows", "smb", fact.Account{Known: true, Shadow: true, Rights: []string{"SeNetworkLogonRight"}},
+			nil, "C000006D", "login/rejected likely", ""},
+		"the host takes no NTLM": {"windows", "smb", fact.Account{RefusesNTLM: true, Others: []string{"the domain"}},
+			nil, "C000006D", "login/mechanism-off proven", "RestrictReceivingNTLMTraffic"},
+		"its web management too": {"windows", "winrm", fact.Account{Known: true, Shadow: true, Disabled: true}, nil,
+			"401", "login/disabled proven", "switched off"},
+		"a directory that wants it signed": {"windows", "ldap", fact.Account{}, []fact.Policy{{
+			Place: `HKLM\SYSTEM\CurrentControlSet\Services\NTDS\Parameters\LDAPServerIntegrity`, Value: "2"}}, "8",
+			"login/mechanism-off proven", "LDAPServerIntegrity = 2"},
+		"a directory whose policy is another": {"windows", "ldap", fact.Account{}, []fact.Policy{{
+			Place: `HKLM\SYSTEM\CurrentControlSet\Services\NTDS\Parameters\LdapEnforceChannelBinding`, Value: "2"}},
+			"8", "login/mechanism-off proven", ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := newScene(t, c.endpoint+"://tidebook.varzea.example").holds("v1", gauge).holds("v2", tidebook).
+				named(tidebook)
+			s.set.Vantages[1].System = c.system
+			s.ask.Account, s.set.Ask.Account = "gauge", "gauge"
+			wire := protocol.Spoken(c.endpoint).Name
+			s.client(tidebook, connected, answered(fact.Reply{Ending: fact.Done, Protocol: wire, Refused: true}))
+			port := s.ask.Endpoint.Port
+			s.listening(listener("0.0.0.0", port, "System"))
+			s.add("v2", fact.LookService, fact.Target{Port: port, Scheme: c.endpoint},
+				func(f *fact.Fact) { f.Service = &fact.Service{} })
+			account := c.account
+			account.Name = "gauge"
+			s.add("v2", fact.LookAccount, fact.Target{Account: "gauge", Scheme: c.endpoint, Port: port},
+				func(f *fact.Fact) { f.Account = &account })
+			s.add("v2", fact.LookIdentity, fact.Target{},
+				func(f *fact.Fact) { f.Identity = &fact.Identity{System: c.system, Policies: c.policies} })
+			target := s.target(tidebook)
+			target.Account = "gauge"
+			s.add("v1", fact.LookLogin, target, func(f *fact.Fact) {
+				f.Login = &fact.Login{Outcome: fact.LoginRefused, Mechanism: "NTLM", Account: "gauge", Code: c.code}
+			})
+			got := s.weigh()
+			expect(t, got, c.want)
+			text := got.Causes[0].Summary
+			if !strings.Contains(text, c.words) || c.words == "" && strings.Contains(text, "HKLM") {
+				t.Errorf("no %q in %s", c.words, text)
+			}
+		})
+	}
+}
+
+// TestShutByPolicy is a server of Windows that its own setting keeps from listening.
+func TestShutByPolicy(t *testing.T) {
+	s := newScene(t, "rdp://tidebook.varzea.example").holds("v1", gauge).holds("v2", tidebook).named(tidebook).
+		client(tidebook, reset).listening(listener("0.0.0.0", 445, "System"))
+	s.set.Vantages[1].System = "windows"
+	s.add("v2", fact.LookIdentity, fact.Target{}, func(f *fact.Fact) {
+		f.Identity = &fact.Identity{System: "windows", Policies: []fact.Policy{
+			{Place: `HKLM\SYSTEM\CurrentControlSet\Control\Terminal Server\fDenyTSConnections`, Value: "1"}}}
+	})
+	got := s.weigh()
+	expect(t, got, "ports/none-listening proven")
+	if !strings.Contains(got.Causes[0].Summary, "takes no remote desktops") {
+		t.Error(got.Causes[0].Summary)
 	}
 }
 

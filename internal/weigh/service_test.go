@@ -416,3 +416,23 @@ func TestAddressTwice(t *testing.T) {
 		"service/address-twice likely")
 	claim(refused(true), "v1", false, theirs).check("one that answers for others")
 }
+
+// TestStartsLate is a service that is stopped and starts some minutes after its host.
+func TestStartsLate(t *testing.T) {
+	for up, want := range map[time.Duration]string{
+		3 * time.Minute: "service/stopped likely", time.Hour: "service/stopped proven",
+	} {
+		s := newScene(t, web).holds("v1", gauge).holds("v2", tidebook).named(tidebook).client(tidebook, reset).listening()
+		s.programs("the service manager", unitWith(func(u *fact.Unit) {
+			u.Active, u.Late, u.Begins = "inactive", true, "it starts by itself some minutes after the host"
+		}))
+		s.add("v2", fact.LookIdentity, fact.Target{}, func(f *fact.Fact) {
+			f.Identity = &fact.Identity{System: "windows", Boot: began.Add(-up), Clock: began}
+		})
+		got := s.weigh()
+		expect(t, got, want)
+		if !strings.Contains(got.Causes[0].Summary, "some minutes after the host") {
+			t.Error(got.Causes[0].Summary)
+		}
+	}
+}

@@ -17,7 +17,7 @@ import (
 // accountOf is what the server says of the account before it is tried; nil if
 // nobody was asked, or no answer is there yet.
 func accountOf(v *scene.Scene, w *scene.Wants, t *scene.Try) *fact.Fact {
-	if t.Server == "" || !v.Protocol.HostAccounts || !asksSystem(v, t) {
+	if t.Server == "" || !ofHost(v, t) || !asksSystem(v, t) {
 		return nil
 	}
 	target := fact.Target{Account: v.Ask.Account, Scheme: t.Target.Scheme, Port: t.Target.Port}
@@ -30,13 +30,24 @@ func accountOf(v *scene.Scene, w *scene.Wants, t *scene.Try) *fact.Fact {
 	return nil
 }
 
+// ofHost reports whether the accounts of the endpoint's protocol are those of the server's
+// host.
+func ofHost(v *scene.Scene, t *scene.Try) bool {
+	on := protocol.HostAccountsOn(v.Scheme.Name)
+	return v.Protocol.HostAccounts || on != "" && v.Vantage(t.Server).System == on
+}
+
+// listensForOthers is who holds ports on behalf of the services behind them: the manager
+// of services, and the kernel of Windows.
+var listensForOthers = []string{"systemd", "System"}
+
 // asksSystem reports whether the service of a port takes its accounts from the
 // host, as far as that was seen: other programs keep accounts of their own.
 func asksSystem(v *scene.Scene, t *scene.Try) bool {
 	return !slices.ContainsFunc(v.Taking(t), func(l fact.Listener) bool {
 		p, ok := v.Programs.Of(l.Program)
 		_, serves := p.Serves[v.Scheme.Name]
-		return l.Program != "" && l.Program != "systemd" && !(ok && serves)
+		return l.Program != "" && !slices.Contains(listensForOthers, l.Program) && !(ok && serves)
 	})
 }
 

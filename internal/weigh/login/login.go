@@ -9,6 +9,7 @@ import (
 	"uakari/internal/fact"
 	"uakari/internal/plain"
 	"uakari/internal/program"
+	"uakari/internal/protocol"
 	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/gate"
 	"uakari/internal/weigh/scene"
@@ -47,7 +48,7 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 		return nil
 	}
 	if ready := done && !keeps.forbids() && serversKnown(v) && serviceLooked(v, t); ready &&
-		(t.Server == "" || !v.Protocol.HostAccounts || account != nil || !asksSystem(v, t)) {
+		(t.Server == "" || !ofHost(v, t) || account != nil || !asksSystem(v, t)) {
 		w.Add(scene.Want{Look: fact.LookLogin, At: fact.Client, Target: target, Gate: gate.Account})
 	}
 	for _, f := range v.Facts(v.Client, fact.LookLogin) {
@@ -170,6 +171,11 @@ func refusalReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, f, account *f
 		list = append(list, keeps.refusalReadings(v, w, t, f)...)
 	}
 	words, decides := "", []string(nil)
+	if t.Server != "" {
+		if says, by := v.Policy(t.Server, func(p protocol.Policy) bool { return refusesSo(p, l) }); by != nil {
+			words, decides = "; "+says, scene.FactIDs(by)
+		}
+	}
 	if line, path, from := hbaLine(v, w, t, f); from != nil {
 		words, decides = fmt.Sprintf(" (line %d of %s decides: %s)", line.Number, path, line.Text), scene.FactIDs(from)
 	}
@@ -183,6 +189,13 @@ func refusalReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, f, account *f
 		list[i].Because = gate.Union(coded.Because, gate.Union(list[i].Because, decides))
 	}
 	return list
+}
+
+// refusesSo reports whether a policy is why a login was refused.
+func refusesSo(p protocol.Policy, l *fact.Login) bool {
+	return slices.ContainsFunc(p.Refuses, func(c protocol.Code) bool {
+		return codeIs(c.Code, l.Code) && strings.Contains(l.Text, c.Text)
+	})
 }
 
 // codeReading reads the protocol's own word for a refusal.
@@ -244,12 +257,12 @@ func seenAsOther(
 	)
 	r.Lacks = []gate.Lack{{Guard: gate.AllRead, Why: "whether its list lets the client's own address in was not read"}}
 	for _, f := range v.Facts(t.Server, fact.LookAccess) {
-		if f.Access == nil || v.Protocol.List != "pg_hba" {
+		if f.Access == nil || v.Protocol.List != fact.ListHBA {
 			continue
 		}
 		for i := range f.Access.Files {
 			lines, whole := program.HBALines(&f.Access.Files[i], t.Sessions.Handshake != nil)
-			if f.Access.Files[i].Kind != "pg_hba" || !whole {
+			if f.Access.Files[i].Kind != fact.ListHBA || !whole {
 				continue
 			}
 			line, found := program.HBAFirst(

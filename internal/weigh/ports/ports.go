@@ -9,6 +9,7 @@ import (
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/plain"
+	"uakari/internal/protocol"
 	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/gate"
 	"uakari/internal/weigh/scene"
@@ -56,6 +57,10 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 		Gate: gate.Listener, Cause: "ports/none-listening", Because: scene.FactIDs(f), Vantage: t.Server,
 		Summary: fmt.Sprintf("nothing on %s listens on port %d", v.Host(t.Server), t.Target.Port),
 		Values:  v.Place(t, catalogue.Values{}),
+	}
+	if words, by := v.Policy(t.Server, func(p protocol.Policy) bool { return p.Shuts }); by != nil {
+		none.Summary += ": " + words
+		none.Because = gate.Union(none.Because, scene.FactIDs(by))
 	}
 	if !v.Confirmed(t) {
 		none.Lacks = append(none.Lacks, gate.Lack{Guard: gate.SameHost, Why: scene.NotConfirmed})

@@ -205,8 +205,34 @@ func (s serving) absent() []gate.Reading {
 }
 
 // stopped reads a service that simply does not run.
+// withBegins says when the manager starts the unit by itself, where it told.
+func (s serving) withBegins(summary string) string {
+	if s.u == nil || s.u.Begins == "" {
+		return summary
+	}
+	return summary + " (" + s.u.Begins + ")"
+}
+
+// lateStart is how long after the host's start a service may come that starts late (of
+// Windows, which waits two minutes and then takes one after the other).
+const lateStart = 10 * time.Minute
+
+// justBooted reports a host that has not been up for that long.
+func (s serving) justBooted() bool {
+	for _, f := range s.v.Facts(s.t.Server, fact.LookIdentity) {
+		if id := f.Identity; id != nil && !id.Boot.IsZero() && id.Clock.Sub(id.Boot) < lateStart {
+			return true
+		}
+	}
+	return false
+}
+
 func (s serving) stopped(summary string) gate.Reading {
-	r := s.reading(gate.Listener, "service/stopped", summary)
+	r := s.reading(gate.Listener, "service/stopped", s.withBegins(summary))
+	if s.u != nil && s.u.Late && s.justBooted() {
+		r.Lacks = append(r.Lacks, gate.Lack{Guard: gate.SameTime,
+			Why: fmt.Sprintf("%s has just started, and %s comes later", s.v.Host(s.t.Server), s.u.Name)})
+	}
 	if s.u != nil && s.u.Enabled == "transient" {
 		r.Lacks = append(r.Lacks, gate.Lack{Guard: gate.SameProcess,
 			Why: s.u.Name + " was started for the moment: whether it should still run is not known"})

@@ -22,7 +22,11 @@ func Identity(identify func(*fact.Identity)) look.Func {
 		if identify != nil {
 			identify(&id)
 		}
-		f := env.Seen(order, "identity", fmt.Sprintf("%s, %s", name, id.System))
+		saw := fmt.Sprintf("%s, %s", name, id.System)
+		for _, p := range id.Policies {
+			saw += "; " + p.Says
+		}
+		f := env.Seen(order, "identity", saw)
 		f.Identity = &id
 		emit(f)
 	}

@@ -6,6 +6,7 @@ package eventlog
 import (
 	"encoding/xml"
 	"fmt"
+	"strconv"
 	"strings"
 	"time"
 
@@ -104,6 +105,17 @@ var statuses = map[string]string{
 	"0xc000015b": "this kind of logon is not granted to it",
 	"0xc0000133": "the clocks are too far apart",
 	"0xc000005e": "no domain controller could be asked",
+}
+
+// Unexpected is how often a service had ended unexpectedly by this event of its manager
+// (7031 and 7034, whose second value counts).
+func (e Event) Unexpected() (times int, ok bool) {
+	number := e.System.EventID & 0xffff
+	if e.System.Provider.Name != "Service Control Manager" || number != 7031 && number != 7034 {
+		return 0, false
+	}
+	times, err := strconv.Atoi(e.Value("param2"))
+	return times, err == nil && times > 0
 }
 
 // Line is the event as a line of a log: its number, its source, what it means,

@@ -20,6 +20,23 @@ const (
 		`table of tides is missing</Data></EventData></Event>`
 )
 
+// TestUnexpected is how often a service ended by itself, of the manager's events alone.
+func TestUnexpected(t *testing.T) {
+	ended := strings.Replace(strings.Replace(notStarted, ">7038<", ">7031<", 1), `.\svc-tide`, "3", 1)
+	for text, want := range map[string]int{
+		ended: 3, strings.Replace(ended, ">7031<", ">7034<", 1): 3, notStarted: 0, ownWords: 0,
+		strings.Replace(ended, "Service Control Manager", "Tidebook", 1): 0,
+	} {
+		e, err := Parse([]byte(text))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if times, ok := e.Unexpected(); times != want || ok != (want > 0) {
+			t.Errorf("%d, %v; want %d: %s", times, ok, want, text)
+		}
+	}
+}
+
 func TestEvents(t *testing.T) {
 	for text, want := range map[string][]string{
 		notStarted: {"event 7038 of Service Control Manager", "its account could not log on", "svc-tide"},

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"time"
 	"unsafe"
 
 	"golang.org/x/sys/windows"
@@ -32,17 +33,39 @@ const (
 	mostEvent    = 64 << 10 // bytes
 )
 
-// events is the last events of a channel that are about a service: those of the
-// service manager that name it, or those that it wrote itself.
-func events(ctx context.Context, channel, service string) ([]fact.LogLine, error) {
-	if strings.ContainsAny(service, `'"<>&`) {
-		return nil, errors.New("the service's name has a character that no question may have")
+// ownEvents is the last events that a service wrote itself.
+func ownEvents(ctx context.Context, service string) ([]fact.LogLine, error) {
+	if err := askable(service); err != nil {
+		return nil, err
 	}
-	query := fmt.Sprintf("*[System[Provider[@Name='%s']]]", service)
-	if channel == "System" {
-		query = fmt.Sprintf("*[System[Provider[@Name='Service Control Manager']] and EventData[Data='%s']]", service)
+	found, err := eventsOf(ctx, "Application", fmt.Sprintf("*[System[Provider[@Name='%s']]]", service))
+	return linesOf(found, service), err
+}
+
+// managersEvents is the last events of the service manager that name a service, by its
+// name or its title, and how often it had ended unexpectedly by them since the host was
+// started.
+func managersEvents(ctx context.Context, service, title string) (lines []fact.LogLine, ended int, err error) {
+	if err := errors.Join(askable(service), askable(title)); err != nil {
+		return nil, 0, err
 	}
-	return eventLines(ctx, channel, query, service)
+	found, err := eventsOf(ctx, "System", fmt.Sprintf(
+		"*[System[Provider[@Name='Service Control Manager']] and EventData[Data='%s' or Data='%s']]", service, title))
+	boot := time.Now().Add(-windows.DurationSinceBoot())
+	for _, e := range found {
+		if times, ok := e.Unexpected(); ok && e.At().After(boot) {
+			ended = times
+		}
+	}
+	return linesOf(found, service), ended, err
+}
+
+// askable refuses a name that would change the question it is put into.
+func askable(name string) error {
+	if strings.ContainsAny(name, `'"<>&`) {
+		return errors.New("the service's name has a character that no question may have")
+	}
+	return nil
 }
 
 // failedLogons is the last logons that the host refused, of any account, and accounts
@@ -59,19 +82,32 @@ func newestEvents(ctx context.Context, channel string) ([]fact.LogLine, error) {
 // eventLines is the last events that a query finds, the oldest first, as logs
 // are.
 func eventLines(ctx context.Context, channel, query, unit string) ([]fact.LogLine, error) {
+	found, err := eventsOf(ctx, channel, query)
+	return linesOf(found, unit), err
+}
+
+func linesOf(found []eventlog.Event, unit string) (lines []fact.LogLine) {
+	for _, e := range found {
+		lines = append(lines, e.Line(unit))
+	}
+	return lines
+}
+
+// eventsOf is the last events that a query finds, the oldest first.
+func eventsOf(ctx context.Context, channel, query string) ([]eventlog.Event, error) {
 	texts, err := eventTexts(ctx, channel, query)
 	if err != nil {
 		return nil, err
 	}
-	var lines []fact.LogLine
+	var list []eventlog.Event
 	for i := len(texts) - 1; i >= 0; i-- {
 		e, err := eventlog.Parse([]byte(texts[i]))
 		if err != nil {
-			return lines, err
+			return list, err
 		}
-		lines = append(lines, e.Line(unit))
+		list = append(list, e)
 	}
-	return lines, nil
+	return list, nil
 }
 
 // eventTexts is the newest events that a query finds, each as XML.

@@ -27,7 +27,7 @@ const versionKey = `SOFTWARE\Microsoft\Windows NT\CurrentVersion`
 // identify fills in what this system tells of itself.
 func identify(id *fact.Identity) {
 	id.Boot = time.Now().Add(-windows.DurationSinceBoot()).UTC().Truncate(time.Second)
-	id.Also, id.TimeFrom = otherNames(id.Host), timeFrom()
+	id.Also, id.TimeFrom, id.Policies = otherNames(id.Host), timeFrom(), policies()
 	key, err := registry.OpenKey(registry.LOCAL_MACHINE, versionKey, registry.QUERY_VALUE)
 	if err != nil {
 		return

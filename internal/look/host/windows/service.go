@@ -217,7 +217,7 @@ func (f *finder) claims(ctx context.Context, s *service) (place string, ok bool)
 			return path, true
 		}
 	}
-	lines, err := events(ctx, "Application", s.name)
+	lines, err := ownEvents(ctx, s.name)
 	return "", err == nil &&
 		slices.ContainsFunc(lines, func(l fact.LogLine) bool { return common.SaidPort(l.Text, f.port) })
 }
@@ -285,8 +285,16 @@ func (f *finder) known() {
 func (f *finder) finish(ctx context.Context, p *fact.Program) {
 	for i := range p.Units {
 		u := &p.Units[i]
-		lines, err := events(ctx, "System", u.Name)
-		own, err2 := events(ctx, "Application", u.Name)
+		title := u.Name
+		if s := f.service(u.Name); s != nil {
+			title = s.title
+			u.Begins = strings.TrimPrefix(u.Begins+"; "+again(u.Name), "; ")
+		}
+		lines, ended, err := managersEvents(ctx, u.Name, title)
+		if u.Active != "inactive" { // who stopped it in order has ended that
+			u.Restarts = ended
+		}
+		own, err2 := ownEvents(ctx, u.Name)
 		if err != nil && err2 != nil {
 			u.Hidden = "the event log could not be read: " + err.Error()
 		}

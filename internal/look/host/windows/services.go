@@ -156,8 +156,14 @@ func (s service) unit(all []service) fact.Unit {
 		Enabled: map[uint64]string{startAuto: "enabled", startDemand: "disabled", startDisabled: "disabled"}[s.start],
 		Started: s.exit != neverStarted && s.start != 0,
 	}
-	if s.triggered && s.start == startDemand {
+	switch {
+	case s.triggered && s.start == startDemand:
 		u.Enabled = "static" // something else starts it
+		u.Begins = "it starts when something triggers it"
+	case s.start == startDemand:
+		u.Begins = "nobody starts it but by hand"
+	case s.start == startAuto && s.delayed:
+		u.Begins, u.Late = "it starts by itself some minutes after the host", true
 	}
 	if s.start == startDisabled && s.state == windows.SERVICE_STOPPED {
 		u.Load = "masked"
