@@ -422,7 +422,8 @@ func TestStartsLate(t *testing.T) {
 	for up, want := range map[time.Duration]string{
 		3 * time.Minute: "service/stopped likely", time.Hour: "service/stopped proven",
 	} {
-		s := newScene(t, web).holds("v1", gauge).holds("v2", tidebook).named(tidebook).client(tidebook, reset).listening()
+		s := newScene(t, web).holds("v1", gauge).holds("v2", tidebook).named(tidebook).client(tidebook,
+			reset).listening()
 		s.programs("the service manager", unitWith(func(u *fact.Unit) {
 			u.Active, u.Late, u.Begins = "inactive", true, "it starts by itself some minutes after the host"
 		}))
