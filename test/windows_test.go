@@ -17,6 +17,7 @@ import (
 	"testing"
 	"time"
 
+	"uakari/internal/fact"
 	"uakari/internal/trail"
 )
 
@@ -493,15 +494,18 @@ func TestWindowsBeside(t *testing.T) {
 	}
 	judged := w.trace("--record", `server=C:\tidebook.json`, endpoint)
 	expectButAge(t, judged, "rules/server-drop proven")
-	if text := dump(w.trace(endpoint)); !strings.Contains(text, "echo to 10.20.0.14: answered") {
-		t.Errorf("no echo\n%s", text)
+	text := dump(w.trace(endpoint))
+	for _, part := range []string{"echo to 10.20.0.14: answered", "route to 10.20.0.14: through 10.20.7.1"} {
+		if !strings.Contains(text, part) {
+			t.Errorf("no %q in\n%s", part, text)
+		}
 	}
 	l.filter(l.server, "flush ruleset")
 	w.registry("[HKEY_LOCAL_MACHINE\\SOFTWARE\\Tidebook]\n\"Port\"=dword:00001f91\n")
 	write(t, filepath.Join(w.prefix, "drive_c", "tidebook.yaml"),
 		"format: uakari.card/1\nname: tidebook\nendpoint: http://10.20.0.14:8080/\n"+
 			"settings:\n  - {name: port, is: port, client: {registry: 'HKLM\\SOFTWARE\\Tidebook', key: Port}}\n")
-	text := dump(w.trace("--card", `C:\tidebook.yaml`))
+	text = dump(w.trace("--card", `C:\tidebook.yaml`))
 	if !strings.Contains(text, `Port in HKLM\SOFTWARE\Tidebook`) || !strings.Contains(text, "8081") {
 		t.Errorf("the setting of the registry is not told\n%s", text)
 	}
@@ -515,13 +519,16 @@ func TestWindowsNames(t *testing.T) {
 	const services = `[HKEY_LOCAL_MACHINE\SYSTEM\CurrentControlSet\Services\`
 	w.registry(services + "Tcpip\\Parameters]\n\"NV Domain\"=\"varzea.example\"\n" + services +
 		"LanmanServer\\Parameters]\n\"OptionalNames\"=\"yard\"\n" +
-		services + "W32Time\\Parameters]\n\"Type\"=\"NTP\"\n\"NtpServer\"=\"clock.varzea.example,0x9\"\n")
+		services + "W32Time\\Parameters]\n\"Type\"=\"NTP\"\n\"NtpServer\"=\"clock.varzea.example,0x9\"\n" +
+		"[HKEY_LOCAL_MACHINE\\SYSTEM\\CurrentControlSet\\Control\\Terminal " +
+		"Server]\n\"fDenyTSConnections\"=dword:00000001\n")
 	text, code := w.wine(`C:\uakari.exe`, "record", "--for", "http://127.0.0.1:1", "-o", "-")
 	var record struct {
 		Facts []struct {
 			Identity *struct {
 				Also     []string
 				TimeFrom string `json:"time_from"`
+				Policies []fact.Policy
 			}
 		}
 	}
@@ -531,7 +538,9 @@ func TestWindowsNames(t *testing.T) {
 	for _, f := range record.Facts {
 		if id := f.Identity; id != nil {
 			if len(id.Also) != 2 || !strings.HasSuffix(id.Also[0], ".varzea.example") || id.Also[1] != "yard" ||
-				id.TimeFrom != "nobody: its time service does not run" {
+				id.TimeFrom != "nobody: its time service does not run" ||
+				!slices.ContainsFunc(id.Policies,
+					func(p fact.Policy) bool { return p.Says == "it takes no remote desktops" }) {
 				t.Errorf("%+v", id)
 			}
 			return

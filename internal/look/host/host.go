@@ -7,6 +7,7 @@ package host
 import (
 	"context"
 	"errors"
+	"maps"
 	"runtime"
 
 	"uakari/internal/fact"
@@ -60,10 +61,10 @@ var Looks = looksOf(system)
 
 func looksOf(own map[fact.Kind]look.Func) map[fact.Kind]look.Func {
 	looks := map[fact.Kind]look.Func{}
+	maps.Copy(looks, own) // kinds that other packages look at too: the system's own wins
 	for kind := range asked {
 		switch {
 		case own[kind] != nil:
-			looks[kind] = own[kind]
 		case everywhere[kind] != nil:
 			looks[kind] = everywhere[kind]
 		default:

@@ -21,6 +21,7 @@ var Looks = map[fact.Kind]look.Func{
 	fact.LookTables:     Tables,
 	fact.LookRoutes:     Routes,
 	fact.LookRoute:      Route,
+	fact.LookLink:       Link,
 	fact.LookNeighbours: Neighbours,
 	fact.LookResources:  Resources,
 	fact.LookPeers:      Peers,

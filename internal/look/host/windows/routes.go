@@ -3,8 +3,10 @@
 package windows
 
 import (
+	"cmp"
 	"context"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"net"
 	"net/netip"
@@ -96,6 +98,8 @@ func linkName(index uint32) string {
 var (
 	getIPNetTable2 = iphlpapi.NewProc("GetIpNetTable2")
 	freeMibTable   = iphlpapi.NewProc("FreeMibTable")
+
+	getIPInterfaceEntry = iphlpapi.NewProc("GetIpInterfaceEntry")
 )
 
 // neighbourRow is MIB_IPNET_ROW2 (netioapi.h).
@@ -112,26 +116,21 @@ type neighbourRow struct {
 
 var neighbourStates = []string{"unreachable", "incomplete", "probe", "delay", "stale", "reachable", "permanent"}
 
-// Neighbours leaves whom this host has met on its links.
-func Neighbours(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
+// neighbours is whom this host has met on its links.
+func neighbours() ([]fact.Neighbour, error) {
+	if err := getIPNetTable2.Find(); err != nil {
+		return nil, err
+	}
 	var table *struct {
 		count uint32
 		_     uint32
 		rows  [1]neighbourRow
 	}
-	err := getIPNetTable2.Find()
-	if err == nil {
-		code, _, _ := getIPNetTable2.Call(windows.AF_UNSPEC, uintptr(unsafe.Pointer(&table)))
-		if code != 0 {
-			err = windows.Errno(code)
-		}
-	}
-	if err != nil {
-		emit(env.Failed(order, "neighbours", "could not read the neighbour table", err, ""))
-		return
+	if code, _, _ := getIPNetTable2.Call(windows.AF_UNSPEC, uintptr(unsafe.Pointer(&table))); code != 0 {
+		return nil, windows.Errno(code)
 	}
 	defer freeMibTable.Call(uintptr(unsafe.Pointer(table)))
-	n := fact.Neighbours{List: []fact.Neighbour{}}
+	list := []fact.Neighbour{}
 	for _, row := range unsafe.Slice(&table.rows[0], table.count) {
 		addr, ok := addrOf(row.addr)
 		if !ok || addr.IsMulticast() {
@@ -145,30 +144,67 @@ func Neighbours(_ context.Context, env look.Env, order fact.Order, emit look.Emi
 		if int(row.state) < len(neighbourStates) {
 			each.State = neighbourStates[row.state]
 		}
-		n.List = append(n.List, each)
+		list = append(list, each)
 	}
-	f := env.Seen(order, "neighbours", fmt.Sprintf("%d neighbours", len(n.List)))
-	f.Neighbours = &n
+	return list, nil
+}
+
+// Neighbours leaves whom this host has met on its links.
+func Neighbours(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
+	list, err := neighbours()
+	if err != nil {
+		emit(env.Failed(order, "neighbours", "could not read the neighbour table", err, ""))
+		return
+	}
+	f := env.Seen(order, "neighbours", fmt.Sprintf("%d neighbours", len(list)))
+	f.Neighbours = &fact.Neighbours{List: list}
 	emit(f)
 }
 
-// Route leaves the way by which this host sends to an address: the entry of its table
-// that fits best, the longest first, then the least metric with that of its link.
-func Route(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
+// mostAnswering bounds how many other neighbours are told.
+const mostAnswering = 5
+
+// Link leaves whether a neighbour answers on its link, and which others do.
+func Link(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	addr := order.Target.Addr.Unmap().WithZone("")
-	source := "route to " + addr.String()
+	source := "neighbours on the link to " + addr.String()
+	way, found, err := bestRoute(addr)
+	if err == nil && !found {
+		err = errors.New("no route")
+	}
+	list, err2 := neighbours()
+	if err = errors.Join(err, err2); err != nil {
+		emit(env.Failed(order, source, "could not read the neighbours", err, ""))
+		return
+	}
+	l := fact.Link{Dev: way.Dev}
+	for _, n := range list {
+		switch {
+		case n.Link != way.Dev:
+		case n.Addr == addr:
+			l.State = n.State
+		case n.State == "reachable" && len(l.Answer) < mostAnswering:
+			l.Answer = append(l.Answer, n.Addr)
+		}
+	}
+	f := env.Seen(order, source, fmt.Sprintf("%s is %s on %s; %d others answer", addr, cmp.Or(l.State, "unknown"), l.Dev,
+		len(l.Answer)))
+	f.Link = &l
+	emit(f)
+}
+
+// bestRoute is the entry of the table that fits an address best: the longest first, then
+// the least metric with that of its link.
+func bestRoute(addr netip.Addr) (best fact.RouteEntry, found bool, err error) {
 	family := uint16(windows.AF_INET)
 	if addr.Is6() {
 		family = windows.AF_INET6
 	}
 	var table *windows.MibIpForwardTable2
 	if err := windows.GetIpForwardTable2(family, &table); err != nil {
-		emit(env.Failed(order, source, "could not read the routing tables", err, ""))
-		return
+		return best, false, err
 	}
 	defer windows.FreeMibTable(unsafe.Pointer(table))
-	var best fact.RouteEntry
-	found := false
 	for _, row := range table.Rows() {
 		e, ok := entry(row)
 		if !ok || !e.Dst.Contains(addr) {
@@ -178,6 +214,18 @@ func Route(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
 		if !found || e.Dst.Bits() > best.Dst.Bits() || e.Dst.Bits() == best.Dst.Bits() && e.Metric < best.Metric {
 			best, found = e, true
 		}
+	}
+	return best, found, nil
+}
+
+// Route leaves the way by which this host sends to an address.
+func Route(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
+	addr := order.Target.Addr.Unmap().WithZone("")
+	source := "route to " + addr.String()
+	best, found, err := bestRoute(addr)
+	if err != nil {
+		emit(env.Failed(order, source, "could not read the routing tables", err, ""))
+		return
 	}
 	r := fact.Route{Outcome: "WSAENETUNREACH", Entry: "none"}
 	saw := "no route matches"
@@ -196,7 +244,7 @@ func Route(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
 // linkMetric is what a link adds to the metric of its routes; 0 where that is not said.
 func linkMetric(luid uint64, family uint16) int {
 	row := windows.MibIpInterfaceRow{Family: family, InterfaceLuid: luid}
-	if windows.GetIpInterfaceEntry(&row) != nil {
+	if getIPInterfaceEntry.Find() != nil || windows.GetIpInterfaceEntry(&row) != nil {
 		return 0
 	}
 	return int(row.Metric)
