@@ -7,6 +7,7 @@ import (
 	"crypto/x509/pkix"
 	"encoding/json"
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"os/exec"
@@ -54,13 +55,17 @@ func newWindows(t *testing.T, before ...string) *windows {
 		"LANG=C.UTF-8",
 		"WINEDLLOVERRIDES=winemenubuilder.exe,explorer.exe,mscoree,mshtml=d",
 	)
-	t.Cleanup(func() {
-		cmd := exec.Command(filepath.Join(filepath.Dir(wine), "wineserver64"), "-k")
+	server := func(flag string) {
+		words := append(slices.Clone(before), filepath.Join(filepath.Dir(wine), "wineserver64"), flag)
+		cmd := exec.Command(words[0], words[1:]...)
 		cmd.Env = w.env
-		cmd.Run()
-	})
+		cmd.Run() // it says so where nothing runs any more
+	}
+	t.Cleanup(func() { server("-k") })
+	w.wine("wineboot", "--init")
+	server("-k")
+	server("-w")
 	w.stay()
-	w.wine("cmd", "/c", "ver")
 	os.Remove(filepath.Join(w.prefix, "dosdevices", "z:")) // else it reads the machine's own /etc
 	system := filepath.Join(w.prefix, "drive_c", "windows", "system32")
 	must(t, "", "go", "run", "./wine/random", filepath.Join(system, "bcryptprimitives.dll"))
@@ -101,8 +106,8 @@ func newWindows(t *testing.T, before ...string) *windows {
 	return w
 }
 
-// stay boots the prefix and keeps it up until the test ends: its services end with the
-// last program, and what starts while they do finds them twice, or not at all.
+// stay keeps the prefix up until the test ends: its services end with the last program,
+// and what starts while they do finds them twice, or not at all.
 func (w *windows) stay() {
 	w.t.Helper()
 	words := append(slices.Clone(w.before), "/usr/lib/wine/wine64", "cmd")
@@ -112,10 +117,18 @@ func (w *windows) stay() {
 	if err != nil {
 		w.t.Fatal(err)
 	}
+	told, err := cmd.StdoutPipe()
+	if err != nil {
+		w.t.Fatal(err)
+	}
 	if err := cmd.Start(); err != nil {
 		w.t.Fatal(err)
 	}
 	w.t.Cleanup(func() { input.Close(); cmd.Process.Kill(); cmd.Wait() })
+	if n, err := told.Read(make([]byte, 64)); n == 0 { // its greeting: it is up
+		w.t.Fatalf("the prefix does not come up: %v", err)
+	}
+	go io.Copy(io.Discard, told)
 }
 
 // build builds a program into the prefix.
@@ -131,7 +144,7 @@ func (w *windows) build(name, source string) {
 // wine runs a program in the prefix.
 func (w *windows) wine(words ...string) (string, int) {
 	w.t.Helper()
-	ctx, cancel := context.WithTimeout(context.Background(), 90*time.Second)
+	ctx, cancel := context.WithTimeout(context.Background(), 4*time.Minute)
 	defer cancel()
 	words = append(append(slices.Clone(w.before), "/usr/lib/wine/wine64"), words...)
 	cmd := exec.CommandContext(ctx, words[0], words[1:]...)
@@ -264,6 +277,18 @@ func (w *windows) keep(name, listen string) (end func()) {
 	return end
 }
 
+// until waits for the state of a service.
+func (w *windows) until(service, state string) {
+	w.t.Helper()
+	var out string
+	for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(200 * time.Millisecond) {
+		if out, _ = w.wine("sc", "query", service); strings.Contains(out, state) {
+			return
+		}
+	}
+	w.t.Fatalf("%s is not %s: %s", service, state, out)
+}
+
 // registry lays values into the registry.
 func (w *windows) registry(text string) {
 	w.t.Helper()
@@ -306,16 +331,7 @@ func TestWindowsServer(t *testing.T) {
 			t.Fatalf("sc %v: %d: %s", words, code, out)
 		}
 	}
-	until := func(state string) {
-		t.Helper()
-		var out string
-		for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(200 * time.Millisecond) {
-			if out, _ = w.wine("sc", "query", "Tidebook"); strings.Contains(out, state) {
-				return
-			}
-		}
-		t.Fatalf("the service is not %s: %s", state, out)
-	}
+	until := func(state string) { t.Helper(); w.until("Tidebook", state) }
 	const allow = `"v2.30|Action=Allow|Active=TRUE|Dir=In|Protocol=6|LPort=8080|Name=Tidebook page|"`
 	const block = `"v2.30|Action=Block|Active=TRUE|Dir=In|Protocol=6|LPort=8080|RA4=10.20.7.0/255.255.255.0|` +
 		`Name=Old yard|"`
@@ -424,6 +440,82 @@ func TestWindowsServer(t *testing.T) {
 			}
 			if strings.Contains(string(all), "systemctl") || strings.Contains(string(all), "journalctl") {
 				t.Errorf("commands of another system:\n%s", all)
+			}
+		})
+	}
+}
+
+// TestWindowsSettings is a server that runs Windows, seen by its record: what the settings
+// of its program say of addresses, certificates and backends. The program here is called
+// as one that is known, and does as it would.
+func TestWindowsSettings(t *testing.T) {
+	t.Parallel()
+	l := newLab(t)
+	w := newWindows(t, enter(l.server)...)
+	w.build("nginx.exe", "./wine/service")
+	m := newMaker(t)
+	leaf, key := m.sign(&x509.Certificate{Subject: pkix.Name{CommonName: "tidebook"},
+		IPAddresses: []net.IP{{10, 20, 0, 14}}},
+		m.cert, m.key)
+	_, strange := m.sign(&x509.Certificate{Subject: pkix.Name{CommonName: "other"}}, m.cert, m.key)
+	drive := filepath.Join(w.prefix, "drive_c")
+	write(t, filepath.Join(drive, "a.crt"), pemOf(leaf))
+	write(t, filepath.Join(drive, "a.key"), keyPEM(t, key))
+	write(t, filepath.Join(drive, "b.key"), keyPEM(t, strange))
+	const site = "http { server { listen 8080 ssl; ssl_certificate C:/a.crt; ssl_certificate_key C:/%s; " +
+		"location / { %s proxy_pass http://10.20.0.15:9090; } } }\n"
+	for _, c := range []struct {
+		name, scheme, command, settings, status string
+		runs                                    bool
+		want                                    []string
+		holds                                   string
+	}{
+		{"its list turns the client away", "http", `C:\nginx.exe -c C:\site.conf`,
+			fmt.Sprintf(site, "a.key", "deny 10.20.7.31;"),
+			"403", true, []string{"rules/not-on-list"}, "deny 10.20.7.31"},
+		{"beside the program", "http", `C:\nginx.exe`, fmt.Sprintf(site, "a.key", "deny 10.20.7.31;"),
+			"403", true, []string{"rules/not-on-list"}, `C:\\conf\\nginx.conf`},
+		{"its key is another's", "https", `C:\nginx.exe -c C:\site.conf`, fmt.Sprintf(site, "b.key", ""),
+			"200", false, []string{"service/stopped proven", "certs/key-mismatch proven"}, "b.key does not belong"},
+		{"its backend", "http", `C:\nginx.exe -c C:\site.conf`, fmt.Sprintf(site, "a.key", ""),
+			"200", true, nil, `"10.20.0.15"`},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			w.t = t
+			for _, path := range []string{"site.conf", "conf/nginx.conf"} {
+				os.MkdirAll(filepath.Dir(filepath.Join(drive, path)), 0o755)
+				write(t, filepath.Join(drive, path), strings.ReplaceAll(c.settings, "\n", "\r\n"))
+			}
+			w.wine("sc", "create", "Tidebook", "start=", "auto", "binPath=",
+				c.command+" -listen 0.0.0.0:8080 -status "+c.status)
+			defer w.wine("sc", "delete", "Tidebook")
+			if c.runs {
+				w.wine("sc", "start", "Tidebook")
+				w.until("Tidebook", "RUNNING")
+				defer func() {
+					w.wine("sc", "stop", "Tidebook")
+					w.until("Tidebook", "STOPPED")
+				}()
+			}
+			endpoint := c.scheme + "://10.20.0.14:8080"
+			text, code := w.wine(`C:\uakari.exe`, "record", "--for", endpoint, "--client", "10.20.7.31", "--unit",
+				"Tidebook", "-o", "-")
+			if code != 0 {
+				t.Fatalf("record: %d: %s", code, w.complaint)
+			}
+			record := write(t, filepath.Join(t.TempDir(), "tidebook.json"), text)
+			judged := traced(t, enter(l.client), "--wait", "1s", "--unit", "Tidebook", "--record", "server="+record,
+				endpoint)
+			if len(c.want) == 1 { // how sure, hangs on whether the server has met the client's address
+				if list := judged.Blocking(); len(list) != 1 || list[0].ID != c.want[0] ||
+					list[0].Certainty == trail.Possible {
+					t.Errorf("want %s\n%s", c.want[0], dump(judged))
+				}
+			} else {
+				expectButAge(t, judged, c.want...)
+			}
+			if all, err := json.Marshal(judged); err != nil || !strings.Contains(string(all)+text, c.holds) {
+				t.Errorf("it does not say %q, %v\n%s", c.holds, err, dump(judged))
 			}
 		})
 	}

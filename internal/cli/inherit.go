@@ -21,6 +21,7 @@ var inherited = []string{
 	"identity",
 	"certificate",
 	"secret",
+	"shared-secret",
 	"user",
 	"in-the-clear",
 	"resolver",

@@ -10,29 +10,36 @@ import (
 	"golang.org/x/term"
 )
 
-// readSecret reads a secret from where the flag says, if it is needed. What
-// goes wrong is said without it.
+// readSecret reads a secret from where the flag says, if it is needed.
 func (s *seeing) readSecret(ctx context.Context, needed bool) (string, error) {
-	kind, where, _ := strings.Cut(s.secret, ":")
+	if !needed {
+		return "", nil
+	}
+	return s.secretFrom(ctx, "--secret", s.secret)
+}
+
+// secretFrom reads the secret of a flag. What goes wrong is said without it.
+func (s *seeing) secretFrom(ctx context.Context, flag, from string) (string, error) {
+	kind, where, _ := strings.Cut(from, ":")
 	switch {
-	case s.secret == "" || !needed:
+	case from == "":
 		return "", nil
 	case kind == "env" && where != "":
 		secret, ok := os.LookupEnv(where)
 		if !ok {
-			return "", fmt.Errorf("--secret: the environment has no %s", where)
+			return "", fmt.Errorf("%s: the environment has no %s", flag, where)
 		}
 		return secret, nil
 	case kind == "file" && where != "":
 		text, err := s.read(ctx, where, mostSecret)
 		if err != nil {
-			return "", fmt.Errorf("--secret: %w", err)
+			return "", fmt.Errorf("%s: %w", flag, err)
 		}
 		return strings.TrimRight(string(text), "\r\n"), nil
-	case s.secret == "prompt":
+	case from == "prompt":
 		return prompted(ctx)
 	}
-	return "", errors.New("--secret: expected env:NAME, file:PATH or prompt, and not the secret itself")
+	return "", fmt.Errorf("%s: expected env:NAME, file:PATH or prompt, and not the secret itself", flag)
 }
 
 // mostSecret bounds a file with a secret, in bytes.

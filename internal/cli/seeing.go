@@ -36,7 +36,7 @@ type seeing struct {
 	at, in, records []string
 	identity        string
 	presented       string
-	secret          string
+	secret, shared  string
 	lend            string
 	asRoot          bool
 	inTheClear      bool
@@ -110,6 +110,8 @@ func (s *seeing) addFar(cmd *cobra.Command) {
 		"",
 		"the password, for --at and for --user: `env:NAME|file:PATH|prompt`; never given here itself",
 	)
+	flags.StringVar(&s.shared, "shared-secret", "",
+		"what this client shares with its server beside any account (RADIUS): `env:NAME|file:PATH|prompt`")
 	flags.StringVar(&s.user, "user", "", "try this `account` once, with --secret or --identity")
 	flags.BoolVar(
 		&s.inTheClear,
@@ -163,11 +165,15 @@ func (s *seeing) ask(ctx context.Context, input string) (fact.Ask, look.Env, err
 		}
 		env.Secret, err = s.readSecret(ctx, s.account(e) != "")
 	}
+	if err == nil {
+		env.Shared, err = s.secretFrom(ctx, "--shared-secret", s.shared)
+	}
 	env.AnyName = e.AnyName
 	env.Lenient, env.InTheClear, env.Path, env.Whole = !e.Verify, s.inTheClear, e.Path, e.Whole
 	return fact.Ask{
 		Endpoint:  e,
 		Account:   s.account(e),
+		Shared:    env.Shared != "",
 		Sheets:    sheets,
 		Began:     time.Now().UTC(),
 		Unit:      s.unit,

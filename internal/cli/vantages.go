@@ -118,7 +118,7 @@ func (s *seeing) vantages(
 
 // secretsIn is what of a run must stand in no fact.
 func secretsIn(env look.Env) []string {
-	list := []string{env.Secret}
+	list := []string{env.Secret, env.Shared}
 	_, query, _ := strings.Cut(env.Whole, "?")
 	for part := range strings.SplitSeq(query, "&") {
 		if _, value, ok := strings.Cut(part, "="); ok && !strings.Contains(env.Path, part) {

@@ -13,6 +13,7 @@ type Ask struct {
 	Began     time.Time        `json:"began"`
 	Command   string           `json:"command,omitempty"` // the command line, to be repeated
 	Account   string           `json:"account,omitempty"`
+	Shared    bool             `json:"shared,omitempty"` // a secret was given that client and server share
 	Unit      string           `json:"unit,omitempty"`
 	Card      *Card            `json:"card,omitempty"`
 	Programs  []ProgramFile    `json:"programs,omitempty"` // the user's own

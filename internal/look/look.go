@@ -27,6 +27,7 @@ type Env struct {
 	Each      time.Duration // how long requests side by side go on
 	Deep      bool          // look at everything, for a record
 	Secret    string        // of the account that is tried; in no fact
+	Shared    string        // what the client shares with the server beside it; in no fact
 	Path      string        // of the endpoint, as targets have it
 	Whole     string        // the same with the secrets in it, if there are any; in no fact
 	Identity  string        // a private key's file, for the same

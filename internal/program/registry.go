@@ -269,7 +269,7 @@ func (p *Program) check(at written.Places) error {
 // rooted reports whether a path is whole, on any system.
 func rooted(p string) bool {
 	return strings.HasPrefix(p, "/") || len(p) > 2 && p[1] == ':' && (p[2] == '\\' || p[2] == '/') ||
-		strings.HasPrefix(p, "%")
+		strings.HasPrefix(p, "%") || strings.HasPrefix(p, `.\`) // below the program's folder, or the one above
 }
 
 // Registry is all programs that are known to a run, the user's own first.

@@ -56,6 +56,9 @@ type Protocol struct {
 	// Maps is that it tells which port a service has, which the endpoint names
 	// behind its host.
 	Maps bool
+	// Shared is that its servers answer only clients that share a secret with them, beside
+	// any account.
+	Shared bool
 	// Web is that its answers are statuses of HTTP (RFC 9110): applications of every kind
 	// speak it, and that one answers does not say whose it is.
 	Web bool

@@ -28,7 +28,8 @@ import (
 // Credentials are what one login try presents. They are in no fact.
 type Credentials struct {
 	Account, Secret string
-	Certificate     bool // it was presented with the session, and there is no secret
+	Shared          string // with the server, beside the account's own
+	Certificate     bool   // it was presented with the session, and there is no secret
 	// Show is that the secret itself may go over the connection: whoever reads
 	// it was verified. Else only ways are gone that do not show it.
 	Show       bool
@@ -58,6 +59,7 @@ var Logins = map[string]func(*Conn, Credentials) (fact.Login, error){
 	"krb5": loginKerberos, "smb": loginSMB,
 	"nats": loginNATS, "mongodb": loginMongo,
 	"socks5": loginSOCKS,
+	"radius": loginRADIUS,
 	"xmpp":   loginXMPP,
 	"tds":    loginTDS,
 	"proxy":  loginTunnel,

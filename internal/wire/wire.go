@@ -67,6 +67,8 @@ type Question struct {
 	Agreed bool
 	// Secured is that the session goes over TLS.
 	Secured bool
+	// Shared is what the client shares with the server beside any account.
+	Shared string
 	// Datagram says that the question goes out as one, not over a connection.
 	Datagram bool
 }
@@ -105,6 +107,7 @@ var Protocols = map[string]Protocol{
 	"smb":      {Ask: askSMB},
 	"dns":      {Ask: askDNS},
 	"ntp":      {Ask: askNTP},
+	"radius":   {Ask: askRADIUS},
 
 	"memcached":     {Ask: askMemcached},
 	"nats":          {Greet: greetNATS, Ask: askNATS},

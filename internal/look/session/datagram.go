@@ -133,7 +133,9 @@ func (a *anyPort) RemoteAddr() net.Addr { return a.to }
 // question puts the protocol's question once.
 func (c *climber) question(conn net.Conn) fact.Reply {
 	if c.wire.Ask != nil {
-		return c.wire.Ask(wire.NewConn(conn), wire.Question{Host: c.hostHeader(), Path: c.path(), Datagram: true})
+		return c.wire.Ask(wire.NewConn(conn), wire.Question{
+			Host: c.hostHeader(), Path: c.path(), Shared: c.env.Shared, Datagram: true,
+		})
 	}
 	if _, err := conn.Write(nil); err == nil {
 		conn.Read(make([]byte, 1)) // its error is kept

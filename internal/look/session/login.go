@@ -5,12 +5,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"strings"
 	"time"
 
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/look"
+	"uakari/internal/look/witness"
 	"uakari/internal/protocol"
 	"uakari/internal/wire"
 )
@@ -59,7 +61,19 @@ func loginTry(ctx context.Context, env look.Env, order fact.Order) fact.Login {
 		l.Needs = "--secret"
 		return l
 	}
-	raw := c.connect(ctx)
+	if known.Shared && env.Shared == "" {
+		l := withheld("no secret was given that the client shares with its server")
+		l.Needs = "--shared-secret"
+		return l
+	}
+	var raw net.Conn
+	if scheme.UDP {
+		w := witness.New()
+		defer w.Close()
+		raw, _ = c.open(ctx, w, look.Within(ctx, env.Patience())) // no socket is told as no connection
+	} else {
+		raw = c.connect(ctx)
+	}
 	if raw == nil {
 		return fact.Login{Outcome: fact.LoginFailed, Text: "no connection"}
 	}
@@ -68,7 +82,7 @@ func loginTry(ctx context.Context, env look.Env, order fact.Order) fact.Login {
 	c.setDeadline(ctx)
 	stop := context.AfterFunc(ctx, func() { raw.SetDeadline(time.Unix(1, 0)) })
 	defer stop()
-	if t.Security == fact.TLS && !c.handshake(ctx) || !byTalk && !c.greet() {
+	if t.Security == fact.TLS && !c.handshake(ctx) || !byTalk && !scheme.UDP && !c.greet() {
 		return fact.Login{Outcome: fact.LoginFailed, Text: "the session did not come up"}
 	}
 	if byTalk {
@@ -97,6 +111,7 @@ func loginTry(ctx context.Context, env look.Env, order fact.Order) fact.Login {
 			Rights:      rights,
 			Account:     t.Account,
 			Secret:      env.Secret,
+			Shared:      env.Shared,
 			Certificate: byCertificate && env.Secret == "",
 			Show:        show,
 			Host:        c.hostHeader(),

@@ -76,6 +76,9 @@ type climber struct {
 // connecting is bounded by the environment's wait as well.
 func Look(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	scheme, _ := protocol.Lookup(order.Target.Scheme)
+	if protocol.Of(scheme.Wire).Shared && env.Shared == "" {
+		scheme.Wire = "" // it answers nobody
+	}
 	c := &climber{env: env, order: order, scheme: scheme, wire: wire.Protocols[scheme.Wire], emit: emit}
 	if scheme.UDP {
 		c.datagrams(ctx)

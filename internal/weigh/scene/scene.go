@@ -56,7 +56,9 @@ func New(set fact.Set) *Scene {
 		Led:    map[string]string{},
 	}
 	v.Scheme, _ = protocol.Lookup(set.Ask.Endpoint.Scheme)
-	v.Protocol = protocol.Of(v.Scheme.Wire)
+	if v.Protocol = protocol.Of(v.Scheme.Wire); v.Protocol.Shared && !set.Ask.Shared {
+		v.Scheme.Wire, v.Protocol = "", protocol.Of("") // nothing can be asked in it
+	}
 	if own, err := program.With(set.Ask.Programs); err == nil {
 		v.Programs = own
 	} else {

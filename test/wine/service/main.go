@@ -21,6 +21,7 @@ import (
 type page struct {
 	listen string
 	code   uint
+	status uint
 }
 
 func (p page) Execute(_ []string, orders <-chan svc.ChangeRequest, states chan<- svc.Status) (bool, uint32) {
@@ -35,7 +36,7 @@ func (p page) Execute(_ []string, orders <-chan svc.ChangeRequest, states chan<-
 		return false, uint32(code)
 	}
 	keepAlive(l)
-	go serve(l)
+	go p.serve(l)
 	states <- svc.Status{State: svc.Running, Accepts: svc.AcceptStop}
 	for order := range orders {
 		if order.Cmd == svc.Stop || order.Cmd == svc.Shutdown {
@@ -57,7 +58,7 @@ func keepAlive(l net.Listener) {
 	})
 }
 
-func serve(l net.Listener) {
+func (p page) serve(l net.Listener) {
 	for {
 		c, err := l.Accept()
 		if err != nil {
@@ -67,7 +68,7 @@ func serve(l net.Listener) {
 			defer c.Close()
 			c.SetDeadline(time.Now().Add(5 * time.Second))
 			c.Read(make([]byte, 1024))
-			fmt.Fprint(c, "HTTP/1.1 200 OK\r\nContent-Length: 2\r\nConnection: close\r\n\r\nok")
+			fmt.Fprintf(c, "HTTP/1.1 %d Tides\r\nContent-Length: 2\r\nConnection: close\r\n\r\nok", p.status)
 		}()
 	}
 }
@@ -76,6 +77,8 @@ func main() {
 	var p page
 	flag.StringVar(&p.listen, "listen", ":8080", "where it listens")
 	flag.UintVar(&p.code, "code", 0, "with which code it ends at once")
+	flag.UintVar(&p.status, "status", 200, "with which status it answers")
+	flag.String("c", "", "settings, which it does not read")
 	alone := flag.Bool("alone", false, "run without the service manager")
 	flag.Parse()
 	if *alone {
@@ -85,7 +88,7 @@ func main() {
 			os.Exit(1)
 		}
 		keepAlive(l)
-		serve(l)
+		p.serve(l)
 	}
 	if err := svc.Run(strings.TrimSpace("Tidebook"), p); err != nil {
 		fmt.Println(err)

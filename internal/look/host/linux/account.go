@@ -25,6 +25,7 @@ import (
 	"uakari/internal/look"
 	"uakari/internal/look/file"
 	"uakari/internal/look/host/common"
+	"uakari/internal/look/host/programfiles"
 	"uakari/internal/program"
 	"uakari/internal/protocol"
 )
@@ -85,10 +86,10 @@ func account(ctx context.Context, env look.Env, order fact.Order, emit look.Emit
 		if protocol.Spoken(order.Target.Scheme).HostAccounts {
 			pid := programsOn(ctx, env, order.Target.Port)[program.SSHD]
 			if pid == 0 {
-				pid = pidOf(shipped(program.SSHD))
+				pid = pidOf(programfiles.Shipped(program.SSHD))
 			}
 			readKeys(&a, pid)
-			if asksPAM(settingsOf(shipped(program.SSHD), pid)) {
+			if asksPAM(onHost.SettingsOf(programfiles.Shipped(program.SSHD), pid)) {
 				a.AccessFile, a.AccessRules = accessRules(program.SSHD)
 			}
 		}
@@ -339,17 +340,17 @@ func ownAccount(a *fact.Account) file.Account {
 // write there, and where else keys may come from, by its settings
 // (sshd_config(5)). Of each directive the first counts.
 func keysFile(a *fact.Account, pid int) (file string, strict bool, other string) {
-	return keysIn(a, settingsOf(shipped(program.SSHD), pid))
+	return keysIn(a, onHost.SettingsOf(programfiles.Shipped(program.SSHD), pid))
 }
 
-func keysIn(a *fact.Account, settings []source) (file string, strict bool, other string) {
+func keysIn(a *fact.Account, settings []programfiles.Source) (file string, strict bool, other string) {
 	set := map[string]string{}
 	for _, from := range settings {
-		if from.err != nil {
+		if from.Err != nil {
 			other = "settings of sshd that could not be read"
 			continue
 		}
-		for line := range strings.Lines(string(from.text)) {
+		for line := range strings.Lines(string(from.Text)) {
 			words := strings.Fields(line)
 			if len(words) < 2 {
 				continue

@@ -19,6 +19,7 @@ import (
 	"uakari/internal/fact"
 	"uakari/internal/look"
 	"uakari/internal/look/host/common"
+	"uakari/internal/look/host/programfiles"
 	"uakari/internal/program"
 )
 
@@ -144,22 +145,22 @@ func ownerOf(pid int) (int, error) {
 // name, without what their secrets are (its manual, "ACL").
 func storeUsers(_ context.Context, pid int, t fact.Target) (fact.Accounts, error) {
 	a := fact.Accounts{Else: "changes that were made while it runs"}
-	files := settingsOf(shipped(program.Redis), pid)
+	files := onHost.SettingsOf(programfiles.Shipped(program.Redis), pid)
 	seen, right := map[string]bool{}, false
 	for i := 0; i < len(files) && i < 20; i++ {
 		from := files[i]
-		if from.err != nil {
-			return a, from.err
+		if from.Err != nil {
+			return a, from.Err
 		}
-		for line := range strings.Lines(string(from.text)) {
+		for line := range strings.Lines(string(from.Text)) {
 			words := strings.Fields(line)
 			switch {
 			case len(words) == 2 && slices.Contains([]string{"port", "tls-port"}, strings.ToLower(words[0])):
 				right = right || words[1] == fmt.Sprint(t.Port)
 			case len(words) == 2 && strings.EqualFold(words[0], "aclfile"):
 				path := strings.Trim(words[1], `"'`)
-				text, by, err := from.by.Settings(path, common.MostSettings)
-				files = append(files, source{path, text, err, by})
+				text, by, err := from.By.Settings(path, common.MostSettings)
+				files = append(files, programfiles.Source{Path: path, Text: text, Err: err, By: by})
 			case len(words) >= 2 && strings.EqualFold(words[0], "user") && !seen[words[1]]:
 				seen[words[1]] = true
 				s := fact.ServiceAccount{Name: words[1], NoLogin: true}
@@ -181,7 +182,7 @@ func storeUsers(_ context.Context, pid int, t fact.Target) (fact.Accounts, error
 	}
 	var paths []string
 	for _, from := range files {
-		paths = append(paths, from.path)
+		paths = append(paths, from.Path)
 	}
 	a.Place = "read in " + strings.Join(paths, ", ")
 	if !seen["default"] {

@@ -14,6 +14,7 @@ import (
 
 	"uakari/internal/fact"
 	"uakari/internal/look/host/common"
+	"uakari/internal/look/host/programfiles"
 	"uakari/internal/plain"
 	"uakari/internal/program"
 	"uakari/internal/wire"
@@ -44,8 +45,8 @@ func mysqlAccounts(ctx context.Context, name, question string, pid int) (fact.Ac
 		return f, os.ErrPermission
 	}
 	var last error
-	paths := argumentsOf(pid, "--socket=")
-	for _, settings := range argued(shipped(name), pid) {
+	paths := argumentsWith(pid, "--socket=")
+	for _, settings := range onHost.Named(programfiles.Shipped(name), pid) {
 		text, err := common.ReadSome(settings)
 		if err != nil {
 			continue // whoever reads its settings says so

@@ -16,6 +16,7 @@ import (
 
 	"uakari/internal/fact"
 	"uakari/internal/look"
+	"uakari/internal/look/host/programfiles"
 )
 
 func taken(
@@ -155,17 +156,18 @@ func TestSettingsPorts(t *testing.T) {
 		"[fd20::5]:2023\nListenAddress 10.20.0.6\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	p := shipped("sshd")
+	p := programfiles.Shipped("sshd")
 	p.Settings.Files = []string{filepath.Join(dir, "*")}
 	from, ports := settingsPorts(p, 0)
-	if named := namedIn(p, settingsOf(p, 0), fact.Target{Port: 2222}); len(named) != 1 || named[0].At.File != file ||
+	if named := namedIn(p, onHost.SettingsOf(p, 0), fact.Target{Port: 2222}); len(named) != 1 ||
+		named[0].At.File != file ||
 		named[0].At.Key != "Port" || named[0].Is != "port" {
 		t.Errorf("%+v", named)
 	}
 	if from != file || len(ports) != 3 || ports[0] != 2222 || ports[1] != 2022 || ports[2] != 2023 {
 		t.Errorf("got %s %v", from, ports)
 	}
-	nginx := shipped("nginx")
+	nginx := programfiles.Shipped("nginx")
 	nginx.Settings.Files = p.Settings.Files
 	if err := os.WriteFile(file, []byte("server {\n  listen 443 ssl;\n  listen [::]:8443 ssl;\n # listen 99;\n "+
 		"listen unix:/run/x;\n}\n"), 0o600); err != nil {
@@ -181,7 +183,7 @@ func TestSettingsPorts(t *testing.T) {
 		t.Fatal(err)
 	}
 	got := ""
-	for _, n := range namedIn(nginx, settingsOf(nginx, 0), fact.Target{Port: 8443}) {
+	for _, n := range namedIn(nginx, onHost.SettingsOf(nginx, 0), fact.Target{Port: 8443}) {
 		got += n.Is + " " + n.Value + ", "
 	}
 	if want := "certificate /etc/ssl/tides.pem, backend 10.20.0.15:3000, "; got != want {

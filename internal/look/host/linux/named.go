@@ -10,6 +10,7 @@ import (
 
 	"uakari/internal/fact"
 	"uakari/internal/keep"
+	"uakari/internal/look/host/programfiles"
 	"uakari/internal/program"
 	"uakari/internal/settingsfile"
 )
@@ -19,10 +20,10 @@ const mostNamed = 12
 
 // namedIn is where a program's settings name the endpoint's port or host, its
 // certificate or what is behind it, each alone in its value.
-func namedIn(p program.Program, sources []source, t fact.Target) []fact.NamedSetting {
+func namedIn(p program.Program, sources []programfiles.Source, t fact.Target) []fact.NamedSetting {
 	var list []fact.NamedSetting
 	for _, from := range sources {
-		values, err := settingsfile.Read(string(from.text), p.Settings.Grammar)
+		values, err := settingsfile.Read(string(from.Text), p.Settings.Grammar)
 		if err != nil {
 			continue // what is no file of this grammar names nothing
 		}
@@ -42,7 +43,7 @@ func namedIn(p program.Program, sources []source, t fact.Target) []fact.NamedSet
 			if is != "" && len(list) < mostNamed && (is == "backend" && isBare(v.Text) ||
 				keep.Value(v.Key, v.Text) == v.Text) {
 				list = append(list, fact.NamedSetting{
-					At: fact.SettingAt{File: from.path, Format: p.Settings.Grammar, Key: v.Key}, Is: is, Value: v.Text,
+					At: fact.SettingAt{File: from.Path, Format: p.Settings.Grammar, Key: v.Key}, Is: is, Value: v.Text,
 				})
 			}
 		}
@@ -61,20 +62,20 @@ const (
 
 // marked is what tells whether settings files are still what they are now, and of
 // which grammar they are.
-func marked(sources []source, grammar string) []fact.SettingsFile {
+func marked(sources []programfiles.Source, grammar string) []fact.SettingsFile {
 	var list []fact.SettingsFile
 	left := mostSaidAll
 	for _, from := range sources {
 		if len(list) == mostMarked {
 			break
 		}
-		f := fact.SettingsFile{Path: from.path}
-		if from.err == nil {
-			f.Mark = keep.Mark(string(from.text))
-			f.Says = said(string(from.text), grammar, min(left, mostSaid))
+		f := fact.SettingsFile{Path: from.Path}
+		if from.Err == nil {
+			f.Mark = keep.Mark(string(from.Text))
+			f.Says = said(string(from.Text), grammar, min(left, mostSaid))
 			left -= len(f.Says)
 		}
-		if info, err := os.Stat(from.path); err == nil {
+		if info, err := os.Stat(from.Path); err == nil {
 			f.Changed = info.ModTime().UTC()
 		}
 		list = append(list, f)

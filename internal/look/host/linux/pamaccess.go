@@ -9,6 +9,7 @@ import (
 
 	"uakari/internal/fact"
 	"uakari/internal/look/host/common"
+	"uakari/internal/look/host/programfiles"
 )
 
 // accessRules is the rules by which PAM lets accounts in from places
@@ -44,13 +45,13 @@ func accessRules(service string) (path string, rules []fact.Line) {
 
 // asksPAM reports whether sshd asks PAM at all: it does not unless its settings
 // say so (sshd_config(5)), and where they say both, nobody here knows.
-func asksPAM(settings []source) bool {
+func asksPAM(settings []programfiles.Source) bool {
 	yes, no := false, false
 	for _, from := range settings {
-		if from.err != nil {
+		if from.Err != nil {
 			return false
 		}
-		for line := range strings.Lines(string(from.text)) {
+		for line := range strings.Lines(string(from.Text)) {
 			if words := strings.Fields(line); len(words) > 1 && strings.EqualFold(words[0], "UsePAM") {
 				yes, no = yes || strings.EqualFold(words[1], "yes"), no || strings.EqualFold(words[1], "no")
 			}

@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"uakari/internal/look/file"
+	"uakari/internal/look/host/programfiles"
 )
 
 // TestAsksPAM is settings of sshd, and stacks that ask for rules by source.
@@ -15,7 +16,7 @@ func TestAsksPAM(t *testing.T) {
 	written := func(name, text string) string { return put(t, filepath.Join(dir, name), text, 0o600) }
 	for text, want := range map[string]bool{"UsePAM yes\n": true, "usepam yes # really\n": true,
 		"#UsePAM yes\n": false, "Port 22\n": false, "UsePAM no\nUsePAM yes\n": false} {
-		if got := asksPAM(withIncluded([]string{written("sshd", text)}, file.Account{})); got != want {
+		if got := asksPAM(programfiles.WithIncluded([]string{written("sshd", text)}, file.Account{})); got != want {
 			t.Errorf("%q: %v", text, got)
 		}
 	}

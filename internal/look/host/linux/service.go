@@ -18,7 +18,6 @@ import (
 	"uakari/internal/look/host/common"
 	"uakari/internal/program"
 	"uakari/internal/protocol"
-	"uakari/internal/settingsfile"
 )
 
 // logLag is how long a line may take from a service to its log.
@@ -91,7 +90,7 @@ func Service(ctx context.Context, env look.Env, order fact.Order, emit look.Emit
 		if !ok || p.Why == "scheme" && len(p.Processes) == 0 {
 			continue
 		}
-		from := settingsOf(row, pidOf(row))
+		from := onHost.SettingsOf(row, pidOf(row))
 		p.Files = marked(from, row.Settings.Grammar)
 		if p.Why != "scheme" {
 			p.Named = namedIn(row, from, order.Target)
@@ -145,27 +144,18 @@ func settingsLogs(p program.Program, pid int) []common.LogName {
 		pid = pidOf(p)
 	}
 	var files []common.LogName
-	for _, from := range settingsOf(p, pid) { // one that is for others' eyes has no text; the usual places remain
-		for _, v := range from.found(p, p.Settings.Log) {
+	// one that is for others' eyes has no text; the usual places remain
+	for _, from := range onHost.SettingsOf(p, pid) {
+		for _, v := range from.Found(p, p.Settings.Log) {
 			path := firstWord(v.Text)
 			if filepath.IsAbs(path) && !strings.ContainsAny(path, "*?[\\%") &&
 				!slices.ContainsFunc(files, func(n common.LogName) bool { return n.Pattern == path }) &&
 				!slices.Contains(p.Logs, path) {
-				files = append(files, common.LogName{Pattern: path, By: from.by})
+				files = append(files, common.LogName{Pattern: path, By: from.By})
 			}
 		}
 	}
 	return files
-}
-
-// found is the values of some keys in a settings file of a program.
-func (s source) found(p program.Program, keys []program.Key) []settingsfile.Value {
-	grammar := p.Settings.Grammar
-	values, err := settingsfile.Read(string(s.text), grammar)
-	if err != nil {
-		return nil // what is no file of this grammar gives nothing
-	}
-	return program.Found(values, keys)
 }
 
 // firstWord is a value without its quotes and what stands behind them.
@@ -328,15 +318,15 @@ func settingsPorts(p program.Program, pid int) (file string, ports []uint16) {
 	if len(p.Settings.Port) == 0 {
 		return "", nil
 	}
-	for _, from := range settingsOf(p,
+	for _, from := range onHost.SettingsOf(p,
 		pid) { // one that is for others' eyes has no text; then it is one of the scheme only
-		for _, v := range from.found(p, p.Settings.Port) {
+		for _, v := range from.Found(p, p.Settings.Port) {
 			for _, n := range program.Ports(v.Text) {
 				if slices.Contains(ports, n) {
 					continue
 				}
 				if file == "" {
-					file = from.path
+					file = from.Path
 				}
 				ports = append(ports, n)
 			}

@@ -4,74 +4,64 @@ package linux
 
 import (
 	"bytes"
+	"context"
+	"debug/elf"
+	"fmt"
 	"os"
-	"path/filepath"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
+	"syscall"
 	"time"
 
+	"uakari/internal/fact"
 	"uakari/internal/look"
 	"uakari/internal/look/file"
 	"uakari/internal/look/host/common"
+	"uakari/internal/look/host/programfiles"
 	"uakari/internal/program"
 )
 
-// Bounds on settings that include others.
-const (
-	mostIncluded = 200 // files
-	mostDepth    = 8   // of files that include files
-
-	mostIncludedBytes = 8 << 20 // of all of them
-)
-
-// includes finds a directive that reads further files, in any of the ways in
-// which the programs of the table write it.
-var includes = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(
-		`(?mi)^[ \t]*!?(?:include|includedir|include_dir|include_try|include_if_exists|` +
-			`includeoptional)(?:[ \t]*=[ \t]*|[ \t]+)['"]?([^\s'";#]+)`,
-	)
-})
-
-// source is one settings file, as its program reads it.
-type source struct {
-	path string
-	text []byte
-	err  error        // why it could not be read
-	by   file.Account // who stands behind what it names
+// onHost is how programs of this system, and their files, are found.
+var onHost = &programfiles.Host{
+	On: programsOn, Process: pidOf, Started: startedOf, Account: accountOf, User: userOf,
+	Usual: func(p program.Program, _ int) []string { return programfiles.Matching(p.Settings.Files) },
+	Apart: func(pid int) bool { return !sameRoot(pid) }, Stopped: mayRead, TooOpen: tooOpen, Changed: changedAt,
+	Opened: opened,
 }
 
-// settingsOf is the settings files of a program as it runs: those that the
-// arguments of a process name or, where there is none, those of the places
-// where distributions put them; with all that they include. What a process
-// names is read for the account that it runs as.
-func settingsOf(p program.Program, pid int) []source {
-	by := file.Account{}
-	if pid != 0 {
-		if !sameRoot(pid) {
-			return nil // what it calls /etc is not this host's
-		}
-		if paths := argued(p, pid); len(paths) > 0 {
-			return withIncluded(paths, accountOf(pid))
+func init() { onHost.Asked = asked } // which asks it, too
+
+// userOf is the user that a process runs as.
+func userOf(pid int) string {
+	uid, err := ownerOf(pid)
+	if err != nil {
+		return ""
+	}
+	return userName(uint32(uid))
+}
+
+// asked adds the programs that ask the wrapper, and the accounts of a database, which say
+// where each may come from.
+func asked(ctx context.Context, env look.Env, order fact.Order, held map[string]int, a *fact.Access, emit look.Emit) {
+	for name, pid := range held {
+		if wrapped(procFile(pid, "exe")) {
+			a.Wrapped = append(a.Wrapped, name)
 		}
 	}
-	return withIncluded(matching(p.Settings.Files), by)
-}
-
-// matching is the files that patterns lead to.
-func matching(patterns []string) []string {
-	var paths []string
-	for _, pattern := range patterns {
-		matches, err := filepath.Glob(pattern)
+	for name, question := range questions {
+		pid := held[name]
+		if pid == 0 || !sameRoot(pid) {
+			continue
+		}
+		f, err := mysqlAccounts(ctx, name, question, pid)
 		if err != nil {
-			continue // the patterns are this program's own, or were checked
+			emit(env.Failed(order, "the accounts of "+name, "could not ask the database for its accounts", err,
+				"root, and its administrator without a secret over its local socket"))
+			continue
 		}
-		paths = append(paths, matches...)
+		a.Files = append(a.Files, f)
 	}
-	return paths
 }
 
 // accountOf is the account that a process runs as; one that cannot be told may
@@ -95,30 +85,28 @@ func sameRoot(pid int) bool {
 	return err != nil || os.SameFile(own, other)
 }
 
-// argued is the settings files that a process was started with or, of one that
-// was made by another of the same program, that one.
-func argued(p program.Program, pid int) []string {
-	for range mostDepth {
-		if files := arguedBy(p, pid); len(files) > 0 {
-			return files
-		}
-		if pid = parentOf(pid); pid <= 1 || !p.Runs(programName(pid)) {
+// mostAbove bounds how far up those that made a process are looked at.
+const mostAbove = 8
+
+// startedOf is how a process was started, and then those of the same program that made
+// it, one after the other.
+func startedOf(p program.Program, pid int) (list []programfiles.Started) {
+	for i := 0; i < mostAbove && pid != 0; i++ {
+		text, err := file.Head(procFile(pid, "cmdline"), mostCommand)
+		if err != nil {
 			break
 		}
-	}
-	return nil
-}
-
-// argumentsOf is the values of the arguments of a process that begin so.
-func argumentsOf(pid int, prefix string) []string {
-	text, err := file.Head(procFile(pid, "cmdline"), mostCommand)
-	if err != nil {
-		return nil
-	}
-	var list []string
-	for arg := range strings.SplitSeq(string(text), "\x00") {
-		if value, ok := strings.CutPrefix(arg, prefix); ok {
-			list = append(list, value)
+		args := strings.Split(strings.TrimRight(string(text), "\x00"), "\x00")
+		if len(args) == 1 {
+			args = strings.Fields(args[0]) // a program that wrote its title over them
+		}
+		folder, err := os.Readlink(procFile(pid, "cwd"))
+		if err != nil {
+			folder = "/"
+		}
+		list = append(list, programfiles.Started{Args: args, Folder: folder})
+		if pid = parentOf(pid); pid <= 1 || !p.Runs(programName(pid)) {
+			break
 		}
 	}
 	return list
@@ -141,187 +129,97 @@ func parentOf(pid int) int {
 	return parent
 }
 
-func arguedBy(p program.Program, pid int) []string {
+// programsOn is the programs that hold a port, with their processes.
+func programsOn(ctx context.Context, env look.Env, port uint16) map[string]int {
+	held := map[string]int{}
+	Listeners(ctx, env, fact.Order{Look: fact.LookListeners, Target: fact.Target{Port: port}}, func(f fact.Fact) {
+		if f.Listeners == nil {
+			return
+		}
+		for _, l := range f.Listeners.On("tcp", port) {
+			if l.PID != 0 && l.Program != "" {
+				held[l.Program] = l.PID
+			}
+		}
+	})
+	return held
+}
+
+// wrapped reports whether a program is linked to the wrapper's library.
+func wrapped(path string) bool {
+	f, err := elf.Open(path)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	libraries, err := f.ImportedLibraries()
+	return err == nil &&
+		slices.ContainsFunc(libraries, func(name string) bool { return strings.HasPrefix(name, "libwrap.so") })
+}
+
+// opened says of a local socket whether somebody listens on it (the flag
+// __SO_ACCEPTCON of include/linux/socket.h in /proc/net/unix).
+func opened(up fact.Upstream) fact.Upstream {
+	if up.Socket == "" {
+		return up
+	}
+	text, err := file.Head("/proc/net/unix", common.MostSettingFile)
+	if err != nil {
+		return up
+	}
+	const listens = "00010000"
+	open := false
+	for line := range strings.Lines(string(text)) {
+		fields := strings.Fields(line)
+		if len(fields) == 8 && fields[3] == listens &&
+			(fields[7] == up.Socket || fields[7] == strings.Replace(up.Socket, "/var/run/", "/run/", 1)) {
+			open = true
+		}
+	}
+	up.Open = &open
+	return up
+}
+
+// changedAt is when a file's content or place last changed: a file that was
+// moved here keeps the time of its content.
+func changedAt(info os.FileInfo) time.Time {
+	at := info.ModTime()
+	if st, ok := info.Sys().(*syscall.Stat_t); ok {
+		if c := time.Unix(st.Ctim.Unix()); c.After(at) {
+			at = c
+		}
+	}
+	return at.UTC()
+}
+
+// tooOpen says why PostgreSQL refuses a key file: its own must be for its
+// owner alone, and one of root's may be read by a group.
+func tooOpen(path string, info os.FileInfo) string {
+	st, ok := info.Sys().(*syscall.Stat_t)
+	if !ok {
+		return ""
+	}
+	mode, most := info.Mode().Perm(), os.FileMode(0o600)
+	if st.Uid == 0 {
+		most = 0o640
+	}
+	if mode&^most != 0 {
+		return fmt.Sprintf("%s has mode %04o, and PostgreSQL refuses a key with more than %04o", path, mode, most)
+	}
+	return ""
+}
+
+// argumentsWith is the values of the arguments of a process that begin so.
+func argumentsWith(pid int, prefix string) []string {
 	text, err := file.Head(procFile(pid, "cmdline"), mostCommand)
 	if err != nil {
 		return nil
 	}
-	args := strings.Split(strings.TrimRight(string(text), "\x00"), "\x00")
-	if len(args) == 1 {
-		args = strings.Fields(args[0]) // a program that wrote its title over them
-	}
-	folder, err := os.Readlink(procFile(pid, "cwd"))
-	if err != nil {
-		folder = "/"
-	}
-	prefix := folder
-	if at := slices.Index(args, "-p"); at > 0 && at+1 < len(args) && p.Settings.Begin == "first" {
-		prefix = args[at+1]
-	}
-	for _, argument := range p.Settings.Arguments {
-		flag, beside, _ := strings.Cut(argument, " ")
-		for i, arg := range args[min(1, len(args)):] {
-			value := ""
-			switch next := i + 2; {
-			case flag == "" && !strings.HasPrefix(arg, "-"):
-				value = arg
-			case flag == "":
-			case strings.HasSuffix(flag, "=") && strings.Contains(arg, flag):
-				_, value, _ = strings.Cut(arg, flag)
-			case arg == flag && next < len(args):
-				value = args[next]
-			case len(flag) == 2 && strings.HasPrefix(arg, flag) && len(arg) > 2:
-				value = arg[2:]
-			}
-			if value == "" {
-				continue
-			}
-			path := filepath.Join(value, beside)
-			if !filepath.IsAbs(path) {
-				path = filepath.Join(prefix, path)
-			}
-			if info, err := os.Stat(path); err == nil && !info.IsDir() {
-				return []string{path}
-			}
+	var list []string
+	for arg := range strings.SplitSeq(string(text), "\x00") {
+		if value, ok := strings.CutPrefix(arg, prefix); ok {
+			list = append(list, value)
 		}
-	}
-	return nil
-}
-
-// withIncluded is files and what they include, each once, for an account.
-func withIncluded(paths []string, by file.Account) []source {
-	var list []source
-	size := 0
-	var take func(path string, by file.Account, depth int)
-	take = func(path string, by file.Account, depth int) {
-		if depth > mostDepth || len(list) == mostIncluded || size > mostIncludedBytes ||
-			slices.ContainsFunc(list, func(s source) bool { return s.path == path }) {
-			return
-		}
-		if info, err := os.Stat(path); err != nil || info.IsDir() {
-			return
-		}
-		s := source{path: path, by: by}
-		s.text, s.by, s.err = by.Settings(path, common.MostSettings)
-		list = append(list, s)
-		size += len(s.text)
-		for _, m := range includes().FindAllSubmatch(s.text, -1) {
-			pattern := string(m[1])
-			if !filepath.IsAbs(pattern) {
-				pattern = filepath.Join(filepath.Dir(path), pattern)
-			}
-			if info, err := os.Stat(pattern); err == nil && info.IsDir() {
-				pattern = filepath.Join(pattern, "*")
-			}
-			matches, err := filepath.Glob(pattern)
-			if err != nil {
-				continue // a pattern of somebody else's that is none
-			}
-			for _, each := range matches {
-				take(each, s.by, depth+1)
-			}
-		}
-	}
-	for _, path := range paths {
-		take(path, by, 0)
 	}
 	return list
-}
-
-// glance is how long a list of processes is good for: several looks of one
-// moment ask for it.
-const glance = 300 * time.Millisecond
-
-// namedProcess is a process with its program.
-type namedProcess struct {
-	pid     int
-	program string
-}
-
-var running struct {
-	sync.Mutex
-	at   time.Time
-	list []namedProcess
-}
-
-// processes is every process of this host with its program, the newest first,
-// as of a moment ago.
-func processes() ([]namedProcess, error) {
-	running.Lock()
-	defer running.Unlock()
-	if time.Since(running.at) < glance {
-		return running.list, nil
-	}
-	return lookAround()
-}
-
-// processesNow is the same, as of now.
-func processesNow() ([]namedProcess, error) {
-	running.Lock()
-	defer running.Unlock()
-	return lookAround()
-}
-
-// lookAround lists the processes anew. The caller holds the lock.
-func lookAround() ([]namedProcess, error) {
-	all, err := pids()
-	if err != nil {
-		return nil, err
-	}
-	list := make([]namedProcess, len(all))
-	for i, pid := range all {
-		list[i] = namedProcess{pid, programName(pid)}
-	}
-	running.at, running.list = time.Now(), list
-	return list, nil
-}
-
-// pidOf is the oldest process of a program on this host's network; 0 for none.
-func pidOf(p program.Program) int {
-	list, err := processes()
-	if err != nil {
-		return 0
-	}
-	for _, each := range slices.Backward(list) {
-		if each.program == p.Name && !apart(each.pid) && sameRoot(each.pid) {
-			return each.pid
-		}
-	}
-	return 0
-}
-
-// holding reports whether processes of a program are among those that hold a
-// port, and which of them has the program's own name; 0 for none.
-func holding(p program.Program, held map[string]int) (pid int, holds bool) {
-	for name := range held {
-		holds = holds || p.Runs(name)
-	}
-	return held[p.Name], holds
-}
-
-// knownOf is the programs that those who hold a port are of.
-func knownOf(env look.Env, held map[string]int) []program.Program {
-	var list []program.Program
-	for name := range held {
-		p, ok := env.Registry().Of(name)
-		if ok && !slices.ContainsFunc(list, func(have program.Program) bool { return have.Name == p.Name }) {
-			list = append(list, p)
-		}
-	}
-	slices.SortFunc(list, func(a, b program.Program) int { return strings.Compare(a.Name, b.Name) })
-	return list
-}
-
-// knownOrAll is the same or, where nobody holds the port, every program.
-func knownOrAll(env look.Env, held map[string]int) []program.Program {
-	if len(held) > 0 {
-		return knownOf(env, held)
-	}
-	return env.Registry().All()
-}
-
-// shipped is a program that is known here, by its name.
-func shipped(name string) program.Program {
-	p, _ := program.Known().Of(name)
-	return p
 }

@@ -5,44 +5,13 @@ package linux
 import (
 	"os"
 	"path/filepath"
-	"regexp"
-	"slices"
 	"strings"
 	"testing"
 
 	"uakari/internal/fact"
 	"uakari/internal/look"
-	"uakari/internal/look/file"
 	"uakari/internal/look/host/common"
 )
-
-// TestAccessLines reads the lines of a file that matter, with their numbers.
-func TestAccessLines(t *testing.T) {
-	path := put(t, filepath.Join(t.TempDir(), "list"), "# about\r\n\nsshd: 10.20.7.\r\n   \nALL: ALL", 0o600)
-	read := func() source {
-		text, by, err := file.Account{}.Settings(path, common.MostSettings)
-		return source{path, text, err, by}
-	}
-	for _, c := range []struct {
-		keep *regexp.Regexp
-		want []fact.Line
-	}{
-		{nil, []fact.Line{{Number: 3, Text: "sshd: 10.20.7."}, {Number: 5, Text: "ALL: ALL"}}},
-		{regexp.MustCompile(`^sshd`), []fact.Line{{Number: 3, Text: "sshd: 10.20.7."}}},
-	} {
-		f, err := read().access("hosts.allow", c.keep)
-		if err != nil || !slices.Equal(f.Lines, c.want) || f.Changed.IsZero() {
-			t.Errorf("%v, %v", f, err)
-		}
-	}
-	if _, err := (source{path: path, err: os.ErrNotExist}).access("list", nil); !os.IsNotExist(err) {
-		t.Errorf("no file: %v", err)
-	}
-	put(t, path, strings.Repeat("10.20.7.1\n", mostLines+1), 0o600)
-	if _, err := read().access("list", nil); err == nil {
-		t.Error("a list with too many lines is kept as if whole")
-	}
-}
 
 // TestProxy reads the environment, and keeps no account of it.
 func TestProxy(t *testing.T) {

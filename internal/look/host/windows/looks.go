@@ -27,4 +27,7 @@ var Looks = map[fact.Kind]look.Func{
 	fact.LookPeers:      Peers,
 	fact.LookBarriers:   Barriers,
 	fact.LookAccount:    Account,
+	fact.LookAccess:     onHost.Access,
+	fact.LookUpstreams:  onHost.Upstreams,
+	fact.LookCertFiles:  onHost.CertFiles,
 }

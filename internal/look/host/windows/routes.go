@@ -187,7 +187,8 @@ func Link(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
 			l.Answer = append(l.Answer, n.Addr)
 		}
 	}
-	f := env.Seen(order, source, fmt.Sprintf("%s is %s on %s; %d others answer", addr, cmp.Or(l.State, "unknown"), l.Dev,
+	f := env.Seen(order, source, fmt.Sprintf("%s is %s on %s; %d others answer", addr, cmp.Or(l.State, "unknown"),
+		l.Dev,
 		len(l.Answer)))
 	f.Link = &l
 	emit(f)

@@ -1,6 +1,4 @@
-//go:build linux
-
-package linux
+package programfiles
 
 import (
 	"bytes"
@@ -15,8 +13,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"syscall"
-	"time"
 
 	"uakari/internal/fact"
 	"uakari/internal/look"
@@ -29,37 +25,37 @@ import (
 // CertFiles leaves the certificates and keys that the settings of a service
 // name: of the program that holds the port or, where nobody does, of every
 // one that is set up here.
-func CertFiles(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
+func (h *Host) CertFiles(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	files := fact.CertFiles{Pairs: []fact.CertPair{}}
-	held := programsOn(ctx, env, order.Target.Port)
+	held := h.On(ctx, env, order.Target.Port)
 	for _, p := range knownOrAll(env, held) {
 		s := certSetting{p}
-		pid, holds := holding(p, held)
+		pid, holds := Holding(p, held)
 		if len(p.Settings.Certificate) == 0 || !holds && len(held) > 0 {
 			continue
 		}
 		if pid == 0 || !holds {
-			pid = pidOf(p)
+			pid = h.Process(p)
 		}
-		sources := settingsOf(p, pid)
+		sources := h.SettingsOf(p, pid)
 		for _, from := range sources {
-			if from.err != nil {
-				emit(env.Failed(order, from.path, "could not read which certificates are set", from.err, "root"))
+			if from.Err != nil {
+				emit(env.Failed(order, from.Path, "could not read which certificates are set", from.Err, "root"))
 				continue
 			}
-			folder := filepath.Dir(from.path)
+			folder := filepath.Dir(from.Path)
 			switch p.Settings.Begin {
 			case "first":
-				folder = filepath.Dir(sources[0].path)
+				folder = filepath.Dir(sources[0].Path)
 			case "above":
-				folder = filepath.Dir(filepath.Dir(sources[0].path))
+				folder = filepath.Dir(filepath.Dir(sources[0].Path))
 			}
-			pairs, stores := s.pairs(string(from.text), from.path, folder)
+			pairs, stores := s.pairs(string(from.Text), from.Path, folder)
 			for i := range stores {
-				readStore(&stores[i], s.reader(pid), from.by)
+				h.readStore(&stores[i], h.reader(p, pid), from.By)
 			}
 			for i := range pairs {
-				readPair(&pairs[i], s.reader(pid), from.by)
+				h.readPair(&pairs[i], h.reader(p, pid), from.By)
 			}
 			files.Pairs, files.Stores = append(files.Pairs, pairs...), append(files.Stores, stores...)
 		}
@@ -74,7 +70,7 @@ func CertFiles(ctx context.Context, env look.Env, order fact.Order, emit look.Em
 		if p.Key == "" {
 			p.Key = p.Cert
 		}
-		readPair(&p, cardReader(held, p.Program), env.CardBy)
+		h.readPair(&p, h.cardReader(held, p.Program), env.CardBy)
 		files.Pairs = append(files.Pairs, p)
 	}
 	files.Pairs, files.Stores = files.Pairs[:min(len(files.Pairs), fact.MostPairs)],
@@ -89,17 +85,6 @@ func orName(program, name string) string {
 		return name
 	}
 	return filepath.Base(program)
-}
-
-// cardReader is the user that the program of a card runs as, by who holds the
-// port.
-func cardReader(held map[string]int, program string) string {
-	if pid := held[program]; pid != 0 {
-		if uid, err := ownerOf(pid); err == nil {
-			return userName(uint32(uid))
-		}
-	}
-	return ""
 }
 
 func sawPairs(pairs []fact.CertPair) string {
@@ -120,25 +105,9 @@ func sawPairs(pairs []fact.CertPair) string {
 	return strings.Join(parts[:min(len(parts), 3)], ", ")
 }
 
-// reader is the user that reads the files: the one that the program runs as,
-// or would.
-func (s certSetting) reader(pid int) string {
-	if s.Account == "" {
-		return "" // it reads them as root, before it becomes another
-	}
-	if pid != 0 {
-		if info, err := os.Stat(procFile(pid, "")); err == nil {
-			if st, ok := info.Sys().(*syscall.Stat_t); ok {
-				return userName(st.Uid)
-			}
-		}
-	}
-	return s.Account
-}
-
 // readPair reads the files of a pair, and whether the key belongs to the
 // certificate. Nothing of the key is kept.
-func readPair(p *fact.CertPair, reader string, by file.Account) {
+func (h *Host) readPair(p *fact.CertPair, reader string, by file.Account) {
 	info, err := os.Stat(p.Cert)
 	if err != nil {
 		blame(p, p.Cert, err)
@@ -148,7 +117,7 @@ func readPair(p *fact.CertPair, reader string, by file.Account) {
 		p.Unread = p.Cert + " is a folder of certificates, which is not looked into"
 		return
 	}
-	p.Changed = changedAt(info)
+	p.Changed = h.Changed(info)
 	text, err := by.Head(p.Cert, common.MostSettings)
 	if err != nil {
 		blame(p, p.Cert, err)
@@ -177,12 +146,12 @@ func readPair(p *fact.CertPair, reader string, by file.Account) {
 		return
 	}
 	if reader != "" && reader != "root" {
-		if denied := mayRead(reader, p.Cert); denied != "" {
+		if denied := h.Stopped(reader, p.Cert); denied != "" {
 			p.Wrong = denied
 			return
 		}
 	}
-	readKey(p, reader, by)
+	h.readKey(p, reader, by)
 }
 
 // readKept reads a store that keeps certificates with their keys, in PKCS #12 or
@@ -200,9 +169,9 @@ func readKept(p *fact.CertPair, text []byte) {
 }
 
 // readStore reads the certificates by which clients are judged.
-func readStore(s *fact.ClientStore, reader string, by file.Account) {
+func (h *Host) readStore(s *fact.ClientStore, reader string, by file.Account) {
 	if info, err := os.Stat(s.Path); err == nil && reader != "" && reader != "root" && !info.IsDir() {
-		if s.Wrong = mayRead(reader, s.Path); s.Wrong != "" {
+		if s.Wrong = h.Stopped(reader, s.Path); s.Wrong != "" {
 			return
 		}
 	}
@@ -245,7 +214,7 @@ func blame(p *fact.CertPair, path string, err error) {
 
 // readKey compares the key with the certificate. It is read, compared and
 // forgotten.
-func readKey(p *fact.CertPair, reader string, by file.Account) {
+func (h *Host) readKey(p *fact.CertPair, reader string, by file.Account) {
 	if p.Key == "" {
 		p.Unread = "the settings name no key beside it"
 		return
@@ -256,12 +225,12 @@ func readKey(p *fact.CertPair, reader string, by file.Account) {
 		return
 	}
 	if reader != "" && reader != "root" {
-		if p.Wrong = mayRead(reader, p.Key); p.Wrong != "" {
+		if p.Wrong = h.Stopped(reader, p.Key); p.Wrong != "" {
 			return
 		}
 	}
 	if p.Program == program.PostgreSQL {
-		if p.Wrong = tooOpen(p.Key, info); p.Wrong != "" {
+		if p.Wrong = h.TooOpen(p.Key, info); p.Wrong != "" {
 			return
 		}
 	}
@@ -319,31 +288,25 @@ func belongsTo(key any, cert *x509.Certificate) bool {
 	return ok && public.Equal(cert.PublicKey)
 }
 
-// changedAt is when a file's content or place last changed: a file that was
-// moved here keeps the time of its content.
-func changedAt(info os.FileInfo) time.Time {
-	at := info.ModTime()
-	if st, ok := info.Sys().(*syscall.Stat_t); ok {
-		if c := time.Unix(st.Ctim.Unix()); c.After(at) {
-			at = c
+// reader is the user that reads the files: the one that the program runs as,
+// or would.
+func (h *Host) reader(p program.Program, pid int) string {
+	if p.Account == "" {
+		return "" // it reads them as root, before it becomes another
+	}
+	if pid != 0 {
+		if user := h.User(pid); user != "" {
+			return user
 		}
 	}
-	return at.UTC()
+	return p.Account
 }
 
-// tooOpen says why PostgreSQL refuses a key file: its own must be for its
-// owner alone, and one of root's may be read by a group.
-func tooOpen(path string, info os.FileInfo) string {
-	st, ok := info.Sys().(*syscall.Stat_t)
-	if !ok {
-		return ""
-	}
-	mode, most := info.Mode().Perm(), os.FileMode(0o600)
-	if st.Uid == 0 {
-		most = 0o640
-	}
-	if mode&^most != 0 {
-		return fmt.Sprintf("%s has mode %04o, and PostgreSQL refuses a key with more than %04o", path, mode, most)
+// cardReader is the user that the program of a card runs as, by who holds the
+// port.
+func (h *Host) cardReader(held map[string]int, program string) string {
+	if pid := held[program]; pid != 0 {
+		return h.User(pid)
 	}
 	return ""
 }

@@ -1,6 +1,4 @@
-//go:build linux
-
-package linux
+package programfiles
 
 import (
 	"fmt"
