@@ -9,6 +9,7 @@ import (
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/plain"
+	"uakari/internal/protocol"
 	"uakari/internal/trail"
 	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/gate"
@@ -102,12 +103,20 @@ func moot(v *scene.Scene, rung trail.Rung, s sum) string {
 		return "not encrypted"
 	case rung == trail.Certs && security == fact.StartTLS && plainByChoice(v, s):
 		return "the server offers no TLS, and the client does not insist"
+	case rung == trail.Login && unshared(v):
+		return ""
 	case rung == trail.Login && v.Scheme.Wire == "" && (v.Ask.Card == nil || !v.Ask.Card.Talk.SignsIn()):
 		return "nobody logs in to a bare " + e.Scheme + " endpoint"
 	case rung == trail.Login && v.Scheme.Open:
 		return "nobody signs in to " + strings.ToUpper(v.Scheme.Wire)
 	}
 	return ""
+}
+
+// unshared reports an endpoint that answers only who shares a secret with it, and none was
+// given.
+func unshared(v *scene.Scene) bool {
+	return protocol.Spoken(v.Ask.Endpoint.Scheme).Shared && !v.Ask.Shared
 }
 
 // plainByChoice reports whether sessions went on unencrypted because the
@@ -197,6 +206,9 @@ func unseen(v *scene.Scene, rung trail.Rung, s sum, causes []trail.Cause) (why, 
 	behind := len(causes) > 0 && causes[0].Blocking
 	switch rung {
 	case trail.Login:
+		if unshared(v) {
+			return "the server answers none that shares no secret with it, and none was given", "--shared-secret"
+		}
 		if why, needs := login.Untried(v, s.tries); v.Ask.Account != "" && why != "" {
 			return why, needs
 		}

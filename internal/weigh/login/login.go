@@ -162,7 +162,7 @@ func refusalReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, f, account *f
 	l := f.Login
 	coded := codeReading(v, w, t, f)
 	list := []gate.Reading{coded}
-	if coded.Cause == "login/rejected" || l.Code == "too-many" {
+	if coded.Cause == vagueRefusal || l.Code == "too-many" {
 		list = append(list, logReadings(v, w, t, f, account)...)
 		list = append(list, stateReadings(v, t, f, account)...)
 		list = append(list, sshListReadings(v, w, t, f, account)...)
@@ -201,7 +201,7 @@ func refusesSo(p protocol.Policy, l *fact.Login) bool {
 // codeReading reads the protocol's own word for a refusal.
 func codeReading(v *scene.Scene, w *scene.Wants, t *scene.Try, f *fact.Fact) gate.Reading {
 	l := f.Login
-	r := refusal(v, t, f, "login/rejected", gate.Vague)
+	r := refusal(v, t, f, vagueRefusal, gate.Vague)
 	for _, c := range v.Protocol.Codes {
 		if l.Outcome == fact.LoginCut {
 			break // it said nothing
@@ -224,7 +224,7 @@ func codeReading(v *scene.Scene, w *scene.Wants, t *scene.Try, f *fact.Fact) gat
 		}
 	}
 	r.Summary = fmt.Sprintf("%s is refused by %s: %s", l.Account, l.Mechanism, words)
-	if r.Cause == "login/rejected" || l.Code == "too-many" {
+	if r.Cause == vagueRefusal || l.Code == "too-many" {
 		r.Lacks = []gate.Lack{
 			{Guard: gate.OneMeaning, Why: "the protocol does not say why; the server's log or its accounts do"},
 		}
@@ -306,6 +306,9 @@ func codeIs(pattern, code string) bool {
 	return pattern == "" || pattern == code
 }
 
+// vagueRefusal is a refusal whose reason nobody told.
+const vagueRefusal = "login/rejected"
+
 // logReadings looks for this try in the server's log, read after it.
 func logReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, f, account *fact.Fact) []gate.Reading {
 	if t.Server == "" {
@@ -352,6 +355,9 @@ func logReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, f, account *fact.
 		}
 		if cause == "" {
 			continue
+		}
+		if cause == vagueRefusal {
+			lacks = append(lacks, gate.Lack{Guard: gate.OneMeaning, Why: "the log does not say why either"})
 		}
 		r := refusal(v, t, f, cause, strength)
 		r.Summary = fmt.Sprintf(

@@ -168,10 +168,29 @@ func (v *Scene) Listeners(vantage string) (*fact.Fact, *fact.Listeners) {
 
 // ListenersLater is who holds the target's port by the second look, which was
 // taken while the client waited; nil if there was none.
-func (v *Scene) ListenersLater(t *Try) []fact.Listener {
+func (v *Scene) ListenersLater(t *Try) []fact.Listener { return v.listenersAt(t, 1) }
+
+// Unread is the target's socket of datagrams with some that wait to be read, by the second
+// look, and by a third a moment later: lasting says that none of them was read between.
+// Between one datagram and the next a program may do other things.
+func (v *Scene) Unread(t *Try) (l fact.Listener, waits, lasting bool) {
+	at := func(again int) (fact.Listener, bool) {
+		for _, l := range v.listenersAt(t, again) {
+			if takes, certain := l.Takes(t.Target.Addr); takes && certain && l.Transport == "udp" && l.Queue > 0 {
+				return l, true
+			}
+		}
+		return fact.Listener{}, false
+	}
+	l, waits = at(1)
+	after, still := at(2)
+	return l, waits, waits && still && after.Queue >= l.Queue
+}
+
+func (v *Scene) listenersAt(t *Try, again int) []fact.Listener {
 	var last []fact.Listener
 	for _, f := range v.Facts(t.Server, fact.LookListeners) {
-		if f.Listeners != nil && f.Order.Target.Again > 0 {
+		if f.Listeners != nil && f.Order.Target.Again == again {
 			last = append([]fact.Listener{}, f.Listeners.On(v.Ask.Endpoint.Transport, t.Target.Port)...)
 		}
 	}

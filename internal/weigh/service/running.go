@@ -138,12 +138,14 @@ func (s serving) muteToItself() (gate.Reading, bool) {
 }
 
 // unaccepted is the service's listener if connections wait in its queue, by a
-// second look that was taken while ours went without an answer.
+// second look that was taken while ours went without an answer; or datagrams, which nobody
+// reads for longer.
 func (s serving) unaccepted() (fact.Listener, bool) {
 	for _, l := range s.v.ListenersLater(s.t) {
-		if takes, certain := l.Takes(s.t.Target.Addr); takes && certain && l.Queue > 0 {
+		if takes, certain := l.Takes(s.t.Target.Addr); takes && certain && l.Queue > 0 && l.Transport != "udp" {
 			return l, true
 		}
 	}
-	return fact.Listener{}, false
+	l, _, lasting := s.v.Unread(s.t)
+	return l, lasting
 }

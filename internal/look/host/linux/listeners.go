@@ -11,6 +11,7 @@ import (
 	"os/user"
 	"strconv"
 	"syscall"
+	"time"
 
 	"golang.org/x/sys/unix"
 
@@ -20,11 +21,20 @@ import (
 	"uakari/internal/protocol"
 )
 
+// longWait is longer than a program that serves takes from one datagram to the next.
+const longWait = time.Second
+
 // Listeners leaves every listening TCP socket of this network namespace, with
 // the owner of those on the port that was asked for. If nobody holds the
 // port, every owner is looked up: the service may be on another.
-func Listeners(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
+func Listeners(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	const source = "listening sockets"
+	if order.Target.Again > 1 { // whether what waited then waits still
+		select {
+		case <-time.After(longWait):
+		case <-ctx.Done():
+		}
+	}
 	seen := make(chan holders, 1)
 	if order.Target.Port == 0 {
 		// All owners are wanted: they are looked up while the kernel lists.
@@ -43,7 +53,7 @@ func Listeners(_ context.Context, env look.Env, order fact.Order, emit look.Emit
 		return
 	}
 	scheme, _ := protocol.Lookup(order.Target.Scheme)
-	if order.Target.Port == 0 || scheme.UDP {
+	if order.Target.Port == 0 || scheme.UDP || order.Target.Scheme == "" {
 		if udp, err := dumpListening(unix.IPPROTO_UDP); err == nil {
 			sockets = append(sockets, udp...)
 		} else if udp, err := procListening("/proc/self/net", "udp"); err == nil {

@@ -58,15 +58,18 @@ func lookAround() ([]namedProcess, error) {
 	return list, nil
 }
 
-// pidOf is the oldest process of a program on this host's network; 0 for none.
+// pidOf is the oldest process of a program on this host's network, of its own name before
+// its workers'; 0 for none.
 func pidOf(p program.Program) int {
 	list, err := processes()
 	if err != nil {
 		return 0
 	}
-	for _, each := range slices.Backward(list) {
-		if each.program == p.Name && !apart(each.pid) && sameRoot(each.pid) {
-			return each.pid
+	for _, own := range []func(string) bool{func(name string) bool { return name == p.Name }, p.Runs} {
+		for _, each := range slices.Backward(list) {
+			if own(each.program) && !apart(each.pid) && sameRoot(each.pid) {
+				return each.pid
+			}
 		}
 	}
 	return 0

@@ -46,7 +46,7 @@ func Service(ctx context.Context, env look.Env, order fact.Order, emit look.Emit
 	s := fact.Service{Programs: []fact.Program{}}
 	s.Programs = append(s.Programs, named(env)...)
 	if len(s.Programs) == 0 {
-		s.Programs = append(s.Programs, holder(order.Target.Port)...)
+		s.Programs = append(s.Programs, holder(order.Target.Port, scheme.UDP)...)
 	}
 	known := env.Registry()
 	serving := known.Serving(scheme.Name)
@@ -231,8 +231,12 @@ func named(env look.Env) []fact.Program {
 
 // holder is the program that holds the port now, with its unit: where nobody
 // said which program serves the endpoint, it is this one.
-func holder(port uint16) []fact.Program {
-	sockets, err := dumpListening(unix.IPPROTO_TCP)
+func holder(port uint16, datagrams bool) []fact.Program {
+	transport := unix.IPPROTO_TCP
+	if datagrams {
+		transport = unix.IPPROTO_UDP
+	}
+	sockets, err := dumpListening(byte(transport))
 	if err != nil {
 		return nil // the look at the listeners says so
 	}

@@ -136,9 +136,11 @@ func programsOn(ctx context.Context, env look.Env, port uint16) map[string]int {
 		if f.Listeners == nil {
 			return
 		}
-		for _, l := range f.Listeners.On("tcp", port) {
-			if l.PID != 0 && l.Program != "" {
-				held[l.Program] = l.PID
+		for _, transport := range []string{"tcp", "udp"} {
+			for _, l := range f.Listeners.On(transport, port) {
+				if l.PID != 0 && l.Program != "" && len(held) == 0 {
+					held[l.Program] = l.PID
+				}
 			}
 		}
 	})

@@ -18,7 +18,8 @@ import (
 // Host is how the processes of programs, and what belongs to their files, are found on a
 // system.
 type Host struct {
-	// On is the programs that hold a TCP port, each with a process.
+	// On is the programs that hold a port, each with a process: of TCP or, where none does,
+	// of UDP.
 	On func(ctx context.Context, env look.Env, port uint16) map[string]int
 	// Process is the oldest process of a program; 0 for none.
 	Process func(p program.Program) int

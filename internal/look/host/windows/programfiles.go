@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"uakari/internal/fact"
@@ -32,6 +33,30 @@ var onHost = &programfiles.Host{
 	},
 }
 
+// glance is how long a list of services and processes is good for: one look asks for it
+// for every program that is known.
+const glance = time.Second
+
+var around struct {
+	sync.Mutex
+	at       time.Time
+	services []service
+	running  map[uint32]process
+}
+
+// lookAround is every service and every process, as of a moment ago; none where they may
+// not be listed, which the looks at them say.
+func lookAround() ([]service, map[uint32]process) {
+	around.Lock()
+	defer around.Unlock()
+	if time.Since(around.at) > glance {
+		around.services, _ = services()
+		around.running, _ = processes()
+		around.at = time.Now()
+	}
+	return around.services, around.running
+}
+
 // programsOn is the programs that hold a port, with their processes.
 func programsOn(_ context.Context, _ look.Env, port uint16) map[string]int {
 	held := map[string]int{}
@@ -41,7 +66,7 @@ func programsOn(_ context.Context, _ look.Env, port uint16) map[string]int {
 	}
 	running, err := processes()
 	if err != nil {
-		return held
+		return held // this too
 	}
 	for _, s := range all {
 		if p, ok := running[s.pid]; ok && !s.datagrams && s.state == tcpListening && s.local.Port() == port {
@@ -53,10 +78,7 @@ func programsOn(_ context.Context, _ look.Env, port uint16) map[string]int {
 
 // pidOf is the oldest process of a program; 0 for none.
 func pidOf(p program.Program) int {
-	running, err := processes()
-	if err != nil {
-		return 0
-	}
+	_, running := lookAround()
 	oldest := process{}
 	for _, each := range running {
 		if p.Runs(strings.ToLower(each.name)) && (oldest.pid == 0 || each.since.Before(oldest.since)) {
@@ -69,14 +91,7 @@ func pidOf(p program.Program) int {
 // startedOf is the command of the service that a process is of, or of the service that
 // started the process of the same program which made it.
 func startedOf(p program.Program, pid int) (list []programfiles.Started) {
-	all, err := services()
-	if err != nil {
-		return nil
-	}
-	running, err := processes()
-	if err != nil {
-		return nil
-	}
+	all, running := lookAround()
 	if pid == 0 {
 		for _, s := range servicesOf(p, all) {
 			list = append(list, programfiles.Started{Args: s.command, Folder: filepath.Dir(s.command[0])})
@@ -110,10 +125,9 @@ func servicesOf(p program.Program, all []service) []service {
 // places in its file those of this system, and what lies so below the program's own folder
 // or the one above.
 func usual(p program.Program, pid int) []string {
-	var folder string
-	if running, err := processes(); err == nil && pid != 0 {
-		folder = filepath.Dir(running[uint32(pid)].path)
-	} else if all, err := services(); err == nil && pid == 0 {
+	all, running := lookAround()
+	folder := filepath.Dir(running[uint32(pid)].path)
+	if pid == 0 {
 		for _, s := range servicesOf(p, all) {
 			folder = filepath.Dir(s.command[0])
 		}
@@ -122,7 +136,7 @@ func usual(p program.Program, pid int) []string {
 	for _, pattern := range p.Settings.Files {
 		switch beside, relative := strings.CutPrefix(pattern, `.\`); {
 		case strings.HasPrefix(pattern, "/"): // another system's
-		case relative && (folder == "" || folder == "."):
+		case relative && folder == ".":
 		case relative:
 			patterns = append(patterns, filepath.Join(folder, beside), filepath.Join(folder, "..", beside))
 		default:
