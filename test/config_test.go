@@ -186,6 +186,8 @@ func TestSaid(t *testing.T) {
 		{"card", 0, []string{"card", "show", "../docs/examples/tidebook.card.yaml"}},
 		{"sheet", 0, []string{"sheet", "show", "../docs/examples/office.sheet.yaml"}},
 		{"differ", 0, []string{"differ", facts, facts}},
+		{"recorded", 0, []string{"record", "-o", filepath.Join(dir, "here.json")}},
+		{"demo", 0, []string{"demo", "--list"}},
 		{"confirm", 0, []string{"confirm", "--times", "1", facts}},
 	} {
 		r := run(t, append(c.args, "--out", "json")...)

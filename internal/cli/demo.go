@@ -29,7 +29,7 @@ import (
 
 // demoFlags is what the flags of demo say.
 type demoFlags struct {
-	list         bool
+	list, asJSON bool
 	stay, report string
 	color        string
 }
@@ -52,6 +52,7 @@ touched, and no privilege is needed.`,
 		StringVar(&f.stay, "stay", "", "keep the broken world up, with its files in this `folder`, to try by hand")
 	cmd.Flags().StringVar(&f.report, "report", "", "write a report of every chapter's case into this `folder`")
 	cmd.Flags().StringVar(&f.color, "color", "auto", "auto, always or never")
+	asData(cmd, &f.asJSON, " (uakari.demo/1)")
 	return cmd
 }
 
@@ -69,11 +70,14 @@ func (f *demoFlags) run(cmd *cobra.Command, args []string) error {
 	if err != nil {
 		return err
 	}
+	story := trail.Story{Format: "uakari.demo/1", Chapters: []trail.Chapter{}}
 	if f.list {
+		text := ""
 		for _, c := range demo.Chapters {
-			fmt.Fprintf(out, "%-10s %s\n", c.Name, c.Title)
+			text += fmt.Sprintf("%-10s %s\n", c.Name, c.Title)
+			story.Chapters = append(story.Chapters, trail.Chapter{Name: c.Name, Title: c.Title})
 		}
-		return nil
+		return told(cmd, f.asJSON, story, func() string { return text })
 	}
 	if runtime.GOOS != "linux" && runtime.GOOS != "windows" {
 		return errors.New("demo: the made-up world needs Linux or Windows, where every address of 127.0.0.0/8 is " +
@@ -103,11 +107,19 @@ func (f *demoFlags) run(cmd *cobra.Command, args []string) error {
 		return err
 	}
 	defer book.Done()
-	err = tellStory(ctx, out, world, book, chapters, on)
-	if f.report == "" || err != nil {
-		return err
+	if f.asJSON {
+		out = io.Discard
 	}
-	return f.reports(ctx, out, book)
+	err = tellStory(ctx, out, world, book, chapters, on, func(c demo.Chapter, asTold bool) {
+		story.Chapters = append(story.Chapters, trail.Chapter{Name: c.Name, Title: c.Title, AsTold: &asTold})
+	})
+	if f.report != "" && err == nil {
+		err = f.reports(ctx, out, book)
+	}
+	if f.asJSON {
+		err = errors.Join(told(cmd, true, story, nil), err)
+	}
+	return err
 }
 
 // reports writes a page for every case of the story.
@@ -161,6 +173,7 @@ func tellStory(
 	book casebook.Store,
 	chapters []demo.Chapter,
 	colour bool,
+	told func(c demo.Chapter, asTold bool),
 ) error {
 	failed := 0
 	for i, c := range chapters {
@@ -182,6 +195,7 @@ func tellStory(
 		if err != nil {
 			return err
 		}
+		told(c, ok)
 		if !ok {
 			failed++
 		}

@@ -16,6 +16,7 @@ import (
 	"uakari/internal/owned"
 	"uakari/internal/plain"
 	"uakari/internal/trace"
+	"uakari/internal/trail"
 	"uakari/internal/vantage"
 )
 
@@ -23,7 +24,7 @@ import (
 type recordFlags struct {
 	seeing
 	endpoint, client, account, file string
-	baseline                        bool
+	baseline, asJSON                bool
 }
 
 func newRecord() *cobra.Command {
@@ -54,6 +55,7 @@ hand it on all the same. It is readable by its owner only.`,
 		StringVarP(&f.file, "output", "o", "",
 			"write to this `file`; HOST.uakari.json if not given, - for standard output")
 	cmd.Flags().BoolVar(&f.baseline, "baseline", false, "keep it as what this host is like while it is well")
+	asData(cmd, &f.asJSON, " (uakari.recorded/1: what was written; the record itself is JSON always)")
 	return cmd
 }
 
@@ -102,6 +104,9 @@ func (f *recordFlags) run(cmd *cobra.Command) error {
 	if f.baseline {
 		return f.keepBaseline(cmd, r, text)
 	}
+	if f.file == "-" && f.asJSON {
+		return errors.New("record: -o - writes the record itself, which is JSON; give a file with --json")
+	}
 	if f.file == "-" {
 		return errors.Join(write(cmd, "", text), interrupted(r.Incomplete))
 	}
@@ -115,7 +120,7 @@ func (f *recordFlags) run(cmd *cobra.Command) error {
 	if err != nil {
 		return err
 	}
-	_, err = fmt.Fprintln(cmd.OutOrStdout(), recorded(r, file))
+	err = told(cmd, f.asJSON, recordedOf(r, file), func() string { return recorded(r, file) + "\n" })
 	return errors.Join(err, interrupted(r.Incomplete))
 }
 
@@ -137,14 +142,12 @@ func (f *recordFlags) keepBaseline(cmd *cobra.Command, r fact.HostRecord, text [
 	if err := writeWhole(cmd, path, text); err != nil {
 		return err
 	}
-	_, err = fmt.Fprintf(
-		cmd.OutOrStdout(),
-		"Kept: what %s is like while it is well, in %s.\nLater: uakari record -o now.json && uakari differ baseline "+
-			"now.json\n",
-		plain.Printable(r.Host),
-		plain.Printable(path),
-	)
-	return err
+	kept := recordedOf(r, path)
+	kept.Baseline = true
+	return told(cmd, f.asJSON, kept, func() string {
+		return fmt.Sprintf("Kept: what %s is like while it is well, in %s.\nLater: uakari record -o now.json && "+
+			"uakari differ baseline now.json\n", plain.Printable(r.Host), plain.Printable(path))
+	})
 }
 
 // baselinePath is where this host's own record is kept.
@@ -164,17 +167,24 @@ func interrupted(incomplete string) error {
 	return nil
 }
 
-// recorded says what was written and what to do with it.
-func recorded(r fact.HostRecord, file string) string {
-	unseen := 0
+// recordedOf is what a record holds.
+func recordedOf(r fact.HostRecord, file string) trail.Recorded {
+	of := trail.Recorded{Format: "uakari.recorded/1", Host: r.Host, File: file, Incomplete: r.Incomplete}
 	for _, f := range r.Facts {
 		if f.Failed != nil {
-			unseen++
+			of.Unseen++
 		}
 	}
-	text := fmt.Sprintf("Recorded %s: %d facts in %s", r.Host, len(r.Facts)-unseen, file)
-	if unseen > 0 {
-		text += fmt.Sprintf("; %d things could not be seen, mostly for want of root", unseen)
+	of.Facts = len(r.Facts) - of.Unseen
+	return of
+}
+
+// recorded says what was written and what to do with it.
+func recorded(r fact.HostRecord, file string) string {
+	of := recordedOf(r, file)
+	text := fmt.Sprintf("Recorded %s: %d facts in %s", r.Host, of.Facts, file)
+	if of.Unseen > 0 {
+		text += fmt.Sprintf("; %d things could not be seen, mostly for want of root", of.Unseen)
 	}
 	if r.Incomplete != "" {
 		text += "; it was cut off (" + r.Incomplete + "), and is not whole"

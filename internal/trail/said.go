@@ -69,6 +69,32 @@ type Build struct {
 	System  string `json:"system"` // "linux/amd64"
 }
 
+// Recorded is what a host's record holds, and where it was written ("uakari.recorded/1").
+type Recorded struct {
+	Format     string `json:"format"`
+	Host       string `json:"host"`
+	File       string `json:"file"`
+	Facts      int    `json:"facts"`
+	Unseen     int    `json:"unseen"`               // things that could not be looked at
+	Incomplete string `json:"incomplete,omitempty"` // why it is not whole
+	Baseline   bool   `json:"baseline,omitempty"`   // it was kept as what the host is like while it is well
+}
+
+// Story is the chapters of the demo ("uakari.demo/1").
+type Story struct {
+	Format   string    `json:"format"`
+	Chapters []Chapter `json:"chapters"`
+}
+
+// Chapter is one of them.
+type Chapter struct {
+	Name  string `json:"name"`
+	Title string `json:"title"`
+	// AsTold is that its faults were named and mended as the story has it; nil: it was only
+	// listed.
+	AsTold *bool `json:"as_told,omitempty"`
+}
+
 // Done is what a command did to many things at once ("uakari.done/1").
 type Done struct {
 	Format string `json:"format"`
