@@ -644,6 +644,9 @@ func overThere(t *testing.T, h *fullHost, key string) {
 	)
 	secret := write(t, filepath.Join(t.TempDir(), "secret"), "tide-and-ebb\n")
 	far := runIn(t, h.from(), "trace", "--json", "--at", "inner", "--secret", "file:"+secret, "http://10.20.0.14/")
+	if far.stdout == "" {
+		t.Fatalf("nothing is told: %+v", far)
+	}
 	expectHealthy(t, readTrail(t, far.stdout))
 	wrong := runIn(t, h.from(), "trace", "--at", "inner", "--secret", "env:TIDE", "http://10.20.0.14/")
 	if wrong.status != 2 || !strings.Contains(wrong.stderr, "the environment has no TIDE") ||

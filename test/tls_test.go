@@ -62,7 +62,7 @@ var tlsServers = []tlsServer{
 	{
 		"Dovecot",
 		"dovecot-imapd",
-		"imap",
+		"imap+starttls",
 		[]string{"/usr/sbin/dovecot"},
 		func(t *testing.T, p []string, dir string, port int) {
 			conf := write(

@@ -23,13 +23,13 @@ var migrations = []string{
 		first TEXT NOT NULL, opened INTEGER NOT NULL, closed INTEGER NOT NULL DEFAULT 0);
 	CREATE TABLE entries (
 		number INTEGER PRIMARY KEY AUTOINCREMENT, case_id INTEGER NOT NULL REFERENCES cases(id), at INTEGER NOT NULL,
-		kind TEXT NOT NULL, text TEXT NOT NULL, facts BLOB, temporary INTEGER NOT NULL, undo TEXT NOT NULL, undone
-		INTEGER NOT NULL DEFAULT 0);
+		kind TEXT NOT NULL, text TEXT NOT NULL, facts BLOB, temporary INTEGER NOT NULL, undo TEXT NOT NULL,
+		undone INTEGER NOT NULL DEFAULT 0);
 	CREATE INDEX entries_of_case ON entries(case_id, number);
-	CREATE TRIGGER entries_stay BEFORE UPDATE OF case_id, at, kind, text, facts, temporary, undo ON entries BEGIN
-	SELECT RAISE(ABORT, 'what was kept is never changed'); END;
-	CREATE TRIGGER entries_remain BEFORE DELETE ON entries BEGIN SELECT RAISE(ABORT, 'what was kept is never removed');
-	END;`,
+	CREATE TRIGGER entries_stay BEFORE UPDATE OF case_id, at, kind, text, facts, temporary, undo ON entries
+		BEGIN SELECT RAISE(ABORT, 'what was kept is never changed'); END;
+	CREATE TRIGGER entries_remain BEFORE DELETE ON entries
+		BEGIN SELECT RAISE(ABORT, 'what was kept is never removed'); END;`,
 	// Whole cases can be removed, and nothing of one that stays.
 	`ALTER TABLE cases ADD COLUMN "foreign" INTEGER NOT NULL DEFAULT 0;
 	ALTER TABLE cases ADD COLUMN removed INTEGER NOT NULL DEFAULT 0;
@@ -37,8 +37,8 @@ var migrations = []string{
 	CREATE TRIGGER entries_remain BEFORE DELETE ON entries WHEN (SELECT removed FROM cases WHERE id = OLD.case_id) = 0
 		BEGIN SELECT RAISE(ABORT, 'what was kept is never removed'); END;`,
 	// The last run in which an endpoint was reached, by endpoint and client.
-	`CREATE TABLE baselines (endpoint TEXT NOT NULL, client TEXT NOT NULL, at INTEGER NOT NULL, facts BLOB NOT ` +
-		`NULL, PRIMARY KEY (endpoint, client));`,
+	`CREATE TABLE baselines (endpoint TEXT NOT NULL, client TEXT NOT NULL, at INTEGER NOT NULL, facts BLOB NOT NULL,
+		PRIMARY KEY (endpoint, client));`,
 	// Who works on a case, who wrote an entry, and what may be handed in twice.
 	`ALTER TABLE cases ADD COLUMN taken TEXT NOT NULL DEFAULT '';
 	ALTER TABLE cases ADD COLUMN taken_at INTEGER NOT NULL DEFAULT 0;

@@ -24,34 +24,33 @@ var sharedMigrations = []string{
 	CREATE TABLE uakari.version (version INTEGER NOT NULL);
 	INSERT INTO uakari.version VALUES (0);
 	CREATE TABLE uakari.cases (
-		id BIGINT GENERATED ALWAYS AS IDENTITY PRIMARY KEY, uid TEXT NOT NULL UNIQUE, title TEXT NOT NULL, endpoint
-		TEXT NOT NULL,
-		first TEXT NOT NULL, opened BIGINT NOT NULL, closed BIGINT NOT NULL DEFAULT 0,
+		id BIGINT GENERATED ALWAYS AS IDENTITY PRIMARY KEY, uid TEXT NOT NULL UNIQUE, title TEXT NOT NULL,
+		endpoint TEXT NOT NULL, first TEXT NOT NULL, opened BIGINT NOT NULL, closed BIGINT NOT NULL DEFAULT 0,
 		"foreign" BOOLEAN NOT NULL DEFAULT FALSE, removed BOOLEAN NOT NULL DEFAULT FALSE);
 	CREATE TABLE uakari.entries (
-		number BIGINT GENERATED ALWAYS AS IDENTITY PRIMARY KEY, case_id BIGINT NOT NULL REFERENCES uakari.cases(id), at
-		BIGINT NOT NULL,
-		kind TEXT NOT NULL, text TEXT NOT NULL, facts BYTEA, temporary BOOLEAN NOT NULL, undo TEXT NOT NULL, undone
-		BIGINT NOT NULL DEFAULT 0);
+		number BIGINT GENERATED ALWAYS AS IDENTITY PRIMARY KEY, case_id BIGINT NOT NULL REFERENCES uakari.cases(id),
+		at BIGINT NOT NULL, kind TEXT NOT NULL, text TEXT NOT NULL, facts BYTEA, temporary BOOLEAN NOT NULL,
+		undo TEXT NOT NULL, undone BIGINT NOT NULL DEFAULT 0);
 	CREATE INDEX entries_of_case ON uakari.entries(case_id, number);
 	CREATE TABLE uakari.baselines (
-		endpoint TEXT NOT NULL, client TEXT NOT NULL, at BIGINT NOT NULL, facts BYTEA NOT NULL, PRIMARY KEY (endpoint,
-		client));
+		endpoint TEXT NOT NULL, client TEXT NOT NULL, at BIGINT NOT NULL, facts BYTEA NOT NULL,
+		PRIMARY KEY (endpoint, client));
 	CREATE FUNCTION uakari.stays() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN
 		IF TG_OP = 'DELETE' THEN
-			IF NOT (SELECT removed FROM uakari.cases WHERE id = OLD.case_id) THEN RAISE EXCEPTION 'what was kept is
-			never removed'; END IF;
+			IF NOT (SELECT removed FROM uakari.cases WHERE id = OLD.case_id) THEN
+				RAISE EXCEPTION 'what was kept is never removed';
+			END IF;
 			RETURN OLD;
 		END IF;
-		IF ROW(NEW.number, NEW.case_id, NEW.at, NEW.kind, NEW.text, NEW.facts, NEW.temporary, NEW.undo) IS DISTINCT
-		FROM
+		IF ROW(NEW.number, NEW.case_id, NEW.at, NEW.kind, NEW.text, NEW.facts, NEW.temporary, NEW.undo)
+			IS DISTINCT FROM
 			ROW(OLD.number, OLD.case_id, OLD.at, OLD.kind, OLD.text, OLD.facts, OLD.temporary, OLD.undo) THEN
 			RAISE EXCEPTION 'what was kept is never changed';
 		END IF;
 		RETURN NEW;
 	END $$;
-	CREATE TRIGGER entries_stay BEFORE UPDATE OR DELETE ON uakari.entries FOR EACH ROW EXECUTE FUNCTION
-	uakari.stays();`,
+	CREATE TRIGGER entries_stay BEFORE UPDATE OR DELETE ON uakari.entries FOR EACH ROW
+		EXECUTE FUNCTION uakari.stays();`,
 	// Who works on a case, who wrote an entry, and what may be handed in twice.
 	`ALTER TABLE uakari.cases ADD COLUMN taken TEXT NOT NULL DEFAULT '', ADD COLUMN taken_at BIGINT NOT NULL DEFAULT 0;
 	ALTER TABLE uakari.entries ADD COLUMN author TEXT NOT NULL DEFAULT '', ADD COLUMN uid TEXT;

@@ -6,7 +6,10 @@ import "uakari/internal/fact"
 var imap = Protocol{
 	Name: "imap",
 	Schemes: []Scheme{
-		{Name: "imap", Port: 143, Security: fact.StartTLS, First: ServerFirst, Verify: true, Record: "_imap._tcp"},
+		// Clients that are set to no more than this encrypt where they can, and look no further.
+		{Name: "imap", Port: 143, Security: fact.StartTLS, First: ServerFirst, Record: "_imap._tcp"},
+		{Name: "imap+starttls", Port: 143, Security: fact.StartTLS, First: ServerFirst, Verify: true,
+			Record: "_imap._tcp"},
 		{Name: "imaps", Port: 993, Security: fact.TLS, First: ServerFirst, Verify: true, Record: "_imaps._tcp"},
 	},
 	Alive: "u9 NOOP\r\n",

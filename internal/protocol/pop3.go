@@ -6,7 +6,10 @@ import "uakari/internal/fact"
 var pop3 = Protocol{
 	Name: "pop3",
 	Schemes: []Scheme{
-		{Name: "pop3", Port: 110, Security: fact.StartTLS, First: ServerFirst, Verify: true, Record: "_pop3._tcp"},
+		// As with IMAP: who checks the server, says so.
+		{Name: "pop3", Port: 110, Security: fact.StartTLS, First: ServerFirst, Record: "_pop3._tcp"},
+		{Name: "pop3+starttls", Port: 110, Security: fact.StartTLS, First: ServerFirst, Verify: true,
+			Record: "_pop3._tcp"},
 		{Name: "pop3s", Port: 995, Security: fact.TLS, First: ServerFirst, Verify: true, Record: "_pop3s._tcp"},
 	},
 	Codes: []Code{

@@ -3,6 +3,7 @@ package settingsfile
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/pelletier/go-toml/v2/unstable"
@@ -13,7 +14,12 @@ import (
 // setting are told with them.
 func inTOML(text string) ([]Value, error) {
 	text = strings.TrimPrefix(text, "\ufeff")
-	r := tomlReader{tables: map[string]int{}}
+	r := tomlReader{tables: map[string]int{}, starts: []int{0}}
+	for i := range len(text) {
+		if text[i] == '\n' {
+			r.starts = append(r.starts, i+1)
+		}
+	}
 	r.parser.KeepComments = true
 	r.parser.Reset([]byte(text))
 	for r.parser.NextExpression() && len(r.list) < mostFound {
@@ -46,6 +52,17 @@ type tomlReader struct {
 	section string
 	tables  map[string]int // how many of each list of tables there were
 	list    []Value
+	starts  []int // where each line begins
+}
+
+// place is the line and the column of a part of the text. The parser's own count goes over
+// the text from its start each time.
+func (r *tomlReader) place(at unstable.Range) (line, column int) {
+	line, exact := slices.BinarySearch(r.starts, int(at.Offset))
+	if exact {
+		line++
+	}
+	return line, int(at.Offset) - r.starts[line-1] + 1
 }
 
 func joined(path, key string) string {
@@ -113,8 +130,8 @@ func (r *tomlReader) value(key string, n *unstable.Node, at unstable.Range, leve
 			}
 		}
 	default:
-		where := r.parser.Shape(at).Start
-		r.list = append(r.list, Value{Key: key, Text: string(n.Data), Line: where.Line, Column: where.Column})
+		line, column := r.place(at)
+		r.list = append(r.list, Value{Key: key, Text: string(n.Data), Line: line, Column: column})
 	}
 }
 
