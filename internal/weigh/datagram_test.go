@@ -2,7 +2,9 @@ package weigh
 
 import (
 	"net/netip"
+	"slices"
 	"testing"
+	"time"
 
 	"uakari/internal/fact"
 	"uakari/internal/trail"
@@ -58,6 +60,57 @@ func TestDatagrams(t *testing.T) {
 	if got := s.weigh(); got.Outcome != trail.OutcomeClear || len(got.Causes) > 0 {
 		t.Errorf("datagrams that wait are no full queue: %s", dump(got))
 	}
+}
+
+// TestUnread is datagrams that wait: a hung service only if they wait on.
+func TestUnread(t *testing.T) {
+	for name, c := range map[string]struct {
+		first, later uint32 // bytes that wait, by the second look and the third
+		want         []string
+	}{
+		"nothing waits":        {0, 0, nil},
+		"for a moment":         {832, 0, nil},
+		"on and on":            {832, 832, []string{"service/hung proven"}},
+		"others of them later": {2496, 832, nil},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := newScene(t, "dns://10.20.0.14").holds("v2", tidebook).holds("v1", gauge).client(tidebook, silent).
+				listening(bound("0.0.0.0", 53, "named")).programs("systemd", fact.Program{Name: "named",
+				Path: "/usr/sbin/named", Why: "holder", Processes: []fact.Process{{PID: 4121, State: "S",
+					Since: began.Add(-time.Hour)}}})
+			for again, queue := range []uint32{c.first, c.later} {
+				at := fact.Target{Port: 53, Scheme: "dns", Again: again + 1}
+				if again > 0 && c.first > 0 != wantsListeners(s, at) {
+					t.Errorf("another look is wanted: %v", c.first == 0)
+				}
+				s.add("v2", fact.LookListeners, at, func(f *fact.Fact) {
+					l := bound("0.0.0.0", 53, "named")
+					l.Queue = queue
+					f.Listeners = &fact.Listeners{All: []fact.Listener{l}}
+				})
+			}
+			got := s.weigh()
+			var sure []string
+			for _, each := range got.Causes {
+				if each.Certainty != trail.Possible {
+					sure = append(sure, each.ID+" "+string(each.Certainty))
+				}
+			}
+			if !slices.Equal(sure, c.want) {
+				t.Errorf("%q, want %q\n%s", sure, c.want, dump(got))
+			}
+		})
+	}
+}
+
+func wantsListeners(s *scenario, at fact.Target) bool {
+	_, wants := Weigh(s.set)
+	for _, w := range wants {
+		if w.Look == fact.LookListeners && w.Target == at {
+			return true
+		}
+	}
+	return false
 }
 
 // TestSeveralCouldServe is a port that the settings of several programs name.

@@ -198,6 +198,15 @@ func TestServing(t *testing.T) {
 			"service/starved proven",
 		)
 	})
+	t.Run("a process that may open none on purpose", func(t *testing.T) {
+		got := scenario(t, nginxWith(fact.Process{PID: 4122, State: "S", Files: 7, Limit: 1}), connected,
+			silentAnswer).weigh()
+		for _, c := range got.Causes {
+			if c.ID == "service/starved" {
+				t.Error(dump(got))
+			}
+		}
+	})
 	t.Run("queues overflowed while ours was tried", func(t *testing.T) {
 		s := scenario(t, nginxUp, silent)
 		if !s.wants(fact.LookKernel, fact.Server) {

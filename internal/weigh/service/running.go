@@ -15,14 +15,18 @@ import (
 // restarts to be about now.
 const flappingTime = 10 * time.Minute
 
+// shutIn is the most files of a process that was kept from opening any on purpose, as
+// sshd's are that speak to strangers (setrlimit(2)): no server works with so few.
+const shutIn = 8
+
 // up reads a service that holds its port: whether it serves, and whether it
 // will go on.
 func (s serving) up() []gate.Reading {
 	var readings []gate.Reading
 	stuck := s.t.Symptom == gate.ServerFirstSilent || s.t.Symptom == gate.ClientFirstSilent || s.t.Symptom.Silent()
 	for _, r := range s.p.Here() {
-		if (stuck || s.t.Symptom == gate.ServerFirstClosed || s.t.Symptom == gate.ClientFirstClosed) && r.Limit > 0 &&
-			r.Files >= r.Limit {
+		if (stuck || s.t.Symptom == gate.ServerFirstClosed || s.t.Symptom == gate.ClientFirstClosed) &&
+			r.Limit > shutIn && r.Files >= r.Limit {
 			starved := s.reading(
 				gate.Room,
 				"service/starved",
