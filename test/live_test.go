@@ -17,6 +17,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 
@@ -26,14 +27,24 @@ import (
 )
 
 // freePort is a port that nobody holds.
+// givenPorts is the ports that tests were given.
+var givenPorts sync.Map
+
+// freePort is a port that nobody holds; the kernel gives one that is free again to the
+// next who asks, and this to nobody twice.
 func freePort(t *testing.T) int {
 	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
+	for {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			t.Fatal(err)
+		}
+		port := l.Addr().(*net.TCPAddr).Port
+		l.Close()
+		if _, given := givenPorts.LoadOrStore(port, true); !given {
+			return port
+		}
 	}
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port
 }
 
 func write(t testing.TB, path, text string) string {

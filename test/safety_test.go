@@ -212,8 +212,8 @@ func TestSecretGate(t *testing.T) {
 		{"mail, trusted", "imaps", always(trusted), sessions, nil, 0, true, trail.Clear},
 		{"a web server without encryption", "http", nil, basic, nil, 3, false, trail.Unseen},
 		{"the same, in the clear", "http", nil, basic, []string{"--in-the-clear"}, 0, true, trail.Clear},
-		{"mail without encryption", "imap", nil, sessions, nil, 1, false, trail.Unseen},
-		{"the same, in the clear", "imap", nil, sessions, []string{"--in-the-clear"}, 1, true, trail.Clear},
+		{"mail without encryption", "imap+starttls", nil, sessions, nil, 1, false, trail.Unseen},
+		{"the same, in the clear", "imap+starttls", nil, sessions, []string{"--in-the-clear"}, 1, true, trail.Clear},
 		// clients of it want TLS
 		{"a directory without encryption", "ldap", nil, directory, nil, 3, false, trail.Unseen},
 		{"the same, in the clear", "ldap", nil, directory, []string{"--in-the-clear"}, 0, true, trail.Clear},
