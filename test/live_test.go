@@ -20,13 +20,11 @@ import (
 	"sync"
 	"syscall"
 	"testing"
-
 	"time"
 
 	"uakari/internal/trail"
 )
 
-// freePort is a port that nobody holds.
 // givenPorts is the ports that tests were given.
 var givenPorts sync.Map
 
