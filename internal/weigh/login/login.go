@@ -57,37 +57,7 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 		}
 		switch l := f.Login; l.Outcome {
 		case fact.LoginAccepted:
-			if strings.Contains(l.Text, "policy: changeAfterReset") {
-				return []gate.Reading{
-					{
-						Gate:    gate.Account,
-						Cause:   "login/must-change",
-						Reach:   gate.Further,
-						Because: scene.FactIDs(f),
-						Vantage: v.Client,
-						Values:  v.Place(t, catalogue.Values{"account": l.Account, "server": v.Answering(t)}),
-						Summary: fmt.Sprintf(
-							"%s is accepted, and must change its password before anything else",
-							l.Account,
-						),
-					},
-				}
-			}
-			accepted := gate.Reading{
-				Gate:    gate.Account,
-				Because: scene.FactIDs(f),
-				Vantage: v.Client,
-				Summary: fmt.Sprintf("%s is accepted, by %s", l.Account, l.Mechanism),
-			}
-			list := append(append(behindLogin(v, w, t, f, account), keyReadings(v, w, t, f)...), accepted)
-			list = append(list, rightReadings(v, w, t, f)...)
-			if r, ok := keeps.missing(v, t); ok {
-				list = append(list, r)
-			}
-			if r, ok := ownKey(v, t, f); ok {
-				list = append(list, r)
-			}
-			return list
+			return acceptedReadings(v, w, t, f, account, keeps)
 		case fact.LoginWithheld, fact.LoginFailed, fact.LoginStalled:
 			if barred {
 				return []gate.Reading{shut} // no need of a try to know that
@@ -96,31 +66,76 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 			if l.Outcome == fact.LoginMore && l.Code != "second-factor" {
 				break // what this program does not speak, the client's own may
 			}
-			refused := refusalReadings(v, w, t, f, account, keeps)
-			if r, ok := ownKey(v, t, f); ok {
-				refused = append(refused, r)
-			}
-			if r, ok := keeps.behind(v, t); ok && !anyNames(refused, r.Cause) {
-				refused = append(refused, r)
-			}
-			if anyNames(refused, "login/not-from-here") && t.Server != "" {
-				w.Add(
-					scene.Want{
-						Look:   fact.LookAccess,
-						At:     fact.Server,
-						On:     t.Server,
-						Target: fact.Target{Port: t.Target.Port},
-						Gate:   gate.Door,
-					},
-				)
-				if r, ok := v.ReverseReading(w, t, v.LocalAddress(t)); ok {
-					refused = append(refused, r)
-				}
-			}
-			return refused
+			return refusedReadings(v, w, t, f, account, keeps)
 		}
 	}
 	return nil
+}
+
+// acceptedReadings reads an account that was accepted, and what may still be in its way.
+func acceptedReadings(
+	v *scene.Scene, w *scene.Wants, t *scene.Try, f, account *fact.Fact, keeps *kept,
+) []gate.Reading {
+	l := f.Login
+	if strings.Contains(l.Text, "policy: changeAfterReset") {
+		return []gate.Reading{
+			{
+				Gate:    gate.Account,
+				Cause:   "login/must-change",
+				Reach:   gate.Further,
+				Because: scene.FactIDs(f),
+				Vantage: v.Client,
+				Values:  v.Place(t, catalogue.Values{"account": l.Account, "server": v.Answering(t)}),
+				Summary: fmt.Sprintf(
+					"%s is accepted, and must change its password before anything else",
+					l.Account,
+				),
+			},
+		}
+	}
+	accepted := gate.Reading{
+		Gate:    gate.Account,
+		Because: scene.FactIDs(f),
+		Vantage: v.Client,
+		Summary: fmt.Sprintf("%s is accepted, by %s", l.Account, l.Mechanism),
+	}
+	list := append(append(behindLogin(v, w, t, f, account), keyReadings(v, w, t, f)...), accepted)
+	list = append(list, rightReadings(v, w, t, f)...)
+	if r, ok := keeps.missing(v, t); ok {
+		list = append(list, r)
+	}
+	if r, ok := ownKey(v, t, f); ok {
+		list = append(list, r)
+	}
+	return list
+}
+
+// refusedReadings reads why an account was refused, by whatever tells of it.
+func refusedReadings(
+	v *scene.Scene, w *scene.Wants, t *scene.Try, f, account *fact.Fact, keeps *kept,
+) []gate.Reading {
+	refused := refusalReadings(v, w, t, f, account, keeps)
+	if r, ok := ownKey(v, t, f); ok {
+		refused = append(refused, r)
+	}
+	if r, ok := keeps.behind(v, t); ok && !anyNames(refused, r.Cause) {
+		refused = append(refused, r)
+	}
+	if anyNames(refused, "login/not-from-here") && t.Server != "" {
+		w.Add(
+			scene.Want{
+				Look:   fact.LookAccess,
+				At:     fact.Server,
+				On:     t.Server,
+				Target: fact.Target{Port: t.Target.Port},
+				Gate:   gate.Door,
+			},
+		)
+		if r, ok := v.ReverseReading(w, t, v.LocalAddress(t)); ok {
+			refused = append(refused, r)
+		}
+	}
+	return refused
 }
 
 // anyNames reports whether one of some readings names a cause.
