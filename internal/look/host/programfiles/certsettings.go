@@ -27,97 +27,111 @@ type block struct {
 // that follows it in the same block, and the stores by which clients are
 // judged. Relative paths begin at a folder.
 func (s certSetting) pairs(text, path, folder string) ([]fact.CertPair, []fact.ClientStore) {
-	var list []fact.CertPair
-	var stores []fact.ClientStore
-	var keys []string
-	stack := []*block{{}}
+	r := pairReader{certSetting: s, folder: folder, stack: []*block{{}}}
 	number := 0
 	for line := range strings.Lines(text) {
 		number++
 		bare, _, _ := strings.Cut(strings.TrimSpace(line), "#")
-		at := stack[len(stack)-1]
-		opens := strings.Count(bare, "{") - strings.Count(bare, "}")
-		switch {
-		case opens > 0 || strings.HasPrefix(strings.ToLower(bare), "<virtualhost"):
-			at = &block{ports: portsIn(bare)}
-			stack = append(stack, at)
-		case opens < 0 || strings.HasPrefix(strings.ToLower(bare), "</virtualhost"):
-			if len(stack) > 1 {
-				at.settle(list, stores)
-				stack = stack[:len(stack)-1]
-			}
-		}
+		r.place = fmt.Sprintf("%s:%d", path, number)
+		at := r.blockOf(bare)
 		for _, statement := range strings.FieldsFunc(bare, func(r rune) bool {
-			return r == ';' || r == '{' ||
-				r == '}'
+			return strings.ContainsRune(";{}",
+				r)
 		}) {
-			words := strings.Fields(statement)
-			if len(words) > 1 &&
-				(strings.EqualFold(words[0], "server_name") || strings.EqualFold(words[0], "servername") ||
-					strings.EqualFold(words[0], "serveralias")) {
-				at.names = append(at.names, words[1:]...)
-			}
-			if len(words) > 1 && strings.EqualFold(words[0], "listen") {
-				at.ports = append(at.ports, portsIn(words[1])...)
-			}
-			if value := valueOf(s.Settings.Certificate, statement); value != "" && !strings.Contains(value, "$") {
-				at.pairs = append(at.pairs, len(list))
-				list = append(
-					list,
-					fact.CertPair{
-						Program: s.Name,
-						Place:   fmt.Sprintf("%s:%d", path, number),
-						Cert:    inFolder(value, folder),
-					},
-				)
-				keys = append(keys, "")
-				if len(s.Settings.Key) == 0 {
-					list[len(list)-1].Key = list[len(list)-1].Cert
-					list[len(list)-1].Ports = portsOf(words)
-				}
-			}
-			if files, ok := strings.CutPrefix(statement, "smtpd_tls_chain_files"); ok && s.Name == program.Postfix {
-				list = append(list, chainFiles(files, fmt.Sprintf("%s:%d", path, number))...)
-			}
-			if value := valueOf(s.Settings.Clients, statement); value != "" && !strings.Contains(value, "$") {
-				at.stores = append(at.stores, len(stores))
-				stores = append(
-					stores,
-					fact.ClientStore{
-						Program: s.Name,
-						Place:   fmt.Sprintf("%s:%d", path, number),
-						Path:    inFolder(value, folder),
-					},
-				)
-				if len(s.Settings.Key) == 0 {
-					stores[len(stores)-1].Ports = portsOf(words)
-				}
-			}
-			if len(s.Settings.Key) == 0 {
-				continue
-			}
-			if value := valueOf(s.Settings.Key, statement); value != "" && !strings.Contains(value, "$") {
-				keys = append(keys, inFolder(value, folder))
-				for _, i := range slices.Backward(at.pairs) {
-					if list[i].Key == "" {
-						list[i].Key = inFolder(value, folder)
-						break
-					}
-				}
-			}
+			r.statement(at, statement)
 		}
 	}
-	for _, b := range stack {
-		b.settle(list, stores)
+	for _, b := range r.stack {
+		b.settle(r.list, r.stores)
 	}
 	if s.Name == program.PostgreSQL {
 		data := dataFolder(text, path)
-		for i := range stores {
-			stores[i].Path = relocate(stores[i].Path, path, data)
+		for i := range r.stores {
+			r.stores[i].Path = relocate(r.stores[i].Path, path, data)
 		}
-		return postgresPair(text, path, data, list, keys), stores
+		return postgresPair(text, path, data, r.list, r.keys), r.stores
 	}
-	return list, stores
+	return r.list, r.stores
+}
+
+// pairReader is a settings file, read as far as one line.
+type pairReader struct {
+	certSetting
+	folder string // where relative paths begin
+	place  string // of the line
+	stack  []*block
+	list   []fact.CertPair
+	stores []fact.ClientStore
+	keys   []string
+}
+
+// blockOf is the block that a line is in: it may open one, or end the last.
+func (r *pairReader) blockOf(bare string) *block {
+	at := r.stack[len(r.stack)-1]
+	opens := strings.Count(bare, "{") - strings.Count(bare, "}")
+	tag := strings.ToLower(bare)
+	switch {
+	case opens > 0 || strings.HasPrefix(tag, "<virtualhost"):
+		at = &block{ports: portsIn(bare)}
+		r.stack = append(r.stack, at)
+	case (opens < 0 || strings.HasPrefix(tag, "</virtualhost")) && len(r.stack) > 1:
+		at.settle(r.list, r.stores)
+		r.stack = r.stack[:len(r.stack)-1]
+	}
+	return at
+}
+
+// statement takes what one statement says of the block's names and ports, and of
+// certificates, keys and stores.
+func (r *pairReader) statement(at *block, statement string) {
+	words := strings.Fields(statement)
+	if len(words) > 1 {
+		switch strings.ToLower(words[0]) {
+		case "server_name", "servername", "serveralias":
+			at.names = append(at.names, words[1:]...)
+		case "listen":
+			at.ports = append(at.ports, portsIn(words[1])...)
+		}
+	}
+	whole := len(r.Settings.Key) == 0 // the key is in the certificate's own file
+	if value := r.value(r.Settings.Certificate, statement); value != "" {
+		at.pairs = append(at.pairs, len(r.list))
+		p := fact.CertPair{Program: r.Name, Place: r.place, Cert: value}
+		if whole {
+			p.Key, p.Ports = p.Cert, portsOf(words)
+		}
+		r.list, r.keys = append(r.list, p), append(r.keys, "")
+	}
+	if files, ok := strings.CutPrefix(statement, "smtpd_tls_chain_files"); ok && r.Name == program.Postfix {
+		r.list = append(r.list, chainFiles(files, r.place)...)
+	}
+	if value := r.value(r.Settings.Clients, statement); value != "" {
+		at.stores = append(at.stores, len(r.stores))
+		store := fact.ClientStore{Program: r.Name, Place: r.place, Path: value}
+		if whole {
+			store.Ports = portsOf(words)
+		}
+		r.stores = append(r.stores, store)
+	}
+	if value := r.value(r.Settings.Key, statement); value != "" {
+		r.keys = append(r.keys, value)
+		for _, i := range slices.Backward(at.pairs) {
+			if r.list[i].Key == "" {
+				r.list[i].Key = value
+				break
+			}
+		}
+	}
+}
+
+// value is the path that a statement gives to one of some keys; "" for none, and for one
+// that is made while the program runs.
+func (r *pairReader) value(keys []program.Key, statement string) string {
+	value := valueOf(keys, statement)
+	if value == "" || strings.Contains(value, "$") {
+		return ""
+	}
+	return inFolder(value, r.folder)
 }
 
 // settle gives a block's names and ports to its certificates and stores.
