@@ -77,7 +77,7 @@ func hbaLine(
 	t *scene.Try,
 	login *fact.Fact,
 ) (line program.HBALine, path string, f *fact.Fact) {
-	if t.Server == "" || v.Protocol.List != "pg_hba" {
+	if t.Server == "" || v.Protocol.List != fact.ListHBA {
 		return line, "", nil
 	}
 	w.AddLists(t)
@@ -90,7 +90,7 @@ func hbaLine(
 		if f.Access == nil || !source.IsValid() {
 			continue
 		}
-		at := slices.IndexFunc(f.Access.Files, func(file fact.AccessFile) bool { return file.Kind == "pg_hba" })
+		at := slices.IndexFunc(f.Access.Files, func(file fact.AccessFile) bool { return file.Kind == fact.ListHBA })
 		if at < 0 {
 			continue
 		}
@@ -112,7 +112,7 @@ func hbaLine(
 // does not answer refuses everybody. Which directory is asked, the lines of the
 // list for this account say, from wherever it comes.
 func methodReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, login *fact.Fact) []gate.Reading {
-	if t.Server == "" || v.Protocol.List != "pg_hba" ||
+	if t.Server == "" || v.Protocol.List != fact.ListHBA ||
 		!strings.HasPrefix(login.Login.Text, "LDAP authentication failed") {
 		return nil
 	}

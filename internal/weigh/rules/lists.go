@@ -208,14 +208,14 @@ func hbaJudge(
 ) (string, []gate.Symptom, string, listLine) {
 	var file *fact.AccessFile
 	for i := range a.Files {
-		if a.Files[i].Kind == "pg_hba" {
+		if a.Files[i].Kind == fact.ListHBA {
 			if file != nil {
 				return "", nil, "", listLine{} // several clusters: which one is asked is not known
 			}
 			file = &a.Files[i]
 		}
 	}
-	if file == nil || v.Protocol.List != "pg_hba" {
+	if file == nil || v.Protocol.List != fact.ListHBA {
 		return "", nil, "", listLine{}
 	}
 	encrypted := t.Climb.Handshake != nil && t.Climb.Handshake.Handshake.Ending == fact.Done

@@ -4,6 +4,7 @@
 package logon
 
 import (
+	"strings"
 	"time"
 
 	"uakari/internal/fact"
@@ -43,6 +44,16 @@ func (s State) Fill(a *fact.Account) {
 	}
 	a.MustChange = s.Whole && s.Expired != 0
 	a.Groups, a.Rights = s.Groups, s.Rights
+}
+
+// Local is the name of an account without the host's own before it; ours is false for one
+// that another host or a domain keeps ("VARZEA\\gauge").
+func Local(account, host string) (name string, ours bool) {
+	before, after, found := strings.Cut(account, `\`)
+	if !found {
+		return account, true
+	}
+	return after, before == "." || strings.EqualFold(before, host)
 }
 
 // RefusesNTLM reports whether a host takes no account that proves itself by NTLM, by its

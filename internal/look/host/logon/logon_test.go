@@ -34,3 +34,14 @@ func TestFill(t *testing.T) {
 		}
 	}
 }
+
+// TestLocal tells accounts of this host from those that others keep.
+func TestLocal(t *testing.T) {
+	for account, want := range map[string]bool{
+		"gauge": true, `.\gauge`: true, `TIDEBOOK\gauge`: true, `VARZEA\gauge`: false, `\gauge`: false,
+	} {
+		if name, ours := Local(account, "tidebook"); name != "gauge" || ours != want {
+			t.Errorf("%s: %s, %v", account, name, ours)
+		}
+	}
+}

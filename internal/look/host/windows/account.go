@@ -4,8 +4,8 @@ package windows
 
 import (
 	"context"
+	"os"
 	"slices"
-	"strings"
 	"unsafe"
 
 	"golang.org/x/sys/windows"
@@ -53,14 +53,16 @@ type userInfo3 struct {
 // ended, its groups, and its rights to log on.
 func Account(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	const source = "local accounts"
-	name := order.Target.Account
-	if _, after, ok := strings.Cut(name, `\`); ok {
-		name = after
-	}
+	host, _ := os.Hostname() // without one, only "." is this host's
+	name, ours := logon.Local(order.Target.Account, host)
 	a := fact.Account{Name: name, Others: []string{"the domain"}}
 	a.RefusesNTLM = refusesNTLM()
-	state, err := accountState(name)
 	const noSuchUser = windows.Errno(2221)
+	var state logon.State
+	err := error(noSuchUser) // here
+	if ours {
+		state, err = accountState(name)
+	}
 	switch err {
 	case nil:
 		if state.Rights == nil {
