@@ -338,6 +338,8 @@ type Failure struct {
 	What  string `json:"what"`            // "could not read the listeners"
 	Why   string `json:"why"`             // "permission denied"
 	Needs string `json:"needs,omitempty"` // the access that would show it: "root"
+	// CutOff is that the look was under way when its time or the run was over.
+	CutOff bool `json:"cut_off,omitempty"`
 }
 
 // Set is everything that one run knows. It is a value: With returns a new one.

@@ -86,11 +86,21 @@ func (w *writer) answer() {
 	for _, line := range wrap(text, width) {
 		w.b.WriteString(w.p.as(bold, w.p.as(colour, line)) + "\n")
 	}
-	switch w.t.Incomplete {
-	case "deadline":
-		w.b.WriteString("Not complete: the deadline came first.\n")
-	case "interrupted":
-		w.b.WriteString("Not complete: interrupted.\n")
+	reason := map[string]string{"deadline": "the deadline came first", "interrupted": "interrupted"}[w.t.Incomplete]
+	if reason == "" && len(w.t.CutOff) == 0 {
+		return
+	}
+	const most = 4
+	said := w.t.CutOff[:min(most, len(w.t.CutOff))]
+	if more := len(w.t.CutOff) - len(said); more > 0 {
+		said = append(slices.Clone(said), fmt.Sprintf("%d more looks", more))
+	}
+	parts := said
+	if reason != "" {
+		parts = append([]string{reason}, said...)
+	}
+	for _, line := range wrap("Not complete: "+plain.Printable(strings.Join(parts, "; "))+".", width) {
+		w.b.WriteString(line + "\n")
 	}
 }
 

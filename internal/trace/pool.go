@@ -1,11 +1,15 @@
 package trace
 
 import (
+	"cmp"
 	"context"
-
-	"uakari/internal/weigh/scene"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
 
 	"uakari/internal/fact"
+	"uakari/internal/weigh/scene"
 )
 
 // Bounds of one run.
@@ -20,7 +24,7 @@ type pool struct {
 	watch   func(Event)
 	asked   map[seat]bool
 	logins  map[string]bool // accounts that had their one try
-	running int
+	running map[seat]bool   // looks under way
 	landed  chan landing
 	closed  chan struct{}
 }
@@ -33,15 +37,22 @@ type seat struct {
 // landing is a fact, or the end of a look.
 type landing struct {
 	fact  fact.Fact
-	ended bool
+	ended *seat
 }
 
 func newPool(at []Vantage, watch func(Event)) *pool {
 	if watch == nil {
 		watch = func(Event) {}
 	}
-	return &pool{at: at, watch: watch, asked: map[seat]bool{}, logins: map[string]bool{},
-		landed: make(chan landing, 64), closed: make(chan struct{})}
+	return &pool{
+		at:      at,
+		watch:   watch,
+		asked:   map[seat]bool{},
+		running: map[seat]bool{},
+		logins:  map[string]bool{},
+		landed:  make(chan landing, 64),
+		closed:  make(chan struct{}),
+	}
 }
 
 // start begins what is wanted, not yet asked, and within the bounds. It
@@ -60,8 +71,8 @@ func (p *pool) start(ctx context.Context, set fact.Set, wants []scene.Want) int 
 			}
 			p.asked[s] = true
 			began++
-			p.running++
-			go p.look(ctx, v, w.Order())
+			p.running[s] = true
+			go p.look(ctx, v, s)
 		}
 	}
 	return began
@@ -81,17 +92,17 @@ func (p *pool) allows(w scene.Want, set fact.Set) bool {
 	return true
 }
 
-func (p *pool) look(ctx context.Context, v Vantage, order fact.Order) {
-	p.watch(Event{v.Info(), order, false})
-	v.Look(ctx, order, func(f fact.Fact) {
+func (p *pool) look(ctx context.Context, v Vantage, s seat) {
+	p.watch(Event{v.Info(), s.order, false})
+	v.Look(ctx, s.order, func(f fact.Fact) {
 		// What a look leaves once the run is over was cut off, and would
 		// pass for a silence that nobody heard.
 		if ctx.Err() == nil {
 			p.land(landing{fact: f})
 		}
 	})
-	p.watch(Event{v.Info(), order, true})
-	p.land(landing{ended: true})
+	p.watch(Event{v.Info(), s.order, true})
+	p.land(landing{ended: &s})
 }
 
 func (p *pool) land(l landing) {
@@ -102,15 +113,15 @@ func (p *pool) land(l landing) {
 }
 
 // idle reports whether no look is under way.
-func (p *pool) idle() bool { return p.running == 0 }
+func (p *pool) idle() bool { return len(p.running) == 0 }
 
 // next waits for facts and returns all that have landed. It reports false
 // when the context ended first.
 func (p *pool) next(ctx context.Context) ([]fact.Fact, bool) {
 	var facts []fact.Fact
 	take := func(l landing) {
-		if l.ended {
-			p.running--
+		if l.ended != nil {
+			delete(p.running, *l.ended)
 		} else {
 			facts = append(facts, l.fact)
 		}
@@ -129,6 +140,23 @@ func (p *pool) next(ctx context.Context) ([]fact.Fact, bool) {
 			return facts, true
 		}
 	}
+}
+
+// cutOff is that looks were under way when the run was over, each as a fact: what
+// they would have seen is missing, and nobody may take that for an answer.
+func (p *pool) cutOff() []fact.Fact {
+	var facts []fact.Fact
+	for s := range p.running {
+		what := fmt.Sprintf("the look %q had not ended", s.order.Look)
+		facts = append(facts, fact.Fact{
+			Vantage: s.vantage, At: time.Now().UTC(), Order: s.order, Source: string(s.order.Look), Saw: what,
+			Failed: &fact.Failure{What: what, Why: "the run was over", Needs: "a longer --deadline", CutOff: true},
+		})
+	}
+	slices.SortFunc(facts, func(a, b fact.Fact) int {
+		return cmp.Or(strings.Compare(a.Vantage, b.Vantage), strings.Compare(a.Saw, b.Saw))
+	})
+	return facts
 }
 
 // close lets looks end that nobody waits for any more.

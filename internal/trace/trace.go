@@ -51,6 +51,7 @@ func Run(ctx context.Context, ask fact.Ask, at []Vantage, watch func(Event)) (fa
 		}
 		set = set.With(facts...)
 	}
+	set = set.With(p.cutOff()...)
 	set.Ended = time.Now().UTC()
 	set.Incomplete = incomplete(ctx)
 	judged, _ := weigh.Weigh(set)

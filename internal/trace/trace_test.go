@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/netip"
+	"slices"
 	"sync"
 	"testing"
 	"time"
@@ -132,10 +133,13 @@ func TestCutOff(t *testing.T) {
 		}},
 	} {
 		ctx, cancel := c.limit()
-		client := &stage{info: fact.Vantage{ID: "v1", Role: fact.Client}, script: stuck}
+		client := &stage{info: fact.Vantage{ID: "v1", Role: fact.Client, Host: "keel"}, script: stuck}
 		began := time.Now()
 		_, judged := Run(ctx, askFor(t, "http://tidebook.varzea.example/"), []Vantage{client}, nil)
 		cancel()
+		if !slices.Contains(judged.CutOff, `keel: the look "session" had not ended`) {
+			t.Errorf("%s: cut off %q", c.want, judged.CutOff)
+		}
 		if judged.Incomplete != c.want || judged.Reached != trail.Unknown || len(judged.Causes) > 0 {
 			t.Errorf("%s: incomplete %q, reached %s, causes %v", c.want, judged.Incomplete, judged.Reached,
 				judged.Causes)

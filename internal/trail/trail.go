@@ -87,6 +87,7 @@ type Trail struct {
 	Began      time.Time  `json:"began"`
 	Ended      time.Time  `json:"ended"`
 	Incomplete string     `json:"incomplete,omitempty"` // "deadline", "interrupted"
+	CutOff     []string   `json:"cut_off,omitempty"`    // looks that did not end in their time
 	Endpoint   Endpoint   `json:"endpoint"`
 	Card       string     `json:"card,omitempty"`
 	Outcome    Outcome    `json:"outcome"`

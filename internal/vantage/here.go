@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"maps"
 	"runtime"
+	"sync"
+	"time"
 
 	"uakari/internal/fact"
 	"uakari/internal/look"
@@ -84,5 +86,52 @@ func (h *Here) Look(ctx context.Context, order fact.Order, emit func(fact.Fact))
 	if order.Target.Apart {
 		env.Card, env.Unit = nil, ""
 	}
+	if _, ofHost := host.Looks[order.Look]; ofHost {
+		bounded(ctx, take, env, order, hostTime, emit)
+		return
+	}
 	take(ctx, env, order, emit)
+}
+
+// hostTime bounds a look at this host. Some of the system's own files and calls
+// know no end of their own: those of a process that hangs, or of a disk that is
+// gone.
+const hostTime = 10 * time.Second
+
+// bounded takes a look and leaves it behind when its time is over: what it saw
+// until then is kept, and that it did not end is told.
+func bounded(
+	ctx context.Context,
+	take look.Func,
+	env look.Env,
+	order fact.Order,
+	within time.Duration,
+	emit func(fact.Fact),
+) {
+	var (
+		mu   sync.Mutex // guards over, and calls of emit
+		over bool
+	)
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		take(ctx, env, order, func(f fact.Fact) {
+			mu.Lock()
+			defer mu.Unlock()
+			if !over {
+				emit(f)
+			}
+		})
+	}()
+	timer := time.NewTimer(within)
+	defer timer.Stop()
+	select {
+	case <-ended:
+		return
+	case <-timer.C:
+	}
+	mu.Lock()
+	defer mu.Unlock()
+	over = true
+	emit(host.Unended(env, order, within))
 }

@@ -232,17 +232,33 @@ func (s *SSH) greet(
 	}
 }
 
-// early keeps the facts of a first look until the run asks for them.
+// early keeps the facts of a first look until the run asks for them, and hands
+// them on from then.
 type early struct {
-	mu    sync.Mutex // guards facts
+	mu    sync.Mutex // guards facts and emit
 	facts []fact.Fact
+	emit  func(fact.Fact) // nil: nobody has asked yet
 	done  chan struct{}
 }
 
 func (e *early) keep(f fact.Fact) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	e.facts = append(e.facts, f)
+	if e.emit == nil {
+		e.facts = append(e.facts, f)
+		return
+	}
+	e.emit(f)
+}
+
+// hand hands on what came so far, and from now what comes.
+func (e *early) hand(emit func(fact.Fact)) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	for _, f := range e.facts {
+		emit(f)
+	}
+	e.facts, e.emit = nil, emit
 }
 
 // why says why the program over there did not speak.
@@ -316,27 +332,24 @@ func (s *SSH) listen(lines *bufio.Scanner, complaints <-chan struct{}, greeted c
 // Look sends an order over and hands on the facts that come back. A
 // connection that is lost is a fact.
 func (s *SSH) Look(ctx context.Context, order fact.Order, emit func(fact.Fact)) {
-	s.mu.Lock()
-	e := s.early[order]
-	delete(s.early, order) // asked again, it is looked at again
-	s.mu.Unlock()
-	if e != nil {
-		s.lookEarly(ctx, e, order, emit)
-		return
-	}
 	p := &pending{done: make(chan struct{}), emit: func(f fact.Fact) {
 		f.Vantage, f.Order = s.info.ID, order
 		emit(f)
 	}}
 	s.mu.Lock()
-	n := s.next
-	s.next++
-	err := s.lost
-	if err == nil {
+	err, e := s.lost, s.early[order]
+	delete(s.early, order) // asked again, it is looked at again
+	if e == nil && err == nil {
+		n := s.next
+		s.next++
 		s.looks[n] = p
 		err = s.say(said{N: n, Order: &order})
 	}
 	s.mu.Unlock()
+	if e != nil {
+		p.done = e.done
+		e.hand(p.emit)
+	}
 	if err == nil {
 		select {
 		case <-p.done:
@@ -357,21 +370,6 @@ func (s *SSH) Look(ctx context.Context, order fact.Order, emit func(fact.Fact)) 
 				"SSH, or a record made there",
 			),
 		)
-	}
-}
-
-// lookEarly hands on the facts that were ordered with the hello.
-func (s *SSH) lookEarly(ctx context.Context, e *early, order fact.Order, emit func(fact.Fact)) {
-	select {
-	case <-e.done:
-	case <-ctx.Done():
-		return
-	}
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	for _, f := range e.facts {
-		f.Vantage, f.Order = s.info.ID, order
-		emit(f)
 	}
 }
 

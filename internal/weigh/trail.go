@@ -53,6 +53,11 @@ func trailOf(v *scene.Scene, tries []*scene.Try) trail.Trail {
 	if v.Ask.Card != nil {
 		t.Card = v.Ask.Card.Name
 	}
+	for _, f := range v.Set.Facts {
+		if f.Failed != nil && f.Failed.CutOff {
+			t.CutOff = append(t.CutOff, v.Host(f.Vantage)+": "+f.Saw)
+		}
+	}
 	for _, at := range v.Set.Vantages {
 		if at.Implied && !isServer(v, tries, at.ID) {
 			continue

@@ -7,8 +7,10 @@ package host
 import (
 	"context"
 	"errors"
+	"fmt"
 	"maps"
 	"runtime"
+	"time"
 
 	"uakari/internal/fact"
 	"uakari/internal/look"
@@ -72,6 +74,15 @@ func looksOf(own map[fact.Kind]look.Func) map[fact.Kind]look.Func {
 		}
 	}
 	return looks
+}
+
+// Unended is the fact that a look of this host did not end in its time.
+func Unended(env look.Env, order fact.Order, after time.Duration) fact.Fact {
+	row := asked[order.Look]
+	f := env.Failed(order, row.source, row.failed, fmt.Errorf("it did not end within %s", after),
+		"a host on which no process or disk hangs")
+	f.Failed.CutOff = true
+	return f
 }
 
 var errNotHere = errors.New("not looked at on " + runtime.GOOS)
