@@ -110,7 +110,7 @@ func escaped(raw []byte) []byte {
 // controls beyond ASCII, and the format characters of Unicode (category Cf),
 // among them marks of direction, those of no width, and tags.
 func invisible(r rune) bool {
-	return r >= 0x7f && r <= 0x9f || unicode.Is(unicode.Cf, r) || r == 0x2028 || r == 0x2029
+	return r >= 0x7f && (r <= 0x9f || unicode.Is(unicode.Cf, r) || r == 0x2028 || r == 0x2029)
 }
 
 // utf16Halves is a character beyond the basic plane as JSON escapes it.

@@ -96,7 +96,7 @@ func (h *Here) Look(ctx context.Context, order fact.Order, emit func(fact.Fact))
 // hostTime bounds a look at this host. Some of the system's own files and calls
 // know no end of their own: those of a process that hangs, or of a disk that is
 // gone.
-const hostTime = 10 * time.Second
+const hostTime = 15 * time.Second
 
 // bounded takes a look and leaves it behind when its time is over: what it saw
 // until then is kept, and that it did not end is told.

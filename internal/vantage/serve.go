@@ -97,14 +97,18 @@ func Serve(ctx context.Context, host string, in io.Reader, out io.Writer) error 
 			talkVersion,
 		)
 	}
-	var mu sync.Mutex // guards the encoder
-	encoder := json.NewEncoder(out)
-	say := func(v any) {
+	var mu sync.Mutex // guards out
+	say := func(v any) error {
+		text, err := json.Marshal(v)
+		if err != nil {
+			return err
+		}
 		mu.Lock()
 		defer mu.Unlock()
-		if encoder.Encode(v) != nil {
+		if _, err := out.Write(append(text, '\n')); err != nil {
 			cancel() // nobody listens any more
 		}
+		return nil
 	}
 	known, err := program.With(h.Programs)
 	if err != nil {
@@ -119,7 +123,12 @@ func Serve(ctx context.Context, host string, in io.Reader, out io.Writer) error 
 			return fmt.Errorf("look: unreadable order %q", lines.Text()[:min(len(lines.Text()), 80)])
 		}
 		wg.Go(func() {
-			local.Look(ctx, *s.Order, func(f fact.Fact) { say(said{N: s.N, Fact: &f}) })
+			local.Look(ctx, *s.Order, func(f fact.Fact) {
+				if err := say(said{N: s.N, Fact: &f}); err != nil {
+					f = look.Env{}.Failed(*s.Order, f.Source, "what was seen cannot be sent", err, "")
+					say(said{N: s.N, Fact: &f})
+				}
+			})
 			say(said{N: s.N, Ended: true})
 		})
 	}

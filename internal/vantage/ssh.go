@@ -3,6 +3,7 @@ package vantage
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -286,22 +287,30 @@ func (s *SSH) say(v any) error {
 	return err
 }
 
+// mostChatter bounds the lines that an account's own shell may print before the
+// program there speaks.
+const mostChatter = 200
+
 // listen hands what comes from over there to whom it is for, until it ends.
 func (s *SSH) listen(lines *bufio.Scanner, complaints <-chan struct{}, greeted chan<- hello) {
 	defer close(s.ended)
-	for begun := false; lines.Scan(); {
+	var odd error
+	chatter := 0
+	for begun := false; odd == nil && lines.Scan(); {
 		if !begun {
+			if chatter++; chatter <= mostChatter && !bytes.HasPrefix(lines.Bytes(), []byte("{")) {
+				continue
+			}
 			begun = true
 			var h hello
-			if json.Unmarshal(lines.Bytes(), &h) != nil {
-				break
+			if odd = json.Unmarshal(lines.Bytes(), &h); odd == nil {
+				greeted <- h
 			}
-			greeted <- h
 			continue
 		}
 		var line said
-		if json.Unmarshal(lines.Bytes(), &line) != nil {
-			break
+		if odd = json.Unmarshal(lines.Bytes(), &line); odd != nil {
+			continue
 		}
 		s.mu.Lock()
 		look := s.looks[line.N]
@@ -317,12 +326,16 @@ func (s *SSH) listen(lines *bufio.Scanner, complaints <-chan struct{}, greeted c
 			close(look.done)
 		}
 	}
+	if odd = cmp.Or(odd, lines.Err()); odd != nil {
+		s.hangUp() // it would wait for more orders, and nobody can hear it
+	}
 	<-complaints
 	close(greeted)
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.lost = lines.Err(); s.lost == nil {
-		s.lost = errors.New("the program there ended")
+	s.lost = errors.New("the program there ended")
+	if odd != nil {
+		s.lost = fmt.Errorf("what the program there says cannot be read: %w", odd)
 	}
 	for _, look := range s.looks {
 		close(look.done)

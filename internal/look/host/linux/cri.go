@@ -11,8 +11,6 @@ import (
 	"strings"
 	"time"
 
-	"google.golang.org/protobuf/encoding/protowire"
-
 	"uakari/internal/fact"
 	"uakari/internal/keep"
 	"uakari/internal/look/file"
@@ -112,7 +110,7 @@ func (c *rpcClient) pods(ctx context.Context, engine string, port uint16) ([]fac
 
 // verbosely asks for one by its number, with what the engine knows beyond the interface.
 func verbosely(id string) []byte {
-	return protowire.AppendVarint(protowire.AppendTag(asking(1, id), 2, protowire.VarintType), 1)
+	return with(asking(1, id), 2, 1)
 }
 
 // read takes a pod's addresses, and the ports of the node that lead into it.

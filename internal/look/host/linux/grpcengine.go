@@ -6,13 +6,10 @@ import (
 	"bytes"
 	"context"
 	"encoding/binary"
-	"errors"
 	"fmt"
 	"io"
 	"net"
 	"net/http"
-
-	"google.golang.org/protobuf/encoding/protowire"
 
 	"uakari/internal/plain"
 )
@@ -69,81 +66,4 @@ func (c *rpcClient) call(ctx context.Context, method string, question []byte) (m
 		return nil, fmt.Errorf("its answer to %s is no message", method)
 	}
 	return parseMessage(data[5:])
-}
-
-// message is the fields of one message of Protocol Buffers, by their numbers, in the order
-// in which they came.
-type message map[protowire.Number][]field
-
-// field is one value: a number, or bytes.
-type field struct {
-	number uint64
-	bytes  []byte
-}
-
-var errMessage = errors.New("a message that cannot be read")
-
-func parseMessage(b []byte) (message, error) {
-	m := message{}
-	for len(b) > 0 {
-		number, kind, n := protowire.ConsumeTag(b)
-		if n < 0 {
-			return nil, errMessage
-		}
-		b = b[n:]
-		var f field
-		switch kind {
-		case protowire.VarintType:
-			f.number, n = protowire.ConsumeVarint(b)
-		case protowire.BytesType:
-			f.bytes, n = protowire.ConsumeBytes(b)
-		default:
-			n = protowire.ConsumeFieldValue(number, kind, b)
-		}
-		if n < 0 {
-			return nil, errMessage
-		}
-		m[number] = append(m[number], f)
-		b = b[n:]
-	}
-	return m, nil
-}
-
-// text, count and list are a field's last value as text or as a number, and all of them.
-func (m message) text(number protowire.Number) string {
-	if list := m[number]; len(list) > 0 {
-		return plain.Clean(string(list[len(list)-1].bytes))
-	}
-	return ""
-}
-
-func (m message) count(number protowire.Number) int64 {
-	if list := m[number]; len(list) > 0 {
-		return int64(list[len(list)-1].number)
-	}
-	return 0
-}
-
-// in is the message that a field is; an empty one if it is none.
-func (m message) in(number protowire.Number) message {
-	if all := m.all(number); len(all) > 0 {
-		return all[len(all)-1]
-	}
-	return message{}
-}
-
-// all is every message of a field that is given more than once.
-func (m message) all(number protowire.Number) []message {
-	var list []message
-	for _, f := range m[number] {
-		if each, err := parseMessage(f.bytes); err == nil {
-			list = append(list, each)
-		}
-	}
-	return list
-}
-
-// asking is a message of one text, in a field.
-func asking(number protowire.Number, text string) []byte {
-	return protowire.AppendString(protowire.AppendTag(nil, number, protowire.BytesType), text)
 }

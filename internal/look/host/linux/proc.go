@@ -16,6 +16,8 @@ import (
 	"syscall"
 	"time"
 
+	"golang.org/x/sys/unix"
+
 	"uakari/internal/fact"
 	"uakari/internal/keep"
 	"uakari/internal/look/file"
@@ -209,22 +211,24 @@ func eachHolder(do func(pid int, inodes []uint32) bool) (hidden bool, err error)
 // socketsOf is the inodes of a process's sockets, and whether its open files
 // may not be seen.
 func socketsOf(pid int) (inodes []uint32, denied bool) {
-	folder := procFile(pid, "fd")
-	dir, err := os.Open(folder)
+	dir, err := os.Open(procFile(pid, "fd"))
 	if err != nil {
 		return nil, errors.Is(err, fs.ErrPermission)
 	}
+	defer dir.Close()
 	names, err := dir.Readdirnames(-1)
-	dir.Close()
 	if err != nil {
 		return nil, errors.Is(err, fs.ErrPermission)
 	}
+	// Links are read from the folder that is open: a host may have very many.
+	folder, to := int(dir.Fd()), make([]byte, len("socket:[4294967295]")+1)
+	const head = "socket:["
 	for _, name := range names {
-		to, err := os.Readlink(folder + "/" + name)
-		if err != nil || !strings.HasPrefix(to, "socket:[") {
+		n, err := unix.Readlinkat(folder, name, to)
+		if err != nil || n <= len(head) || n == len(to) || string(to[:len(head)]) != head {
 			continue
 		}
-		if n, err := strconv.ParseUint(to[len("socket:["):len(to)-1], 10, 32); err == nil {
+		if n, err := strconv.ParseUint(string(to[len(head):n-1]), 10, 32); err == nil {
 			inodes = append(inodes, uint32(n))
 		}
 	}
