@@ -221,7 +221,7 @@ func TestHelperResolvers(t *testing.T) {
 }
 
 // BenchmarkPorts compares listing 20,000 listeners with their owners with a
-// bare dump and one pass over /proc. The bound is 2.
+// bare dump and one pass over /proc. The bound is 1.5.
 func BenchmarkPorts(b *testing.B) {
 	if os.Getuid() != 0 {
 		b.Skip("needs root, to make a network namespace")
@@ -497,7 +497,7 @@ func BenchmarkSweepSSH(b *testing.B) {
 }
 
 // BenchmarkReadRules compares reading 100,000 rules, decoded, with a bare dump
-// of them. The bound is 3.
+// of them. The bound is 1.5.
 func BenchmarkReadRules(b *testing.B) {
 	if os.Getuid() != 0 {
 		b.Skip("needs root")

@@ -32,8 +32,8 @@ type attr struct {
 }
 
 // attrs reads attributes (struct nlattr). What is cut off ends the list.
-func attrs(b []byte) []attr {
-	var list []attr
+func attrs(b []byte) fields {
+	list := make(fields, 0, 8)
 	for len(b) >= 4 {
 		n := int(binary.LittleEndian.Uint16(b))
 		kind := binary.LittleEndian.Uint16(b[2:]) &^ 0xc000
@@ -46,30 +46,37 @@ func attrs(b []byte) []attr {
 	return list
 }
 
-// fields is attributes by kind; the last of a kind wins.
-type fields map[uint16][]byte
+// fields is attributes, of which the last of a kind counts. There are few of them:
+// they are found faster by looking through than by a table.
+type fields []attr
 
-func fieldsOf(b []byte) fields {
-	f := fields{}
-	for _, a := range attrs(b) {
-		f[a.kind] = a.data
+func (f fields) find(kind uint16) (data []byte, ok bool) {
+	for _, a := range slices.Backward(f) {
+		if a.kind == kind {
+			return a.data, true
+		}
 	}
-	return f
+	return nil, false
+}
+
+func (f fields) get(kind uint16) []byte {
+	data, _ := f.find(kind)
+	return data
 }
 
 func (f fields) text(kind uint16) string {
-	return strings.TrimRight(string(f[kind]), "\x00")
+	return strings.TrimRight(string(f.get(kind)), "\x00")
 }
 
 func (f fields) number(kind uint16) uint32 {
-	if b := f[kind]; len(b) >= 4 {
+	if b := f.get(kind); len(b) >= 4 {
 		return binary.BigEndian.Uint32(b)
 	}
 	return 0
 }
 
 func (f fields) long(kind uint16) uint64 {
-	if b := f[kind]; len(b) >= 8 {
+	if b := f.get(kind); len(b) >= 8 {
 		return binary.BigEndian.Uint64(b)
 	}
 	return 0
@@ -242,7 +249,7 @@ func family(b []byte) (Family, fields, bool) {
 	if len(b) < 4 {
 		return 0, nil, false
 	}
-	return Family(b[0]), fieldsOf(b[4:]), true
+	return Family(b[0]), attrs(b[4:]), true
 }
 
 func (in *dumpReader) table(b []byte) {
@@ -262,10 +269,10 @@ func (in *dumpReader) chain(b []byte) {
 		return
 	}
 	c := &Chain{Table: t, Name: f.text(3), Hook: NoHook, Type: f.text(7), seen: t.handle<<32 | f.long(2)&0xffffffff}
-	if hook, base := f[4]; base {
-		h := fieldsOf(hook)
+	if hook, base := f.find(4); base {
+		h := attrs(hook)
 		c.Hook, c.Priority = Hook(h.number(1)), int(int32(h.number(2)))
-		c.Drop = len(f[5]) >= 4 && f.number(5) == 0
+		c.Drop = len(f.get(5)) >= 4 && f.number(5) == 0
 		switch {
 		case fam == Netdev, fam == Bridge, fam == Inet && c.Hook == Ingress:
 			in.set.Opaque = append(
@@ -301,8 +308,8 @@ func (in *dumpReader) newSet(b []byte) {
 		s.Opaque = "the map " + s.Name + " gives objects"
 	}
 	if flags&0x80 != 0 || flags&4 != 0 {
-		for _, a := range attrs(fieldsOf(f[9])[2]) {
-			s.Fields = append(s.Fields, int(fieldsOf(a.data).number(1)))
+		for _, a := range attrs(attrs(f.get(9)).get(2)) {
+			s.Fields = append(s.Fields, int(attrs(a.data).number(1)))
 		}
 		if len(s.Fields) < 2 {
 			s.Fields = nil
@@ -318,8 +325,8 @@ func (in *dumpReader) elements(b []byte) {
 		return
 	}
 	s := t.Sets[f.text(2)]
-	for _, a := range attrs(f[3]) {
-		s.element(fieldsOf(a.data))
+	for _, a := range attrs(f.get(3)) {
+		s.element(attrs(a.data))
 	}
 }
 
@@ -328,15 +335,15 @@ const elemEnd, elemOther = 1, 2
 
 func (s *Set) element(f fields) {
 	e := Elem{}
-	if data, ok := f[2]; ok {
-		d := fieldsOf(data)
-		e.Data = d[1]
-		if v, ok := d[2]; ok {
-			e.Verdict = verdictAct(fieldsOf(v))
+	if data, ok := f.find(2); ok {
+		d := attrs(data)
+		e.Data = d.get(1)
+		if v, ok := d.find(2); ok {
+			e.Verdict = verdictAct(attrs(v))
 		}
 	}
-	for _, expr := range append(attrs(f[11]), attr{1, f[7]}) {
-		if name := fieldsOf(expr.data).text(1); name != "" && name != "counter" && name != "last" {
+	for _, expr := range append(attrs(f.get(11)), attr{1, f.get(7)}) {
+		if name := attrs(expr.data).text(1); name != "" && name != "counter" && name != "last" {
 			e.State = "a " + name + " is attached to an element of the set " + s.Name
 		}
 	}
@@ -345,9 +352,9 @@ func (s *Set) element(f fields) {
 		s.Other = &e
 		return
 	}
-	e.Key = fieldsOf(f[1])[1]
-	if end, ok := f[10]; ok {
-		e.End = fieldsOf(end)[1]
+	e.Key = attrs(f.get(1)).get(1)
+	if end, ok := f.find(10); ok {
+		e.End = attrs(end).get(1)
 	}
 	if flags&elemEnd != 0 {
 		e.Negated = true // for now: the end of a range, see finish
@@ -445,13 +452,13 @@ func (in *dumpReader) rule(b []byte) {
 		return
 	}
 	r := &Rule{Chain: c, Handle: f.long(3), Number: len(c.Rules) + 1}
-	if data := f[7]; len(data) > 2 && data[0] == 0 && int(data[1])+2 <= len(data) {
+	if data := f.get(7); len(data) > 2 && data[0] == 0 && int(data[1])+2 <= len(data) {
 		r.Comment = strings.TrimRight(string(data[2:2+int(data[1])]), "\x00")
 	}
 	e := &exprReader{in: in, table: t, rule: r}
-	for _, a := range attrs(f[4]) {
-		expr := fieldsOf(a.data)
-		e.read(expr.text(1), expr[2])
+	for _, a := range attrs(f.get(4)) {
+		expr := attrs(a.data)
+		e.read(expr.text(1), expr.get(2))
 	}
 	r.Body = e.body
 	c.Table.share.rule(r)

@@ -123,14 +123,14 @@ func (e *exprReader) read(name string, data []byte) {
 		e.regs = [16]*Part{}
 		return
 	}
-	read(e, fieldsOf(data))
+	read(e, attrs(data))
 }
 
 var payloadSources = []Source{FromLink, FromNetwork, FromTransport}
 
 func (e *exprReader) payload(f fields) {
 	base, offset, n := f.number(2), f.number(3), f.number(4)
-	if _, writes := f[5]; writes {
+	if _, writes := f.find(5); writes {
 		if base == 1 && offset <= 1 || base == 0 {
 			e.add(nothing("a field is set"))
 		} else {
@@ -148,7 +148,7 @@ func (e *exprReader) payload(f fields) {
 
 func (e *exprReader) meta(f fields) {
 	key := uint8(f.number(2))
-	if sreg, sets := f[3]; sets {
+	if sreg, sets := f.find(3); sets {
 		if key == metaMark && len(sreg) >= 4 {
 			e.add(Op{Act: &Act{Doing: SetMark, Parts: e.take(f.number(3), 4)}})
 		} else {
@@ -168,7 +168,7 @@ func (e *exprReader) meta(f fields) {
 
 func (e *exprReader) ct(f fields) {
 	key := uint8(f.number(2))
-	if _, sets := f[4]; sets {
+	if _, sets := f.find(4); sets {
 		if key == ctMark {
 			e.add(Op{Act: &Act{Doing: SetCTMark, Parts: e.take(f.number(4), 4)}})
 		} else {
@@ -180,7 +180,7 @@ func (e *exprReader) ct(f fields) {
 	if n, ok := ctLens[key]; ok {
 		p.Len = n
 	}
-	if d, ok := f[3]; ok && len(d) == 1 {
+	if d, ok := f.find(3); ok && len(d) == 1 {
 		p.Flags = d[0]
 	}
 	if (key == ctSrc || key == ctDst) && e.table.Family == IPv6 {
@@ -195,7 +195,7 @@ func (e *exprReader) ct(f fields) {
 var compares = []Compare{Equal, NotEqual, Less, LessEqual, Greater, GreaterEqual}
 
 func (e *exprReader) cmp(f fields) {
-	data := fieldsOf(f[3])[1]
+	data := attrs(f.get(3)).get(1)
 	op := f.number(2)
 	parts := e.take(f.number(1), len(data))
 	if int(op) >= len(compares) || len(parts) != 1 || len(data) == 0 || len(data) > 16 {
@@ -206,7 +206,7 @@ func (e *exprReader) cmp(f fields) {
 }
 
 func (e *exprReader) between(f fields) {
-	from, to := fieldsOf(f[3])[1], fieldsOf(f[4])[1]
+	from, to := attrs(f.get(3)).get(1), attrs(f.get(4)).get(1)
 	parts := e.take(f.number(1), len(from))
 	if len(parts) != 1 || len(from) == 0 || len(from) != len(to) || len(from) > 16 {
 		e.add(opaque("a comparison is not understood", false))
@@ -226,13 +226,13 @@ func (e *exprReader) bitwise(f fields) {
 	if len(parts) == 1 && parts[0].Mask == nil && parts[0].Shift == 0 && n <= 16 {
 		switch f.number(6) {
 		case 0:
-			mask, xor := fieldsOf(f[4])[1], fieldsOf(f[5])[1]
+			mask, xor := attrs(f.get(4)).get(1), attrs(f.get(5)).get(1)
 			if len(mask) == int(n) && len(xor) == int(n) {
 				p = parts[0]
 				p.Mask, p.Xor = mask, xor
 			}
 		case 1, 2:
-			by := fieldsOf(f[7])[1]
+			by := attrs(f.get(7)).get(1)
 			if len(by) == 4 && by[1]|by[2]|by[3] == 0 && by[0] < 32 && n == 4 {
 				p = parts[0]
 				p.Shift = int8(by[0])
@@ -264,7 +264,7 @@ func (e *exprReader) lookup(f fields) {
 		keyLen = s.KeyLen
 	}
 	parts := e.take(f.number(2), keyLen)
-	if _, maps := f[3]; maps {
+	if _, maps := f.find(3); maps {
 		if reg := f.number(3); reg != 0 {
 			p := Part{Source: FromMap, Map: s, Name: name, From: parts, Len: 16}
 			if s != nil && len(s.Elems) > 0 {
@@ -284,12 +284,12 @@ func (e *exprReader) lookup(f fields) {
 }
 
 func (e *exprReader) immediate(f fields) {
-	data := fieldsOf(f[2])
-	if v, ok := data[2]; ok {
-		e.add(Op{Act: verdictAct(fieldsOf(v))})
+	data := attrs(f.get(2))
+	if v, ok := data.find(2); ok {
+		e.add(Op{Act: verdictAct(attrs(v))})
 		return
 	}
-	e.put(f.number(1), Part{Source: FromConst, Const: data[1], Len: uint8(min(64, len(data[1])))})
+	e.put(f.number(1), Part{Source: FromConst, Const: data.get(1), Len: uint8(min(64, len(data.get(1))))})
 }
 
 func (e *exprReader) fib(f fields) {
@@ -301,12 +301,12 @@ func (e *exprReader) fib(f fields) {
 }
 
 func (e *exprReader) exthdr(f fields) {
-	if _, writes := f[7]; writes {
+	if _, writes := f.find(7); writes {
 		e.add(nothing("an option is set"))
 		return
 	}
 	kind := uint16(0)
-	if b := f[2]; len(b) > 0 {
+	if b := f.get(2); len(b) > 0 {
 		kind = uint16(b[0])
 	}
 	e.put(
@@ -345,7 +345,7 @@ var icmpxRefusals = []Refusal{ByNetUnreachable, ByPortUnreachable, ByHostUnreach
 
 func (e *exprReader) reject(f fields) {
 	code := uint8(0)
-	if b := f[2]; len(b) == 1 {
+	if b := f.get(2); len(b) == 1 {
 		code = b[0]
 	}
 	a := &Act{Doing: Reject}
@@ -386,7 +386,7 @@ func (e *exprReader) six() bool {
 }
 
 func (e *exprReader) register(f fields, kind uint16, n int) []Part {
-	if _, ok := f[kind]; !ok {
+	if _, ok := f.find(kind); !ok {
 		return nil
 	}
 	return e.take(f.number(kind), n)
@@ -406,7 +406,7 @@ func (e *exprReader) nat(f fields) {
 	a.Prefixed = f.number(7)&0x40 != 0 // NF_NAT_RANGE_NETMAP
 	if len(a.Addr) > 0 && a.Addr[0].Source == FromMap && a.Port != nil {
 		// One map gives both the address and the port.
-		if _, same := f[5]; same {
+		if _, same := f.find(5); same {
 			a.Prefixed = a.Prefixed || len(a.Port) != 1 || a.Port[0].Source == FromNowhere
 		}
 	}
@@ -422,8 +422,8 @@ func (e *exprReader) redir(f fields) {
 }
 
 func (e *exprReader) dynset(f fields) {
-	for _, expr := range append(attrs(f[10]), attr{1, f[7]}) {
-		if name := fieldsOf(expr.data).text(1); name != "" && name != "counter" && name != "last" {
+	for _, expr := range append(attrs(f.get(10)), attr{1, f.get(7)}) {
+		if name := attrs(expr.data).text(1); name != "" && name != "counter" && name != "last" {
 			e.add(opaque("it depends on a "+name+" kept for each key of the set "+f.text(1), true))
 			return
 		}
@@ -440,7 +440,7 @@ var objectKinds = map[uint32]string{2: "a quota", 4: "a rate limit", 5: "a limit
 
 func (e *exprReader) objref(f fields) {
 	kind := f.number(1)
-	if _, static := f[1]; !static {
+	if _, static := f.find(1); !static {
 		e.add(opaque("it depends on an object that a map names", true))
 		return
 	}

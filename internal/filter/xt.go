@@ -11,7 +11,7 @@ import (
 // host (little-endian).
 
 func (e *exprReader) match(f fields) {
-	name, rev, info := f.text(1), f.number(2), f[3]
+	name, rev, info := f.text(1), f.number(2), f.get(3)
 	read, ok := xtMatches[name]
 	if !ok {
 		e.add(opaque("the match "+name+" is not understood", stateful[name]))
@@ -26,7 +26,7 @@ func (e *exprReader) match(f fields) {
 }
 
 func (e *exprReader) target(f fields) {
-	name, rev, info := f.text(1), f.number(2), f[3]
+	name, rev, info := f.text(1), f.number(2), f.get(3)
 	if harmless[name] {
 		e.add(nothing(strings.ToLower(name)))
 		return
