@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -89,17 +90,15 @@ func (f *portsFlags) run(cmd *cobra.Command, port uint16) error {
 			f.program != "" && l.Program != f.program || f.unit != "" && l.Unit != f.unit &&
 			l.Unit != f.unit+".service"
 	})
-	slices.SortStableFunc(list.All, func(a, b fact.Listener) int {
-		if a.Port != b.Port {
-			return int(a.Port) - int(b.Port)
-		}
-		return a.Addr.Compare(b.Addr)
-	})
+	list.All = byPort(list.All)
 	var text []byte
 	switch {
 	case f.json:
-		text, err = plain.JSON(portList{"uakari.ports/1", hostname(), list.All, list.Hidden,
-			containersOf(facts, port)}, "")
+		text, err = plain.JSONList(
+			portList{"uakari.ports/1", hostname(), []fact.Listener{}, list.Hidden, containersOf(facts, port)},
+			"listeners",
+			list.All,
+		)
 	case port != 0:
 		text = []byte(tell.Port(port, list.All, usualFor(port), localRange(facts)))
 	default:
@@ -115,6 +114,23 @@ func (f *portsFlags) run(cmd *cobra.Command, port uint16) error {
 		err = exit(exitFault)
 	}
 	return err
+}
+
+// byPort is the same listeners in the order of their ports.
+func byPort(list []fact.Listener) []fact.Listener {
+	places := make([]*fact.Listener, len(list)) // a listener is large, and there may be very many
+	for i := range list {
+		places[i] = &list[i]
+	}
+	slices.SortFunc(places, func(a, b *fact.Listener) int {
+		return cmp.Or(int(a.Port)-int(b.Port), a.Addr.Compare(b.Addr), strings.Compare(a.Transport, b.Transport),
+			cmp.Compare(a.Inode, b.Inode))
+	})
+	sorted := make([]fact.Listener, len(list))
+	for i, l := range places {
+		sorted[i] = *l
+	}
+	return sorted
 }
 
 // containersOf is the containers that were seen; those alone that have to do

@@ -8,9 +8,13 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"runtime"
+	"slices"
 	"strings"
 	"unicode"
 	"unicode/utf8"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // mostHead bounds a text that is kept of a peer, in characters.
@@ -81,10 +85,40 @@ func JSON(value any, indent string) ([]byte, error) {
 	return escaped(b.Bytes()), nil
 }
 
+// JSONList is JSON of a value in one line, with a list that is empty in the value
+// itself under its key: very many items are written side by side.
+func JSONList[T any](value any, key string, list []T) ([]byte, error) {
+	whole, err := JSON(value, "")
+	if err != nil {
+		return nil, err
+	}
+	before, after, ok := bytes.Cut(whole, []byte(`"`+key+`":[]`))
+	if !ok {
+		return nil, fmt.Errorf("no empty list %q in %T", key, value)
+	}
+	each := max(1, (len(list)+runtime.GOMAXPROCS(0)-1)/runtime.GOMAXPROCS(0))
+	chunks := slices.Collect(slices.Chunk(list, each))
+	parts := make([][]byte, len(chunks))
+	var g errgroup.Group
+	for at, part := range chunks {
+		g.Go(func() error {
+			text, err := JSON(part, "")
+			if err == nil {
+				parts[at] = text[1 : len(text)-2] // without its brackets and the end of the line
+			}
+			return err
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return nil, err
+	}
+	return slices.Concat(before, []byte(`"`+key+`":[`), bytes.Join(parts, []byte(",")), []byte("]"), after), nil
+}
+
 // escaped escapes what cannot be seen. Outside of its strings JSON has none of
 // it.
 func escaped(raw []byte) []byte {
-	at := bytes.IndexFunc(raw, invisible)
+	at := hidden(raw)
 	if at < 0 {
 		return raw
 	}
@@ -102,8 +136,25 @@ func escaped(raw []byte) []byte {
 			out = fmt.Appendf(out, `\u%04x`, r)
 		}
 		raw = raw[at+size:]
-		at = bytes.IndexFunc(raw, invisible)
+		at = hidden(raw)
 	}
+}
+
+// hidden is where the first invisible character is; -1 for none. Nearly all of a
+// long text is ASCII, which is passed over byte by byte.
+func hidden(raw []byte) int {
+	for at := 0; at < len(raw); {
+		if raw[at] < 0x7f {
+			at++
+			continue
+		}
+		r, size := utf8.DecodeRune(raw[at:])
+		if invisible(r) {
+			return at
+		}
+		at += size
+	}
+	return -1
 }
 
 // invisible reports whether a character would hide in a text that people read:

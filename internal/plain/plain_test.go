@@ -2,6 +2,7 @@ package plain
 
 import (
 	"encoding/json"
+	"fmt"
 	"strings"
 	"testing"
 	"unicode"
@@ -49,5 +50,30 @@ func TestShellWord(t *testing.T) {
 		if got := ShellWord(in); got != want {
 			t.Errorf("%q: %s, want %s", in, got, want)
 		}
+	}
+}
+
+func TestJSONListIsJSON(t *testing.T) {
+	type row struct {
+		Name string `json:"name"`
+	}
+	type page struct {
+		Host string `json:"host"`
+		Rows []row  `json:"rows"`
+		More string `json:"more,omitempty"`
+	}
+	for _, many := range []int{0, 1, 2, 3, 1000} {
+		list := make([]row, many)
+		for i := range list {
+			list[i].Name = fmt.Sprintf("tide\u202e<%d>", i)
+		}
+		whole, err := JSON(page{`"rows":[]`, list, "ebb"}, "")
+		parts, err2 := JSONList(page{`"rows":[]`, []row{}, "ebb"}, "rows", list)
+		if err != nil || err2 != nil || string(whole) != string(parts) {
+			t.Errorf("%d: %v, %v\n%.200s\n%.200s", many, err, err2, whole, parts)
+		}
+	}
+	if _, err := JSONList(page{}, "rows", []row{}); err == nil {
+		t.Error("a value without the list is taken")
 	}
 }

@@ -144,8 +144,14 @@ func (s *space) read() {
 		for _, each := range sockets {
 			inodes[each.Inode] = 0
 		}
-		if len(inodes) > 0 {
-			owners(inodes) // whose they are is told as far as it is seen
+		// Whose they are is told as far as it is seen: they are the processes' there, or
+		// of one that left its sockets behind.
+		if _, left := ownersAmong(s.pids, inodes); left > 0 {
+			for inode, pid := range inodes {
+				if pid == 0 {
+					inodes[inode] = allOwners().pid[inode]
+				}
+			}
 		}
 		for _, each := range sockets {
 			l := each.Listener

@@ -9,6 +9,7 @@ import (
 	"net/netip"
 	"os"
 	"os/user"
+	"slices"
 	"strconv"
 	"syscall"
 	"time"
@@ -38,11 +39,7 @@ func Listeners(ctx context.Context, env look.Env, order fact.Order, emit look.Em
 	seen := make(chan holders, 1)
 	if order.Target.Port == 0 {
 		// All owners are wanted: they are looked up while the kernel lists.
-		go func() {
-			var h holders
-			h.pid, h.hidden, h.err = allOwners()
-			seen <- h
-		}()
+		go func() { seen <- allOwners() }()
 	}
 	sockets, err := dumpListening(unix.IPPROTO_TCP)
 	if err != nil {
@@ -64,7 +61,7 @@ func Listeners(ctx context.Context, env look.Env, order fact.Order, emit look.Em
 	if err != nil {
 		emit(env.Failed(order, "/proc", "could not look up the owners of sockets", err, "root"))
 	}
-	list := fact.Listeners{All: []fact.Listener{}}
+	list := fact.Listeners{All: make([]fact.Listener, 0, len(sockets))}
 	for _, s := range sockets {
 		list.All = append(list.All, s.Listener)
 	}
@@ -96,13 +93,6 @@ func sawListeners(list fact.Listeners, transport string, port uint16) string {
 		text += fmt.Sprintf(", and %d more", len(on)-1)
 	}
 	return text
-}
-
-// holders is who holds which socket, as one pass over all processes found it.
-type holders struct {
-	pid    map[uint32]int // by inode
-	hidden bool
-	err    error
 }
 
 // socket is a listener and its control group's id.
@@ -191,6 +181,9 @@ func elsewhere(transport string, port uint16) []fact.Listener {
 	return found
 }
 
+// page is how many sockets are kept side by side while they are listed.
+const page = 512
+
 // dumpListening asks the kernel for every listening TCP socket, or every bound
 // UDP socket that is not connected.
 func dumpListening(protocol byte) ([]socket, error) {
@@ -200,6 +193,7 @@ func dumpListening(protocol byte) ([]socket, error) {
 	}
 	defer unix.Close(fd)
 	var all []socket
+	var pages [][]socket // a slice that grows to very many would be copied again and again
 	state := stateListen
 	if protocol == unix.IPPROTO_UDP {
 		state = stateClose
@@ -220,6 +214,10 @@ func dumpListening(protocol byte) ([]socket, error) {
 				if protocol == unix.IPPROTO_UDP {
 					s.Transport = "udp"
 				}
+				if len(all) == cap(all) {
+					pages = append(pages, all)
+					all = make([]socket, 0, page)
+				}
 				all = append(all, s)
 			}
 		})
@@ -227,7 +225,7 @@ func dumpListening(protocol byte) ([]socket, error) {
 			return nil, err
 		}
 	}
-	return all, nil
+	return slices.Concat(append(pages, all)...), nil
 }
 
 // eachMessage reads a dump to its end. A host may have very many sockets: the
@@ -300,14 +298,14 @@ func readSocket(b []byte) (socket, bool) {
 // fillOwners names who holds the sockets on a port, or all if nobody does.
 // Without privilege the user and the unit can still be told.
 func fillOwners(sockets []socket, port uint16, seen <-chan holders) (hidden bool, err error) {
-	var want []*socket
+	want := make([]*socket, 0, len(sockets))
 	for i := range sockets {
 		if sockets[i].Port == port {
 			want = append(want, &sockets[i])
 		}
 	}
 	if len(want) == 0 || port == 0 {
-		want = nil
+		want = want[:0]
 		for i := range sockets {
 			want = append(want, &sockets[i])
 		}
@@ -325,7 +323,7 @@ func fillOwners(sockets []socket, port uint16, seen <-chan holders) (hidden bool
 	groups := map[uint64]string{}
 	users, programs := map[uint32]string{}, map[int]fact.Listener{}
 	for _, s := range want {
-		if users[s.UID] == "" {
+		if _, known := users[s.UID]; !known {
 			users[s.UID] = userName(s.UID)
 		}
 		s.User = users[s.UID]

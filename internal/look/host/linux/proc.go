@@ -118,8 +118,23 @@ func process(pid int) (fact.Process, bool) {
 // processes had to be passed over for want of privilege. It stops as soon as
 // every owner is known.
 func owners(inodes map[uint32]int) (hidden bool, err error) {
-	left := len(inodes)
-	hidden, err = eachHolder(func(pid int, found []uint32) bool {
+	list, err := pids()
+	if err != nil {
+		return false, err
+	}
+	hidden, _ = ownersAmong(list, inodes)
+	return hidden, nil
+}
+
+// ownersAmong does so for the sockets that nobody is known to hold yet, among some
+// processes, and says how many are left.
+func ownersAmong(list []int, inodes map[uint32]int) (hidden bool, left int) {
+	for _, pid := range inodes {
+		if pid == 0 {
+			left++
+		}
+	}
+	hidden = eachHolder(list, func(pid int, found []uint32) bool {
 		for _, inode := range found {
 			if owner, wanted := inodes[inode]; wanted && owner == 0 {
 				inodes[inode] = pid
@@ -128,10 +143,11 @@ func owners(inodes map[uint32]int) (hidden bool, err error) {
 		}
 		return left > 0
 	})
+	above := map[int][]uint32{} // what those hold who may have given away very many
 	for inode, pid := range inodes {
-		inodes[inode] = master(pid, inode)
+		inodes[inode] = master(pid, inode, above)
 	}
-	return hidden && left > 0, err
+	return hidden && left > 0, left
 }
 
 // mostParents bounds how far up a master is looked for.
@@ -140,14 +156,16 @@ const mostParents = 8
 // master is the process that gave a socket to a worker: of a holder and those
 // above it that hold it too, the topmost. The first process of all holds
 // sockets for others, and is not theirs.
-func master(pid int, inode uint32) int {
+func master(pid int, inode uint32, known map[int][]uint32) int {
 	for range mostParents {
 		above := parentOf(pid)
 		if above <= 1 {
 			break
 		}
-		held, _ := socketsOf(above)
-		if !slices.Contains(held, inode) {
+		if _, read := known[above]; !read {
+			known[above], _ = socketsOf(above)
+		}
+		if !slices.Contains(known[above], inode) {
 			break
 		}
 		pid = above
@@ -155,28 +173,53 @@ func master(pid int, inode uint32) int {
 	return pid
 }
 
-// allOwners is the holder of every socket of this host that can be seen.
-func allOwners() (holders map[uint32]int, hidden bool, err error) {
-	holders = map[uint32]int{}
-	hidden, err = eachHolder(func(pid int, found []uint32) bool {
+// holders is who holds which socket, as one pass over all processes found it.
+type holders struct {
+	pid    map[uint32]int // by inode
+	hidden bool
+	err    error
+}
+
+var held struct {
+	sync.Mutex
+	at time.Time
+	holders
+}
+
+// allOwners is the holder of every socket of this host that can be seen, as of a
+// moment ago: several looks of one moment ask for it.
+func allOwners() holders {
+	held.Lock()
+	defer held.Unlock()
+	if time.Since(held.at) >= glance {
+		held.holders = everyHolder()
+		held.at = time.Now()
+	}
+	return held.holders
+}
+
+func everyHolder() holders {
+	list, err := pids()
+	if err != nil {
+		return holders{err: err}
+	}
+	h := holders{pid: map[uint32]int{}}
+	h.hidden = eachHolder(list, func(pid int, found []uint32) bool {
 		for _, inode := range found {
 			// Of several that share it, the master came first.
-			if known, shared := holders[inode]; !shared || parentOf(known) == pid {
-				holders[inode] = pid
+			if known, shared := h.pid[inode]; !shared || parentOf(known) == pid {
+				h.pid[inode] = pid
 			}
 		}
 		return true
 	})
-	return holders, hidden, err
+	return h
 }
 
-// eachHolder calls do, one call at a time, with every process and its
-// sockets, for as long as it returns true.
-func eachHolder(do func(pid int, inodes []uint32) bool) (hidden bool, err error) {
-	list, err := pids()
-	if err != nil {
-		return false, err
-	}
+// eachHolder calls do, one call at a time, with each of these processes and its
+// sockets, for as long as it returns true, and says whether the sockets of any
+// may not be seen.
+func eachHolder(list []int, do func(pid int, inodes []uint32) bool) (hidden bool) {
 	var (
 		wg    sync.WaitGroup
 		mu    sync.Mutex // guards more and hidden, and calls of do
@@ -205,7 +248,7 @@ func eachHolder(do func(pid int, inodes []uint32) bool) (hidden bool, err error)
 	}
 	close(queue)
 	wg.Wait()
-	return hidden, nil
+	return hidden
 }
 
 // socketsOf is the inodes of a process's sockets, and whether its open files
