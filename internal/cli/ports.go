@@ -123,8 +123,10 @@ func byPort(list []fact.Listener) []fact.Listener {
 		places[i] = &list[i]
 	}
 	slices.SortFunc(places, func(a, b *fact.Listener) int {
-		return cmp.Or(int(a.Port)-int(b.Port), a.Addr.Compare(b.Addr), strings.Compare(a.Transport, b.Transport),
-			cmp.Compare(a.Inode, b.Inode))
+		if a.Port != b.Port {
+			return int(a.Port) - int(b.Port)
+		}
+		return cmp.Or(a.Addr.Compare(b.Addr), strings.Compare(a.Transport, b.Transport), cmp.Compare(a.Inode, b.Inode))
 	})
 	sorted := make([]fact.Listener, len(list))
 	for i, l := range places {
