@@ -24,6 +24,7 @@ const (
 	ListPostfixTable = "postfix-table"
 	ListOfCard       = "list"
 	ListAddresses    = "addresses" // of one of the common shapes, which a program's file tells
+	ListByWords      = "words"     // of a program that nobody knows: what its settings say by their words
 )
 
 // AccessFile is one of them. Lines that do not bear on addresses are left

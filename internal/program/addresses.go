@@ -2,8 +2,10 @@ package program
 
 import (
 	"net/netip"
+	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"uakari/internal/fact"
 	"uakari/internal/settingsfile"
@@ -43,6 +45,51 @@ func (l List) ListedIn(values []settingsfile.Value) []fact.Line {
 	}
 	return lines
 }
+
+// ByWords is what settings of a program that nobody knows say by their words about
+// whom it lets in: the lines whose name is about that, and which name addresses. What
+// else is in them is kept nowhere.
+func ByWords(text string) []fact.Line {
+	var lines []fact.Line
+	number := 0
+	for line := range strings.Lines(text) {
+		number++
+		m := aboutSources().FindStringSubmatch(line)
+		if m == nil {
+			continue
+		}
+		verb := "allow"
+		if deniesByWord().MatchString(m[1]) {
+			verb = "deny"
+		}
+		between := func(r rune) bool { return strings.ContainsRune(" \t\r\n,;='\"{}()", r) }
+		for _, item := range strings.FieldsFunc(m[2], between) {
+			parts := firstParts().FindStringSubmatch(item)
+			if parts != nil {
+				item = parts[1] // "10.20." of "10.20.*"
+			}
+			_, err := NetPattern(strings.Trim(item, "[]"))
+			if parts != nil || err == nil || slices.Contains([]string{"*", "0/0", "localhost"}, item) {
+				lines = append(lines, fact.Line{Number: number, Text: verb + " " + item})
+			}
+		}
+	}
+	return lines
+}
+
+var (
+	aboutSources = sync.OnceValue(func() *regexp.Regexp {
+		const name = `allow|permit|trusted|only[_-]?from|white-?list|den(?:y|ied)|block(?:ed)?[_-]?(?:hosts?|ips?|net)|` +
+			`black-?list|acl|\brange`
+		const of = `from|hosts?|connections|clients?|address\w*|ips?`
+		return regexp.MustCompile(`(?i)^[^#;/\w]*([\w.-]*(?:` + name + `)[\w.-]*(?:[ \t]+(?:` + of + `))*)` +
+			`['"]?[ \t]*[=: \t([{]+(.*\d.*)`)
+	})
+	firstParts = sync.OnceValue(func() *regexp.Regexp {
+		return regexp.MustCompile(`^((?:\d{1,3}\.){1,3})(?:\*(?:\.\*)*)?$`)
+	})
+	deniesByWord = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?i)den(?:y|ied)|block|black`) })
+)
 
 // source reports whether a word can be a source: an address, a network, a name
 // or a word for all. What cannot is kept nowhere.

@@ -3,6 +3,7 @@ package program
 import (
 	"fmt"
 	"net/netip"
+	"strings"
 	"testing"
 
 	"uakari/internal/fact"
@@ -47,6 +48,36 @@ func TestAddressesDeny(t *testing.T) {
 		}
 		if got := fmt.Sprint(denies, number, known); got != c.want {
 			t.Errorf("%s %v else %s: got %s, want %s", c.order, c.lines, c.other, got, c.want)
+		}
+	}
+}
+
+func TestByWords(t *testing.T) {
+	for _, c := range []struct{ text, want string }{
+		{"allowed_hosts=127.0.0.1,10.20.0.0/16\n", "1 allow 127.0.0.1; 1 allow 10.20.0.0/16"},
+		{"# allow 10.20.0.0/16\n\tonly_from = 10.20.9.0/24\n", "2 allow 10.20.9.0/24"},
+		{"Allow 127.0.0.1\nDeny 0/0\n", "1 allow 127.0.0.1; 2 deny 0/0"},
+		{`  "rpc-whitelist": "127.0.0.1,10.20.*.*",`, "1 allow 127.0.0.1; 1 allow 10.20."},
+		{"    allow connections from = localhost 10.20.*\n", "1 allow localhost; 1 allow 10.20."},
+		{"range=10.20.9.0/24", "1 allow 10.20.9.0/24"},
+		{"max_allowed_packet = 16\nallow_tls = 1.2\nacl_file = /srv/tide/10.20.0.1\npassword = deny 10.20.0.1\n", ""},
+	} {
+		var got []string
+		for _, l := range ByWords(c.text) {
+			got = append(got, fmt.Sprint(l.Number, " ", l.Text))
+		}
+		if strings.Join(got, "; ") != c.want {
+			t.Errorf("%q: got %q, want %q", c.text, got, c.want)
+		}
+	}
+	for list, denied := range map[string]bool{
+		"allow 10.20.9.0/24\n": true, "allow 10.20.7.0/24\n": false, "deny 10.20.7.31\n": true,
+		"deny 10.20.9.1\n":            false,
+		"allow 127.0.0.1\ndeny 0/0\n": true, "allow *.1\n": false,
+	} {
+		f := fact.AccessFile{Order: "allow", Lines: ByWords(list)}
+		if denies, _, _ := AddressesDeny(f, netip.MustParseAddr("10.20.7.31")); denies != denied {
+			t.Errorf("%q: denies %v", list, denies)
 		}
 	}
 }

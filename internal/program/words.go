@@ -172,11 +172,12 @@ var starts = []phrase{
 		`(?:/etc/\S*?|\S+\.(?:conf|cfg|cnf|ini|ya?ml|toml|json|lua|xml|properties|rc))['"]?(?:[:(]|,? (?:at |on |` +
 			`in )?line:? ?)\d+|problem .{0,40}(?:reading|loading|parsing|with) .{0,20}config|(?:problem|error|` +
 			`mistake) (?:on|in|at|near) line \d+|badly formed|unrecogni[sz]ed:? |unknown setting|` +
-			`improper format of .{0,30}config`,
+			`improper format of .{0,30}config|missing .{0,30}config(?:uration)?(?: file|\b)|trailing garbage|` +
+			`expected (?:near|at|before|after) .{0,40}\bline \d+|(?:server|instance) is not configured`,
 		Meaning{"service/settings-rejected", "it refuses its settings", true},
 	},
 	{
-		`has group or world access|permissions? .{0,40}(?:too open|are too)|unprotected private key|` +
+		`has group or world access|permissions? .{0,40}(?:too open|are too|is wrong|incorrect)|unprotected private key|` +
 			`no hostkeys available|(?:certificate|private key|key file|pem|keystore).{0,80}(?:failed|cannot|` +
 			`could not|no such|not (?:found|readable|match)|denied|bad|mismatch|error|expired)|(?:failed|cannot|` +
 			`could not|unable to|error) .{0,60}(?:certificate|private key|key file|pem\b|keystore)`,

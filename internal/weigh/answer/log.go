@@ -53,7 +53,7 @@ func logReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, boo
 			)
 			lacks = []gate.Lack{{Guard: gate.SameTime, Why: "that was an earlier try"}}
 		}
-		cause, line, strength := saidBy(v, holder, source.String(), lines)
+		cause, line, strength := saidBy(v, holder, source.String(), lines, ofStart(s))
 		if cause == "" {
 			continue
 		}
@@ -79,7 +79,11 @@ func logReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, boo
 // saidBy is the cause that lines of a log give for a client that was turned
 // away: in the program's own words, or in those that all use. What does not
 // name the client counts only if it has one meaning.
-func saidBy(v *scene.Scene, holder, source string, lines []string) (cause, line string, s gate.Strength) {
+func saidBy(
+	v *scene.Scene,
+	holder, source string,
+	lines, ofStart []string,
+) (cause, line string, s gate.Strength) {
 	if m, at, ok := v.Programs.Means(holder, lines, "refusal"); ok {
 		return m.Cause, lines[at], gate.Logged
 	}
@@ -91,11 +95,30 @@ func saidBy(v *scene.Scene, holder, source string, lines []string) (cause, line 
 		case ok && strings.Contains(l, source):
 			return m.Cause, l, gate.Told
 		}
-		if m, _, ok := program.DoesNotStart(l); ok && m.Cause == "service/settings-rejected" {
+		if m, _, ok := program.DoesNotStart(l); ok && m.Cause == "service/settings-rejected" &&
+			!slices.Contains(ofStart, l) {
 			return m.Cause, l, gate.Told
 		}
 	}
 	return "", "", gate.Read
+}
+
+// atOnce is how long after its start a program still speaks of it.
+const atOnce = time.Second
+
+// ofStart is what programs that run said when they were started: it did not keep them
+// from running, whatever they complained of.
+func ofStart(s *fact.Fact) (list []string) {
+	for _, p := range s.Service.Programs {
+		for _, u := range p.Units {
+			for _, l := range u.Log {
+				if u.Active == "active" && l.At.Before(u.Since.Add(atOnce)) {
+					list = append(list, l.Text)
+				}
+			}
+		}
+	}
+	return list
 }
 
 // linesSince is what a program wrote since a try began: by the times of its

@@ -49,6 +49,7 @@ var accessJudges = []func(v *scene.Scene, t *scene.Try, a *fact.Access, source n
 	plainJudge,
 	postfixJudge,
 	addressesJudge,
+	wordsJudge,
 }
 
 // AccessReadings reads the files by which the service, or the wrapper before
@@ -375,6 +376,48 @@ func addressesJudge(
 		return "rules/not-on-list", turnedAway, text, line
 	}
 	return "", nil, "", listLine{}
+}
+
+// wordsJudge evaluates what the settings of a program that nobody knows say of addresses
+// by their words. It is a guess, and says so.
+func wordsJudge(
+	v *scene.Scene,
+	t *scene.Try,
+	a *fact.Access,
+	source netip.Addr,
+) (string, []gate.Symptom, string, listLine) {
+	held := v.ServedBy(t)
+	for _, f := range a.Files {
+		if f.Kind != fact.ListByWords || f.Program != held {
+			continue
+		}
+		denies, by, _ := program.AddressesDeny(f, source)
+		if !denies {
+			continue
+		}
+		if by == nil {
+			by = &f.Lines[0]
+		}
+		return "rules/not-on-list", turnedAwayFlatly,
+			fmt.Sprintf("%s, line %d (%s), seems to keep %s from %s", f.Path, by.Number, by.Text, source, held),
+			listLine{
+				file:    f.Path,
+				text:    by.Text,
+				allow:   source.String(),
+				changed: f.Changed,
+				unsure:  "what the line does is told by its words alone",
+			}
+	}
+	return "", nil, "", listLine{}
+}
+
+// turnedAwayFlatly is the symptoms of a list without an answer that may have another
+// reason.
+var turnedAwayFlatly = []gate.Symptom{
+	gate.ServerFirstClosed,
+	gate.ServerFirstRefused,
+	gate.ClientFirstClosed,
+	gate.RefusedByCode,
 }
 
 // mysqlJudge reads a database no account of which may come from a source.

@@ -114,6 +114,14 @@ func (s serving) flapping() bool {
 	return s.u.Active != "failed" && s.u.Restarts > 1 && s.v.Ask.Began.Sub(s.u.Since) < flappingTime
 }
 
+// justNow is how long the outcome of a start may not show.
+const justNow = 5 * time.Second
+
+// startedAgain reports whether the manager started a unit again a moment ago.
+func (s serving) startedAgain() bool {
+	return s.u.Active == "active" && s.u.Restarts > 0 && s.v.Ask.Began.Sub(s.u.Since) < justNow
+}
+
 func waiting(n uint32) string {
 	if n == 1 {
 		return "1 is"

@@ -137,8 +137,9 @@ func takenReading(
 	return displaced(v, t, f, s, held[0])
 }
 
-// displaced reads a unit that failed without a word of why, whose own settings name the
-// port that somebody else holds: what answers there as it should is left alone.
+// displaced reads a unit that failed without a word of why, or ended at once when it was
+// started, and whose own settings name the port that somebody else holds: what answers
+// there as it should is left alone.
 func displaced(v *scene.Scene, t *scene.Try, f *fact.Fact, s *fact.Service, holder fact.Listener) (gate.Reading,
 	bool) {
 	if v.Scheme.Wire != "" && t.Symptom == gate.Fine {
@@ -148,15 +149,21 @@ func displaced(v *scene.Scene, t *scene.Try, f *fact.Fact, s *fact.Service, hold
 		p := &s.Programs[i]
 		u := scene.MainUnit(p)
 		if u == nil || p.Why != "evidence" || !p.Written(t.Target.Port) || p.Settings == "" || u.Name == holder.Unit ||
-			u.Active != "failed" && u.Sub != "auto-restart" || scene.Serves(holder, []fact.Program{*p}) {
+			scene.Serves(holder, []fact.Program{*p}) {
 			continue
+		}
+		how := "fails"
+		if u.Active != "failed" && u.Sub != "auto-restart" {
+			if how = "was started and does not run"; !endedAfter(p, u, holder) {
+				continue
+			}
 		}
 		seen := serving{v: v, t: t, f: f, manager: s.Manager, p: p, u: u}
 		if cause, _ := seen.fromLog(seen.startLines()); cause != "" {
 			continue // it says why
 		}
 		r := seen.reading(gate.Listener, "service/port-taken", fmt.Sprintf(
-			"%s, whose settings name port %d (%s), fails, and %s holds it", u.Name, t.Target.Port, p.Settings,
+			"%s, whose settings name port %d (%s), %s, and %s holds it", u.Name, t.Target.Port, p.Settings, how,
 			scene.Owner(holder),
 		))
 		r.Strength, r.Reach = gate.Inferred, gate.Further
@@ -165,6 +172,26 @@ func displaced(v *scene.Scene, t *scene.Try, f *fact.Fact, s *fact.Service, hold
 		return r, true
 	}
 	return gate.Reading{}, false
+}
+
+// endedAfter reports whether a unit was started when somebody else held its port, and
+// ended by itself, or left nothing running.
+func endedAfter(p *fact.Program, u *fact.Unit, holder fact.Listener) bool {
+	if holder.Since.IsZero() || u.Since.IsZero() || u.Since.Before(holder.Since) || len(p.Here()) > 0 {
+		return false
+	}
+	if leftNothing(p, u) {
+		return true
+	}
+	for _, l := range slices.Backward(u.Log) {
+		switch {
+		case strings.HasPrefix(l.Text, "Stopping "): // somebody stopped it
+			return false
+		case strings.HasPrefix(l.Text, "Starting "), strings.HasPrefix(l.Text, "Started "):
+			return u.Active == "inactive" && l.At.After(holder.Since)
+		}
+	}
+	return false
 }
 
 // leftNothing reports whether a unit counts as active though its start left nothing

@@ -42,6 +42,11 @@ func (s serving) unitDown(alive bool) (gate.Reading, bool) {
 		if r, ok := s.failedStart(); ok {
 			return r, true
 		}
+	case s.startedAgain():
+		if r, ok := s.failedStart(); ok {
+			r.Lacks = append(r.Lacks, gate.Lack{Guard: gate.SameTime, Why: "it was started again, and may come up"})
+			return r, true
+		}
 	}
 	switch {
 	case u.Sub == "auto-restart" || u.Active == "activating" && u.Restarts > 1, s.flapping():

@@ -52,7 +52,10 @@ func CommentNamesPort(text string, port uint16) bool {
 	if !strings.Contains(text, strconv.Itoa(int(port))) {
 		return false
 	}
-	return regexp.MustCompile(strings.ReplaceAll(`(?im)^\s*[#;]+\s*(?:[\w .-]*port[\w.-]*\s*[:= \t]\s*["']?%d["']?\s*;?\s*$|.*://(?:localhost|127\.0\.0\.1|\[::1\]):%d\b)`, "%d", strconv.Itoa(int(port)))).
+	// "# port 2812", "# http://localhost:2812", "# PORT NUMBER default is 2812"
+	return regexp.MustCompile(strings.ReplaceAll(`(?im)^\s*[#;]+\s*(?:[\w .-]*port[\w.-]*\s*[:= \t]\s*["']?%d["']?\s*;?`+
+		`\s*$|.*://(?:localhost|127\.0\.0\.1|\[::1\]):%d\b|.*port.{0,40}\bdefaults?\b[^\d\n]{0,20}\b%d\b|`+
+		`.*\bdefault port\b[^\d\n]{0,20}\b%d\b)`, "%d", strconv.Itoa(int(port)))).
 		MatchString(text)
 }
 

@@ -5,6 +5,7 @@ package linux
 import (
 	"context"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -57,10 +58,7 @@ func claimants(ctx context.Context, port uint16, held bool, known []fact.Program
 		return nil // askManager says so
 	}
 	defer conn.Close()
-	states := []string{"failed", "activating", "active"}
-	if !held {
-		states = append(states, "inactive", "deactivating")
-	}
+	states := []string{"failed", "activating", "active", "inactive", "deactivating"}
 	units, err := conn.ListUnitsByPatternsContext(ctx, states, []string{"*.service"})
 	if err != nil {
 		return nil
@@ -68,6 +66,12 @@ func claimants(ctx context.Context, port uint16, held bool, known []fact.Program
 	var list []fact.Program
 	looked, since := 0, holdingSince(known)
 	search := claimSearch{conn: conn, port: port, etc: foldersOfEtc()}
+	if !held {
+		search.ran = ended(ctx, units)
+		for _, name := range slices.Sorted(maps.Keys(search.ran)) {
+			units = append(units, dbus.UnitStatus{Name: name, ActiveState: "inactive"})
+		}
+	}
 	for _, u := range units {
 		if looked == mostStopped || len(list) == mostClaims || ctx.Err() != nil {
 			break
@@ -77,6 +81,10 @@ func claimants(ctx context.Context, port uint16, held bool, known []fact.Program
 		})
 		if strings.HasPrefix(u.Name, "systemd-") || at >= 0 && known[at].Why != "scheme" {
 			continue
+		}
+		if held && (u.ActiveState == "inactive" || u.ActiveState == "deactivating") &&
+			!startedAfter(ctx, conn, u.Name, since) {
+			continue // it does not run for another reason
 		}
 		claim := claimSearch.claims
 		if u.ActiveState == "active" && u.SubState != "exited" && !restarted(ctx, conn, u.Name) {
@@ -116,6 +124,29 @@ type claimSearch struct {
 	etc  map[string][]string // see foldersOfEtc
 	// listening is the units that hold a listening port; nil: not looked at.
 	listening map[string]bool
+	ran       map[string]bool // units that ended, and of which the manager knows no more
+}
+
+// mostEnded bounds the lines of the manager's own that are read for units that ended.
+const mostEnded = 600
+
+// ended is the units that ran since the host was started and ended, and that the manager
+// keeps no state of: those that nothing wants to run.
+func ended(ctx context.Context, loaded []dbus.UnitStatus) map[string]bool {
+	lines, err := journal(ctx, "-b", "_PID=1", "MESSAGE_ID="+stoppedMessage, "-n", fmt.Sprint(mostEnded))
+	if err != nil {
+		return nil // what the manager knows of is there all the same
+	}
+	names := map[string]bool{}
+	for _, l := range lines {
+		if strings.HasSuffix(l.Unit, ".service") {
+			names[l.Unit] = true
+		}
+	}
+	for _, u := range loaded {
+		delete(names, u.Name)
+	}
+	return names
 }
 
 // unit is what the manager says of a unit, and its command; no command where it says none.
@@ -183,7 +214,7 @@ func (c claimSearch) left(ctx context.Context, name, _ string) (fact.Program, bo
 }
 
 // leftLong is the program of the unit, of those that listen, that said before that it
-// listened on the port.
+// listened on the port, or wanted to.
 func leftLong(ctx context.Context, conn *dbus.Conn, units map[string]bool, port uint16) (list []fact.Program) {
 	const most = 1500 // lines of all of them
 	words := []string{"-n", fmt.Sprint(most)}
@@ -198,7 +229,7 @@ func leftLong(ctx context.Context, conn *dbus.Conn, units map[string]bool, port 
 	}
 	for _, l := range lines {
 		had := func(p fact.Program) bool { return p.Units[0].Name == l.Unit }
-		if !units[l.Unit] || !common.SaidListening(l.Text, port) || len(list) == mostClaims ||
+		if !units[l.Unit] || !common.SaidListening(l.Text, port) && !wanted(l.Text, port) || len(list) == mostClaims ||
 			slices.ContainsFunc(list, had) {
 			continue
 		}
@@ -213,6 +244,12 @@ func leftLong(ctx context.Context, conn *dbus.Conn, units map[string]bool, port 
 		}
 	}
 	return list
+}
+
+// wanted reports whether a line of a start says that a port could not be had.
+func wanted(line string, port uint16) bool {
+	m, _, ok := program.DoesNotStart(line)
+	return ok && m.Cause == "service/port-taken" && common.SaidPort(line, port)
 }
 
 // forNow is how long a unit may run and still be one that is started again and again.
@@ -269,7 +306,7 @@ func (c claimSearch) misses(ctx context.Context, name, _ string) (fact.Program, 
 	taken := func(named bool) bool {
 		return slices.ContainsFunc(lines, func(l fact.LogLine) bool {
 			m, _, ok := program.DoesNotStart(l.Text)
-			return ok && m.Cause == "service/port-taken" && (!named || common.SaidPort(l.Text, c.port))
+			return ok && m.Cause == "service/port-taken" && !named || wanted(l.Text, c.port)
 		})
 	}
 	if !taken(false) {
@@ -325,7 +362,7 @@ func (c claimSearch) claims(ctx context.Context, name, state string) (fact.Progr
 		return fact.Program{}, false
 	}
 	if state == "inactive" && !slices.Contains([]string{"enabled", "enabled-runtime"}, p.enabled()) &&
-		p.started().IsZero() {
+		p.started().IsZero() && !c.ran[name] {
 		return fact.Program{}, false // it was never meant to run
 	}
 	if state == "inactive" && p.text("UnitFileState") == "transient" {

@@ -44,7 +44,8 @@ func settingsOfUnit(unit string, p properties, command []string, etc map[string]
 	base, _, _ := strings.Cut(strings.TrimSuffix(unit, ".service"), "@")
 	program := filepath.Base(command[0])
 	var names []string
-	for _, name := range []string{base, program, strings.TrimSuffix(program, "d")} {
+	bare := strings.TrimRight(base, "0123456789.-") // without a version
+	for _, name := range []string{base, program, strings.TrimSuffix(program, "d"), bare} {
 		if name != "" && !strings.ContainsAny(name, "*?[") && !slices.Contains(names, name) {
 			names = append(names, name)
 		}
@@ -105,19 +106,31 @@ func (o *ownSettings) named(name string) {
 	any := func(file string) bool { // a service a file, whatever it is called
 		return !strings.HasPrefix(file, ".") && !strings.HasSuffix(file, "~") && !strings.Contains(file, ".dpkg-")
 	}
-	for _, folder := range []struct {
-		path string
-		take func(string) bool
-	}{{"/etc/" + name, isSettings}, {"/etc/" + name + "/conf.d", isSettings}, {"/etc/" + name + ".d", any},
-		{"/etc/" + name + "/local.d", isSettings}} {
-		entries, err := os.ReadDir(folder.path)
-		if err != nil {
-			continue
+	o.within("/etc/"+name, isSettings, deepest)
+	o.within("/etc/"+name+".d", any, 1)
+}
+
+// deepest is how many folders deep settings are looked for.
+const deepest = 3
+
+// within adds the files of a folder, before those of the folders in it.
+func (o *ownSettings) within(folder string, take func(string) bool, depth int) {
+	entries, err := os.ReadDir(folder)
+	if err != nil {
+		return
+	}
+	var folders []string
+	for _, e := range entries {
+		path := filepath.Join(folder, e.Name())
+		if info, err := os.Stat(path); err == nil && info.IsDir() { // a link to one too
+			folders = append(folders, path)
+		} else if take(e.Name()) {
+			o.add(path)
 		}
-		for _, e := range entries {
-			if folder.take(e.Name()) {
-				o.add(filepath.Join(folder.path, e.Name()))
-			}
+	}
+	if depth > 1 {
+		for _, each := range folders {
+			o.within(each, take, depth-1)
 		}
 	}
 }

@@ -14,6 +14,8 @@ import (
 	"syscall"
 	"time"
 
+	"github.com/coreos/go-systemd/v22/dbus"
+
 	"uakari/internal/fact"
 	"uakari/internal/look"
 	"uakari/internal/look/file"
@@ -27,7 +29,30 @@ var onHost = &programfiles.Host{
 	On: programsOn, Process: pidOf, Started: startedOf, Account: accountOf, User: userOf,
 	Usual: func(p program.Program, _ int) []string { return programfiles.Matching(p.Settings.Files) },
 	Apart: func(pid int) bool { return !sameRoot(pid) }, Stopped: mayRead, TooOpen: tooOpen, Changed: changedAt,
-	Opened: opened,
+	Opened: opened, Own: ownOf,
+}
+
+// ownOf is the settings files of the unit that a process is of.
+func ownOf(ctx context.Context, pid int) []string {
+	unit := unitOf(pid)
+	if unit == "" || !managed() {
+		return nil
+	}
+	conn, err := dbus.NewWithContext(ctx)
+	if err != nil {
+		return nil // the look at the service says so
+	}
+	defer conn.Close()
+	props, err := conn.GetAllPropertiesContext(ctx, unit)
+	if err != nil {
+		return nil
+	}
+	p := properties(props)
+	command := p.command("ExecStart")
+	if len(command) == 0 {
+		return nil
+	}
+	return settingsOfUnit(unit, p, command, foldersOfEtc())
 }
 
 func init() { onHost.Asked = asked } // which asks it, too

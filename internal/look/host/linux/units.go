@@ -26,6 +26,9 @@ const (
 // (systemd's catalogue of messages, SD_MESSAGE_UNIT_STARTED).
 const startedMessage = "39f53479d3a045ac8e11786248231fbf"
 
+// stoppedMessage is the same for one that was stopped (SD_MESSAGE_UNIT_STOPPED).
+const stoppedMessage = "9d1aaa27d60140bd96365438aad20286"
+
 // unitState asks the manager for a unit. Its log is read where something is
 // wrong with it, or deep is asked for. It reports whether the unit exists.
 func unitState(ctx context.Context, conn *dbus.Conn, name string, deep bool) (fact.Unit, bool) {
@@ -104,6 +107,9 @@ func readLog(ctx context.Context, u *fact.Unit) {
 		return
 	}
 	u.Log = lines
+	u.Started = u.Started || slices.ContainsFunc(lines, func(l fact.LogLine) bool {
+		return l.Unit == u.Name && (strings.HasPrefix(l.Text, "Started ") || strings.HasPrefix(l.Text, "Stopped "))
+	})
 	if starts, err := journal(ctx, "--since", "-24h", "MESSAGE_ID="+startedMessage, "UNIT="+u.Name); err == nil {
 		u.Starts = len(starts)
 	}

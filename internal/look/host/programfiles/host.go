@@ -28,6 +28,9 @@ type Host struct {
 	Started func(p program.Program, pid int) []Started
 	// Usual is the files where a program keeps its settings that is not told otherwise.
 	Usual func(p program.Program, pid int) []string
+	// Own is the settings files of a program that nobody knows, by the process that holds a
+	// port; nil where the system does not tell.
+	Own func(ctx context.Context, pid int) []string
 	// Account is who a process runs as, and User its name; "" where that is not to be told.
 	Account func(pid int) file.Account
 	User    func(pid int) string

@@ -9,6 +9,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"uakari/internal/fact"
 	"uakari/internal/keep"
@@ -120,6 +121,7 @@ func (h *Host) Access(ctx context.Context, env look.Env, order fact.Order, emit 
 			}
 		}
 	}
+	a.Files = append(a.Files, h.byWords(ctx, env, held)...)
 	h.Asked(ctx, env, order, held, &a, emit)
 	if env.Card != nil && env.Card.AllowList != "" {
 		text, by, err := env.CardBy.Settings(env.Card.AllowList, common.MostSettings)
@@ -138,6 +140,41 @@ func (h *Host) Access(ctx context.Context, env look.Env, order fact.Order, emit 
 	f := env.Seen(order, "access lists", saw)
 	f.Access = &a
 	emit(f)
+}
+
+// byWords is what the settings of programs that hold the port, and of whose lists nobody
+// knows, say of addresses by their words alone: the files that are theirs, and the words
+// with which they were started.
+func (h *Host) byWords(ctx context.Context, env look.Env, held map[string]int) (files []fact.AccessFile) {
+	for name, pid := range held {
+		row, known := env.Registry().Of(name)
+		own := func(l program.OwnList) bool { return slices.Contains(l.Programs, name) }
+		if known && len(row.Settings.Lists) > 0 || slices.ContainsFunc(program.OwnLists(), own) || h.Own == nil ||
+			h.Apart(pid) {
+			continue
+		}
+		take := func(path, text string, changed time.Time) {
+			if lines := program.ByWords(text); len(lines) > 0 {
+				files = append(files, fact.AccessFile{
+					Path: path, Kind: fact.ListByWords, Program: name, Order: "allow", Changed: changed, Lines: lines,
+				})
+			}
+		}
+		for _, path := range h.Own(ctx, pid) {
+			info, err := os.Stat(path)
+			if err != nil {
+				continue
+			}
+			if text, _, err := h.Account(pid).Settings(path, common.MostSettings); err == nil {
+				take(path, string(text), info.ModTime().UTC())
+			}
+		}
+		for _, each := range h.Started(program.Program{Name: name}, pid) {
+			words := strings.Join(each.Args[min(1, len(each.Args)):], " ")
+			take("the command of "+name, strings.NewReplacer(",", "\n", " ", "\n").Replace(words), time.Time{})
+		}
+	}
+	return files
 }
 
 // list is a list of addresses of one of the common shapes, in one file.
