@@ -214,6 +214,17 @@ var faults = []fault{
 		bits: "almanac.service does not start",
 	},
 	{
+		name: "a service that ended at once since its port is held",
+		ruin: "systemd-run -q --unit=squatter /usr/bin/perl /root/hello.pl 8457; sleep 0.3; " +
+			"echo 'port = 8457' > /etc/almanac.conf; " + unit(
+			"[Service]\nExecStart=/bin/true\n[Install]\nWantedBy=multi-user.target\n",
+		) + "; systemctl enable -q almanac; systemctl start almanac; sleep 0.3",
+		mend: "systemctl stop squatter; rm /etc/almanac.conf; systemctl disable -q almanac; " + noUnit,
+		to:   "http://10.20.0.14:8457/",
+		want: "service/port-taken likely",
+		bits: "almanac.service, whose settings name port 8457 (/etc/almanac.conf), was started and does not run",
+	},
+	{
 		name: "restarting",
 		ruin: unit(
 			"[Unit]\nStartLimitIntervalSec=0\n[Service]\nRestart=always\nRestartSec=200ms\nExecStart=/bin/sh -c " +

@@ -35,8 +35,16 @@ func (s serving) unitDown(alive bool) (gate.Reading, bool) {
 	case broken && u.Result == "oom-kill":
 		return s.reading(gate.Listener, "service/starved", u.Name+" was killed for want of memory"), true
 	case leftNothing(s.p, u):
-		if cause, line := s.fromLog(s.lastTries()); cause != "" { // its log files tell of other times too
-			return s.reading(gate.Listener, cause, fmt.Sprintf("%s does not start: \"%s\"", u.Name, line)), true
+		cause, line := s.fromLog(s.lastTries())
+		var short []gate.Lack
+		if cause == "" {
+			cause, line = s.fromLog(s.startLines())
+			short = []gate.Lack{{Guard: gate.SameTime, Why: "its log files tell of other times too"}}
+		}
+		if cause != "" {
+			r := s.reading(gate.Listener, cause, fmt.Sprintf("%s does not start: \"%s\"", u.Name, line))
+			r.Lacks = append(r.Lacks, short...)
+			return r, true
 		}
 	case broken, s.flapping(): // between two starts it is active for a moment
 		if r, ok := s.failedStart(); ok {
@@ -208,23 +216,26 @@ func (s serving) lastTries() []fact.LogLine {
 
 // lastStarts is the lines of as many starts. One begins where the one before
 // it ended: the manager may write that it started something only after the
-// first words of what it started.
+// first words of what it started. Words after an end are parting ones, unless
+// something was started since.
 func (s serving) lastStarts(count int) []fact.LogLine {
-	lines, said := s.u.Log, false
+	lines, said, begun := s.u.Log, false, s.u.Active == "active"
 	for i, l := range slices.Backward(lines) {
 		switch {
 		case s.says("Starting", l.Text):
 			if count--; count == 0 {
 				return slices.Clone(lines[i:])
 			}
-			said = false
-		case !s.managers(l.Text), s.says("Started", l.Text):
+			said, begun = false, false
+		case s.says("Started", l.Text):
+			said, begun = true, true
+		case !s.managers(l.Text):
 			said = true
-		case said && s.ends(l.Text):
+		case said && begun && s.ends(l.Text):
 			if count--; count == 0 {
 				return slices.Clone(lines[i+1:])
 			}
-			said = false
+			said, begun = false, false
 		}
 	}
 	return slices.Clone(lines)

@@ -469,6 +469,7 @@ func usualLogs(p fact.Program) []common.LogName {
 				list,
 				common.LogName{Pattern: "/var/log/" + name + ".log"},
 				common.LogName{Pattern: "/var/log/" + name + "/*.log"},
+				common.LogName{Pattern: "/var/log/" + name + "/*.out"},
 				common.LogName{Pattern: "/var/log/*/" + name + ".log"},
 			)
 		}
