@@ -408,7 +408,7 @@ func (c claimSearch) claims(ctx context.Context, name, state string) (fact.Progr
 			return found, true
 		}
 	}
-	if byDefault {
+	if byDefault = byDefault && !c.ran[name]; byDefault { // nothing wants to run one that is forgotten
 		found.Settings = fact.ByDefault
 	}
 	return found, byDefault
