@@ -2,6 +2,7 @@ package common
 
 import (
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -38,7 +39,25 @@ func SettingNamesPort(text string, port uint16) bool {
 		if line == "" || strings.ContainsAny(line[:1], "#;/!") {
 			continue
 		}
-		if number.MatchString(line) && about.MatchString(line) {
+		if number.MatchString(line) && about.MatchString(line) && !elsewhere().MatchString(line) {
+			return true
+		}
+	}
+	return false
+}
+
+// elsewhere is words of settings that name what others listen on: backends, and checks.
+var elsewhere = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`(?i)\bif\b|\bfail|upstream|backend|proxy_?pass|\bconnect\b|\bforward`)
+})
+
+// SettingNamesService reports whether a settings file of a server for others, inetd(8) or
+// one of its kind, has a line for a service by one of its names (services(5)).
+func SettingNamesService(text string, names []string) bool {
+	for line := range strings.Lines(text) {
+		f := strings.Fields(line)
+		if len(f) > 1 && (slices.Contains(names, f[0]) && (f[1] == "stream" || f[1] == "dgram") ||
+			f[0] == "service" && slices.Contains(names, f[1])) {
 			return true
 		}
 	}

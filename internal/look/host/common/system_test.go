@@ -36,8 +36,10 @@ func TestCommentNamesPort(t *testing.T) {
 		"# Port:3142\n": true, "#port = 3142": true, "; listen-port 3142\n": true, "x\n #  TCP_PORT: \"3142\"\n": true,
 		"Port:3142":               false,
 		"#   default port = 3142": true, "#   http://localhost:3142/tide.conf": true, "# http://almanac:3142/": false,
-		"# http://localhost:31420/": false,
-		"# Port:31420\n":            false, "# see port 3142 of the manual\n": false, "# 3142\n": false,
+		"# http://localhost:31420/":                         false,
+		"# Port:31420\n":                                    false,
+		"# TIDEPORT <port> default is 3142 as registered\n": true,
+		"# see port 3142 of the manual\n":                   false, "# 3142\n": false,
 	} {
 		if got := CommentNamesPort(text, 3142); got != want {
 			t.Errorf("%q: %v", text, got)
@@ -50,10 +52,19 @@ func TestSettingNamesPort(t *testing.T) {
 	for text, want := range map[string]bool{
 		"listen 8088\n": true, "0.0.0.0 8088 127.0.0.1 80\n": true, ":: 8088 ::1 80\n": true, "# port 8088\n": false,
 		"keep 8088 lines\n": false, "accepter: tcp,0.0.0.0,8088": true,
-		"10.20.0.1 80880\n": false, "timeout 8088\n": false,
+		"10.20.0.1 80880\n": false, "timeout 8088\n": false, "if failed port 8088 protocol http then alert\n": false,
+		"ProxyPass / http://127.0.0.1:8088/\n": false, "connect = 127.0.0.1:8088\n": false,
 	} {
 		if got := SettingNamesPort(text, 8088); got != want {
 			t.Errorf("%q: %v", text, got)
+		}
+	}
+	for text, want := range map[string]bool{
+		"tide stream tcp nowait root /usr/sbin/tided tided\n": true, "#tide stream tcp nowait root x\n": false,
+		"service tide\n{\n}\n": true, "service ebb\n": false, "tide is out\n": false,
+	} {
+		if got := SettingNamesService(text, []string{"tide"}); got != want {
+			t.Errorf("%q: service %v", text, got)
 		}
 	}
 }

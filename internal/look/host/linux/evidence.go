@@ -65,7 +65,7 @@ func claimants(ctx context.Context, port uint16, held bool, known []fact.Program
 	}
 	var list []fact.Program
 	looked, since := 0, holdingSince(known)
-	search := claimSearch{conn: conn, port: port, etc: foldersOfEtc()}
+	search := claimSearch{conn: conn, port: port, etc: foldersOfEtc(), names: serviceNames(port)}
 	if !held {
 		search.ran = ended(ctx, units)
 		for _, name := range slices.Sorted(maps.Keys(search.ran)) {
@@ -125,6 +125,7 @@ type claimSearch struct {
 	// listening is the units that hold a listening port; nil: not looked at.
 	listening map[string]bool
 	ran       map[string]bool // units that ended, and of which the manager knows no more
+	names     []string        // of the port, in services(5)
 }
 
 // mostEnded bounds the lines of the manager's own that are read for units that ended.
@@ -147,6 +148,11 @@ func ended(ctx context.Context, loaded []dbus.UnitStatus) map[string]bool {
 		delete(names, u.Name)
 	}
 	return names
+}
+
+// isSet reports whether a text of settings gives the port to something that listens.
+func (c claimSearch) isSet(text string) bool {
+	return common.SettingNamesPort(text, c.port) || common.SettingNamesService(text, c.names)
 }
 
 // unit is what the manager says of a unit, and its command; no command where it says none.
@@ -199,11 +205,11 @@ func (c claimSearch) left(ctx context.Context, name, _ string) (fact.Program, bo
 		return fact.Program{}, false
 	}
 	found := behindUnit(name, command, c.port)
-	byDefault := calledAs(serviceNames(c.port), name, found.Name)
+	byDefault := calledAs(c.names, name, found.Name)
 	for _, path := range settingsOfUnit(name, p, command, c.etc) {
 		text, err := file.Head(path, mostSettingsText)
 		// One that listens may name a port of another, as gateways do.
-		if err == nil && !c.listening[name] && common.SettingNamesPort(string(text), c.port) {
+		if err == nil && !c.listening[name] && c.isSet(string(text)) {
 			found.Settings = path
 			return found, true
 		}
@@ -319,7 +325,7 @@ func (c claimSearch) misses(ctx context.Context, name, _ string) (fact.Program, 
 	settings := settingsOfUnit(name, p, command, c.etc)
 	at := slices.IndexFunc(settings, func(path string) bool {
 		text, err := file.Head(path, mostSettingsText)
-		return err == nil && common.SettingNamesPort(string(text), c.port)
+		return err == nil && c.isSet(string(text))
 	})
 	found := behindUnit(name, command, c.port)
 	if at >= 0 {
@@ -390,10 +396,10 @@ func (c claimSearch) claims(ctx context.Context, name, state string) (fact.Progr
 	byDefault := slices.ContainsFunc(protocol.UsualOn(c.port), func(scheme string) bool {
 		return found.Name == scheme || found.Name == scheme+"d"
 	})
-	byDefault = byDefault || calledAs(serviceNames(c.port), name, found.Name)
+	byDefault = byDefault || calledAs(c.names, name, found.Name)
 	for _, path := range settingsOfUnit(name, p, command, c.etc) {
 		text, err := file.Head(path, mostSettingsText)
-		if err == nil && common.SettingNamesPort(string(text), c.port) {
+		if err == nil && c.isSet(string(text)) {
 			found.Settings = path
 			return found, true
 		}

@@ -5,9 +5,11 @@ package linux
 import (
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"uakari/internal/look/file"
 	"uakari/internal/look/host/common"
@@ -110,6 +112,11 @@ func (o *ownSettings) named(name string) {
 	o.within("/etc/"+name+".d", any, 1)
 }
 
+// unused is how folders are called whose settings count only if something refers to them.
+var unused = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`(?i)available|example|sample|template|disabled|backup|\bold\b`)
+})
+
 // deepest is how many folders deep settings are looked for.
 const deepest = 3
 
@@ -123,6 +130,9 @@ func (o *ownSettings) within(folder string, take func(string) bool, depth int) {
 	for _, e := range entries {
 		path := filepath.Join(folder, e.Name())
 		if info, err := os.Stat(path); err == nil && info.IsDir() { // a link to one too
+			if unused().MatchString(e.Name()) {
+				continue
+			}
 			folders = append(folders, path)
 		} else if take(e.Name()) {
 			o.add(path)
