@@ -411,7 +411,7 @@ var servers = []tried{
 		"/etc/unbound/unbound.conf.d/x.conf",
 		"tides on",
 		"s/interface: 0.0.0.0/interface: 0.0.0.0@5353/",
-	),
+	).and(list("/etc/unbound/unbound.conf.d/x.conf", "s/10.20.0.0.16 allow/10.20.9.0\\/24 allow/")),
 	at(
 		"knot",
 		"knot",
@@ -447,7 +447,7 @@ var servers = []tried{
 		"/etc/chrony/chrony.conf",
 		"tides on",
 		"",
-	),
+	).and(list("/etc/chrony/chrony.conf", "s/^allow 10.20.0.0.16/allow 10.20.9.0\\/24/")),
 	at(
 		"mosquitto",
 		"mosquitto",

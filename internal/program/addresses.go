@@ -19,22 +19,22 @@ import (
 func (l List) ListedIn(values []settingsfile.Value) []fact.Line {
 	var lines []fact.Line
 	for _, v := range values {
-		verb := ""
+		verb, says := "", []string(nil)
 		for _, side := range []struct {
 			verb string
 			keys []Key
 		}{{"allow", l.Allow}, {"deny", l.Deny}} {
-			if slices.ContainsFunc(side.keys, func(k Key) bool { return len(k.In(v)) > 0 }) {
-				verb = side.verb
+			for _, k := range side.keys {
+				if parts := k.In(v); len(parts) > 0 {
+					verb, says = side.verb, parts
+				}
 			}
 		}
 		if verb == "" {
 			continue
 		}
-		for _, item := range strings.FieldsFunc(v.Text, func(r rune) bool {
-			return strings.ContainsRune(" \t,;'\"{}",
-				r)
-		}) {
+		between := func(r rune) bool { return strings.ContainsRune(" \t,;'\"{}", r) }
+		for _, item := range strings.FieldsFunc(strings.Join(says, " "), between) {
 			if source(item) {
 				lines = append(lines, fact.Line{Number: v.Line, Text: verb + " " + item})
 			}

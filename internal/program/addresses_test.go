@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"uakari/internal/fact"
+	"uakari/internal/settingsfile"
 )
 
 // TestAddressesDeny evaluates lists of every shape.
@@ -78,6 +79,28 @@ func TestByWords(t *testing.T) {
 		f := fact.AccessFile{Order: "allow", Lines: ByWords(list)}
 		if denies, _, _ := AddressesDeny(f, netip.MustParseAddr("10.20.7.31")); denies != denied {
 			t.Errorf("%q: denies %v", list, denies)
+		}
+	}
+}
+
+// TestListedParts takes what a pattern says is the address of a value, and no more.
+func TestListedParts(t *testing.T) {
+	row, ok := Known().Of("unbound")
+	if !ok {
+		t.Fatal("no such program")
+	}
+	values, err := settingsfile.Read(
+		"server:\n access-control: 10.20.0.0/16 refuse\n access-control: 10.20.9.0/24 allow_snoop\n",
+		row.Settings.Grammar,
+	)
+	if err != nil {
+		t.Fatal(err)
+	}
+	f := fact.AccessFile{Order: row.Settings.Lists[0].Order, Else: row.Settings.Lists[0].Else,
+		Lines: row.Settings.Lists[0].ListedIn(values)}
+	for addr, denied := range map[string]bool{"10.20.7.31": true, "10.20.9.4": false, "192.0.2.1": true} {
+		if denies, _, known := AddressesDeny(f, netip.MustParseAddr(addr)); denies != denied || !known {
+			t.Errorf("%s: denied %v, known %v, by %+v", addr, denies, known, f.Lines)
 		}
 	}
 }

@@ -24,6 +24,7 @@ var turnedAway = []gate.Symptom{
 	gate.ClientFirstClosed,
 	gate.RefusedByCode,
 	gate.ErrorAnswer,
+	gate.SilentUDP, // what comes without a connection is passed over
 }
 
 // listLine is what of a list decides.
