@@ -34,6 +34,9 @@ func SettingNamesPort(text string, port uint16) bool {
 	number := regexp.MustCompile(`(?:^|[^\d.])` + strconv.Itoa(int(port)) + `(?:$|[^\d.])`)
 	about := regexp.MustCompile(`(?i)port|listen|bind|addr|endpoint|interface|:` + strconv.Itoa(int(port)) +
 		`|(?:\d{1,3}(?:\.\d{1,3}){3}|::[0-9a-f:]*)["']?[ \t,]+["']?` + strconv.Itoa(int(port)) + `\b`)
+	if strings.Contains(text, "<!--") {
+		text = marked().ReplaceAllString(text, "")
+	}
 	for line := range strings.Lines(text) {
 		line = strings.TrimSpace(line)
 		if line == "" || strings.ContainsAny(line[:1], "#;/!") {
@@ -45,6 +48,9 @@ func SettingNamesPort(text string, port uint16) bool {
 	}
 	return false
 }
+
+// marked is a comment of XML, of however many lines.
+var marked = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?s)<!--.*?-->`) })
 
 // elsewhere is words of settings that name what others listen on: backends, and checks.
 var elsewhere = sync.OnceValue(func() *regexp.Regexp {
@@ -92,7 +98,7 @@ func SaidPort(line string, port uint16) bool {
 // when they are needed: a start should cost little.
 var (
 	listens = sync.OnceValue(func() *regexp.Regexp {
-		return regexp.MustCompile(`(?i)\b(?:listen\w*|bound|binding|serving|serves|started|accepting|` +
+		return regexp.MustCompile(`(?i)\b(?:listen\w*|bound|binding|serving|serves|start(?:ed|ing)|accepting|` +
 			`available (?:at|on)|running (?:on|at))\b`)
 	})
 	ofOthers = sync.OnceValue(func() *regexp.Regexp {

@@ -54,6 +54,7 @@ func TestSettingNamesPort(t *testing.T) {
 		"keep 8088 lines\n": false, "accepter: tcp,0.0.0.0,8088": true,
 		"10.20.0.1 80880\n": false, "timeout 8088\n": false, "if failed port 8088 protocol http then alert\n": false,
 		"ProxyPass / http://127.0.0.1:8088/\n": false, "connect = 127.0.0.1:8088\n": false,
+		"<!-- <listen>\n<port>8088</port>\n</listen> -->\n": false, "<!-- a -->\n<port>8088</port>\n<!-- b -->": true,
 	} {
 		if got := SettingNamesPort(text, 8088); got != want {
 			t.Errorf("%q: %v", text, got)

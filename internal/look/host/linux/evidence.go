@@ -66,12 +66,6 @@ func claimants(ctx context.Context, port uint16, held bool, known []fact.Program
 	var list []fact.Program
 	looked, since := 0, holdingSince(known)
 	search := claimSearch{conn: conn, port: port, etc: foldersOfEtc(), names: serviceNames(port)}
-	if !held {
-		search.ran = ended(ctx, units)
-		for _, name := range slices.Sorted(maps.Keys(search.ran)) {
-			units = append(units, dbus.UnitStatus{Name: name, ActiveState: "inactive"})
-		}
-	}
 	for _, u := range units {
 		if looked == mostStopped || len(list) == mostClaims || ctx.Err() != nil {
 			break
@@ -112,7 +106,11 @@ func claimants(ctx context.Context, port uint16, held bool, known []fact.Program
 		}
 	}
 	if list = append(list, shutSockets(ctx, conn, port)...); len(list) == 0 && len(search.listening) > 0 {
-		return leftLong(ctx, conn, search.listening, port)
+		list = leftLong(ctx, conn, search.listening, port)
+	}
+	meant := func(p fact.Program) bool { return len(p.Processes) > 0 || slices.ContainsFunc(p.Units, wantedUnit) }
+	if len(list) == 0 && !held {
+		return search.forgotten(ctx, units, slices.ContainsFunc(known, meant))
 	}
 	return list
 }
@@ -126,6 +124,34 @@ type claimSearch struct {
 	listening map[string]bool
 	ran       map[string]bool // units that ended, and of which the manager knows no more
 	names     []string        // of the port, in services(5)
+}
+
+// wantedUnit reports whether somebody wants a unit to run.
+func wantedUnit(u fact.Unit) bool { return u.Enabled == "enabled" || u.Active != "inactive" }
+
+// forgotten is the programs of units that ended and that nothing wants to run, if the port is
+// their own: that they do not run may be in order, and where others are meant to run only one
+// counts that said that it listened there.
+func (c claimSearch) forgotten(
+	ctx context.Context,
+	loaded []dbus.UnitStatus,
+	others bool,
+) (list []fact.Program) {
+	c.ran = ended(ctx, loaded)
+	for _, name := range slices.Sorted(maps.Keys(c.ran)) {
+		p, ok := c.claims(ctx, name, "inactive")
+		listened := ok && c.listened(ctx, name)
+		if !ok || others && !listened {
+			continue
+		}
+		if !listened {
+			p.Settings = fact.ByDefault
+		}
+		if list = append(list, p); len(list) == mostClaims {
+			break
+		}
+	}
+	return list
 }
 
 // mostEnded bounds the lines of the manager's own that are read for units that ended.
@@ -418,6 +444,14 @@ func (c claimSearch) claims(ctx context.Context, name, state string) (fact.Progr
 		found.Settings = fact.ByDefault
 	}
 	return found, byDefault
+}
+
+// listened reports whether a unit said that it listened on the port.
+func (c claimSearch) listened(ctx context.Context, name string) bool {
+	lines, err := journal(ctx, "-b", "-u", name, "-n", fmt.Sprint(mostLog))
+	return err == nil && slices.ContainsFunc(lines, func(l fact.LogLine) bool {
+		return common.SaidListening(l.Text, c.port)
+	})
 }
 
 // openLogs is the log files that processes hold open to write to, and which
