@@ -778,7 +778,12 @@ func isDatagram(scheme string) bool {
 }
 
 // trueAndLess is causes that say what is so, without its reason.
-var trueAndLess = []string{"ports/none-listening", "answer/source-refused", "answer/error-status"}
+var trueAndLess = []string{
+	"ports/none-listening",
+	"service/failed",
+	"answer/source-refused",
+	"answer/error-status",
+}
 
 // wait is until a server holds its port.
 func (s tried) wait(h *fullHost) {
