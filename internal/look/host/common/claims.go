@@ -32,8 +32,9 @@ func SettingNamesPort(text string, port uint16) bool {
 		return false // most have no such number, and expressions are slow
 	}
 	number := regexp.MustCompile(`(?:^|[^\d.])` + strconv.Itoa(int(port)) + `(?:$|[^\d.])`)
-	about := regexp.MustCompile(`(?i)port|listen|bind|addr|endpoint|interface|:` + strconv.Itoa(int(port)) +
-		`|(?:\d{1,3}(?:\.\d{1,3}){3}|::[0-9a-f:]*)["']?[ \t,]+["']?` + strconv.Itoa(int(port)) + `\b`)
+	about := regexp.MustCompile(`(?i)port|listen|bind|addr|endpoint|interface|(?:^|[\s="'@/,(])` +
+		`(?:|\*|localhost|\d{1,3}(?:\.\d{1,3}){3}|\[[0-9a-f:]*\]|[\w-]+(?:\.[\w-]+)+):` + strconv.Itoa(int(port)) +
+		`\b|(?:\d{1,3}(?:\.\d{1,3}){3}|::[0-9a-f:]*)["']?[ \t,]+["']?` + strconv.Itoa(int(port)) + `\b`)
 	if strings.Contains(text, "<!--") {
 		text = marked().ReplaceAllString(text, "")
 	}

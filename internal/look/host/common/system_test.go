@@ -54,6 +54,8 @@ func TestSettingNamesPort(t *testing.T) {
 		"keep 8088 lines\n": false, "accepter: tcp,0.0.0.0,8088": true,
 		"10.20.0.1 80880\n": false, "timeout 8088\n": false, "if failed port 8088 protocol http then alert\n": false,
 		"ProxyPass / http://127.0.0.1:8088/\n": false, "connect = 127.0.0.1:8088\n": false,
+		"attributetype ( tide4:8088\n": false, "id-ebb id-mr:8088\n": false, "http = :8088\n": true, "*:8088\n": true,
+		"url http://tidebook.varzea.example:8088/\n": true, "web [::]:8088\n": true,
 		"<!-- <listen>\n<port>8088</port>\n</listen> -->\n": false, "<!-- a -->\n<port>8088</port>\n<!-- b -->": true,
 	} {
 		if got := SettingNamesPort(text, 8088); got != want {
