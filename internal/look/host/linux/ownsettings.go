@@ -202,7 +202,8 @@ func conffiles(path string) []string {
 		for line := range strings.Lines(string(text)) {
 			line = strings.TrimSpace(line)
 			other := func(prefix string) bool { return strings.HasPrefix(line, prefix) }
-			if filepath.IsAbs(line) && !strings.Contains(line, "/schema/") && !slices.ContainsFunc(besideSettings, other) {
+			if filepath.IsAbs(line) && !strings.Contains(line, "/schema/") &&
+				!slices.ContainsFunc(besideSettings, other) {
 				found = append(found, line)
 			}
 		}
