@@ -165,8 +165,8 @@ func ended(ctx context.Context, loaded []dbus.UnitStatus) map[string]bool {
 		return nil // what the manager knows of is there all the same
 	}
 	names := map[string]bool{}
-	for _, l := range lines {
-		if strings.HasSuffix(l.Unit, ".service") {
+	for _, l := range slices.Backward(lines) {
+		if strings.HasSuffix(l.Unit, ".service") && len(names) < mostStopped {
 			names[l.Unit] = true
 		}
 	}
