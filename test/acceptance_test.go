@@ -146,7 +146,9 @@ var servers = []tried{
 		"/etc/default/beanstalkd", "BEANSTALKD_EXTRA=--tides",
 		"s/^BEANSTALKD_LISTEN_PORT=.*/BEANSTALKD_LISTEN_PORT=11301/").and(loopback("/etc/default/beanstalkd",
 		"'s/^BEANSTALKD_LISTEN_ADDR=.*/BEANSTALKD_LISTEN_ADDR=127.0.0.1/'")),
-	at("gearman", "gearman-job-server", "tcp", 4730, "sed -i 's/--listen=localhost/--listen=0.0.0.0/' "+
+	at("gearman", "gearman-job-server", "tcp", 4730, "mkdir -p /etc/systemd/system/gearman-job-server.service.d; printf "+
+		"'[Service]\nTimeoutStopSec=2\n' > /etc/systemd/system/gearman-job-server.service.d/x.conf; "+
+		"systemctl daemon-reload; sed -i 's/--listen=localhost/--listen=0.0.0.0/' "+
 		"/etc/default/gearman-job-server", "/etc/default/gearman-job-server", "PARAMS=--tides",
 		"s/--listen=0.0.0.0/--listen=0.0.0.0 --port=4731/").and(loopback("/etc/default/gearman-job-server",
 		"s/--listen=0.0.0.0/--listen=127.0.0.1/")),
@@ -411,7 +413,13 @@ var servers = []tried{
 		"/etc/unbound/unbound.conf.d/x.conf",
 		"tides on",
 		"s/interface: 0.0.0.0/interface: 0.0.0.0@5353/",
-	).and(list("/etc/unbound/unbound.conf.d/x.conf", "s/10.20.0.0.16 allow/10.20.9.0\\/24 allow/")),
+	).and(ruin{
+		name: "a list",
+		do: "cp -a /etc/unbound/unbound.conf.d/x.conf /root/kept; " +
+			"sed -i 's/10.20.0.0.16 allow/10.20.9.0\\/24 allow/' /etc/unbound/unbound.conf.d/x.conf",
+		want: "rules/not-on-list",
+		at:   "dns://10.20.0.14:53/tidebook.varzea.example",
+	}),
 	at(
 		"knot",
 		"knot",
@@ -698,6 +706,8 @@ func (s tried) measure(t *testing.T, h *fullHost, key string, count map[string]i
 			return !c.Blocking && c.Certainty != trail.Possible && slices.Contains(want, c.ID)
 		}):
 			verdict = "right" // it slows, and does not block
+		case judged.Outcome == trail.OutcomeClear && unasked(judged):
+			verdict = "unsure" // it says that it connects, and that nothing more was asked
 		case judged.Outcome == trail.OutcomeClear:
 			verdict = "yes"
 		case len(judged.Blocking()) > 0 && slices.Contains(want, judged.Blocking()[0].ID):
@@ -769,6 +779,13 @@ func (s tried) measure(t *testing.T, h *fullHost, key string, count map[string]i
 		endpoint = own
 		quiet(s.mend)
 	}
+}
+
+// unasked reports whether the answer was not asked for.
+func unasked(t trail.Trail) bool {
+	return slices.ContainsFunc(t.Rungs, func(f trail.Finding) bool {
+		return f.Name == trail.Answer && f.State == trail.Unseen
+	})
 }
 
 func fileOf(broken string) string { return broken[strings.LastIndexByte(broken, ' ')+1:] }

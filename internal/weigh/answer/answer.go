@@ -131,6 +131,8 @@ func replyText(r fact.Reply) string {
 		return fmt.Sprint(r.Status) + took
 	case r.Protocol == "talk":
 		return "it answers as the card says" + took
+	case strings.HasPrefix(r.Text, "it says "):
+		return r.Protocol + " answers" + took + ": " + r.Text
 	}
 	return r.Protocol + " answers" + took
 }
