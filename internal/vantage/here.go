@@ -87,16 +87,23 @@ func (h *Here) Look(ctx context.Context, order fact.Order, emit func(fact.Fact))
 		env.Card, env.Unit = nil, ""
 	}
 	if _, ofHost := host.Looks[order.Look]; ofHost {
-		bounded(ctx, take, env, order, hostTime, emit)
+		within := hostTime
+		if env.Deep { // a record is for hosts that cannot be asked again
+			within = deepTime
+		}
+		bounded(ctx, take, env, order, within, emit)
 		return
 	}
 	take(ctx, env, order, emit)
 }
 
-// hostTime bounds a look at this host. Some of the system's own files and calls
-// know no end of their own: those of a process that hangs, or of a disk that is
-// gone.
-const hostTime = 15 * time.Second
+// hostTime bounds a look at this host, and deepTime one for a record. Some of the
+// system's own files and calls know no end of their own: those of a process that
+// hangs, or of a disk that is gone.
+const (
+	hostTime = 15 * time.Second
+	deepTime = 4 * hostTime
+)
 
 // bounded takes a look and leaves it behind when its time is over: what it saw
 // until then is kept, and that it did not end is told.

@@ -36,7 +36,7 @@ func TestALookThatHangsIsLeftBehind(t *testing.T) {
 }
 
 func TestFirstLooksAreHandedOnAsTheyCome(t *testing.T) {
-	e := &early{done: make(chan struct{})}
+	e := &early{}
 	e.keep(fact.Fact{Source: "before"})
 	var got []string
 	e.hand(func(f fact.Fact) { got = append(got, f.Source) })

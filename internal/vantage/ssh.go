@@ -51,8 +51,9 @@ type SSH struct {
 
 // pending is a look that is under way over there.
 type pending struct {
-	emit func(fact.Fact)
-	done chan struct{}
+	emit  func(fact.Fact)
+	done  chan struct{}
+	ended bool // by its own end, and not the connection's
 }
 
 // DialSSH logs in and starts the program over there, and orders the first
@@ -199,8 +200,9 @@ func (s *SSH) greet(
 	first []fact.Order,
 ) (host string, err error) {
 	for n, order := range first {
-		e := &early{done: make(chan struct{})}
-		s.early[order], s.looks[n] = e, &pending{emit: e.keep, done: e.done}
+		e := &early{}
+		e.look = &pending{emit: e.keep, done: make(chan struct{})}
+		s.early[order], s.looks[n] = e, e.look
 	}
 	s.next = len(first)
 	go func() {
@@ -239,7 +241,7 @@ type early struct {
 	mu    sync.Mutex // guards facts and emit
 	facts []fact.Fact
 	emit  func(fact.Fact) // nil: nobody has asked yet
-	done  chan struct{}
+	look  *pending
 }
 
 func (e *early) keep(f fact.Fact) {
@@ -314,8 +316,9 @@ func (s *SSH) listen(lines *bufio.Scanner, complaints <-chan struct{}, greeted c
 		}
 		s.mu.Lock()
 		look := s.looks[line.N]
-		if line.Ended {
+		if line.Ended && look != nil {
 			delete(s.looks, line.N)
+			look.ended = true
 		}
 		s.mu.Unlock()
 		switch {
@@ -360,16 +363,18 @@ func (s *SSH) Look(ctx context.Context, order fact.Order, emit func(fact.Fact)) 
 	}
 	s.mu.Unlock()
 	if e != nil {
-		p.done = e.done
 		e.hand(p.emit)
+		p = e.look
 	}
-	if err == nil {
+	if err == nil || e != nil {
 		select {
 		case <-p.done:
 		case <-ctx.Done():
 		}
 		s.mu.Lock()
-		err = s.lost
+		if err = nil; !p.ended {
+			err = s.lost
+		}
 		s.mu.Unlock()
 	}
 	if err != nil && ctx.Err() == nil {

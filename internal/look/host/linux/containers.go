@@ -5,6 +5,7 @@ package linux
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -147,10 +148,9 @@ func (s *space) read() {
 		// Whose they are is told as far as it is seen: they are the processes' there, or
 		// of one that left its sockets behind.
 		if _, left := ownersAmong(s.pids, inodes); left > 0 {
+			all := allOwners()
 			for inode, pid := range inodes {
-				if pid == 0 {
-					inodes[inode] = allOwners().pid[inode]
-				}
+				inodes[inode] = cmp.Or(pid, all.pid[inode])
 			}
 		}
 		for _, each := range sockets {
