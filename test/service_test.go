@@ -214,6 +214,14 @@ var faults = []fault{
 		bits: "almanac.service does not start",
 	},
 	{
+		name: "something else holds the port",
+		ruin: "systemd-run -q --unit=squatter /usr/bin/perl /root/hello.pl 8457; sleep 0.3",
+		mend: "systemctl stop squatter",
+		to:   "http://10.20.0.14:8457/",
+		want: "answer/wrong-application likely",
+		bits: "holds port 8457, and does not speak HTTP",
+	},
+	{
 		name: "a service that ended at once since its port is held",
 		ruin: "systemd-run -q --unit=squatter /usr/bin/perl /root/hello.pl 8457; sleep 0.3; " +
 			"echo 'port = 8457' > /etc/almanac.conf; " + unit(

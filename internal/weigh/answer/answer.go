@@ -143,7 +143,10 @@ func strangerReading(v *scene.Scene, t *scene.Try) (gate.Reading, bool) {
 		return gate.Reading{}, false
 	}
 	spoke, from := spoke(t.Climb)
-	if spoke == "" || spoke == v.Scheme.Wire || spoke == "tls" {
+	if spoke == "" {
+		return unknownReading(v, t)
+	}
+	if spoke == v.Scheme.Wire || spoke == "tls" {
 		return gate.Reading{}, false
 	}
 	return gate.Reading{
@@ -157,6 +160,25 @@ func strangerReading(v *scene.Scene, t *scene.Try) (gate.Reading, bool) {
 		Values: v.Place(
 			t,
 			catalogue.Values{"spoke": spoke, "server": v.Answering(t), "scheme": v.Ask.Endpoint.Scheme},
+		),
+	}, true
+}
+
+// unknownReading reads a program that holds the port on the server and speaks what nobody
+// recognises, in place of the endpoint's protocol.
+func unknownReading(v *scene.Scene, t *scene.Try) (gate.Reading, bool) {
+	from, holders := cmp.Or(t.Climb.Reply, t.Climb.Handshake), v.Taking(t)
+	if from == nil || t.Server == "" || len(holders) == 0 || holders[0].Program == "" {
+		return gate.Reading{}, false
+	}
+	return gate.Reading{
+		Gate: gate.Listener, Cause: "answer/wrong-application", Because: scene.FactIDs(from), Vantage: v.Client,
+		Summary: fmt.Sprintf("%s holds port %d, and does not speak %s", scene.Owner(holders[0]), t.Target.Port,
+			strings.ToUpper(v.Ask.Endpoint.Scheme)),
+		Lacks: []gate.Lack{{Guard: gate.OneMeaning, Why: "what it speaks instead is not known"}},
+		Values: v.Place(
+			t,
+			catalogue.Values{"spoke": "something else", "server": v.Answering(t), "scheme": v.Ask.Endpoint.Scheme},
 		),
 	}, true
 }
