@@ -105,7 +105,14 @@ func claimants(ctx context.Context, port uint16, held bool, known []fact.Program
 			list = append(list, p)
 		}
 	}
-	if list = append(list, shutSockets(ctx, conn, port)...); len(list) == 0 && len(search.listening) > 0 {
+	list = append(list, shutSockets(ctx, conn, port)...)
+	for _, p := range known { // what is known of them says more
+		for _, u := range p.Units {
+			delete(search.listening, u.Name)
+			units = append(units, dbus.UnitStatus{Name: u.Name})
+		}
+	}
+	if len(list) == 0 && len(search.listening) > 0 {
 		list = leftLong(ctx, conn, search.listening, port)
 	}
 	meant := func(p fact.Program) bool { return len(p.Processes) > 0 || slices.ContainsFunc(p.Units, wantedUnit) }
