@@ -154,7 +154,9 @@ func displaced(v *scene.Scene, t *scene.Try, f *fact.Fact, s *fact.Service, hold
 		}
 		how := "fails"
 		if u.Active != "failed" && u.Sub != "auto-restart" {
-			if how = "was started and does not run"; !endedAfter(p, u, holder) {
+			how = "was started and does not run"
+			// Where that port answers, one that ended may have had no more to do.
+			if !endedAfter(p, u, holder) || t.Symptom == gate.Fine && u.Active == "inactive" {
 				continue
 			}
 		}
@@ -174,14 +176,19 @@ func displaced(v *scene.Scene, t *scene.Try, f *fact.Fact, s *fact.Service, hold
 	return gate.Reading{}, false
 }
 
-// endedAfter reports whether a unit was started when somebody else held its port, and
-// ended by itself, or left nothing running.
+// endedAfter reports whether a unit that is meant to stay was started when somebody else
+// held its port, and ended by itself, or left nothing running. What a timer starts is meant
+// to end.
 func endedAfter(p *fact.Program, u *fact.Unit, holder fact.Listener) bool {
 	if holder.Since.IsZero() || u.Since.IsZero() || u.Since.Before(holder.Since) || len(p.Here()) > 0 {
 		return false
 	}
 	if leftNothing(p, u) {
 		return true
+	}
+	timed := func(name string) bool { return strings.HasSuffix(name, ".timer") }
+	if u.Enabled != "enabled" || slices.ContainsFunc(u.Sockets, timed) {
+		return false
 	}
 	for _, l := range slices.Backward(u.Log) {
 		switch {
