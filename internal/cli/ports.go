@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -90,49 +89,23 @@ func (f *portsFlags) run(cmd *cobra.Command, port uint16) error {
 			f.program != "" && l.Program != f.program || f.unit != "" && l.Unit != f.unit &&
 			l.Unit != f.unit+".service"
 	})
-	list.All = byPort(list.All)
-	var text []byte
+	// They mostly come in this order: a listener is large to move.
+	slices.SortFunc(list.All, func(a, b fact.Listener) int { return a.Compare(&b) })
+	containers := containersOf(facts, port)
 	switch {
 	case f.json:
-		text, err = plain.JSONList(
-			portList{"uakari.ports/1", hostname(), []fact.Listener{}, list.Hidden, containersOf(facts, port)},
-			"listeners",
-			list.All,
-		)
+		page := portList{"uakari.ports/1", hostname(), []fact.Listener{}, list.Hidden, containers}
+		err = plain.JSONList(cmd.OutOrStdout(), page, "listeners", list.All)
 	case port != 0:
-		text = []byte(tell.Port(port, list.All, usualFor(port), localRange(facts)))
+		err = write(cmd, "", []byte(tell.Port(port, list.All, usualFor(port), localRange(facts))+
+			tell.Containers(containers, on)))
 	default:
-		text = []byte(tell.Ports(list, containersOf(facts, 0), on))
-	}
-	if err == nil && !f.json {
-		text = append(text, tell.Containers(containersOf(facts, port), on)...)
-	}
-	if err == nil {
-		err = write(cmd, "", text)
+		err = write(cmd, "", []byte(tell.Ports(list, containers, on)+tell.Containers(containers, on)))
 	}
 	if err == nil && len(list.All) == 0 {
 		err = exit(exitFault)
 	}
 	return err
-}
-
-// byPort is the same listeners in the order of their ports.
-func byPort(list []fact.Listener) []fact.Listener {
-	places := make([]*fact.Listener, len(list)) // a listener is large, and there may be very many
-	for i := range list {
-		places[i] = &list[i]
-	}
-	slices.SortFunc(places, func(a, b *fact.Listener) int {
-		if a.Port != b.Port {
-			return int(a.Port) - int(b.Port)
-		}
-		return cmp.Or(a.Addr.Compare(b.Addr), strings.Compare(a.Transport, b.Transport), cmp.Compare(a.Inode, b.Inode))
-	})
-	sorted := make([]fact.Listener, len(list))
-	for i, l := range places {
-		sorted[i] = *l
-	}
-	return sorted
 }
 
 // containersOf is the containers that were seen; those alone that have to do

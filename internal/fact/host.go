@@ -1,8 +1,10 @@
 package fact
 
 import (
+	"cmp"
 	"net/netip"
 	"slices"
+	"strings"
 	"time"
 )
 
@@ -57,6 +59,15 @@ type Listener struct {
 	Unit     string    `json:"unit,omitempty"`
 	Space    string    `json:"space,omitempty"` // another network namespace: "pid 4121"
 	Since    time.Time `json:"since,omitzero"`  // start of the owner
+}
+
+// Compare orders listeners by port, address, transport and inode.
+func (l *Listener) Compare(other *Listener) int {
+	if l.Port != other.Port {
+		return int(l.Port) - int(other.Port)
+	}
+	return cmp.Or(l.Addr.Compare(other.Addr), strings.Compare(l.Transport, other.Transport),
+		cmp.Compare(l.Inode, other.Inode))
 }
 
 // Takes reports whether a connection to addr would reach this listener, and

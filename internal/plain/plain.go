@@ -8,6 +8,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"io"
 	"runtime"
 	"slices"
 	"strings"
@@ -85,34 +86,58 @@ func JSON(value any, indent string) ([]byte, error) {
 	return escaped(b.Bytes()), nil
 }
 
-// JSONList is JSON of a value in one line, with a list that is empty in the value
-// itself under its key: very many items are written side by side.
-func JSONList[T any](value any, key string, list []T) ([]byte, error) {
+// piece is how many items of a long list are encoded at once.
+const piece = 512
+
+// JSONList writes a value as JSON in one line, with a list that is empty in the
+// value itself under its key. The items of a very long list are encoded side by
+// side, and never held all together.
+func JSONList[T any](w io.Writer, value any, key string, list []T) error {
 	whole, err := JSON(value, "")
 	if err != nil {
-		return nil, err
+		return err
 	}
 	before, after, ok := bytes.Cut(whole, []byte(`"`+key+`":[]`))
 	if !ok {
-		return nil, fmt.Errorf("no empty list %q in %T", key, value)
+		return fmt.Errorf("no empty list %q in %T", key, value)
 	}
-	each := max(1, (len(list)+runtime.GOMAXPROCS(0)-1)/runtime.GOMAXPROCS(0))
-	chunks := slices.Collect(slices.Chunk(list, each))
-	parts := make([][]byte, len(chunks))
-	var g errgroup.Group
-	for at, part := range chunks {
-		g.Go(func() error {
-			text, err := JSON(part, "")
-			if err == nil {
-				parts[at] = text[1 : len(text)-2] // without its brackets and the end of the line
-			}
+	pieces := slices.Collect(slices.Chunk(list, piece))
+	texts := [][]byte{before, []byte(`"` + key + `":[`)}
+	for at := 0; at < len(pieces); at += runtime.GOMAXPROCS(0) {
+		batch := pieces[at:min(len(pieces), at+runtime.GOMAXPROCS(0))]
+		made := make([][]byte, len(batch))
+		var g errgroup.Group
+		for i, items := range batch {
+			g.Go(func() error {
+				text, err := JSON(items, "")
+				if err == nil {
+					made[i] = text[:len(text)-2] // without its end, "]" and the end of the line
+					made[i][0] = ','             // for its "["
+				}
+				return err
+			})
+		}
+		if err := g.Wait(); err != nil {
 			return err
-		})
+		}
+		if at == 0 {
+			made[0] = made[0][1:]
+		}
+		if err := writeAll(w, append(texts, made...)); err != nil {
+			return err
+		}
+		texts = texts[:0]
 	}
-	if err := g.Wait(); err != nil {
-		return nil, err
+	return writeAll(w, append(texts, []byte("]"), after))
+}
+
+func writeAll(w io.Writer, texts [][]byte) error {
+	for _, text := range texts {
+		if _, err := w.Write(text); err != nil {
+			return err
+		}
 	}
-	return slices.Concat(before, []byte(`"`+key+`":[`), bytes.Join(parts, []byte(",")), []byte("]"), after), nil
+	return nil
 }
 
 // escaped escapes what cannot be seen. Outside of its strings JSON has none of

@@ -61,6 +61,7 @@ func Listeners(ctx context.Context, env look.Env, order fact.Order, emit look.Em
 	if err != nil {
 		emit(env.Failed(order, "/proc", "could not look up the owners of sockets", err, "root"))
 	}
+	slices.SortFunc(sockets, func(a, b *socket) int { return a.Compare(&b.Listener) })
 	list := fact.Listeners{All: make([]fact.Listener, 0, len(sockets))}
 	for _, s := range sockets {
 		list.All = append(list.All, s.Listener)
@@ -95,7 +96,8 @@ func sawListeners(list fact.Listeners, transport string, port uint16) string {
 	return text
 }
 
-// socket is a listener and its control group's id.
+// socket is a listener and its control group's id. A host may have very many: they
+// stay where they were read.
 type socket struct {
 	fact.Listener
 	cgroup uint64
@@ -114,17 +116,17 @@ const (
 
 // procListening reads the same from /proc, where the kernel's interface is
 // closed. Queues are there, limits and units are not.
-func procListening(folder, transport string) ([]socket, error) {
+func procListening(folder, transport string) ([]*socket, error) {
 	state, mark := "0A", ""
 	if transport == "udp" {
 		state, mark = "07", "udp"
 	}
-	var all []socket
+	var all []*socket
 	err := eachSocket(folder, transport, func(p procSocket) {
 		if p.state == state {
 			all = append(
 				all,
-				socket{
+				&socket{
 					Listener: fact.Listener{
 						Transport: mark,
 						Addr:      p.local.Addr(),
@@ -181,19 +183,19 @@ func elsewhere(transport string, port uint16) []fact.Listener {
 	return found
 }
 
-// page is how many sockets are kept side by side while they are listed.
+// page is how many sockets get their room at once.
 const page = 512
 
 // dumpListening asks the kernel for every listening TCP socket, or every bound
 // UDP socket that is not connected.
-func dumpListening(protocol byte) ([]socket, error) {
+func dumpListening(protocol byte) ([]*socket, error) {
 	fd, err := unix.Socket(unix.AF_NETLINK, unix.SOCK_RAW|unix.SOCK_CLOEXEC, unix.NETLINK_SOCK_DIAG)
 	if err != nil {
 		return nil, err
 	}
 	defer unix.Close(fd)
-	var all []socket
-	var pages [][]socket // a slice that grows to very many would be copied again and again
+	var all []*socket
+	var room []socket
 	state := stateListen
 	if protocol == unix.IPPROTO_UDP {
 		state = stateClose
@@ -214,18 +216,18 @@ func dumpListening(protocol byte) ([]socket, error) {
 				if protocol == unix.IPPROTO_UDP {
 					s.Transport = "udp"
 				}
-				if len(all) == cap(all) {
-					pages = append(pages, all)
-					all = make([]socket, 0, page)
+				if len(room) == cap(room) {
+					room = make([]socket, 0, page)
 				}
-				all = append(all, s)
+				room = append(room, s)
+				all = append(all, &room[len(room)-1])
 			}
 		})
 		if err != nil {
 			return nil, err
 		}
 	}
-	return slices.Concat(append(pages, all)...), nil
+	return all, nil
 }
 
 // eachMessage reads a dump to its end. A host may have very many sockets: the
@@ -297,18 +299,15 @@ func readSocket(b []byte) (socket, bool) {
 
 // fillOwners names who holds the sockets on a port, or all if nobody does.
 // Without privilege the user and the unit can still be told.
-func fillOwners(sockets []socket, port uint16, seen <-chan holders) (hidden bool, err error) {
-	want := make([]*socket, 0, len(sockets))
-	for i := range sockets {
-		if sockets[i].Port == port {
-			want = append(want, &sockets[i])
+func fillOwners(sockets []*socket, port uint16, seen <-chan holders) (hidden bool, err error) {
+	var want []*socket
+	for _, s := range sockets {
+		if s.Port == port {
+			want = append(want, s)
 		}
 	}
-	if len(want) == 0 || port == 0 {
-		want = want[:0]
-		for i := range sockets {
-			want = append(want, &sockets[i])
-		}
+	if len(want) == 0 {
+		want = sockets
 	}
 	inodes := map[uint32]int{}
 	if port == 0 {
