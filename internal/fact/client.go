@@ -418,6 +418,7 @@ type Ticket struct {
 // KeyTable is the entries of a host's key table, without the keys.
 type KeyTable struct {
 	Path    string     `json:"path"`
+	Absent  bool       `json:"absent,omitempty"` // there is no such file
 	Entries []KeyEntry `json:"entries"`
 }
 

@@ -245,3 +245,6 @@ type Unit struct {
 	Log    []LogLine `json:"log,omitempty"`    // its last lines
 	Hidden string    `json:"hidden,omitempty"` // why its log could not be read
 }
+
+// Wanted reports whether somebody wants a unit to run.
+func (u Unit) Wanted() bool { return u.Enabled == "enabled" || u.Active != "inactive" }

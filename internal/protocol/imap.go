@@ -19,6 +19,7 @@ var imap = Protocol{
 		{"AUTHORIZATIONFAILED", "", "login/no-right", Coded},
 		{"EXPIRED", "", "login/secret-expired", Coded},
 		{"PRIVACYREQUIRED", "", "login/mechanism-off", Coded},
+		{"UNAVAILABLE", "aximum number of connections", "login/too-many-sessions", Coded},
 		{"UNAVAILABLE", "", "login/directory-down", Coded},
 		{"LIMIT", "", "login/too-many-sessions", Coded},
 		{"NO", "", "login/rejected", Vague},

@@ -19,7 +19,7 @@ var mysql = Protocol{
 	Stored:       []string{"option file", "MYSQL_PWD"},
 	Codes: []Code{
 		{"1045", "", "login/rejected", Vague},
-		{"1698", "", "login/mechanism-off", Told},
+		{"1698", "", "login/rejected", Vague}, // no such account, or one whose way is another
 		{"1251", "", "login/mechanism-off", Coded},
 		{"1524", "", "login/mechanism-off", Coded},
 		{"mechanism", "", "login/mechanism-off", Coded},

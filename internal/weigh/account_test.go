@@ -262,7 +262,7 @@ func TestBehindLogin(t *testing.T) {
 // TestTickets compares a ticket's key with those of the service's host.
 func TestTickets(t *testing.T) {
 	const service = "postgres/ledger.varzea.example@VARZEA.EXAMPLE"
-	scenario := func(entries ...fact.KeyEntry) trail.Trail {
+	of := func(service string, table fact.KeyTable) trail.Trail {
 		s := newScene(
 			t,
 			"kerberos://tidebook.varzea.example/postgres/ledger.varzea.example",
@@ -285,15 +285,22 @@ func TestTickets(t *testing.T) {
 			"v2",
 			fact.LookKeyTable,
 			fact.Target{},
-			func(f *fact.Fact) { f.KeyTable = &fact.KeyTable{Path: "/etc/krb5.keytab", Entries: entries} },
+			func(f *fact.Fact) { f.KeyTable = &table },
 		)
 		return s.weigh()
+	}
+	scenario := func(entries ...fact.KeyEntry) trail.Trail {
+		return of(service, fact.KeyTable{Path: "/etc/krb5.keytab", Entries: entries})
 	}
 	expect(t, scenario(fact.KeyEntry{Principal: service, Version: 3, Encryption: 18}))
 	expect(t, scenario(fact.KeyEntry{Principal: service, Version: 2, Encryption: 18}), "login/key-version proven")
 	expect(t, scenario(fact.KeyEntry{Principal: service, Version: 3, Encryption: 23}), "login/key-version proven")
 	expect(t, scenario(fact.KeyEntry{Principal: "host/tidebook@VARZEA.EXAMPLE", Version: 1, Encryption: 18}))
 	expect(t, scenario())
+	none := fact.KeyTable{Path: "/etc/krb5.keytab", Absent: true}
+	expect(t, of("host/tidebook.varzea.example@VARZEA.EXAMPLE", none), "login/key-version proven")
+	expect(t, of("host/ledger.varzea.example@VARZEA.EXAMPLE", none))
+	expect(t, of("postgres/tidebook.varzea.example@VARZEA.EXAMPLE", none)) // it may have its own
 }
 
 // TestPathRight is a web server that may not read a file, by its log and the

@@ -125,7 +125,7 @@ func TestFilterReadings(t *testing.T) {
 		{"the rate decides", func(s *scenario) *scenario {
 			return s.tables("v1", "").tables("v2",
 				"-A INPUT -m limit --limit 5/s -j ACCEPT\n-A INPUT -s 10.20.7.0/24 -m limit --limit 1/s -j DROP")
-		}, nil, ""},
+		}, []string{"rules/rate-limited likely"}, "nothing else"},
 		{"nobody read the server's", func(s *scenario) *scenario { return s.tables("v1", "") }, nil, ""},
 	} {
 		s := c.scenario(both(t))

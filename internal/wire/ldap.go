@@ -117,6 +117,19 @@ func (m ldapMessage) result() (code int, ok bool) {
 	return int(m.body[2]), true
 }
 
+// matched is the lowest entry above the one that was asked for that is there, and that
+// the account may know of (RFC 4511 section 4.1.9).
+func (m ldapMessage) matched() string {
+	if len(m.body) < 5 || m.body[3] != 0x04 {
+		return ""
+	}
+	size, used, ok := berLength(m.body[4:])
+	if !ok || 4+used+size > len(m.body) {
+		return ""
+	}
+	return plain.Clean(string(m.body[4+used : 4+used+size]))
+}
+
 // ldapControlled reads one LDAPMessage with the controls behind its operation.
 func (c *Conn) ldapControlled() (m ldapMessage, err error) {
 	tag, message, err := c.ber()

@@ -290,6 +290,9 @@ func (c *Conn) ldapRights(path string) []fact.LackingRight {
 			return nil
 		case code == ldapNoSuchObject:
 			lack.Hidden, lack.Told = true, "no such object"
+			if above := m.matched(); above != "" {
+				lack.Absent, lack.Told = true, "no such object; the lowest above it is "+above
+			}
 		case code == 0 && !found:
 			lack.Hidden, lack.Told = true, "nothing was found"
 		case code == ldapInsufficient:

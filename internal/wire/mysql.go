@@ -151,6 +151,20 @@ func upgradeMySQL(c *Conn) fact.Upgrade {
 // loginMySQL answers the first packet as an account, in the way that the
 // server asks for (the MySQL protocol's "Connection Phase").
 func loginMySQL(c *Conn, with Credentials) (fact.Login, error) {
+	l, err := c.mysqlLogin(with)
+	if err != nil || l.Outcome != fact.LoginAccepted {
+		return l, err
+	}
+	if told := c.mysqlShut(); told != "" {
+		l.Lacks = []fact.LackingRight{{Level: "session", Told: told}}
+		return l, nil
+	}
+	ask := func(question string) ([][]string, error) { return c.mysqlQuery(question, 1) }
+	l.Lacks = lackingRights(with.Rights, mysqlRights, ask)
+	return l, nil
+}
+
+func (c *Conn) mysqlLogin(with Credentials) (fact.Login, error) {
 	l := fact.Login{Mechanism: c.hello.plugin, Offered: []string{c.hello.plugin}}
 	database := strings.Trim(with.Path, "/")
 	more := uint32(0)
@@ -183,11 +197,6 @@ func loginMySQL(c *Conn, with Credentials) (fact.Login, error) {
 		switch {
 		case answer[0] == 0:
 			l.Outcome = fact.LoginAccepted
-			l.Lacks = lackingRights(
-				with.Rights,
-				mysqlRights,
-				func(question string) ([][]string, error) { return c.mysqlQuery(question, 1) },
-			)
 			return l, nil
 		case answer[0] == 0xff:
 			l.Outcome = fact.LoginRefused

@@ -18,7 +18,7 @@ func AskMySQL(conn net.Conn, account, question string, most int) ([][]string, er
 	if g := greetMySQL(c); g.Ending != fact.Done || g.Refusal != "" {
 		return nil, fmt.Errorf("no greeting: %s", g.Head)
 	}
-	l, err := loginMySQL(c, Credentials{Account: account})
+	l, err := c.mysqlLogin(Credentials{Account: account})
 	if err != nil {
 		return nil, err
 	}
@@ -41,7 +41,7 @@ func (c *Conn) mysqlQuery(question string, most int) ([][]string, error) {
 	}
 	if columns[0] == 0xff {
 		_, text := mysqlError(columns)
-		return nil, errors.New(plain.Clean(text))
+		return nil, mysqlSaid(plain.Clean(text))
 	}
 	// Definitions of columns, then rows; a short packet that begins with 0xfe
 	// ends each ("Text Resultset").
@@ -65,6 +65,21 @@ func (c *Conn) mysqlQuery(question string, most int) ([][]string, error) {
 	}
 	return rows, nil
 }
+
+// mysqlShut is why a session that was let in takes no question; "" if it takes one. An
+// account whose secret ran out may do nothing but change it.
+func (c *Conn) mysqlShut() string {
+	_, err := c.mysqlQuery("SELECT 0", 0)
+	if said := mysqlSaid(""); errors.As(err, &said) {
+		return string(said)
+	}
+	return ""
+}
+
+// mysqlSaid is an error in the server's own words.
+type mysqlSaid string
+
+func (e mysqlSaid) Error() string { return string(e) }
 
 // mysqlRow reads strings that each have their length before them.
 func mysqlRow(b []byte) ([]string, error) {

@@ -39,10 +39,43 @@ func connect(ctx context.Context, t fact.Target, wait time.Duration) (net.Conn, 
 		}
 		return conn, result
 	}
+	if wire.Ending(err) == fact.ResetMid {
+		// Only what was there can be cut: a first packet that is refused ends otherwise.
+		result.Outcome, result.Local = fact.Connected, sourceFor(ctx, t)
+		return cutConn{err}, result
+	}
 	failed := failure(err, w)
 	failed.TookMS = result.TookMS
 	return nil, failed
 }
+
+// sourceFor is the address that this host goes from; no packet is sent.
+func sourceFor(ctx context.Context, t fact.Target) netip.AddrPort {
+	var d net.Dialer
+	conn, err := d.DialContext(ctx, "udp", netip.AddrPortFrom(t.Addr, t.Port).String())
+	if err != nil {
+		return netip.AddrPort{}
+	}
+	defer conn.Close()
+	local, ok := conn.LocalAddr().(*net.UDPAddr)
+	if !ok {
+		return netip.AddrPort{}
+	}
+	return netip.AddrPortFrom(local.AddrPort().Addr().Unmap(), 0)
+}
+
+// cutConn is a connection that the other end cut before its first byte, and before
+// the system handed it over.
+type cutConn struct{ err error }
+
+func (c cutConn) Read([]byte) (int, error)       { return 0, c.err }
+func (c cutConn) Write([]byte) (int, error)      { return 0, c.err }
+func (cutConn) Close() error                     { return nil }
+func (cutConn) LocalAddr() net.Addr              { return &net.TCPAddr{} }
+func (cutConn) RemoteAddr() net.Addr             { return &net.TCPAddr{} }
+func (cutConn) SetDeadline(time.Time) error      { return nil }
+func (cutConn) SetReadDeadline(time.Time) error  { return nil }
+func (cutConn) SetWriteDeadline(time.Time) error { return nil }
 
 // failure tells the ways apart in which a first packet fails.
 func failure(err error, w *witness.Witness) fact.Connect {

@@ -62,6 +62,13 @@ func mysqlListReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, login *fact
 				v.Host(t.Server),
 				strings.Join(here, ", "),
 			)
+			if login.Login.Code == "1698" {
+				r.Cause, r.Summary = "login/mechanism-off", fmt.Sprintf(
+					"the database on %s has %s, which signs in otherwise than by a secret",
+					v.Host(t.Server),
+					strings.Join(here, ", "),
+				)
+			}
 			r.Lacks = []gate.Lack{{Guard: gate.AllRead, Why: "the account's own way to sign in was not read"}}
 		}
 		return []gate.Reading{r}

@@ -127,6 +127,10 @@ func ownWords(v *scene.Scene, lack fact.LackingRight, r gate.Reading, account st
 			lack.Level,
 			lack.Told,
 		)
+		if lack.Hidden {
+			r.Strength = gate.Told
+			r.Lacks = []gate.Lack{{Guard: gate.OneMeaning, Why: "directories may say that of what an account may not see"}}
+		}
 	case lack.Hidden:
 		r.Strength = gate.Told
 		r.Summary = fmt.Sprintf(
@@ -158,7 +162,7 @@ func ownWords(v *scene.Scene, lack fact.LackingRight, r gate.Reading, account st
 // changes reports whether words are about a password that must be changed.
 func changes(text string) bool {
 	text = strings.ToLower(text)
-	return strings.Contains(text, "expired") || strings.Contains(text, "change")
+	return strings.Contains(text, "expired") || strings.Contains(text, "change") || strings.Contains(text, "set password")
 }
 
 // databaseOf is the database that an endpoint names, or the one that goes by an

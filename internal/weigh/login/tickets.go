@@ -130,6 +130,14 @@ func canonical(v *scene.Scene, w *scene.Wants, service string) string {
 	return ""
 }
 
+// isOf reports whether a principal is that of a host itself, which has its keys in the
+// usual table. Other services may run elsewhere, or have tables of their own.
+func isOf(principal, host string) bool {
+	kind, name, _ := strings.Cut(principal, "/")
+	name, _, _ = strings.Cut(name, "@")
+	return kind == "host" && (strings.EqualFold(name, host) || strings.HasPrefix(name, host+"."))
+}
+
 // keyReadings compares the key version of a ticket with the key tables of the
 // servers that were seen.
 func keyReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, login *fact.Fact) []gate.Reading {
@@ -161,8 +169,15 @@ func keyReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, login *fact.Fact)
 				),
 			}
 			switch {
-			case len(versions) == 0:
+			case len(versions) == 0 && !isOf(ticket.Service, at.Host):
 				continue // the service may run on another host
+			case len(versions) == 0:
+				r.Summary = fmt.Sprintf("%s on %s holds no key of %s, which tickets for it are made with",
+					f.KeyTable.Path, at.Host, ticket.Service)
+				if f.KeyTable.Absent {
+					r.Summary = fmt.Sprintf("%s has no %s, and so no key that tickets for %s are made with",
+						at.Host, f.KeyTable.Path, ticket.Service)
+				}
 			case !slices.Contains(versions, ticket.Version):
 				r.Summary = fmt.Sprintf(
 					"the ticket for %s is made with version %d of its key, and %s on %s holds only version %s",

@@ -95,6 +95,15 @@ func frontReading(v *scene.Scene, w *scene.Wants, t *scene.Try, r gate.Reading) 
 				Gate:   gate.Name,
 			},
 		)
+		w.Add(
+			scene.Want{
+				Look:   fact.LookService,
+				At:     fact.Gateway,
+				On:     at.ID,
+				Target: fact.Target{Port: t.Target.Port, Scheme: t.Target.Scheme},
+				Gate:   gate.Name,
+			},
+		)
 		seen, list := v.Listeners(at.ID)
 		if list == nil || len(list.On(v.Ask.Endpoint.Transport, t.Target.Port)) > 0 {
 			continue

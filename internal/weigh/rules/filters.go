@@ -98,6 +98,9 @@ func FilterReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading
 			}
 		}
 		g = gateOf(at.role)
+		if at.role == fact.Server && ledAway(v, t, at, p) {
+			continue
+		}
 		if !at.read {
 			sure = false
 			continue
@@ -148,6 +151,7 @@ func FilterReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading
 			sure = false
 		}
 	}
+	onlyLimit(v, t, hosts, readings)
 	if last := hosts[len(hosts)-1]; last.role != fact.Server || !noneBetween(v, t, hosts) {
 		// A router that was not read may be the one that stops it.
 		readings = slices.DeleteFunc(readings, func(r gate.Reading) bool {
@@ -156,6 +160,29 @@ func FilterReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading
 		})
 	}
 	return append(readings, wayBackOpen(v, t, hosts, readings)...)
+}
+
+// onlyLimit takes a limit for the likely cause where all hosts on the way were read, and
+// nothing else in them may be what stops the packet.
+func onlyLimit(v *scene.Scene, t *scene.Try, hosts []standing, readings []gate.Reading) {
+	if hosts[len(hosts)-1].role != fact.Server || !noneBetween(v, t, hosts) ||
+		slices.ContainsFunc(hosts, func(at standing) bool { return !at.read || at.why != "" }) {
+		return
+	}
+	shut := slices.DeleteFunc(slices.Clone(readings), gate.Reading.Open)
+	if len(shut) != 1 || shut[0].Cause != "rules/rate-limited" {
+		return
+	}
+	at := slices.IndexFunc(readings, func(r gate.Reading) bool { return !r.Open() })
+	readings[at].Strength = gate.Inferred
+	readings[at].Summary += "; nothing else in the filters on the way stops it"
+}
+
+// ledAway reports whether a translation before the server sends a packet to an address that
+// the server does not have: it never comes there.
+func ledAway(v *scene.Scene, t *scene.Try, at standing, p filter.Packet) bool {
+	_, held := v.Addresses(at.vantage)
+	return p.To != t.Target.Addr.Unmap().WithZone("") && held != nil && !held.Holds(p.To)
 }
 
 // firstPacket is the client's first packet, from a source.

@@ -1,7 +1,9 @@
 package rules
 
 import (
+	"cmp"
 	"fmt"
+	"net/netip"
 	"slices"
 
 	"uakari/internal/fact"
@@ -54,10 +56,13 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 		)
 	}
 	if t.Symptom == gate.NeighbourSilent {
-		w.Add(
-			scene.Want{Look: fact.LookLink, At: fact.Client, Target: fact.Target{Addr: t.Target.Addr}, Gate: gate.Way},
-		)
+		asked := cmp.Or(routerOf(v, t), t.Target.Addr)
+		w.Add(scene.Want{Look: fact.LookLink, At: fact.Client, Target: fact.Target{Addr: asked}, Gate: gate.Way})
 		for _, f := range v.Facts(v.Client, fact.LookLink) {
+			if r, ok := routerSilent(v, t, f); ok {
+				readings = append(readings, r)
+				continue
+			}
 			if f.Link != nil && f.Order.Target.Addr == t.Target.Addr && len(f.Link.Answer) > 0 {
 				readings = append(readings, gate.Reading{Gate: gate.Way, Because: scene.FactIDs(f), Vantage: v.Client,
 					Summary: fmt.Sprintf("the link %s works: %s answers on it", f.Link.Dev, f.Link.Answer[0])})
@@ -167,6 +172,37 @@ func SentBy(v *scene.Scene, t *scene.Try) (other bool, text, id string) {
 		), f.ID
 	}
 	return false, "", ""
+}
+
+// routerOf is the router that the client's route leads through; none for what is on its link.
+func routerOf(v *scene.Scene, t *scene.Try) netip.Addr {
+	for _, f := range v.Facts(v.Client, fact.LookRoute) {
+		if f.Route != nil && f.Order.Target.Addr == t.Target.Addr {
+			return f.Route.Via
+		}
+	}
+	return netip.Addr{}
+}
+
+// routerSilent reads a router that the client's route leads through, and for which
+// nobody answers on the link.
+func routerSilent(v *scene.Scene, t *scene.Try, f *fact.Fact) (gate.Reading, bool) {
+	router := routerOf(v, t)
+	if f.Link == nil || !router.IsValid() || f.Order.Target.Addr != router {
+		return gate.Reading{}, false
+	}
+	client := v.Host(v.Client)
+	r := gate.Reading{
+		Gate: gate.Way, Cause: "rules/neighbour-silent", Shows: []gate.Symptom{gate.NeighbourSilent},
+		Because: append(scene.FactIDs(f), t.Climb.IDs()...), Vantage: v.Client,
+		Summary: fmt.Sprintf("the route of %s to %s leads through %s, and nobody on %s answers for that",
+			client, t.Target.Addr, router, f.Link.Dev),
+		Values: catalogue.Values{"client": client, "router": router.String(), "addr": t.Target.Addr.String()},
+	}
+	if f.Link.State != "failed" && f.Link.State != "incomplete" {
+		r.Strength = gate.Inferred // it was gone from the table, or has come back
+	}
+	return r, true
 }
 
 // routeReading reads a route that leads nowhere.

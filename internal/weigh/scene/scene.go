@@ -260,16 +260,20 @@ func (v *Scene) clientHere() bool {
 }
 
 // frontOf is a gateway that was given, holds the address that clients come to,
-// and takes connections on the port: what stands behind it is its own next leg.
+// and takes connections on the port, or has a program that should: what stands
+// behind it is its own next leg.
 func (v *Scene) frontOf(addr netip.Addr) string {
 	for _, at := range v.Set.Vantages {
 		if at.Role != fact.Gateway {
 			continue
 		}
 		_, a := v.Addresses(at.ID)
+		if a == nil || !a.Holds(addr) {
+			continue
+		}
 		_, list := v.Listeners(at.ID)
-		if a != nil && a.Holds(addr) && list != nil && len(list.On(v.Ask.Endpoint.Transport,
-			v.Ask.Endpoint.Port)) > 0 {
+		if list != nil && len(list.On(v.Ask.Endpoint.Transport, v.Ask.Endpoint.Port)) > 0 ||
+			v.MeantFor(at.ID, v.Ask.Endpoint.Port) {
 			return at.ID
 		}
 	}
@@ -278,6 +282,13 @@ func (v *Scene) frontOf(addr netip.Addr) string {
 
 // Host is the name of a vantage's host.
 func (v *Scene) Host(vantage string) string { return v.Vantage(vantage).Host }
+
+// MeantFor reports whether a host has a program for a port that somebody wants to run.
+func (v *Scene) MeantFor(vantage string, port uint16) bool {
+	return slices.ContainsFunc(v.ProgramsAt(vantage), func(p fact.Program) bool {
+		return slices.Contains(p.Ports, port) && (len(p.Here()) > 0 || slices.ContainsFunc(p.Units, fact.Unit.Wanted))
+	})
+}
 
 // ProgramsAt is the programs that could stand behind the endpoint on a
 // vantage.

@@ -288,6 +288,9 @@ func hostReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 	if r, bad := twice(v, w, t); bad {
 		return []gate.Reading{r}
 	}
+	if r, bad := noAddress(v, t); bad {
+		return []gate.Reading{r}
+	}
 	if !t.Symptom.Silent() && t.Symptom != gate.UnreachableFrom {
 		return nil
 	}
@@ -400,6 +403,38 @@ func twice(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, bool) {
 		}
 	}
 	return gate.Reading{}, false
+}
+
+// noAddress reads a server that has no address at all on any link: then the one that was
+// tried is no old one of it.
+func noAddress(v *scene.Scene, t *scene.Try) (gate.Reading, bool) {
+	if t.Symptom == gate.Fine || t.Symptom == gate.NotTried || t.Target.Addr.IsLoopback() {
+		return gate.Reading{}, false
+	}
+	var found *fact.Fact
+	server := ""
+	for _, at := range v.Set.Vantages {
+		if at.Role != fact.Server || at.Implied {
+			continue
+		}
+		f, a := v.Addresses(at.ID)
+		if a == nil || found != nil || slices.ContainsFunc(a.Held, func(held fact.Address) bool {
+			addr := held.Prefix.Addr()
+			return !held.Local && addr.IsGlobalUnicast()
+		}) {
+			return gate.Reading{}, false // which of several it should be is not known
+		}
+		found, server = f, at.ID
+	}
+	if found == nil {
+		return gate.Reading{}, false
+	}
+	return gate.Reading{
+		Gate: gate.Host, Cause: "service/address-missing", Because: append(scene.FactIDs(found), t.Climb.IDs()...),
+		Vantage: server,
+		Summary: fmt.Sprintf("%s has no address on any link: %s is gone", v.Host(server), t.Target.Addr),
+		Values:  catalogue.Values{"server": v.Host(server), "addr": t.Target.Addr.String()},
+	}, true
 }
 
 // badAddress reads an address that the server has and cannot be reached at.

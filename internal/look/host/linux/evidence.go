@@ -111,7 +111,7 @@ func claimants(ctx context.Context, port uint16, held bool, known []fact.Program
 	if len(list) == 0 && len(search.listening) > 0 {
 		list = leftLong(ctx, conn, search.listening, port)
 	}
-	meant := func(p fact.Program) bool { return len(p.Processes) > 0 || slices.ContainsFunc(p.Units, wantedUnit) }
+	meant := func(p fact.Program) bool { return len(p.Processes) > 0 || slices.ContainsFunc(p.Units, fact.Unit.Wanted) }
 	if len(list) == 0 && !held {
 		return search.forgotten(ctx, units, slices.ContainsFunc(known, meant))
 	}
@@ -128,9 +128,6 @@ type claimSearch struct {
 	ran       map[string]bool // units that ended, and of which the manager knows no more
 	names     []string        // of the port, in services(5)
 }
-
-// wantedUnit reports whether somebody wants a unit to run.
-func wantedUnit(u fact.Unit) bool { return u.Enabled == "enabled" || u.Active != "inactive" }
 
 // forgotten is the programs of units that ended and that nothing wants to run, if the port is
 // their own: that they do not run may be in order, and where others are meant to run only one

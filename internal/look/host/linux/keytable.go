@@ -25,15 +25,15 @@ func KeyTable(_ context.Context, env look.Env, order fact.Order, emit look.Emit)
 		path = "/etc/krb5.keytab"
 	}
 	table, err := readKeyTable(path)
-	if err != nil {
-		needs := "root"
-		if errors.Is(err, os.ErrNotExist) {
-			needs = "a key table on this host"
-		}
-		emit(env.Failed(order, path, "could not read the key table", err, needs))
+	saw := fmt.Sprintf("%d keys", len(table.Entries))
+	switch {
+	case errors.Is(err, os.ErrNotExist):
+		table.Absent, saw = true, "there is none"
+	case err != nil:
+		emit(env.Failed(order, path, "could not read the key table", err, "root"))
 		return
 	}
-	f := env.Seen(order, path, fmt.Sprintf("%d keys", len(table.Entries)))
+	f := env.Seen(order, path, saw)
 	f.KeyTable = &table
 	emit(f)
 }
