@@ -26,7 +26,7 @@ func TestPackets(t *testing.T) {
 	chain := func(hook, rules string) string {
 		return "table inet f { chain c { type filter hook " + hook + " priority 0; policy accept;\n" + rules + "\n}\n}"
 	}
-	// A link drops what no table of the hosts shows.
+	// A link drops: by a rule, or by one that does not tell what it will do.
 	policed := func(link, rules string) func(*lab) {
 		return func(l *lab) {
 			l.filter(
@@ -53,10 +53,14 @@ func TestPackets(t *testing.T) {
 				chain("forward", "tcp sport 8080 drop"))
 		}, []string{"rules/return-drop proven"},
 			"the answer left SERVER by eth0 and did not come to CLIENT, while both"},
-		{"lost at the router's way in", true, policed("c", "tcp dport 8080 drop"),
+		{"lost at the router's way in", true, policed("c", "ip ttl 64 tcp dport 8080 drop"),
 			[]string{"rules/transit-silent proven"}, "it came to GATEWAY by c and did not leave it"},
-		{"the answer is lost at the router", true, policed("s", "tcp sport 8080 drop"),
+		{"the answer is lost at the router", true, policed("s", "ip ttl 64 tcp sport 8080 drop"),
 			[]string{"rules/return-drop proven"}, "it came to GATEWAY by s and did not leave it"},
+		{"a rule of the router's link", true, policed("c", "tcp dport 8080 drop"),
+			[]string{"rules/gateway-drop proven"}, "table netdev f, chain c, handle 2 (tcp dport 8080 drop)"},
+		{"a rule of its other link, for the answer", true, policed("s", "tcp sport 8080 drop"),
+			[]string{"rules/return-drop proven"}, "table netdev f, chain c, handle 2 (tcp sport 8080 drop)"},
 		{"an unread router refuses", false, func(l *lab) {
 			l.filter(l.router,
 				chain("forward", "tcp dport 8080 reject with tcp reset"))

@@ -77,7 +77,41 @@ func (g *ruleGen) nft() string {
 		}
 		b.WriteString("}\n")
 	}
+	if g.chance(3) {
+		g.nftLink(&b)
+	}
 	return b.String()
+}
+
+// partLinks is the links of each host.
+var partLinks = map[string][]string{"client": {"eth0"}, "router": {"c", "s"}, "server": {"eth0"}}
+
+// nftLink makes a table of a host's links, whose chains come before and after all others.
+func (g *ruleGen) nftLink(b *strings.Builder) {
+	b.WriteString("table netdev l {\n")
+	for c := range 1 + g.IntN(2) {
+		link := fmt.Sprintf("device %q", pick(g, partLinks[g.part]...))
+		if g.chance(3) {
+			link = "devices = { " + strings.Join(partLinks[g.part], ", ") + " }"
+		}
+		hook := pick(g, "ingress", "ingress", "egress")
+		fmt.Fprintf(b, "chain c%d { type filter hook %s %s priority %d; policy accept;\n", c, hook, link, pick(g, 0, -10, 10))
+		for range g.IntN(4) {
+			proto := pick(g, "tcp", "tcp", "udp")
+			if hook == "egress" && g.part == "client" {
+				proto = "tcp" // datagrams that are dropped there fail at once, for want of a buffer
+			}
+			words := []string{
+				pick(g, "", "ip saddr "+pick(g, clientAddrs4...), "ip daddr "+pick(g, serverAddrs4...),
+					"ip6 saddr "+pick(g, clientAddrs6...), "ip protocol "+proto, "meta protocol ip6"),
+				fmt.Sprintf("%s %s %d", proto, pick(g, "dport", "dport", "sport"), pick(g, openPorts...)),
+				pick(g, "drop", "drop", "accept", "counter"),
+			}
+			b.WriteString(strings.Join(words, " ") + "\n")
+		}
+		b.WriteString("}\n")
+	}
+	b.WriteString("}\n")
 }
 
 func (g *ruleGen) nftSets(b *strings.Builder, family string) {

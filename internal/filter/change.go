@@ -50,7 +50,7 @@ func reply(p Packet) bool {
 // sides is which ends of a packet a rule at a hook names.
 func sides(p Packet, hook Hook) (from, to bool) {
 	switch hook {
-	case Input, Prerouting:
+	case Input, Prerouting, Ingress:
 		return !p.AnySource, false
 	case Output:
 		return false, true
@@ -62,7 +62,7 @@ func sides(p Packet, hook Hook) (from, to bool) {
 func (c *Change) narrow(p Packet, hook Hook) []Op {
 	from, to := sides(p, hook)
 	var ops []Op
-	if c.chain.Table.Family == Inet {
+	if c.chain.Table.Family == Inet || c.chain.Table.Family == Netdev {
 		ops = append(ops, whenFamily(p.Six()))
 	}
 	whole := func(a netip.Addr) netip.Prefix { return netip.PrefixFrom(a, a.BitLen()) }

@@ -163,7 +163,8 @@ func (h *HostFacts) Take(f *fact.Fact) {
 // NewHost makes the model of a host. Tables that contradict themselves are
 // unread.
 func NewHost(f HostFacts) *Host {
-	h := &Host{Name: f.Name, Forwards: [2]Tri{Unknown, Unknown}, Reverse: map[string]int{}}
+	h := &Host{Name: f.Name, Forwards: [2]Tri{Unknown, Unknown}, Reverse: map[string]int{},
+		ForwardsFrom: map[string]bool{}}
 	if f.Tables != nil {
 		r, err := FromFacts(f.Tables)
 		switch {
@@ -199,13 +200,14 @@ func (h *Host) kernel(settings map[string]string) {
 	all, _ := strconv.Atoi(settings["net/ipv4/conf/all/rp_filter"])
 	for key, v := range settings {
 		link, ours := strings.CutPrefix(key, "net/ipv4/conf/")
-		link, filters := strings.CutSuffix(link, "/rp_filter")
-		if !ours || !filters || link == "all" || link == "default" {
-			continue
-		}
-		n, err := strconv.Atoi(v)
-		if err == nil {
-			h.Reverse[link] = max(all, n) // the greater of the two counts (ip-sysctl)
+		link, what, _ := strings.Cut(link, "/")
+		if n, err := strconv.Atoi(v); ours && err == nil && link != "all" && link != "default" {
+			switch what {
+			case "rp_filter":
+				h.Reverse[link] = max(all, n) // the greater of the two counts (ip-sysctl)
+			case "forwarding":
+				h.ForwardsFrom[link] = n != 0 // it alone counts; the general one only sets it
+			}
 		}
 	}
 	low, high, ok := strings.Cut(settings["net/ipv4/ip_local_port_range"], " ")

@@ -159,6 +159,43 @@ func (h *Host) passHook(hook Hook, states []*state, fuel *int) ([]*state, string
 	return states, ""
 }
 
+// passLink takes states through the chains of the link by which they come or leave. There
+// the kernel has not looked for their connections yet, or does no more.
+func (h *Host) passLink(hook Hook, states []*state, fuel *int) ([]*state, string) {
+	if h.Rules == nil || len(states) == 0 {
+		return states, ""
+	}
+	for _, c := range h.Rules.at(hook, states[0].packet.Six()) {
+		var next []*state
+		ev := evaluator{host: h, hook: hook, fuel: fuel}
+		for _, s := range states {
+			link := s.in
+			if hook == Egress {
+				link = s.out
+			}
+			switch {
+			case len(c.Rules) == 0 && !c.Drop:
+				next = append(next, s)
+				continue
+			case c.Links == nil: // early versions of nft leave them out of their JSON
+				return states, fmt.Sprintf("chain %s filters at a link, and at which is not told", c.Name)
+			case !link.known:
+				return states, fmt.Sprintf("chain %s filters at a link, and by which one it goes is not known", c.Name)
+			case !c.sees(link.name):
+				next = append(next, s)
+				continue
+			}
+			if next = append(next, ev.base(c, s, c.Priority)...); ev.stuck != "" {
+				return states, ev.stuck
+			}
+		}
+		if states = join(next); len(states) > mostForks {
+			return states[:1], "too many conditions are not known"
+		}
+	}
+	return states, ""
+}
+
 // translate is the translation's place in a hook: rules decide for the first
 // packet of a connection alone, the tracker repeats it for the others.
 func (h *Host) translate(hook Hook, states []*state, chains []*Chain, fuel *int) ([]*state, string) {
@@ -290,7 +327,16 @@ func (h *Host) send(s *state, fuel *int) ([]*state, string) {
 			}
 		}
 	}
-	return h.passHook(Postrouting, states, fuel)
+	return h.goOut(states, fuel)
+}
+
+// goOut takes states through the last hooks.
+func (h *Host) goOut(states []*state, fuel *int) ([]*state, string) {
+	states, stuck := h.passHook(Postrouting, states, fuel)
+	if stuck != "" {
+		return states, stuck
+	}
+	return h.passLink(Egress, states, fuel)
 }
 
 // leave finds the link by which a state's packet leaves the host.
@@ -334,8 +380,10 @@ func (h *Host) receive(s *state, in port, fuel *int) (states []*state, local boo
 	if in.name != "lo" {
 		s.tracked, s.untracked = false, false // over loopback the tracker has seen it on its way out
 	}
-	states, stuck = h.passHook(Prerouting, []*state{s}, fuel)
-	if stuck != "" {
+	if states, stuck = h.passLink(Ingress, []*state{s}, fuel); stuck != "" {
+		return states, false, stuck
+	}
+	if states, stuck = h.passHook(Prerouting, states, fuel); stuck != "" {
 		return states, false, stuck
 	}
 	var here, on []*state
@@ -367,7 +415,7 @@ func (h *Host) receive(s *state, in port, fuel *int) (states []*state, local boo
 	if states, stuck = h.passHook(Forward, on, fuel); stuck != "" {
 		return states, false, stuck
 	}
-	states, stuck = h.passHook(Postrouting, states, fuel)
+	states, stuck = h.goOut(states, fuel)
 	return states, false, stuck
 }
 
@@ -378,9 +426,16 @@ func (h *Host) forwards(s *state) string {
 		six = 1
 	}
 	if !h.Alone {
-		switch h.Forwards[six] {
+		may, where := h.Forwards[six], ""
+		if does, told := h.ForwardsFrom[s.in.name]; told && six == 0 && s.in.known {
+			if may != triOf(does) {
+				where = " for what comes by " + s.in.name
+			}
+			may = triOf(does)
+		}
+		switch may {
 		case No:
-			h.stop(s, Step{Hook: "routing", Kind: ByForwarding, Effect: "forwarding is off"})
+			h.stop(s, Step{Hook: "routing", Kind: ByForwarding, Effect: "forwarding is off" + where})
 		case Unknown:
 			return "whether it forwards is not known"
 		}

@@ -23,6 +23,9 @@ type Host struct {
 	Alone bool
 	// Forwards is whether the host forwards packets of IPv4 and IPv6.
 	Forwards [2]Tri
+	// ForwardsFrom is whether it forwards what comes by a link, where that was read: of
+	// IPv4, where it alone counts.
+	ForwardsFrom map[string]bool
 	// Reverse is the reverse-path check of each link: 0 none, 1 strict, 2
 	// loose; nil: not known. It concerns IPv4 alone.
 	Reverse map[string]int

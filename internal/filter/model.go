@@ -85,7 +85,7 @@ func (f Family) String() string {
 
 // covers reports whether tables of a family see a packet of IPv4 or IPv6.
 func (f Family) covers(six bool) bool {
-	return f == Inet || f == IPv4 && !six || f == IPv6 && six
+	return f == Inet || f == Netdev || f == IPv4 && !six || f == IPv6 && six
 }
 
 // Hook is a place in the kernel where base chains are called
@@ -98,11 +98,12 @@ const (
 	Forward
 	Output
 	Postrouting
-	Ingress
-	NoHook Hook = 255
+	Ingress // of a link, before all others
+	Egress  // of a link, after them
+	NoHook  Hook = 255
 )
 
-var hookNames = []string{"prerouting", "input", "forward", "output", "postrouting", "ingress"}
+var hookNames = []string{"prerouting", "input", "forward", "output", "postrouting", "ingress", "egress"}
 
 func (h Hook) String() string {
 	if int(h) < len(hookNames) {
@@ -119,6 +120,9 @@ type Chain struct {
 	Type     string // "filter", "nat" or "route"
 	Priority int
 	Drop     bool // the policy of a base chain
+	// Links is those whose packets a chain at Ingress or Egress sees; a name that ends in
+	// "*" stands for all that begin so.
+	Links []string
 	Rules    []*Rule
 
 	heads []head // of the rules

@@ -273,8 +273,14 @@ func (in *dumpReader) chain(b []byte) {
 		h := attrs(hook)
 		c.Hook, c.Priority = Hook(h.number(1)), int(int32(h.number(2)))
 		c.Drop = len(f.get(5)) >= 4 && f.number(5) == 0
+		if fam == Netdev { // its hooks have numbers of their own (NF_NETDEV_INGRESS, NF_NETDEV_EGRESS)
+			c.Hook = Ingress + min(c.Hook, 1)
+		}
+		if c.Hook == Ingress || c.Hook == Egress {
+			c.Links = linksOf(h)
+		}
 		switch {
-		case fam == Netdev, fam == Bridge, fam == Inet && c.Hook == Ingress:
+		case fam == Bridge:
 			in.set.Opaque = append(
 				in.set.Opaque,
 				fmt.Sprintf("chain %s of table %s filters at the link", c.Name, t.Title()),
@@ -289,6 +295,31 @@ func (in *dumpReader) chain(b []byte) {
 		}
 	}
 	t.add(c)
+}
+
+// linksOf is the links of a hook: one by its name, or several, each by its name or by what
+// it begins with (NFTA_HOOK_DEV, NFTA_HOOK_DEVS).
+func linksOf(hook fields) []string {
+	var names []string
+	for _, a := range attrs(hook.get(4)) {
+		name := strings.TrimRight(string(a.data), "\x00")
+		if a.kind == 2 {
+			name += "*"
+		}
+		names = append(names, name)
+	}
+	if name := hook.text(3); name != "" && !slices.Contains(names, name) {
+		names = append(names, name)
+	}
+	return names
+}
+
+// sees reports whether a chain at a link's hook is called for a link.
+func (c *Chain) sees(link string) bool {
+	return slices.ContainsFunc(c.Links, func(name string) bool {
+		start, all := strings.CutSuffix(name, "*")
+		return name == link || all && strings.HasPrefix(link, start)
+	})
 }
 
 func (t *Table) add(c *Chain) {

@@ -141,6 +141,32 @@ func TestPriorities(t *testing.T) {
 	}
 }
 
+// TestLinks is chains that see what comes and goes by a link, before and after all others.
+func TestLinks(t *testing.T) {
+	chain := func(hook, dev string) string {
+		return `{"table":{"family":"netdev","name":"l","handle":9}},{"chain":{"family":"netdev","table":"l","name":"c",` +
+			`"handle":1,"type":"filter","hook":"` + hook + `","prio":0,"policy":"accept"` + dev + `}},` +
+			`{"rule":{"family":"netdev","table":"l","chain":"c","handle":2,"expr":[` + nftDrop + `]}}`
+	}
+	for _, c := range []struct {
+		hook, dev      string
+		request, reply Verdict
+	}{
+		{"ingress", `,"dev":"eth0"`, Drops, Accepts},
+		{"ingress", `,"dev":["eth1","eth0"]`, Drops, Accepts},
+		{"ingress", `,"dev":"eth*"`, Drops, Accepts},
+		{"ingress", `,"dev":"eth1"`, Accepts, Accepts},
+		{"egress", `,"dev":"eth0"`, Accepts, Drops},
+		{"ingress", ``, Undecidable, Undecidable}, // early versions of nft do not tell which
+	} {
+		h := alone(t, nftables(chain(c.hook, c.dev)), server)
+		trip := Travel(tcp("10.20.7.31", server, 443), []Hop{{Host: h, In: "eth0", Out: "eth0"}})
+		if trip.Request.Verdict != c.request || trip.Reply.Verdict != c.reply {
+			t.Errorf("%s%s: %s, reply %s (%s)", c.hook, c.dev, trip.Request.Verdict, trip.Reply.Verdict, trip.Reply.Why)
+		}
+	}
+}
+
 // TestNotARuleset is text that is no ruleset: the error has a place, and
 // nothing is half read.
 func TestNotARuleset(t *testing.T) {
@@ -279,6 +305,9 @@ func TestForwarding(t *testing.T) {
 	}{
 		{"it forwards", func(*Host) {}, "", "eth0", Accepts, Accepts},
 		{"it does not forward", func(h *Host) { h.Forwards = [2]Tri{No, Yes} }, "", "eth0", Drops, Drops},
+		{"it does not forward what comes by one link", func(h *Host) {
+			h.ForwardsFrom = map[string]bool{"eth0": false, "eth1": true}
+		}, "", "eth0", Drops, Accepts},
 		{"nobody read whether it does", func(h *Host) { h.Forwards = [2]Tri{Unknown, Unknown} }, "", "eth0",
 			Undecidable, ""},
 		{"its rules drop", func(*Host) {}, "-A FORWARD -d 10.20.0.14 -j DROP", "eth0", Drops, ""},

@@ -237,7 +237,7 @@ func (in *jsonReader) chain(b json.RawMessage) error {
 	var v struct {
 		Family, Table, Name, Type, Hook, Policy string
 		Handle                                  uint64
-		Prio                                    any
+		Prio, Dev                               any
 	}
 	if err := json.Unmarshal(b, &v); err != nil {
 		return err
@@ -273,7 +273,15 @@ func (in *jsonReader) chain(b json.RawMessage) error {
 			}
 			c.Priority = n
 		}
-		if t.Family == Bridge || t.Family == Netdev || t.Family == ARP || c.Hook == Ingress || c.Hook == NoHook {
+		switch dev := v.Dev.(type) {
+		case string:
+			c.Links = []string{dev}
+		case []any:
+			for _, each := range dev {
+				c.Links = append(c.Links, fmt.Sprint(each))
+			}
+		}
+		if t.Family == Bridge || t.Family == ARP || c.Hook == NoHook {
 			in.set.Opaque = append(
 				in.set.Opaque,
 				fmt.Sprintf("chain %s of table %s filters elsewhere", c.Name, t.Title()),

@@ -90,6 +90,10 @@ func block(v *scene.Scene, t *scene.Try, at standing, g gate.Gate, walk filter.W
 		if step.Packet.Six() {
 			r.Values["setting"] = "net.ipv6.conf.all.forwarding"
 		}
+		if _, link, ok := strings.Cut(step.Effect, " comes by "); ok {
+			r.Summary = fmt.Sprintf("%s is on the way and does not forward what comes by %s", host, link)
+			r.Values["setting"] = "net.ipv4.conf." + link + ".forwarding"
+		}
 		return r
 	case filter.ByRoute:
 		r.Cause, r.Shows = "rules/no-route", []gate.Symptom{

@@ -16,7 +16,8 @@ import (
 
 // kernelSettings are the settings that decide connections, below /proc/sys.
 var kernelSettings = []string{
-	"net/ipv4/ip_forward", "net/ipv6/conf/all/forwarding", "net/ipv4/conf/*/rp_filter", "net/ipv6/bindv6only",
+	"net/ipv4/ip_forward", "net/ipv4/conf/*/forwarding", "net/ipv6/conf/all/forwarding", "net/ipv4/conf/*/rp_filter",
+	"net/ipv6/bindv6only",
 	"net/ipv6/conf/all/disable_ipv6", "net/core/somaxconn", "net/ipv4/tcp_max_syn_backlog",
 	"net/ipv4/tcp_abort_on_overflow",
 	"net/ipv4/ip_local_port_range", "net/ipv4/ip_local_reserved_ports", "net/ipv4/icmp_echo_ignore_all",
