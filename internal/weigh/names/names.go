@@ -72,6 +72,9 @@ func NoAddressReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Read
 	if len(ends) == 0 {
 		return nil
 	}
+	if r, ok := shortReading(v, w, t); ok {
+		return []gate.Reading{r}
+	}
 	// Of several names tried, the one that exists says most; of several
 	// resolvers, the first.
 	worst := ends[0]

@@ -213,6 +213,52 @@ func suffixReading(v *scene.Scene, w *scene.Wants, t *scene.Try, asked string) (
 	return gate.Reading{}, false
 }
 
+// shortReading reads a short name that this client's search list completes to nothing, and
+// the server's own to a name that this client can look up.
+func shortReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, bool) {
+	l := t.Lookup
+	typed := strings.TrimSuffix(l.Name, ".")
+	if strings.Contains(typed, ".") {
+		return gate.Reading{}, false
+	}
+	for _, at := range v.Set.Vantages {
+		if at.Role != fact.Server {
+			continue
+		}
+		w.Add(scene.Want{Look: fact.LookNames, At: fact.Server, On: at.ID, Target: fact.Target{Name: l.Name},
+			Gate: gate.Name})
+		for _, f := range v.Facts(at.ID, fact.LookNames) {
+			if f.Answer == nil || f.Order.Target.Name != l.Name || f.Answer.Outcome != fact.Addressed {
+				continue
+			}
+			right := strings.TrimSuffix(f.Answer.Asked, ".")
+			if right == typed {
+				continue
+			}
+			other := v.LookUp(w, right)
+			if !other.Settled || len(other.Addrs) == 0 {
+				continue
+			}
+			instead := t.Target
+			instead.Name = right
+			var asked []string
+			for _, end := range l.Ends {
+				if name := strings.TrimSuffix(end.Answer.Asked, "."); !slices.Contains(asked, name) {
+					asked = append(asked, name)
+				}
+			}
+			return gate.Reading{
+				Gate: gate.Name, Cause: "names/search-suffix", Vantage: v.Client, Instead: &instead,
+				Because: append(scene.FactIDs(l.Ends...), scene.FactIDs(f, other.Source)...),
+				Summary: fmt.Sprintf("%s is looked up here as %s, which gives nothing; on %s it is %s, which this client finds",
+					typed, strings.Join(asked, " and "), at.Host, right),
+				Values: catalogue.Values{"name": typed, "asked": asked[0], "right": right, "client": v.Host(v.Client)},
+			}, true
+		}
+	}
+	return gate.Reading{}, false
+}
+
 // resolversReading compares the resolvers of this client, and those of the
 // server.
 func resolversReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, bool) {
