@@ -17,6 +17,7 @@ const (
 	ListWrapperDeny  = "hosts.deny"
 	ListHBA          = "pg_hba"
 	ListNginx        = "nginx"
+	ListHAProxy      = "haproxy"
 	ListSSH          = "sshd"
 	ListRedis        = "redis"
 	ListMySQL        = "mysql" // the accounts of a database, with the hosts they may come from

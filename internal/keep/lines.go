@@ -2,6 +2,7 @@ package keep
 
 import (
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 
@@ -24,7 +25,7 @@ var secretsIn = sync.OnceValue(func() *regexp.Regexp {
 var lineKinds = map[string]func(string) string{
 	fact.ListHBA: hbaLine, fact.ListNginx: blockLine, fact.ListSSH: sshLine, fact.ListRedis: redisLine,
 	fact.ListWrapperAllow: wrapperLine, fact.ListWrapperDeny: wrapperLine, fact.ListOfCard: listLine,
-	fact.ListPostfix: postfixLine, fact.ListPostfixTable: tableLine,
+	fact.ListPostfix: postfixLine, fact.ListPostfixTable: tableLine, fact.ListHAProxy: haproxyLine,
 }
 
 // Line is what is kept of a line of an access list of a kind that is known;
@@ -181,6 +182,69 @@ func braced(line string) string {
 	}
 	return strings.TrimSpace(line)
 }
+
+// haproxyLine keeps of HAProxy's settings where a section begins and is bound, lists of
+// addresses by their names, and rules with the parts of their conditions that ask for
+// addresses.
+func haproxyLine(line string) string {
+	text, _, _ := strings.Cut(line, "#")
+	fields := strings.Fields(text)
+	switch {
+	case len(fields) == 0:
+		return ""
+	case fields[0] == "acl" && len(fields) > 3 && fields[2] == "src":
+		return "acl " + fields[1] + " src " + sourcesOf(fields[3:])
+	case fields[0] != "tcp-request" && fields[0] != "http-request":
+		return strings.Join(fields[:min(2, len(fields))], " ")
+	}
+	action := len(strings.Fields("http-request deny"))
+	if fields[0] == "tcp-request" {
+		action++
+	}
+	if len(fields) < action {
+		return ""
+	}
+	verb, _, _ := strings.Cut(fields[action-1], "(")
+	kept := append(slices.Clone(fields[:action-1]), verb)
+	at := slices.IndexFunc(fields, func(f string) bool { return f == "if" || f == "unless" })
+	if at < 0 {
+		return strings.Join(kept, " ")
+	}
+	kept = append(kept, fields[at])
+	for rest := fields[at+1:]; len(rest) > 0; rest = rest[1:] {
+		switch end := slices.Index(rest, "}"); {
+		case strings.TrimPrefix(rest[0], "!") == "{" && end > 1 && rest[1] == "src":
+			kept = append(kept, rest[0], "src", sourcesOf(rest[2:end]), "}")
+			rest = rest[end:]
+		case strings.TrimPrefix(rest[0], "!") == "{" && end > 0:
+			kept = append(kept, rest[0], Hidden, "}")
+			rest = rest[end:]
+		case conditionWord().MatchString(rest[0]):
+			kept = append(kept, rest[0])
+		default:
+			kept = append(kept, Hidden)
+		}
+	}
+	return strings.Join(kept, " ")
+}
+
+// conditionWord is the name of a list, or what stands between two.
+var conditionWord = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^(?:!|!?[\w.:-]+|\|\|)$`) })
+
+// sourcesOf keeps the addresses among some words, and the names of files of them.
+func sourcesOf(fields []string) string {
+	kept := slices.Clone(fields)
+	for i, f := range kept {
+		if !addressWord().MatchString(f) && !strings.HasPrefix(f, "/") {
+			kept[i] = Hidden
+		}
+	}
+	return strings.Join(kept, " ")
+}
+
+var addressWord = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^(?:-[fin-]|[0-9a-fA-F.:]+(?:/\d+)?)$`)
+})
 
 // sshWords are keywords of sshd_config(5) that say who may come in, and from
 // where.

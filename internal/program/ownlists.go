@@ -40,6 +40,12 @@ var OwnLists = sync.OnceValue(func() []OwnList {
 			),
 		},
 		{
+			fact.ListHAProxy,
+			[]string{HAProxy},
+			[]string{"/etc/haproxy/haproxy.cfg", "/etc/haproxy/conf.d/*.cfg"},
+			regexp.MustCompile(haproxyKeeps),
+		},
+		{
 			fact.ListSSH,
 			[]string{SSHD},
 			[]string{"/etc/ssh/sshd_config", "/etc/ssh/sshd_config.d/*.conf"},

@@ -3,6 +3,7 @@ package program
 import (
 	"net/netip"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 )
@@ -92,6 +93,28 @@ var logons = []phrase{
 		true}},
 }
 
+// modules is what the modules of PAM say, which many servers of Unix leave accounts to.
+var modules = []phrase{
+	{`pam_unix\(\S+\): account \S+ has expired \(account expired\)|pam_sss\(\S+\): .*\(user account has expired\)`,
+		Meaning{"login/account-expired", "the account has expired", true}},
+	{`pam_unix\(\S+\): account \S+ has expired \(failed to change|expired password for user \S+ \(password aged\)`,
+		Meaning{"login/secret-expired", "the secret has expired", true}},
+	{`pam_unix\(\S+\): expired password for user \S+ \(root enforced\)|pam_sss\(\S+\): .*new one required\)`,
+		Meaning{"login/must-change", "the secret must be changed first", true}},
+	{`pam_unix\(\S+\): check pass; user unknown|pam_sss\(\S+\): .*\(user not known to `,
+		Meaning{"login/unknown-account", "there is no such account", true}},
+	{`pam_faillock\(\S+\): .*account temporarily locked|pam_tally2?\(\S+\): user .* tally \d+, deny \d+`,
+		Meaning{"login/locked", "the account is locked after failures", true}},
+	{`pam_access\(\S+\): access denied for user`,
+		Meaning{"login/not-from-here", "its list of accounts and clients shuts it out", true}},
+	{`pam_listfile\(\S+\): refused user|pam_succeed_if\(\S+\): requirement .* not met by user`,
+		Meaning{"login/no-right", "what it asks of accounts is not met", true}},
+	{`pam_limits\(\S+\): too many logins`, Meaning{"login/too-many-sessions", "the account has no session left", true}},
+	{`pam_shells\(\S+\): user has an invalid shell`, Meaning{"login/disabled", "its shell is not a listed one", true}},
+	{`pam_sss\(\S+\): .*\(authentication service cannot retrieve`,
+		Meaning{"login/directory-down", "what it checks accounts with cannot be asked", true}},
+}
+
 type compiledPhrase struct {
 	words *regexp.Regexp
 	Meaning
@@ -107,7 +130,7 @@ func compile(list []phrase) func() []compiledPhrase {
 	})
 }
 
-var refusalPhrases = compile(append(logons, refusals...))
+var refusalPhrases = compile(slices.Concat(logons, modules, refusals))
 
 // Refuses is what a server's own words say about why it turned a client away.
 func Refuses(text string) (Meaning, bool) { return means(text, refusalPhrases()) }
@@ -132,6 +155,10 @@ var ofAccount = sync.OnceValue(func() *regexp.Regexp {
 // starts is phrases in what a program says when it does not start. A line of
 // the reason outranks what is said about the end.
 var starts = []phrase{
+	{ // as the manager writes it
+		`failed to (?:locate executable|execute) .*no such file|failed at step exec .*no such file`,
+		Meaning{"service/failed", "the program that it starts is not there", true},
+	},
 	{
 		`address (?:is )?(?:already )?in use|eaddrinuse|failed \(98:|cannot bind .*in use|port .*(?:already|in use)|` +
 			`port \d+ is busy|only one usage of each socket address`,

@@ -8,6 +8,8 @@ import (
 
 	"uakari/internal/fact"
 	"uakari/internal/plain"
+	"uakari/internal/program"
+	"uakari/internal/protocol"
 	"uakari/internal/weigh/gate"
 	"uakari/internal/weigh/scene"
 )
@@ -31,7 +33,7 @@ func behindReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading
 	if r, ok := closedBefore(v, t, account); ok {
 		return append(list, r)
 	}
-	if r, ok := earlier(v, t); ok {
+	if r, ok := earlier(v, t, false); ok {
 		list = append(list, r)
 	}
 	return list
@@ -98,8 +100,12 @@ var welcomes = []string{
 }
 
 // earlier reads the last refusal of the account in the server's log: it was
-// another try, and whatever it was may have been mended.
-func earlier(v *scene.Scene, t *scene.Try) (gate.Reading, bool) {
+// another try, and whatever it was may have been mended. To one that is refused now,
+// words that are said of any refusal add nothing.
+func earlier(v *scene.Scene, t *scene.Try, refused bool) (gate.Reading, bool) {
+	if t.Server == "" {
+		return gate.Reading{}, false
+	}
 	f, s := v.Service(t.Server)
 	if s == nil {
 		return gate.Reading{}, false
@@ -118,23 +124,29 @@ func earlier(v *scene.Scene, t *scene.Try) (gate.Reading, bool) {
 			lines = append(lines, file.Lines...)
 		}
 	}
-	cause, line := "", ""
-	for _, l := range lines {
+	cause, line, plainly := "", "", false
+	for i, l := range lines {
 		if !strings.Contains(l, v.Ask.Account) {
+			continue
+		}
+		if i > 0 && strings.Contains(lines[i-1], protocol.UserUnknown) {
+			cause, line, plainly = "login/unknown-account", lines[i-1], false
 			continue
 		}
 		if slices.ContainsFunc(welcomes, func(w string) bool { return strings.Contains(l, w) }) {
 			cause = ""
 			continue
 		}
-		for _, known := range v.Protocol.Log {
-			if strings.Contains(l, known.Text) {
-				cause, line = known.Cause, l
-				break
-			}
+		at := slices.IndexFunc(v.Protocol.Log, func(known protocol.LogLine) bool { return strings.Contains(l, known.Text) })
+		switch m, sure := program.Refuses(l); {
+		case at >= 0 && plainWords[v.Protocol.Log[at].Text] && cause != "": // what was said before says more
+		case at >= 0:
+			cause, line, plainly = v.Protocol.Log[at].Cause, l, plainWords[v.Protocol.Log[at].Text]
+		case sure && m.Sure:
+			cause, line, plainly = m.Cause, l, false
 		}
 	}
-	if cause == "" {
+	if cause == "" || plainly && refused {
 		return gate.Reading{}, false
 	}
 	r := gate.Reading{

@@ -29,6 +29,6 @@ var wordsMean = []struct{ part, meaning string }{
 	},
 }
 
-// plainWords is lines that SSH servers write of any account that does not get
-// in, whatever is wrong with it.
-var plainWords = map[string]bool{"Failed password for": true, "Failed publickey for": true}
+// plainWords is lines that servers write of any account that does not get in,
+// whatever is wrong with it.
+var plainWords = map[string]bool{"Failed password for": true, "Failed publickey for": true, "Password mismatch?": true}

@@ -184,6 +184,10 @@ func refusalReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, f, account *f
 		list = append(list, mysqlListReadings(v, w, t, f)...)
 		list = append(list, methodReadings(v, w, t, f)...)
 		list = append(list, keeps.refusalReadings(v, w, t, f)...)
+		if r, ok := earlier(v, t, true); ok && len(list) == 1 && !readAfter(v, t, f) {
+			r.Strength = gate.Inferred
+			list = append(list, r)
+		}
 	}
 	words, decides := "", []string(nil)
 	if t.Server != "" {
@@ -204,6 +208,13 @@ func refusalReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, f, account *f
 		list[i].Because = gate.Union(coded.Because, gate.Union(list[i].Because, decides))
 	}
 	return list
+}
+
+// readAfter reports whether the server's log was read after a try, as records cannot.
+func readAfter(v *scene.Scene, t *scene.Try, login *fact.Fact) bool {
+	return slices.ContainsFunc(v.Facts(t.Server, fact.LookService), func(f *fact.Fact) bool {
+		return f.Service != nil && f.Order.Target.Again > 0 && f.At.After(login.At)
+	})
 }
 
 // refusesSo reports whether a policy is why a login was refused.
@@ -396,17 +407,21 @@ func logReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, f, account *fact.
 func linesOfTry(v *scene.Scene, t *scene.Try, s, login *fact.Fact) []string {
 	began := login.At.Add(-time.Duration(login.Login.TookMS)*time.Millisecond - 2*time.Second)
 	var list []string
-	near := 0
+	near, before := 0, ""
 	take := func(line string) {
 		if strings.Contains(line, login.Login.Account) {
+			if near == 0 && strings.Contains(before, protocol.UserUnknown) {
+				list = append(list, before) // it does not name whom
+			}
 			near = 3
 		}
+		before = line
 		if near > 0 {
 			list = append(list, line)
 			near--
 		}
 	}
-	before := v.LinesBefore(t)
+	known := v.LinesBefore(t)
 	for _, p := range s.Service.Programs {
 		for _, u := range p.Units {
 			for _, line := range u.Log {
@@ -417,7 +432,7 @@ func linesOfTry(v *scene.Scene, t *scene.Try, s, login *fact.Fact) []string {
 		}
 		for _, file := range p.Logs {
 			for _, line := range file.Lines {
-				if !slices.Contains(before, line) {
+				if !slices.Contains(known, line) {
 					take(line)
 				}
 			}

@@ -45,6 +45,7 @@ var accessJudges = []func(v *scene.Scene, t *scene.Try, a *fact.Access, source n
 	wrapperJudge,
 	hbaJudge,
 	nginxJudge,
+	haproxyJudge,
 	redisJudge,
 	mysqlJudge,
 	plainJudge,
@@ -444,6 +445,45 @@ func mysqlJudge(
 			}
 	}
 	return "", nil, "", listLine{}
+}
+
+// haproxyJudge evaluates the rules of HAProxy for sources.
+func haproxyJudge(
+	v *scene.Scene,
+	t *scene.Try,
+	a *fact.Access,
+	source netip.Addr,
+) (string, []gate.Symptom, string, listLine) {
+	if v.ServedBy(t) != program.HAProxy {
+		return "", nil, "", listLine{}
+	}
+	to := netip.AddrPortFrom(t.Target.Addr.Unmap().WithZone(""), t.Target.Port)
+	rule, denies := program.HAProxyDenies(a.Files, source, to)
+	if !denies {
+		return "", nil, "", listLine{}
+	}
+	shows := turnedAwayFlatly
+	if rule.Web {
+		shows = []gate.Symptom{gate.ErrorAnswer}
+	}
+	line := listLine{
+		file: rule.File.Path,
+		text: fmt.Sprintf("line %d (%s)", rule.Number, rule.Text),
+		// The first rule that fits decides.
+		allow:   fmt.Sprintf("%s if { src %s }", letsIn(rule.Text), source),
+		changed: rule.File.Changed,
+		unsure:  rule.Unsure,
+	}
+	return "rules/not-on-list", shows, fmt.Sprintf("%s, %s, turns %s away", line.file, line.text, source), line
+}
+
+// letsIn is the beginning of a rule that lets in what another turns away.
+func letsIn(rule string) string {
+	words := strings.Fields(rule)
+	if words[0] == "http-request" {
+		return "http-request allow"
+	}
+	return strings.Join(words[:2], " ") + " accept"
 }
 
 // nginxJudge evaluates allow and deny of nginx: in the location that answers,

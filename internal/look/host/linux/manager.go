@@ -84,7 +84,7 @@ func unitNames(ctx context.Context, conn *dbus.Conn, p fact.Program, env look.En
 		return names
 	}
 	if p.Path == "" {
-		return nil
+		return names
 	}
 	row, _ := env.Registry().Of(p.Name)
 	for _, unit := range row.Units {

@@ -176,6 +176,8 @@ func sawService(s fact.Service) string {
 		switch {
 		case p.Path == "" && len(p.Processes) == 0 && len(p.Units) == 0:
 			continue
+		case p.Path == "" && len(p.Processes) == 0:
+			parts = append(parts, p.Name+" is not installed")
 		case len(p.Processes) == 0:
 			parts = append(parts, p.Name+" is installed and does not run")
 		default:
@@ -267,7 +269,9 @@ func holder(port uint16, datagrams bool) []fact.Program {
 func fromRegistry(p program.Program, scheme protocol.Scheme, port uint16) (fact.Program, bool) {
 	found := fact.Program{Name: p.Name, Path: installed(p.Paths), Why: "scheme"}
 	if found.Path == "" {
-		return found, false
+		if found.Units = leftBehind(p); len(found.Units) == 0 {
+			return found, false
+		}
 	}
 	files, ports := settingsPorts(p, pidOf(p))
 	usual := p.Serves[scheme.Name]
@@ -284,6 +288,19 @@ func fromRegistry(p program.Program, scheme protocol.Scheme, port uint16) (fact.
 		found.Why, found.Settings = "evidence", fact.ByUse
 	}
 	return found, found.Why != "scheme" || isOwn(p, scheme)
+}
+
+// leftBehind is the units of a program that is not there any more.
+func leftBehind(p program.Program) (units []fact.Unit) {
+	for _, name := range p.Units {
+		file := installed([]string{"/etc/systemd/system/" + name, "/run/systemd/system/" + name,
+			"/usr/lib/systemd/system/" + name, "/lib/systemd/system/" + name})
+		if to, err := os.Readlink(file); file == "" || strings.Contains(name, "*") || err == nil && to == os.DevNull {
+			continue
+		}
+		units = append(units, fact.Unit{Name: name})
+	}
+	return units
 }
 
 // isOwn reports whether a program is there to speak a protocol: on its usual
