@@ -245,7 +245,7 @@ var servers = []tried{
 		"/etc/haproxy/haproxy.cfg",
 		"tides on",
 		"s/8004/8104/",
-	),
+	).and(list("/etc/haproxy/haproxy.cfg", "s/^ bind :8004/&\\n tcp-request connection reject unless { src 10.20.9.0\\/24 }/")),
 	at(
 		"squid",
 		"squid",

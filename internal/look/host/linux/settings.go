@@ -99,15 +99,31 @@ func accountOf(pid int) file.Account {
 	return by
 }
 
-// sameRoot reports whether a process sees the files that this host has, as far
-// as that can be seen: one in a container has others under the same names.
+// sameRoot reports whether a process saw the files that this host has when it was
+// started, as far as that can be seen: one in a container has others under the same
+// names. One that shut itself in since (chroot(2)) is among this host's mounts still, or
+// was made by one of its kind that sees all.
 func sameRoot(pid int) bool {
 	own, err := os.Stat("/")
 	if err != nil {
 		return true
 	}
-	other, err := os.Stat(procFile(pid, "root") + "/")
-	return err != nil || os.SameFile(own, other)
+	mounts, _ := os.Readlink("/proc/self/ns/mnt")
+	for range mostAbove {
+		root, err := os.Stat(procFile(pid, "root") + "/")
+		if err != nil || os.SameFile(own, root) {
+			return true
+		}
+		if its, err := os.Readlink(procFile(pid, "ns/mnt")); err == nil && its == mounts {
+			return true
+		}
+		above := parentOf(pid)
+		if above <= 1 || programName(above) != programName(pid) {
+			return false
+		}
+		pid = above
+	}
+	return false
 }
 
 // mostAbove bounds how far up those that made a process are looked at.
