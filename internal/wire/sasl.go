@@ -289,9 +289,37 @@ func loginIMAP(c *Conn, with Credentials) (fact.Login, error) {
 		if _, after, ok := strings.Cut(text, "["); ok {
 			l.Code, _, _ = strings.Cut(after, "]")
 		}
+		if l.Outcome == fact.LoginAccepted {
+			l.Lacks = c.imapInbox()
+		}
 		return l, nil
 	}
 	return l, errTooLong
+}
+
+// imapInbox is what keeps an account from its mail, in the server's own words: it is let
+// in, and its mailbox does not open. It is opened to be read, which changes nothing
+// (RFC 9051 section 6.3.3).
+func (c *Conn) imapInbox() []fact.LackingRight {
+	if _, err := c.Write([]byte("u4 EXAMINE INBOX\r\n")); err != nil {
+		return nil
+	}
+	for range 100 {
+		line, err := c.line()
+		if err != nil {
+			return nil
+		}
+		if text, no := strings.CutPrefix(line, "u4 NO "); no {
+			return []fact.LackingRight{{
+				Right: fact.Right{May: "read", On: "mailbox INBOX"}, Level: "mailbox INBOX", Told: plain.Clean(text),
+				Absent: strings.HasPrefix(text, "[NONEXISTENT]"),
+			}}
+		}
+		if strings.HasPrefix(line, "u4 ") {
+			return nil
+		}
+	}
+	return nil
 }
 
 // imapWays is the ways to sign in that a server offers, and whether it takes no

@@ -15,10 +15,9 @@ import (
 	"uakari/internal/wire"
 )
 
-// smallSegment is small enough for every link that is in use: with the heads
-// of TCP and IPv6 it is less than the least that IPv6 allows (RFC 8200 section
-// 5), in bytes.
-const smallSegment = 1100
+// smallSegment is small enough for every link: what a host takes where nobody told it
+// more (RFC 9293 section 3.7.1), in bytes.
+const smallSegment = 536
 
 // connect connects once and tells every way to fail apart. Where the system
 // can say so, it tells who sent an ICMP refusal.

@@ -130,6 +130,11 @@ func securityReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading
 	instead.Security = other
 	w.Add(scene.Want{Look: fact.LookSession, At: fact.Client, Target: instead, Gate: gate.Session})
 	c, tried := v.ClimbAt(v.Client, instead)
+	if tried && !speaks(c, other) && c.Reply != nil && c.Reply.Reply.Status != 0 {
+		return gate.Reading{Gate: gate.Room, Because: c.IDs(), Vantage: v.Client,
+			Summary: fmt.Sprintf("it is not hung: what is short and not encrypted it answers with %d", c.Reply.Reply.Status),
+		}, true
+	}
 	if !tried || !speaks(c, other) || other == fact.Plain && heardTLS(t.Climb) {
 		return gate.Reading{}, false
 	}

@@ -108,7 +108,9 @@ func frontReading(v *scene.Scene, w *scene.Wants, t *scene.Try, r gate.Reading) 
 		if list == nil || len(list.On(v.Ask.Endpoint.Transport, t.Target.Port)) > 0 {
 			continue
 		}
-		r.Cause = "names/points-at-front"
+		// What stands behind a front has the certificate and the accounts of what it is
+		// for: to go there past it shows nothing.
+		r.Cause, r.Instead = "names/points-at-front", nil
 		r.Summary = fmt.Sprintf(
 			"%s gives %s, which is %s, and nothing there takes port %d; %s has %s",
 			t.Target.Name,

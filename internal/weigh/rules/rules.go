@@ -63,6 +63,10 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 				readings = append(readings, r)
 				continue
 			}
+			if r, ok := notOnLink(v, t, f); ok {
+				readings = append(readings, r)
+				continue
+			}
 			if f.Link != nil && f.Order.Target.Addr == t.Target.Addr && len(f.Link.Answer) > 0 {
 				readings = append(readings, gate.Reading{Gate: gate.Way, Because: scene.FactIDs(f), Vantage: v.Client,
 					Summary: fmt.Sprintf("the link %s works: %s answers on it", f.Link.Dev, f.Link.Answer[0])})
@@ -203,6 +207,23 @@ func routerSilent(v *scene.Scene, t *scene.Try, f *fact.Fact) (gate.Reading, boo
 		r.Strength = gate.Inferred // it was gone from the table, or has come back
 	}
 	return r, true
+}
+
+// notOnLink reads a server that is up and has the address, and for which nobody answers on
+// the link where this client looks for it: they are on different links, or something
+// between them keeps the question back.
+func notOnLink(v *scene.Scene, t *scene.Try, f *fact.Fact) (gate.Reading, bool) {
+	if t.Server == "" || f.Link == nil || f.Order.Target.Addr != t.Target.Addr || routerOf(v, t).IsValid() {
+		return gate.Reading{}, false
+	}
+	client, server := v.Host(v.Client), v.Host(t.Server)
+	return gate.Reading{
+		Gate: gate.Way, Cause: "rules/neighbour-silent", Shows: []gate.Symptom{gate.NeighbourSilent},
+		Strength: gate.Inferred, Because: append(scene.FactIDs(f), t.Climb.IDs()...), Vantage: v.Client,
+		Summary: fmt.Sprintf("%s looks for %s on its own link %s, where nobody answers for it; %s has it, and is up",
+			client, t.Target.Addr, f.Link.Dev, server),
+		Values: catalogue.Values{"client": client, "addr": t.Target.Addr.String(), "link": f.Link.Dev},
+	}, true
 }
 
 // routeReading reads a route that leads nowhere.

@@ -214,10 +214,10 @@ func rateLimited(v *scene.Scene, t *scene.Try, at standing, g gate.Gate, walk fi
 	}, true
 }
 
-// redirected is a translation on the server that leads where nobody takes the
-// connection.
+// redirected is a translation that leads where nobody takes the connection, or on the way
+// to another place than was asked for.
 func redirected(v *scene.Scene, t *scene.Try, at standing, walk filter.Walk) (gate.Reading, bool) {
-	if walk.Verdict != filter.Accepts || at.role == fact.Client && !v.OnSame(t) {
+	if walk.Verdict != filter.Accepts {
 		return gate.Reading{}, false
 	}
 	for _, rw := range walk.Rewrites {
@@ -236,6 +236,9 @@ func redirected(v *scene.Scene, t *scene.Try, at standing, walk filter.Walk) (ga
 		_, held := v.Addresses(at.vantage)
 		_, list := v.Listeners(t.Server)
 		switch {
+		case at.role == fact.Client && !v.OnSame(t):
+			r.Gate = gate.WayOut
+			r.Lacks = []gate.Lack{{Guard: gate.OneMeaning, Why: "whether it is meant to go there is not known"}}
 		case at.role == fact.Gateway:
 			r.Gate = gate.Way
 			r.Lacks = []gate.Lack{{Guard: gate.OneMeaning, Why: "whether it is meant to go there is not known"}}
