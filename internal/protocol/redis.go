@@ -24,6 +24,7 @@ var redis = Protocol{
 		{"DENIED", "", "answer/source-refused", "it refuses this client's address"},
 		{"ERR", "max number of clients", "login/too-many-sessions", "it has no session left"},
 		{"LOADING", "", "answer/not-ready", "it is still reading its data"},
+		{"MASTERDOWN", "", "answer/not-ready", "it cannot copy its data from where it should"},
 	},
 	Without: map[string]string{"Log": inPrograms},
 }

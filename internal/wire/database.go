@@ -115,6 +115,10 @@ func askRedis(c *Conn, _ Question) fact.Reply {
 		case text != "+PONG":
 			r.Spoke = Recognise([]byte(text))
 			return errNotRedis
+		default:
+			if told := c.redisHolds(); told != "" {
+				r.Code, r.Text, _ = strings.Cut(plain.Clean(told), " ")
+			}
 		}
 		return nil
 	})

@@ -153,20 +153,7 @@ func loginRedis(c *Conn, with Credentials) (fact.Login, error) {
 // redisRights asks, in a session that is open, for the database that the
 // endpoint names and for an answer: an account may be let in to nothing.
 func (c *Conn) redisRights(path string) []fact.LackingRight {
-	ask := func(words ...string) string {
-		question := fmt.Sprintf("*%d\r\n", len(words))
-		for _, w := range words {
-			question += fmt.Sprintf("$%d\r\n%s\r\n", len(w), w)
-		}
-		if _, err := io.WriteString(c, question); err != nil {
-			return ""
-		}
-		text, err := c.line()
-		if err != nil {
-			return ""
-		}
-		return text
-	}
+	ask := c.redisSays
 	right := fact.Right{May: "run", On: "PING"}
 	number, _, _ := strings.Cut(strings.Trim(path, "/"), "?")
 	if _, err := strconv.ParseUint(number, 10, 16); err == nil {
@@ -183,7 +170,35 @@ func (c *Conn) redisRights(path string) []fact.LackingRight {
 	if text := ask("PING"); strings.HasPrefix(text, "-NOPERM") {
 		return []fact.LackingRight{{Right: right, Level: "command PING", Told: text[1:]}}
 	}
+	if told := c.redisHolds(); told != "" {
+		return []fact.LackingRight{{Right: fact.Right{May: "read", On: "data"}, Level: "data", Told: told}}
+	}
 	return nil
+}
+
+// redisSays asks one question and gives the first line of its answer; "" for none.
+func (c *Conn) redisSays(words ...string) string {
+	question := fmt.Sprintf("*%d\r\n", len(words))
+	for _, w := range words {
+		question += fmt.Sprintf("$%d\r\n%s\r\n", len(w), w)
+	}
+	if _, err := io.WriteString(c, question); err != nil {
+		return ""
+	}
+	text, err := c.line()
+	if err != nil {
+		return ""
+	}
+	return text
+}
+
+// redisHolds is why a server that answers gives out no data; "" if it does. One that
+// copies another may be set to give out nothing while it cannot.
+func (c *Conn) redisHolds() string {
+	if text := c.redisSays("EXISTS", "uakari"); strings.HasPrefix(text, "-MASTERDOWN") {
+		return text[1:]
+	}
+	return ""
 }
 
 // berOf writes one element with a definite length.

@@ -23,8 +23,8 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 	}
 	if r, ok := doorReading(v, t); ok {
 		readings = append(readings, r)
-		if c := t.Climb.Reply; c != nil && c.Reply.Protocol == "talk" {
-			return readings // what the card knows of it is all of it
+		if c := t.Climb.Reply; c != nil && c.Reply.Code != "" {
+			return readings // the one answer says one thing
 		}
 	}
 	if r, ok := logReading(v, w, t); ok {

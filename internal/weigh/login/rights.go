@@ -114,6 +114,9 @@ func ownWords(v *scene.Scene, lack fact.LackingRight, r gate.Reading, account st
 		r.Gate, r.Cause, r.Summary = gate.Answer, "answer/wrong-role", fmt.Sprintf(
 			"%s is accepted, and the server is %s, where this endpoint's clients want one that is %s",
 			account, lack.Told, lack.Right.On)
+	case lack.Level == "data":
+		r.Gate, r.Cause, r.Summary = gate.Answer, "answer/not-ready", fmt.Sprintf(
+			"%s is accepted, and the server gives out no data: %s", account, lack.Told)
 	case lack.Level == "session":
 		r.Cause, r.Of = "login/disabled", "session"
 		if changes(lack.Told) {
