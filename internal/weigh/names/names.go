@@ -68,6 +68,9 @@ func NoAddressReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Read
 	if r, ok := labelReading(v, w, t); ok {
 		return []gate.Reading{r}
 	}
+	if r, ok := noResolverReading(v, t); ok {
+		return []gate.Reading{r}
+	}
 	ends := l.Ends
 	if len(ends) == 0 {
 		return nil
@@ -131,6 +134,25 @@ func NoAddressReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Read
 		}
 	}
 	return []gate.Reading{r}
+}
+
+// noResolverReading reads a host whose programs are set to ask no resolver, where one
+// would give an address.
+func noResolverReading(v *scene.Scene, t *scene.Try) (gate.Reading, bool) {
+	l := t.Lookup
+	if l.NoDNS == "" || len(l.DNSAll) == 0 {
+		return gate.Reading{}, false
+	}
+	instead := t.Target
+	instead.Addr = l.DNSAll[0]
+	const file = "/etc/nsswitch.conf"
+	return gate.Reading{
+		Gate: gate.Name, Cause: "names/views-differ", Vantage: v.Client, Instead: &instead,
+		Because: scene.FactIDs(l.DNS, l.System),
+		Summary: fmt.Sprintf("programs of %s ask no resolver (hosts: %s, in %s); %s gives %s for %s", v.Host(v.Client),
+			l.NoDNS, file, plain.At(l.DNS.Answer.Resolver), l.DNSAll[0], strings.TrimSuffix(l.Name, ".")),
+		Values: catalogue.Values{"client": v.Host(v.Client), "sources": file},
+	}, true
 }
 
 // behindStub says what a resolver on this host got, or did not get, from those

@@ -24,6 +24,7 @@ type Lookup struct {
 	DNS     *fact.Fact   // the answer that decides where the hosts file does not
 	DNSAll  []netip.Addr
 	Other   string     // a source of names that nobody asked
+	NoDNS   string     // what programs of this host ask instead of resolvers; "": they ask those
 	System  *fact.Fact // the system's own look-up
 	// candidates is the full names that the name may stand for; wait is how
 	// long programs wait for one resolver.
@@ -76,12 +77,19 @@ func (v *Scene) LookUp(w *Wants, name string) *Lookup {
 		l.Candidates, l.wait = setup.Candidates(name), setup.TimeoutMS
 		l.resolve(*setup, answers)
 		l.Other = unasked(setup.Order)
+		if len(setup.Order) > 0 && !slices.ContainsFunc(setup.Order, func(s string) bool {
+			return !slices.Contains(ownSources, s) && !strings.HasPrefix(s, "[")
+		}) {
+			l.NoDNS = strings.Join(setup.Order, " ")
+		}
 	}
 	if l.Hosts != nil {
 		l.Settled, l.Source, l.Addrs = true, l.Hosts, v.Ordered(l.Hosts.HostsFile.Addrs)
 		return l
 	}
-	l.Source, l.Addrs = l.DNS, v.Ordered(l.DNSAll)
+	if l.Source, l.Addrs = l.DNS, v.Ordered(l.DNSAll); l.NoDNS != "" {
+		l.Addrs = nil
+	}
 	if l.Settled && len(l.Addrs) == 0 && l.System != nil && len(l.System.System.Addrs) > 0 {
 		// Programs get it from a source that is not asked here.
 		l.Source, l.Addrs = l.System, l.System.System.Addrs

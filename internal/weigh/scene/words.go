@@ -43,6 +43,9 @@ func AnswerProblem(r fact.Reply, scheme protocol.Scheme) string {
 // beside the host's own name (nsswitch.conf(5)).
 var askedSources = []string{"files", "dns", "resolve", "myhostname", "mymachines"}
 
+// ownSources is the sources of names that ask nobody beside this host.
+var ownSources = []string{"files", "myhostname", "mymachines"}
+
 // Confirmed reports whether the server's vantage is known to be the server,
 // not only the holder of the address: every host holds a loopback address.
 func (v *Scene) Confirmed(t *Try) bool {

@@ -4,7 +4,6 @@ package linux
 
 import (
 	"bufio"
-	"bytes"
 	"context"
 	"encoding/binary"
 	"errors"
@@ -223,35 +222,75 @@ const (
 	tallyValid = 1
 )
 
-// readFailures reads how many failures are counted, and how many lock.
-func readFailures(a *fact.Account, now time.Time) {
-	used := false
-	for _, path := range []string{"/etc/pam.d/common-auth", "/etc/pam.d/sshd", "/etc/pam.d/system-auth",
-		"/etc/pam.d/password-auth"} {
-		if text, err := file.Head(path, common.MostSettings); err == nil && hasWord(text, "pam_faillock.so") {
-			used = true
+// usingFaillock is the files of PAM that name its module, for those who come in from
+// outside.
+var usingFaillock = []string{"/etc/pam.d/common-auth", "/etc/pam.d/sshd", "/etc/pam.d/system-auth",
+	"/etc/pam.d/password-auth"}
+
+// faillock is how pam_faillock is set: by its own file and, before that, by the words
+// behind its module (faillock.conf(5), pam_faillock(8)).
+type faillock struct {
+	deny     int
+	interval time.Duration
+	folder   string
+}
+
+func (f *faillock) set(key, value string) {
+	n, err := strconv.Atoi(strings.TrimSpace(value))
+	switch key = strings.TrimSpace(key); {
+	case key == "deny" && err == nil:
+		f.deny = n
+	case key == "fail_interval" && err == nil:
+		f.interval = time.Duration(n) * time.Second
+	case key == "dir":
+		f.folder = strings.TrimSpace(value)
+	}
+}
+
+// faillockOf reads the settings, from a text of its own file and those of PAM; false where
+// those do not name the module.
+func faillockOf(own []byte, pam ...[]byte) (faillock, bool) {
+	f := faillock{deny: 3, interval: 900 * time.Second, folder: "/var/run/faillock"}
+	for line := range strings.Lines(string(own)) {
+		if key, value, ok := strings.Cut(line, "="); ok {
+			f.set(key, value)
 		}
 	}
-	if !used {
-		return
-	}
-	a.Deny = 3
-	interval, folder := 900*time.Second, "/var/run/faillock"
-	if text, err := file.Head("/etc/security/faillock.conf", common.MostSettings); err == nil {
+	used := false
+	for _, text := range pam {
 		for line := range strings.Lines(string(text)) {
-			key, value, _ := strings.Cut(line, "=")
-			n, err := strconv.Atoi(strings.TrimSpace(value))
-			switch key = strings.TrimSpace(key); {
-			case key == "deny" && err == nil:
-				a.Deny = n
-			case key == "fail_interval" && err == nil:
-				interval = time.Duration(n) * time.Second
-			case key == "dir":
-				folder = strings.TrimSpace(value)
+			if line = strings.TrimSpace(line); strings.HasPrefix(line, "#") || !strings.Contains(line, "pam_faillock.so") {
+				continue
+			}
+			used = true
+			for _, word := range strings.Fields(line) {
+				if key, value, ok := strings.Cut(word, "="); ok {
+					f.set(key, value)
+				}
 			}
 		}
 	}
-	tally, err := file.Head(filepath.Join(folder, a.Name), common.MostSettings)
+	return f, used
+}
+
+// readFailures reads how many failures are counted, and how many lock.
+func readFailures(a *fact.Account, now time.Time) {
+	var pam [][]byte
+	for _, path := range usingFaillock {
+		if text, err := file.Head(path, common.MostSettings); err == nil {
+			pam = append(pam, text)
+		}
+	}
+	own, err := file.Head("/etc/security/faillock.conf", common.MostSettings)
+	if err != nil {
+		own = nil // then the defaults hold
+	}
+	set, used := faillockOf(own, pam...)
+	if !used {
+		return
+	}
+	a.Deny = set.deny
+	tally, err := file.Head(filepath.Join(set.folder, a.Name), common.MostSettings)
 	if err != nil {
 		if !errors.Is(err, fs.ErrNotExist) {
 			a.Unread = append(a.Unread, "the count of failures: "+err.Error())
@@ -261,20 +300,10 @@ func readFailures(a *fact.Account, now time.Time) {
 	for ; len(tally) >= tallySize; tally = tally[tallySize:] {
 		const status, at = 54, 56
 		when := time.Unix(int64(binary.LittleEndian.Uint64(tally[at:])), 0)
-		if binary.LittleEndian.Uint16(tally[status:])&tallyValid != 0 && now.Sub(when) < interval {
+		if binary.LittleEndian.Uint16(tally[status:])&tallyValid != 0 && now.Sub(when) < set.interval {
 			a.Failures++
 		}
 	}
-}
-
-func hasWord(text []byte, word string) bool {
-	for line := range bytes.Lines(text) {
-		if trimmed := bytes.TrimSpace(line); !bytes.HasPrefix(trimmed, []byte("#")) &&
-			bytes.Contains(trimmed, []byte(word)) {
-			return true
-		}
-	}
-	return false
 }
 
 // readKeys reads which keys may log in, and whether the server takes the

@@ -207,3 +207,23 @@ func TestUnitOfPath(t *testing.T) {
 		t.Errorf("own program: %q", name)
 	}
 }
+
+// TestFaillock is how many failures lock an account, by the files that say so.
+func TestFaillock(t *testing.T) {
+	const line = "auth required pam_faillock.so preauth"
+	for _, c := range []struct {
+		own, pam string
+		deny     int
+		interval time.Duration
+		used     bool
+	}{
+		{"", "auth required pam_unix.so", 3, 15 * time.Minute, false},
+		{"", line, 3, 15 * time.Minute, true},
+		{"deny = 5\nfail_interval=60\n", "# pam_faillock.so deny=9\n" + line, 5, time.Minute, true},
+		{"deny = 5\n", line + " deny=2 unlock_time=600", 2, 15 * time.Minute, true},
+	} {
+		if f, used := faillockOf([]byte(c.own), []byte(c.pam)); used != c.used || f.deny != c.deny || f.interval != c.interval {
+			t.Errorf("%q, %q: %+v, %v", c.own, c.pam, f, used)
+		}
+	}
+}
