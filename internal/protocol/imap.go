@@ -2,10 +2,6 @@ package protocol
 
 import "uakari/internal/fact"
 
-// UserUnknown is what PAM's usual module says of an account that is not there, in a line
-// before the one that names it.
-const UserUnknown = "check pass; user unknown"
-
 // imap is IMAP (RFC 9051), response codes of RFC 5530.
 var imap = Protocol{
 	Name: "imap",
@@ -35,7 +31,7 @@ var imap = Protocol{
 	},
 	Log: []LogLine{
 		{"unknown user", "login/unknown-account"},
-		{UserUnknown, "login/unknown-account"},
+		{userUnknown, "login/unknown-account"},
 		{"Password mismatch?", "login/wrong-secret"}, // of PAM, which does not say what it was
 		{"Password mismatch", "login/wrong-secret"},
 		{"password mismatch", "login/wrong-secret"},

@@ -4,7 +4,10 @@
 // no input or output.
 package protocol
 
-import "slices"
+import (
+	"slices"
+	"strings"
+)
 
 // First says who speaks first on a fresh connection.
 type First string
@@ -120,6 +123,18 @@ type Code struct {
 // Door is a refusal by which an application says outright why it turns a
 // connection away before any account.
 type Door struct{ Code, Text, Cause, Says string }
+
+// What logs say of an account that the next line names: PAM's usual module of one that is
+// not there, and SSH servers of a kind of key that they do not take.
+const (
+	userUnknown = "check pass; user unknown"
+	keyNotTaken = "not in PubkeyAccepted"
+)
+
+// OfNext reports whether a line of a log is about the account that the next one names.
+func OfNext(line string) bool {
+	return strings.Contains(line, userUnknown) || strings.Contains(line, keyNotTaken)
+}
 
 // LogLine is a part of a line of a log, and its cause. The account must be in
 // the line, or in one shortly before it.

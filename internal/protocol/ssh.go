@@ -28,7 +28,7 @@ var ssh = Protocol{
 		{"account temporarily locked", "login/locked"},
 		{"with correct key but not from a permitted host", "login/not-from-here"},
 		{"access denied for user", "login/not-from-here"},
-		{"not in PubkeyAccepted", "login/key-refused"}, {"not met by user", "login/no-right"},
+		{keyNotTaken, "login/key-refused"}, {"not met by user", "login/no-right"},
 		{"not allowed because not listed in AllowUsers", "login/no-right"},
 		{"not allowed because not in any group", "login/missing-group"},
 		{"not allowed because none of user's groups are listed in AllowGroups", "login/missing-group"},

@@ -129,9 +129,8 @@ func earlier(v *scene.Scene, t *scene.Try, refused bool) (gate.Reading, bool) {
 		if !strings.Contains(l, v.Ask.Account) {
 			continue
 		}
-		if i > 0 && strings.Contains(lines[i-1], protocol.UserUnknown) {
-			cause, line, plainly = "login/unknown-account", lines[i-1], false
-			continue
+		if i > 0 && protocol.OfNext(lines[i-1]) {
+			l = lines[i-1]
 		}
 		if slices.ContainsFunc(welcomes, func(w string) bool { return strings.Contains(l, w) }) {
 			cause = ""

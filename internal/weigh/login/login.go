@@ -410,8 +410,8 @@ func linesOfTry(v *scene.Scene, t *scene.Try, s, login *fact.Fact) []string {
 	near, before := 0, ""
 	take := func(line string) {
 		if strings.Contains(line, login.Login.Account) {
-			if near == 0 && strings.Contains(before, protocol.UserUnknown) {
-				list = append(list, before) // it does not name whom
+			if near == 0 && protocol.OfNext(before) {
+				list = append(list, before)
 			}
 			near = 3
 		}
