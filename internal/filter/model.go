@@ -98,8 +98,8 @@ const (
 	Forward
 	Output
 	Postrouting
-	Ingress // of a link, before all others
-	Egress  // of a link, after them
+	Ingress      // of a link, before all others
+	Egress       // of a link, after them
 	NoHook  Hook = 255
 )
 
@@ -123,7 +123,7 @@ type Chain struct {
 	// Links is those whose packets a chain at Ingress or Egress sees; a name that ends in
 	// "*" stands for all that begin so.
 	Links []string
-	Rules    []*Rule
+	Rules []*Rule
 
 	heads []head // of the rules
 	// seen orders chains of one priority: the kernel calls the one that was

@@ -162,7 +162,7 @@ func TestLinks(t *testing.T) {
 		h := alone(t, nftables(chain(c.hook, c.dev)), server)
 		trip := Travel(tcp("10.20.7.31", server, 443), []Hop{{Host: h, In: "eth0", Out: "eth0"}})
 		if trip.Request.Verdict != c.request || trip.Reply.Verdict != c.reply {
-			t.Errorf("%s%s: %s, reply %s (%s)", c.hook, c.dev, trip.Request.Verdict, trip.Reply.Verdict, trip.Reply.Why)
+			t.Errorf("%s%s: %s, reply %s", c.hook, c.dev, trip.Request.Verdict, trip.Reply.Verdict)
 		}
 	}
 }

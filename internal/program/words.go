@@ -109,8 +109,10 @@ var modules = []phrase{
 		Meaning{"login/not-from-here", "its list of accounts and clients shuts it out", true}},
 	{`pam_listfile\(\S+\): refused user|pam_succeed_if\(\S+\): requirement .* not met by user`,
 		Meaning{"login/no-right", "what it asks of accounts is not met", true}},
-	{`pam_limits\(\S+\): too many logins`, Meaning{"login/too-many-sessions", "the account has no session left", true}},
-	{`pam_shells\(\S+\): user has an invalid shell`, Meaning{"login/disabled", "its shell is not a listed one", true}},
+	{`pam_limits\(\S+\): too many logins`,
+		Meaning{"login/too-many-sessions", "the account has no session left", true}},
+	{`pam_shells\(\S+\): user has an invalid shell`,
+		Meaning{"login/disabled", "its shell is not a listed one", true}},
 	{`pam_sss\(\S+\): .*\(authentication service cannot retrieve`,
 		Meaning{"login/directory-down", "what it checks accounts with cannot be asked", true}},
 }

@@ -63,7 +63,8 @@ func TestModules(t *testing.T) {
 		target := s.target(tidebook)
 		target.Account = "ana"
 		s.add("v1", fact.LookLogin, target, func(f *fact.Fact) {
-			f.Login = &fact.Login{Account: "ana", Outcome: fact.LoginRefused, Mechanism: "LOGIN", Code: "AUTHENTICATIONFAILED"}
+			f.Login = &fact.Login{Account: "ana", Outcome: fact.LoginRefused, Mechanism: "LOGIN",
+				Code: "AUTHENTICATIONFAILED"}
 		})
 		if again > 0 {
 			p.Logs = []fact.LogFile{{Path: "/var/log/mail.log", Lines: lines}}

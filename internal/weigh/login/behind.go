@@ -136,7 +136,8 @@ func earlier(v *scene.Scene, t *scene.Try, refused bool) (gate.Reading, bool) {
 			cause = ""
 			continue
 		}
-		at := slices.IndexFunc(v.Protocol.Log, func(known protocol.LogLine) bool { return strings.Contains(l, known.Text) })
+		says := func(known protocol.LogLine) bool { return strings.Contains(l, known.Text) }
+		at := slices.IndexFunc(v.Protocol.Log, says)
 		switch m, sure := program.Refuses(l); {
 		case at >= 0 && plainWords[v.Protocol.Log[at].Text] && cause != "": // what was said before says more
 		case at >= 0:

@@ -132,7 +132,8 @@ func ownWords(v *scene.Scene, lack fact.LackingRight, r gate.Reading, account st
 		)
 		if lack.Hidden {
 			r.Strength = gate.Told
-			r.Lacks = []gate.Lack{{Guard: gate.OneMeaning, Why: "directories may say that of what an account may not see"}}
+			const why = "directories may say that of what an account may not see"
+			r.Lacks = []gate.Lack{{Guard: gate.OneMeaning, Why: why}}
 		}
 	case lack.Hidden:
 		r.Strength = gate.Told
@@ -165,7 +166,8 @@ func ownWords(v *scene.Scene, lack fact.LackingRight, r gate.Reading, account st
 // changes reports whether words are about a password that must be changed.
 func changes(text string) bool {
 	text = strings.ToLower(text)
-	return strings.Contains(text, "expired") || strings.Contains(text, "change") || strings.Contains(text, "set password")
+	return strings.Contains(text, "expired") || strings.Contains(text, "change") ||
+		strings.Contains(text, "set password")
 }
 
 // databaseOf is the database that an endpoint names, or the one that goes by an

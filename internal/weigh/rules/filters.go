@@ -165,7 +165,9 @@ func FilterReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading
 // onlyLimit takes a limit for the likely cause where all hosts on the way were read, and
 // nothing else in them may be what stops the packet.
 func onlyLimit(v *scene.Scene, t *scene.Try, hosts []standing, readings []gate.Reading) {
+	room := func(l fact.Listener) bool { return l.Queue <= l.Limit }
 	if hosts[len(hosts)-1].role != fact.Server || !noneBetween(v, t, hosts) ||
+		!slices.ContainsFunc(v.Taking(t), room) || // what nobody takes needs no limit to fail
 		slices.ContainsFunc(hosts, func(at standing) bool { return !at.read || at.why != "" }) {
 		return
 	}

@@ -213,7 +213,9 @@ func routerSilent(v *scene.Scene, t *scene.Try, f *fact.Fact) (gate.Reading, boo
 // the link where this client looks for it: they are on different links, or something
 // between them keeps the question back.
 func notOnLink(v *scene.Scene, t *scene.Try, f *fact.Fact) (gate.Reading, bool) {
-	if t.Server == "" || f.Link == nil || f.Order.Target.Addr != t.Target.Addr || routerOf(v, t).IsValid() {
+	// How IPv6 finds its neighbours is evaluated in the tables of both ends.
+	if t.Server == "" || f.Link == nil || !t.Target.Addr.Unmap().Is4() || f.Order.Target.Addr != t.Target.Addr ||
+		routerOf(v, t).IsValid() {
 		return gate.Reading{}, false
 	}
 	client, server := v.Host(v.Client), v.Host(t.Server)

@@ -259,11 +259,12 @@ func faillockOf(own []byte, pam ...[]byte) (faillock, bool) {
 	used := false
 	for _, text := range pam {
 		for line := range strings.Lines(string(text)) {
-			if line = strings.TrimSpace(line); strings.HasPrefix(line, "#") || !strings.Contains(line, "pam_faillock.so") {
+			words := strings.Fields(line)
+			if len(words) == 0 || strings.HasPrefix(words[0], "#") || !slices.Contains(words, "pam_faillock.so") {
 				continue
 			}
 			used = true
-			for _, word := range strings.Fields(line) {
+			for _, word := range words {
 				if key, value, ok := strings.Cut(word, "="); ok {
 					f.set(key, value)
 				}

@@ -111,7 +111,9 @@ func claimants(ctx context.Context, port uint16, held bool, known []fact.Program
 	if len(list) == 0 && len(search.listening) > 0 {
 		list = leftLong(ctx, conn, search.listening, port)
 	}
-	meant := func(p fact.Program) bool { return len(p.Processes) > 0 || slices.ContainsFunc(p.Units, fact.Unit.Wanted) }
+	meant := func(p fact.Program) bool {
+		return len(p.Processes) > 0 || slices.ContainsFunc(p.Units, fact.Unit.Wanted)
+	}
 	if len(list) == 0 && !held {
 		return search.forgotten(ctx, units, slices.ContainsFunc(known, meant))
 	}

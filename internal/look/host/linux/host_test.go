@@ -222,7 +222,8 @@ func TestFaillock(t *testing.T) {
 		{"deny = 5\nfail_interval=60\n", "# pam_faillock.so deny=9\n" + line, 5, time.Minute, true},
 		{"deny = 5\n", line + " deny=2 unlock_time=600", 2, 15 * time.Minute, true},
 	} {
-		if f, used := faillockOf([]byte(c.own), []byte(c.pam)); used != c.used || f.deny != c.deny || f.interval != c.interval {
+		f, used := faillockOf([]byte(c.own), []byte(c.pam))
+		if used != c.used || f.deny != c.deny || f.interval != c.interval {
 			t.Errorf("%q, %q: %+v, %v", c.own, c.pam, f, used)
 		}
 	}
