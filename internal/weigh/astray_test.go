@@ -48,8 +48,8 @@ func TestStoppedFront(t *testing.T) {
 		return s.weigh()
 	}
 	p := fact.Program{Name: "haproxy", Path: "/usr/sbin/haproxy", Why: "settings", Settings: "/etc/haproxy/haproxy.cfg",
-		Ports: []uint16{80}, Units: []fact.Unit{{Name: "haproxy.service", Load: "loaded", Active: "inactive", Sub: "dead",
-			Result: "success", Enabled: "enabled"}}}
+		Ports: []uint16{80}, Units: []fact.Unit{{Name: "haproxy.service", Load: "loaded", Active: "inactive",
+			Sub: "dead", Result: "success", Enabled: "enabled"}}}
 	expect(t, scene(p), "service/stopped proven")
 	p.Units[0].Enabled = "disabled" // nobody wants it to run
 	expect(t, scene(p), "names/points-at-front proven")
@@ -78,8 +78,8 @@ func TestNamesAstray(t *testing.T) {
 	})
 	short.check("nobody knows what is meant", "names/server-failure proven")
 	short.add("v2", fact.LookNames, fact.Target{Name: "tidebook"}, func(f *fact.Fact) {
-		f.Answer = &fact.Answer{Resolver: netip.MustParseAddrPort(resolver), Asked: "tidebook.varzea.example.", Type: "A",
-			Outcome: fact.Addressed, Addrs: []netip.Addr{netip.MustParseAddr(tidebook)}}
+		f.Answer = &fact.Answer{Resolver: netip.MustParseAddrPort(resolver), Asked: "tidebook.varzea.example.",
+			Type: "A", Outcome: fact.Addressed, Addrs: []netip.Addr{netip.MustParseAddr(tidebook)}}
 	})
 	short.check("the server's own search list completes it", "names/search-suffix proven")
 }
