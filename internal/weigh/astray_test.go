@@ -47,9 +47,10 @@ func TestStoppedFront(t *testing.T) {
 		})
 		return s.weigh()
 	}
-	p := fact.Program{Name: "haproxy", Path: "/usr/sbin/haproxy", Why: "settings", Settings: "/etc/haproxy/haproxy.cfg",
-		Ports: []uint16{80}, Units: []fact.Unit{{Name: "haproxy.service", Load: "loaded", Active: "inactive",
-			Sub: "dead", Result: "success", Enabled: "enabled"}}}
+	p := fact.Program{Name: "haproxy", Path: "/usr/sbin/haproxy", Why: "settings",
+		Settings: "/etc/haproxy/haproxy.cfg", Ports: []uint16{80},
+		Units: []fact.Unit{{Name: "haproxy.service", Load: "loaded", Active: "inactive", Sub: "dead",
+			Result: "success", Enabled: "enabled"}}}
 	expect(t, scene(p), "service/stopped proven")
 	p.Units[0].Enabled = "disabled" // nobody wants it to run
 	expect(t, scene(p), "names/points-at-front proven")

@@ -233,3 +233,55 @@ func TestMD5(t *testing.T) {
 		t.Error("the salt makes no difference")
 	}
 }
+
+// TestNoSession is accounts that are let in, and then get nothing.
+func TestNoSession(t *testing.T) {
+	mysql := numbered(mysqlPacket("\x00\x00\x00\x02\x00\x00\x00"), 2)
+	hidden := func(matched string) string {
+		body := append([]byte{0x0a, 1, 32}, berOf(0x04, []byte(matched))...)
+		return string(berOf(0x30, append([]byte{0x02, 1, 3}, berOf(0x65, append(body, 0x04, 0))...)))
+	}
+	imap := "* CAPABILITY IMAP4rev2 AUTH=PLAIN\r\nu4 OK\r\n"
+	for _, c := range []struct {
+		protocol, path string
+		says           []string
+		level, told    string
+		absent, hidden bool
+	}{
+		{"mysql", "/tides", []string{mysql, mysqlPacket("\xff\x1c\x07#HY000You must SET PASSWORD first")}, "session",
+			"You must SET PASSWORD first", false, false},
+		{"imap", "", []string{imap, "u3 OK in\r\n", "* FLAGS ()\r\nu6 OK\r\n"}, "", "", false, false},
+		{"imap", "", []string{imap, "u3 OK in\r\n", "u6 NO Permission denied\r\n"}, "mailbox INBOX",
+			"Permission denied", false, false},
+		{"imap", "", []string{imap, "u3 OK in\r\n", "u6 NO [NONEXISTENT] none\r\n"}, "mailbox INBOX",
+			"[NONEXISTENT] none", true, false},
+		{"redis", "", []string{"+OK\r\n", "+PONG\r\n", ":0\r\n"}, "", "", false, false},
+		{"redis", "", []string{"+OK\r\n", "+PONG\r\n", "-MASTERDOWN Link is down\r\n"}, "data",
+			"MASTERDOWN Link is down", false, false},
+		{"ldap", "/ou=tides,dc=varzea", []string{ldapResult(2, 0x61, 0, ""), hidden("")},
+			"entry ou=tides,dc=varzea", "no such object", false, true},
+		{"ldap", "/ou=tides,dc=varzea", []string{ldapResult(2, 0x61, 0, ""), hidden("dc=varzea")},
+			"entry ou=tides,dc=varzea", "no such object; the lowest above it is dc=varzea", true, true},
+	} {
+		says := c.says
+		if c.protocol == "mysql" {
+			says = append([]string{"!" + mysqlPacket(mysqlFirst("mysql_native_password"))}, says...)
+		}
+		conn := peer(t, says...)
+		if c.protocol == "mysql" {
+			greetMySQL(conn)
+		}
+		l := TryLogin(conn, c.protocol, Credentials{Account: "gauge", Secret: "canary-7", Path: c.path, Show: true})
+		if l.Outcome != fact.LoginAccepted || len(l.Lacks) > 1 || (len(l.Lacks) == 1) != (c.level != "") {
+			t.Errorf("%s, %q: %+v", c.protocol, c.says, l)
+			continue
+		}
+		if c.level == "" {
+			continue
+		}
+		if lack := l.Lacks[0]; lack.Level != c.level || lack.Told != c.told || lack.Absent != c.absent ||
+			lack.Hidden != c.hidden {
+			t.Errorf("%s, %q: %+v", c.protocol, c.says, lack)
+		}
+	}
+}

@@ -301,7 +301,7 @@ func loginIMAP(c *Conn, with Credentials) (fact.Login, error) {
 // in, and its mailbox does not open. It is opened to be read, which changes nothing
 // (RFC 9051 section 6.3.3).
 func (c *Conn) imapInbox() []fact.LackingRight {
-	if _, err := c.Write([]byte("u4 EXAMINE INBOX\r\n")); err != nil {
+	if _, err := c.Write([]byte("u6 EXAMINE INBOX\r\n")); err != nil {
 		return nil
 	}
 	for range 100 {
@@ -309,13 +309,13 @@ func (c *Conn) imapInbox() []fact.LackingRight {
 		if err != nil {
 			return nil
 		}
-		if text, no := strings.CutPrefix(line, "u4 NO "); no {
+		if text, no := strings.CutPrefix(line, "u6 NO "); no {
 			return []fact.LackingRight{{
 				Right: fact.Right{May: "read", On: "mailbox INBOX"}, Level: "mailbox INBOX", Told: plain.Clean(text),
 				Absent: strings.HasPrefix(text, "[NONEXISTENT]"),
 			}}
 		}
-		if strings.HasPrefix(line, "u4 ") {
+		if strings.HasPrefix(line, "u6 ") {
 			return nil
 		}
 	}
