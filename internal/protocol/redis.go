@@ -25,6 +25,7 @@ var redis = Protocol{
 		{"ERR", "max number of clients", "login/too-many-sessions", "it has no session left"},
 		{"LOADING", "", "answer/not-ready", "it is still reading its data"},
 		{"MASTERDOWN", "", "answer/not-ready", "it cannot copy its data from where it should"},
+		{"CLUSTERDOWN", "", "answer/not-ready", "a part of its cluster is gone"},
 	},
 	Without: map[string]string{"Log": inPrograms},
 }

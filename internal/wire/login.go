@@ -193,9 +193,11 @@ func (c *Conn) redisSays(words ...string) string {
 }
 
 // redisHolds is why a server that answers gives out no data; "" if it does. One that
-// copies another may be set to give out nothing while it cannot.
+// copies another may be set to give out nothing while it cannot, and a cluster gives out
+// nothing while a part of it is gone.
 func (c *Conn) redisHolds() string {
-	if text := c.redisSays("EXISTS", "uakari"); strings.HasPrefix(text, "-MASTERDOWN") {
+	text := c.redisSays("EXISTS", "uakari")
+	if strings.HasPrefix(text, "-MASTERDOWN") || strings.HasPrefix(text, "-CLUSTERDOWN") {
 		return text[1:]
 	}
 	return ""

@@ -258,6 +258,8 @@ func TestNoSession(t *testing.T) {
 		{"redis", "", []string{"+OK\r\n", "+PONG\r\n", ":0\r\n"}, "", "", false, false},
 		{"redis", "", []string{"+OK\r\n", "+PONG\r\n", "-MASTERDOWN Link is down\r\n"}, "data",
 			"MASTERDOWN Link is down", false, false},
+		{"redis", "", []string{"+OK\r\n", "+PONG\r\n", "-CLUSTERDOWN slots are not served\r\n"}, "data",
+			"CLUSTERDOWN slots are not served", false, false},
 		{"ldap", "/ou=tides,dc=varzea", []string{ldapResult(2, 0x61, 0, ""), hidden("")},
 			"entry ou=tides,dc=varzea", "no such object", false, true},
 		{"ldap", "/ou=tides,dc=varzea", []string{ldapResult(2, 0x61, 0, ""), hidden("dc=varzea")},
