@@ -112,7 +112,7 @@ func (k *kept) behind(v *scene.Scene, t *scene.Try) (gate.Reading, bool) {
 
 func (k *kept) barred(v *scene.Scene, t *scene.Try) (cause, text string) {
 	a, where := k.state, v.Host(t.Server)
-	database := databaseOf(t.Target.Path, v.Ask.Account)
+	database := scene.DatabaseOf(t.Target.Path, v.Ask.Account)
 	switch {
 	case slices.ContainsFunc(k.f.Accounts.Databases, func(d fact.Database) bool {
 		return d.Name == database &&

@@ -33,10 +33,43 @@ func behindReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading
 	if r, ok := closedBefore(v, t, account); ok {
 		return append(list, r)
 	}
+	if r, ok := mysqlBehind(v, w, t); ok {
+		return append(list, r)
+	}
 	if r, ok := earlier(v, t, false); ok {
 		list = append(list, r)
 	}
 	return list
+}
+
+// mysqlBehind reads a database that has no such account, or none that may come from this
+// client.
+func mysqlBehind(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, bool) {
+	if v.Protocol.List != fact.ListMySQL {
+		return gate.Reading{}, false
+	}
+	w.AddLists(t)
+	source := v.LocalAddress(t)
+	for _, f := range v.Facts(t.Server, fact.LookAccess) {
+		if f.Access == nil || !source.IsValid() {
+			continue
+		}
+		for _, file := range f.Access.Files {
+			if file.Kind != fact.ListMySQL {
+				continue
+			}
+			cause, text := mysqlAccount(file, v.Host(t.Server), v.Ask.Account, source)
+			if cause == "" {
+				continue
+			}
+			r := gate.Reading{Gate: gate.Account, Cause: cause, Reach: gate.Further, Because: scene.FactIDs(f),
+				Vantage: t.Server, Summary: text,
+				Values: v.Place(t, map[string]string{"account": v.Ask.Account, "server": v.Host(t.Server)})}
+			r.Rests.Source = source
+			return r, true
+		}
+	}
+	return gate.Reading{}, false
 }
 
 // closedBefore reads an account that could not sign in whatever it presents, by

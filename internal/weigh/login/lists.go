@@ -28,30 +28,15 @@ func mysqlListReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, login *fact
 			continue
 		}
 		account := login.Login.Account
-		here, elsewhere, known := program.MySQLAccounts(f.Access.Files[at], account, source)
-		own := slices.DeleteFunc(
-			slices.Concat(here, elsewhere),
-			func(a string) bool { return strings.HasPrefix(a, "@") },
-		)
+		here, _, known := program.MySQLAccounts(f.Access.Files[at], account, source)
 		r := refusal(v, t, login, "", gate.Read)
 		r.Because = gate.Union(r.Because, scene.FactIDs(f))
-		switch {
+		switch cause, text := mysqlAccount(f.Access.Files[at], v.Host(t.Server), account, source); {
 		case !known:
 			return nil
-		case len(own) == 0:
-			r.Cause, r.Summary = "login/unknown-account", fmt.Sprintf(
-				"the database on %s has no account %s",
-				v.Host(t.Server),
-				account,
-			)
-		case len(here) == 0:
-			r.Cause, r.Summary = "login/not-from-here", fmt.Sprintf(
-				"%s may come as %s, and not from %s",
-				account,
-				strings.Join(elsewhere, ", "),
-				source,
-			)
-			if !strings.Contains(login.Login.Text, "'"+source.String()+"'") {
+		case cause != "":
+			r.Cause, r.Summary = cause, text
+			if cause == "login/not-from-here" && !strings.Contains(login.Login.Text, "'"+source.String()+"'") {
 				r.Rests.Source = source
 			}
 		default:
@@ -74,6 +59,22 @@ func mysqlListReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, login *fact
 		return []gate.Reading{r}
 	}
 	return nil
+}
+
+// mysqlAccount is why a database's own list of accounts keeps one out that comes from a
+// source; "" where it has it.
+func mysqlAccount(file fact.AccessFile, server, account string, source netip.Addr) (cause, text string) {
+	here, elsewhere, known := program.MySQLAccounts(file, account, source)
+	nameless := func(a string) bool { return strings.HasPrefix(a, "@") }
+	switch own := slices.DeleteFunc(slices.Concat(here, elsewhere), nameless); {
+	case !known:
+	case len(own) == 0:
+		return "login/unknown-account", fmt.Sprintf("the database on %s has no account %s", server, account)
+	case len(here) == 0:
+		return "login/not-from-here", fmt.Sprintf("%s may come as %s, and not from %s", account,
+			strings.Join(elsewhere, ", "), source)
+	}
+	return "", ""
 }
 
 // hbaLine is the line of PostgreSQL's list that decided over a try, for its
@@ -106,7 +107,7 @@ func hbaLine(
 		if !ok || v.ReadBy(t, file.Changed) != "" {
 			return line, "", nil
 		}
-		if l, ok := program.HBAFirst(lines, databaseOf(t.Target.Path, login.Login.Account), login.Login.Account,
+		if l, ok := program.HBAFirst(lines, scene.DatabaseOf(t.Target.Path, login.Login.Account), login.Login.Account,
 			source); ok {
 			return l, file.Path, f
 		}

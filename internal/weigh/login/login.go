@@ -62,6 +62,9 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 			if barred {
 				return []gate.Reading{shut} // no need of a try to know that
 			}
+			if r, ok := earlier(v, t, false); ok && l.Outcome == fact.LoginWithheld {
+				return []gate.Reading{r}
+			}
 		case fact.LoginRefused, fact.LoginCut, fact.LoginMore:
 			if l.Outcome == fact.LoginMore && l.Code != "second-factor" {
 				break // what this program does not speak, the client's own may
@@ -293,7 +296,7 @@ func seenAsOther(
 			}
 			line, found := program.HBAFirst(
 				lines,
-				databaseOf(t.Target.Path, login.Login.Account),
+				scene.DatabaseOf(t.Target.Path, login.Login.Account),
 				login.Login.Account,
 				source,
 			)

@@ -1,7 +1,6 @@
 package login
 
 import (
-	"cmp"
 	"fmt"
 	"strings"
 
@@ -59,7 +58,7 @@ func rightReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, login *fact.Fac
 		if v.Protocol.AccountHosts {
 			r.Values["granted"] = grant
 		} else {
-			r.Values["grant"], r.Values["database"] = grant, databaseOf(t.Target.Path, account)
+			r.Values["grant"], r.Values["database"] = grant, scene.DatabaseOf(t.Target.Path, account)
 		}
 		list = append(list, r)
 	}
@@ -168,13 +167,6 @@ func changes(text string) bool {
 	text = strings.ToLower(text)
 	return strings.Contains(text, "expired") || strings.Contains(text, "change") ||
 		strings.Contains(text, "set password")
-}
-
-// databaseOf is the database that an endpoint names, or the one that goes by an
-// account's name.
-func databaseOf(path, account string) string {
-	name, _, _ := strings.Cut(strings.Trim(path, "/"), "?")
-	return cmp.Or(name, account)
 }
 
 // grantOf is the words of SQL that give a right, and take it again.

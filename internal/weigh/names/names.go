@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"uakari/internal/fact"
+	"uakari/internal/filter"
 	"uakari/internal/plain"
 	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/gate"
@@ -133,6 +134,7 @@ func NoAddressReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Read
 			},
 		}
 	}
+	r.Instead = meantServer(v, t)
 	return []gate.Reading{r}
 }
 
@@ -153,6 +155,46 @@ func noResolverReading(v *scene.Scene, t *scene.Try) (gate.Reading, bool) {
 			l.NoDNS, file, plain.At(l.DNS.Answer.Resolver), l.DNSAll[0], strings.TrimSuffix(l.Name, ".")),
 		Values: catalogue.Values{"client": v.Host(v.Client), "sources": file},
 	}, true
+}
+
+// listens is whether the server at an address listens on the endpoint's port; unknown where
+// nobody looked.
+func listens(v *scene.Scene, addr netip.Addr) filter.Tri {
+	server := v.ServerOf(addr)
+	if server == "" {
+		return filter.Unknown
+	}
+	_, list := v.Listeners(server)
+	switch {
+	case list == nil:
+		return filter.Unknown
+	case len(list.On(v.Ask.Endpoint.Transport, v.Ask.Endpoint.Port)) > 0:
+		return filter.Yes
+	}
+	return filter.No
+}
+
+// meantServer is the one server that was given, where a name that gives nothing is its
+// own: what else is wrong there can be looked at all the same.
+func meantServer(v *scene.Scene, t *scene.Try) *fact.Target {
+	label, _, _ := strings.Cut(t.Lookup.Name, ".")
+	var found *fact.Target
+	for _, at := range v.Set.Vantages {
+		_, a := v.Addresses(at.ID)
+		if at.Role != fact.Server || at.Implied || a == nil {
+			continue
+		}
+		if found != nil || !strings.EqualFold(at.Host, label) {
+			return nil
+		}
+		for _, held := range a.Held {
+			if addr := held.Prefix.Addr(); found == nil && held.Up && !held.Local && addr.IsGlobalUnicast() {
+				instead := t.Target
+				instead.Addr, found = addr, &instead
+			}
+		}
+	}
+	return found
 }
 
 // behindStub says what a resolver on this host got, or did not get, from those
@@ -321,7 +363,8 @@ func hostsReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, b
 		w.Add(scene.Want{Look: fact.LookSession, At: fact.Client, Target: other, Gate: gate.Name})
 		c, tried := v.ClimbAt(v.Client, other)
 		holds := v.ServerOf(addr) != "" && v.ServerOf(t.Target.Addr) == "" && t.Server == ""
-		if tried && c.Symptom(v.Own()).Progress() > t.Symptom.Progress() || holds {
+		serves := listens(v, addr) == filter.Yes && listens(v, t.Target.Addr) == filter.No
+		if tried && c.Symptom(v.Own()).Progress() > t.Symptom.Progress() || holds || serves {
 			r.Instead = &other
 			r.Summary = fmt.Sprintf(
 				"%s line %d says %s (%s), the resolver says %s",

@@ -237,7 +237,10 @@ func hbaJudge(
 			deciding = l.Text
 			break
 		}
-		return "", nil, "", listLine{} // some account may come in
+		if text, deciding = hbaOfAccount(v, t, file, source); text == "" {
+			return "", nil, "", listLine{} // some account may come in
+		}
+		break
 	}
 	if text == "" {
 		text = fmt.Sprintf("no line of %s names %s", file.Path, source)
@@ -252,6 +255,33 @@ func hbaJudge(
 			allow:   fmt.Sprintf("host DATABASE ACCOUNT %s/%d scram-sha-256", source, bits),
 			changed: file.Changed,
 		}
+}
+
+// hbaOfAccount is what keeps the account that is asked for out, where nobody got so far as
+// to try it: whether it would come encrypted or not.
+func hbaOfAccount(v *scene.Scene, t *scene.Try, file *fact.AccessFile, source netip.Addr) (text, deciding string) {
+	account := v.Ask.Account
+	if account == "" || gate.Symptoms[t.Symptom].Open.Has(gate.Session) {
+		return "", ""
+	}
+	database := scene.DatabaseOf(t.Target.Path, account)
+	for _, encrypted := range []bool{true, false} {
+		lines, ok := program.HBALines(file, encrypted)
+		if !ok {
+			return "", ""
+		}
+		line, found := program.HBAFirst(lines, database, account, source)
+		switch {
+		case !found && slices.ContainsFunc(lines, func(l program.HBALine) bool { return l.Method != "reject" }):
+			return "", "" // some lines name groups, which are not known here
+		case found && line.Method != "reject":
+			return "", ""
+		case found:
+			text = fmt.Sprintf("%s, line %d, rejects %s as %s", file.Path, line.Number, source, account)
+			deciding = line.Text
+		}
+	}
+	return text, deciding
 }
 
 // redisJudge says which setting it is by which a store turned a source away:
@@ -494,7 +524,8 @@ func nginxJudge(
 	a *fact.Access,
 	source netip.Addr,
 ) (string, []gate.Symptom, string, listLine) {
-	if !v.Protocol.Web || t.Climb.Reply == nil || t.Climb.Reply.Reply.Status != 403 {
+	// Where nobody got so far yet, it is what stands behind.
+	if !v.Protocol.Web || t.Climb.Reply != nil && t.Climb.Reply.Reply.Status != 403 {
 		return "", nil, "", listLine{}
 	}
 	var servers []*program.NginxBlock

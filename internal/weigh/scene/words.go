@@ -1,6 +1,7 @@
 package scene
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -74,4 +75,11 @@ func FactIDs(list ...*fact.Fact) []string {
 		}
 	}
 	return ids
+}
+
+// DatabaseOf is the database that an endpoint names, or the one that goes by an
+// account's name.
+func DatabaseOf(path, account string) string {
+	name, _, _ := strings.Cut(strings.Trim(path, "/"), "?")
+	return cmp.Or(name, account)
 }

@@ -228,3 +228,17 @@ func TestFaillock(t *testing.T) {
 		}
 	}
 }
+
+// TestOneSession is titles of processes that serve nobody who comes anew.
+func TestOneSession(t *testing.T) {
+	for title, want := range map[string]bool{
+		"sshd: /usr/sbin/sshd -D [listener] 0 of 10-100 startups": false,
+		"sshd: ana [priv]": true, "sshd: ana@pts/0": true, "sshd: unknown [net]": true, "sshd: ana@notty": true,
+		"nginx: worker process": false, "nginx: worker process is shutting down": true,
+		"postgres: checkpointer": false, "/usr/sbin/sshd -D": false,
+	} {
+		if got := oneSession().MatchString(title); got != want {
+			t.Errorf("%s: %v", title, got)
+		}
+	}
+}

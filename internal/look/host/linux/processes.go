@@ -4,9 +4,11 @@ package linux
 
 import (
 	"os"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"uakari/internal/fact"
 	"uakari/internal/look/file"
@@ -34,12 +36,25 @@ func findProcesses(programs []fact.Program, known *program.Registry) error {
 			} else if p.Why != "scheme" && len(p.Units) > 0 {
 				ours = ours || unitOf(pid) == p.Units[0].Name
 			}
-			if ours {
+			if ours && !forOneSession(pid) {
 				takeProcess(p, pid)
 			}
 		}
 	}
 	return nil
+}
+
+// oneSession is titles that programs write over their arguments in processes that serve
+// those who are connected already, and nobody else: they outlive their service.
+var oneSession = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^sshd(?:-session)?: .*(?:\[(?:priv|net|preauth|accepted|pam)\]|@\S+)$|` +
+		`^\S+: .* is shutting down$`)
+})
+
+func forOneSession(pid int) bool {
+	text, err := file.Head(procFile(pid, "cmdline"), mostCommand)
+	title := strings.TrimRight(string(text), "\x00 ")
+	return err == nil && !strings.Contains(title, "\x00") && oneSession().MatchString(title)
 }
 
 // takeProcess adds a process to those of a program.
