@@ -134,7 +134,7 @@ func NoAddressReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Read
 			},
 		}
 	}
-	r.Instead = meantServer(v, t)
+	r.Instead = meantServer(v, w, t)
 	return []gate.Reading{r}
 }
 
@@ -159,11 +159,13 @@ func noResolverReading(v *scene.Scene, t *scene.Try) (gate.Reading, bool) {
 
 // listens is whether the server at an address listens on the endpoint's port; unknown where
 // nobody looked.
-func listens(v *scene.Scene, addr netip.Addr) filter.Tri {
+func listens(v *scene.Scene, w *scene.Wants, addr netip.Addr) filter.Tri {
 	server := v.ServerOf(addr)
 	if server == "" {
 		return filter.Unknown
 	}
+	w.Add(scene.Want{Look: fact.LookListeners, At: fact.Server, On: server, Gate: gate.Name,
+		Target: fact.Target{Port: v.Ask.Endpoint.Port, Scheme: v.Ask.Endpoint.Scheme}})
 	_, list := v.Listeners(server)
 	switch {
 	case list == nil:
@@ -176,7 +178,8 @@ func listens(v *scene.Scene, addr netip.Addr) filter.Tri {
 
 // meantServer is the one server that was given, where a name that gives nothing is its
 // own: what else is wrong there can be looked at all the same.
-func meantServer(v *scene.Scene, t *scene.Try) *fact.Target {
+func meantServer(v *scene.Scene, w *scene.Wants, t *scene.Try) *fact.Target {
+	w.Add(scene.Want{Look: fact.LookAddresses, At: fact.Server, Gate: gate.Name})
 	label, _, _ := strings.Cut(t.Lookup.Name, ".")
 	var found *fact.Target
 	for _, at := range v.Set.Vantages {
@@ -363,7 +366,7 @@ func hostsReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, b
 		w.Add(scene.Want{Look: fact.LookSession, At: fact.Client, Target: other, Gate: gate.Name})
 		c, tried := v.ClimbAt(v.Client, other)
 		holds := v.ServerOf(addr) != "" && v.ServerOf(t.Target.Addr) == "" && t.Server == ""
-		serves := listens(v, addr) == filter.Yes && listens(v, t.Target.Addr) == filter.No
+		serves := listens(v, w, addr) == filter.Yes && listens(v, w, t.Target.Addr) == filter.No
 		if tried && c.Symptom(v.Own()).Progress() > t.Symptom.Progress() || holds || serves {
 			r.Instead = &other
 			r.Summary = fmt.Sprintf(

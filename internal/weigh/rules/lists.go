@@ -70,7 +70,9 @@ func AccessReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading
 	w.AddListsAndSource(t)
 	source := v.LocalAddress(t)
 	if !source.IsValid() {
-		return nil
+		if source = soleAddress(v, t.Target.Addr); !source.IsValid() {
+			return nil
+		}
 	}
 	var readings []gate.Reading
 	if r, ok := v.ReverseReading(w, t, source); ok {
@@ -154,11 +156,14 @@ func wrapperJudge(
 	a *fact.Access,
 	source netip.Addr,
 ) (string, []gate.Symptom, string, listLine) {
-	daemon := ""
-	for _, l := range v.Taking(t) {
+	daemon, taking := "", v.Taking(t)
+	for _, l := range taking {
 		if slices.Contains(a.Wrapped, l.Program) {
 			daemon = l.Program
 		}
+	}
+	if p, _ := v.Chosen(v.ProgramsAt(t.Server)); len(taking) == 0 && p != nil && slices.Contains(a.Wrapped, p.Name) {
+		daemon = p.Name
 	}
 	if daemon == "" {
 		return "", nil, "", listLine{}

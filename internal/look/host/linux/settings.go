@@ -74,6 +74,13 @@ func asked(ctx context.Context, env look.Env, order fact.Order, held map[string]
 			a.Wrapped = append(a.Wrapped, name)
 		}
 	}
+	if len(held) == 0 { // nobody is there to ask it now: whoever is meant to be would
+		for _, p := range env.Registry().Using(order.Target.Port) {
+			if path := installed(p.Paths); path != "" && wrapped(path) {
+				a.Wrapped = append(a.Wrapped, p.Name)
+			}
+		}
+	}
 	for name, question := range questions {
 		pid := held[name]
 		if pid == 0 || !sameRoot(pid) {
