@@ -2,6 +2,7 @@ package program
 
 import (
 	"net/netip"
+	"path"
 	"slices"
 	"strconv"
 	"strings"
@@ -24,6 +25,7 @@ type NginxBlock struct {
 type NginxRule struct {
 	Text   string
 	Number int
+	file   *fact.AccessFile
 }
 
 // NginxForwards reports whether settings judge by more than the connection's
@@ -35,10 +37,25 @@ func NginxForwards(lines []fact.Line) bool {
 	})
 }
 
-// NginxServers is the server blocks of a file.
-func NginxServers(f *fact.AccessFile) []*NginxBlock {
-	var servers []*NginxBlock
-	at := &NginxBlock{file: f}
+// NginxServers is the server blocks of a file, with what they include of others.
+func NginxServers(f *fact.AccessFile, others []fact.AccessFile) []*NginxBlock {
+	r := nginxReader{files: others}
+	r.into(&NginxBlock{file: f}, f, 0)
+	return r.servers
+}
+
+// nginxReader reads blocks of settings.
+type nginxReader struct {
+	files   []fact.AccessFile
+	servers []*NginxBlock
+	read    int // files that were read into others
+}
+
+// mostRead bounds how many files are read into others: settings may include each other.
+const mostRead = 400
+
+// into reads a file into a block.
+func (r *nginxReader) into(at *NginxBlock, f *fact.AccessFile, depth int) {
 	for _, l := range f.Lines {
 		text, _, _ := strings.Cut(strings.TrimSpace(l.Text), "#")
 		for text != "" {
@@ -53,36 +70,64 @@ func NginxServers(f *fact.AccessFile) []*NginxBlock {
 				at.blocks = append(at.blocks, inner)
 				at = inner
 				if inner.is("server") {
-					servers = append(servers, inner)
+					r.servers = append(r.servers, inner)
 				}
 			case '}':
 				if at.within != nil {
 					at = at.within
 				}
 			default:
-				at.take(words, l.Number)
+				if len(words) > 1 && words[0] == "include" && (at.is("server") || at.is("location")) {
+					r.include(at, f, strings.Trim(words[1], `"'`), depth)
+				}
+				at.take(words, l.Number, f)
 			}
 			text = strings.TrimSpace(text[end+1:])
 		}
 	}
-	return servers
+}
+
+// include reads the files that a pattern leads to into a block. A name that leads to none
+// that was read is remembered: whatever it says may decide.
+func (r *nginxReader) include(at *NginxBlock, from *fact.AccessFile, pattern string, depth int) {
+	found := false
+	for i := range r.files {
+		f := &r.files[i]
+		for _, folder := range []string{"", "/etc/nginx", path.Dir(from.Path)} {
+			full := pattern
+			if !path.IsAbs(full) {
+				full = path.Join(folder, full)
+			}
+			if ok, err := path.Match(full, f.Path); err != nil || !ok || f.Kind != fact.ListNginx {
+				continue
+			}
+			found = true
+			if r.read++; depth == mostIncludes || r.read > mostRead {
+				at.includes = true
+			} else {
+				r.into(at, f, depth+1)
+			}
+			break
+		}
+	}
+	if !found && !strings.ContainsAny(pattern, "*?[") {
+		at.includes = true
+	}
 }
 
 func (b *NginxBlock) is(kind string) bool { return len(b.head) > 0 && b.head[0] == kind }
 
-func (b *NginxBlock) take(words []string, number int) {
+func (b *NginxBlock) take(words []string, number int, from *fact.AccessFile) {
 	if len(words) < 2 {
 		return
 	}
 	switch words[0] {
 	case "allow", "deny":
-		b.rules = append(b.rules, NginxRule{strings.Join(words, " ") + ";", number})
+		b.rules = append(b.rules, NginxRule{strings.Join(words, " ") + ";", number, from})
 	case "server_name":
 		b.names = append(b.names, words[1:]...)
 	case "listen":
 		b.listens = append(b.listens, words[1])
-	case "include":
-		b.includes = true
 	}
 }
 
@@ -111,18 +156,18 @@ func NginxDenies(servers []*NginxBlock, source netip.Addr, target fact.Target) (
 	if len(named) != 1 {
 		return nil, NginxRule{}
 	}
-	path, _, _ := strings.Cut(target.Path, "?")
-	if path == "" {
-		path = "/"
+	asked, _, _ := strings.Cut(target.Path, "?")
+	if asked == "" {
+		asked = "/"
 	}
-	b, certain := named[0].location(path)
+	b, certain := named[0].location(asked)
 	for ; b != nil && certain; b = b.within {
 		if b.includes && (b.is("server") || b.is("location")) {
 			return nil, NginxRule{}
 		}
 		if len(b.rules) > 0 {
 			if r := b.denies(source); r.Number > 0 {
-				return b.file, r
+				return r.file, r
 			}
 			return nil, NginxRule{} // inherited only where the block has none of its own
 		}
@@ -132,7 +177,7 @@ func NginxDenies(servers []*NginxBlock, source netip.Addr, target fact.Target) (
 
 // location is the innermost block that answers a path, and whether that is
 // certain: expressions are not evaluated.
-func (b *NginxBlock) location(path string) (*NginxBlock, bool) {
+func (b *NginxBlock) location(asked string) (*NginxBlock, bool) {
 	best, longest := b, -1
 	for _, l := range b.blocks {
 		if !l.is("location") || len(l.head) < 2 || strings.HasPrefix(l.head[1], "@") {
@@ -142,16 +187,16 @@ func (b *NginxBlock) location(path string) (*NginxBlock, bool) {
 		switch {
 		case mark == "~" || mark == "~*":
 			return b, false
-		case mark == "=" && path == prefix:
+		case mark == "=" && asked == prefix:
 			return l, true
-		case mark != "=" && strings.HasPrefix(path, prefix) && len(prefix) > longest:
+		case mark != "=" && strings.HasPrefix(asked, prefix) && len(prefix) > longest:
 			best, longest = l, len(prefix)
 		}
 	}
 	if best == b {
 		return b, true
 	}
-	return best.location(path)
+	return best.location(asked)
 }
 
 // denies is the rule that turns a source away; empty if none does.

@@ -80,12 +80,21 @@ func TestNginxDenies(t *testing.T) {
 		{"server {\n deny all;\n}\nserver {\n}", "/", 0},
 		{"server {\n location / { deny all; }\n location ~ map$ { allow all; }\n}", "/map", 0},
 		{"server {\n include snippets/office.conf;\n deny all;\n}", "/", 0},
+		{"server {\n include sites.d/*.conf;\n allow all;\n}", "/", 2},
+		{"server {\n allow all;\n include \"/etc/nginx/sites.d/*.conf\";\n}", "/", 0},
+		{"server {\n location / { include sites.d/deny.conf; }\n}", "/", 2},
+		{"server {\n include none.d/*.conf;\n deny all;\n}", "/", 3},
+		{"server {\n include again;\n deny all;\n}", "/", 0},
 		{"server {\n location = / { deny all; }\n location / { allow all; }\n}", "/map", 0},
 		{"server {\n location = /map { deny all; }\n location / { allow all; }\n}", "/map?scale=2", 2},
 		{"server {\n listen 127.0.0.1:81; listen [::]:80;\n deny all;\n}", "/", 3},
 		{"server {\n location /map { location /map/old { deny all; } allow all; }\n}", "/map/old/1", 2},
 	} {
-		servers := program.NginxServers(&fact.AccessFile{Lines: linesOf(c.text)})
+		servers := program.NginxServers(&fact.AccessFile{Path: "/etc/nginx/conf.d/x.conf", Lines: linesOf(c.text)},
+			[]fact.AccessFile{
+				{Path: "/etc/nginx/sites.d/deny.conf", Kind: fact.ListNginx, Lines: linesOf("\ndeny 10.20.7.0/24;")},
+				{Path: "/etc/nginx/again", Kind: fact.ListNginx, Lines: linesOf("include again; include again;")},
+			})
 		_, got := program.NginxDenies(
 			servers,
 			netip.MustParseAddr(gauge),

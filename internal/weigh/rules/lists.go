@@ -539,7 +539,7 @@ func nginxJudge(
 			if program.NginxForwards(f.Lines) {
 				return "", nil, "", listLine{} // another address than the connection's counts
 			}
-			servers = append(servers, program.NginxServers(f)...)
+			servers = append(servers, program.NginxServers(f, a.Files)...)
 		}
 	}
 	file, rule := program.NginxDenies(servers, source, t.Target)
