@@ -585,7 +585,7 @@ pwdReset: TRUE
 		"dc=varzea,dc=example": "", "dc=varzea,dc=example??sub?(cn=gauge)": "",
 		"dc=varzea,dc=example??one?(cn=fresh)":  "",
 		"dc=varzea,dc=example??sub?(cn=nobody)": "login/no-right likely",
-		"ou=floods,dc=varzea,dc=example":        "login/no-right likely",
+		"ou=floods,dc=varzea,dc=example":        "login/no-such-resource likely",
 		"dc=varzea,dc=example??base?(cn=gauge)": "login/no-right likely",
 	} {
 		if judged := searched(search); want == "" {

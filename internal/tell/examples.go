@@ -126,7 +126,11 @@ var examples = map[string]string{
 var place = regexp.MustCompile(`\{([^} ]+)\}`)
 
 // ofCause is the examples of one cause that differ.
-var ofCause = map[string]string{"login/no-right level": "table tides.levels"}
+var ofCause = map[string]string{
+	"login/no-right level":      "table tides.levels",
+	"names/views-differ right":  "10.20.0.14",
+	"names/search-suffix right": "tidebook.varzea.example",
+}
 
 // onWindows is the examples that differ where the host runs Windows.
 var onWindows = map[string]string{
