@@ -113,6 +113,7 @@ func TestLine(t *testing.T) {
 		{"haproxy", "acl quays src 10.20.7.0/24 -f /etc/q " + canary, "acl quays src 10.20.7.0/24 -f /etc/q …"},
 		{"haproxy", "http-request deny deny_status 403 if !quays { hdr(x-key) " + canary + " } or { src 10.20.7.31 }",
 			"http-request deny if !quays { … } or { src 10.20.7.31 }"},
+		{"haproxy", "acl key hdr(x-key) " + canary, ""}, {"haproxy", "stats auth tide:" + canary, ""},
 		{"haproxy", "tcp-request connection reject # " + canary, "tcp-request connection reject"},
 		{"haproxy", "http-request set-src hdr(" + canary + ")", "http-request set-src"},
 		{"other", canary, ""},

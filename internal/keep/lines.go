@@ -183,6 +183,9 @@ func braced(line string) string {
 	return strings.TrimSpace(line)
 }
 
+// haproxyHeads begin sections, and say where one is bound.
+var haproxyHeads = words(`global defaults frontend listen backend bind`)
+
 // haproxyLine keeps of HAProxy's settings where a section begins and is bound, lists of
 // addresses by their names, and rules with the parts of their conditions that ask for
 // addresses.
@@ -194,12 +197,14 @@ func haproxyLine(line string) string {
 		return ""
 	case fields[0] == "acl" && len(fields) > 3 && fields[2] == "src":
 		return "acl " + fields[1] + " src " + sourcesOf(fields[3:])
-	case fields[0] != "tcp-request" && fields[0] != "http-request":
+	case haproxyHeads[fields[0]]:
 		return strings.Join(fields[:min(2, len(fields))], " ")
+	case fields[0] != "tcp-request" && fields[0] != "http-request":
+		return ""
 	}
-	action := len(strings.Fields("http-request deny"))
+	action := 2 // "http-request deny"
 	if fields[0] == "tcp-request" {
-		action++
+		action = 3 // "tcp-request connection reject"
 	}
 	if len(fields) < action {
 		return ""
