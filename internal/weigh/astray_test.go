@@ -68,7 +68,10 @@ func TestNamesAstray(t *testing.T) {
 			setup.Order = []string{"files", "[NOTFOUND=return]", "myhostname"}
 		}
 	}
-	s.check("programs ask files alone", "names/views-differ proven")
+	s.check("programs are set to ask files alone", "names/views-differ likely")
+	s.add("v1", fact.LookNames, fact.Target{Name: s.ask.Endpoint.Host},
+		func(f *fact.Fact) { f.System = &fact.SystemLookup{} })
+	s.check("and are told nothing", "names/views-differ proven")
 
 	short := newScene(t, "http://tidebook/").holds("v1", gauge).holds("v2", tidebook).asking("harbour.example").
 		says("tidebook.harbour.example.", fact.NoSuchName).says("tidebook.", fact.ServerFailure).

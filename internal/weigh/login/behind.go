@@ -2,14 +2,10 @@ package login
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
-	"uakari/internal/program"
-	"uakari/internal/protocol"
 	"uakari/internal/weigh/gate"
 	"uakari/internal/weigh/scene"
 )
@@ -120,84 +116,6 @@ func closedBefore(v *scene.Scene, t *scene.Try, f *fact.Fact) (gate.Reading, boo
 	default:
 		return gate.Reading{}, false
 	}
-	return r, true
-}
-
-// welcomes is words of logs that say of an account that it was let in.
-var welcomes = []string{
-	"Accepted ",
-	"session opened for user",
-	"Login: user=",
-	"connection authorized: user",
-	"logged in",
-}
-
-// earlier reads the last refusal of the account in the server's log: it was
-// another try, and whatever it was may have been mended. To one that is refused now,
-// words that are said of any refusal add nothing.
-func earlier(v *scene.Scene, t *scene.Try, refused bool) (gate.Reading, bool) {
-	if t.Server == "" {
-		return gate.Reading{}, false
-	}
-	f, s := v.Service(t.Server)
-	if s == nil {
-		return gate.Reading{}, false
-	}
-	var lines []string
-	for _, p := range s.Programs {
-		if chosen, _ := v.Chosen(s.Programs); chosen == nil || chosen.Name != p.Name {
-			continue
-		}
-		for _, u := range p.Units {
-			for _, l := range u.Log {
-				lines = append(lines, l.Text)
-			}
-		}
-		for _, file := range p.Logs {
-			lines = append(lines, file.Lines...)
-		}
-	}
-	cause, line, plainly := "", "", false
-	for i, l := range lines {
-		if !strings.Contains(l, v.Ask.Account) {
-			continue
-		}
-		if i > 0 && protocol.OfNext(lines[i-1]) {
-			l = lines[i-1]
-		}
-		if slices.ContainsFunc(welcomes, func(w string) bool { return strings.Contains(l, w) }) {
-			cause = ""
-			continue
-		}
-		says := func(known protocol.LogLine) bool { return strings.Contains(l, known.Text) }
-		at := slices.IndexFunc(v.Protocol.Log, says)
-		switch m, sure := program.Refuses(l); {
-		case at >= 0 && plainWords[v.Protocol.Log[at].Text] && cause != "": // what was said before says more
-		case at >= 0:
-			cause, line, plainly = v.Protocol.Log[at].Cause, l, plainWords[v.Protocol.Log[at].Text]
-		case sure && m.Sure:
-			cause, line, plainly = m.Cause, l, false
-		}
-	}
-	if cause == "" || plainly && refused {
-		return gate.Reading{}, false
-	}
-	r := gate.Reading{
-		Gate:     gate.Account,
-		Cause:    cause,
-		Reach:    gate.Further,
-		Strength: gate.Logged,
-		Because:  scene.FactIDs(f),
-		Vantage:  t.Server,
-		Summary: fmt.Sprintf(
-			"%s was refused before, and the log of %s says why: %q",
-			v.Ask.Account,
-			v.Host(t.Server),
-			plain.Shortened(line),
-		),
-		Lacks: []gate.Lack{{Guard: gate.SameTime, Why: "that was an earlier try"}},
-	}
-	r.Values = v.Place(t, map[string]string{"account": v.Ask.Account, "server": v.Host(t.Server)})
 	return r, true
 }
 

@@ -4,10 +4,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
 	"uakari/internal/program"
 	"uakari/internal/protocol"
 	"uakari/internal/weigh/catalogue"
@@ -213,13 +211,6 @@ func refusalReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, f, account *f
 	return list
 }
 
-// readAfter reports whether the server's log was read after a try, as records cannot.
-func readAfter(v *scene.Scene, t *scene.Try, login *fact.Fact) bool {
-	return slices.ContainsFunc(v.Facts(t.Server, fact.LookService), func(f *fact.Fact) bool {
-		return f.Service != nil && f.Order.Target.Again > 0 && f.At.After(login.At)
-	})
-}
-
 // refusesSo reports whether a policy is why a login was refused.
 func refusesSo(p protocol.Policy, l *fact.Login) bool {
 	return slices.ContainsFunc(p.Refuses, func(c protocol.Code) bool {
@@ -337,112 +328,6 @@ func codeIs(pattern, code string) bool {
 
 // vagueRefusal is a refusal whose reason nobody told.
 const vagueRefusal = "login/rejected"
-
-// logReadings looks for this try in the server's log, read after it.
-func logReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, f, account *fact.Fact) []gate.Reading {
-	if t.Server == "" {
-		return nil
-	}
-	after := fact.Target{Port: t.Target.Port, Scheme: t.Target.Scheme, Again: 1}
-	w.Add(scene.Want{Look: fact.LookService, At: fact.Server, On: t.Server, Target: after, Gate: gate.Account})
-	for _, s := range v.Facts(t.Server, fact.LookService) {
-		if s.Service == nil || s.Order.Target.Again != 1 {
-			continue
-		}
-		lines := linesOfTry(v, t, s, f)
-		cause, line := v.CardReason(lines, "login")
-		var lacks []gate.Lack
-		for _, known := range v.Protocol.Log {
-			at := slices.IndexFunc(lines, func(line string) bool { return strings.Contains(line, known.Text) })
-			if cause != "" || at < 0 {
-				continue
-			}
-			cause, line = known.Cause, lines[at]
-			if plainWords[known.Text] && !accountIsWell(v, t, f, account) {
-				lacks = []gate.Lack{
-					{
-						Guard: gate.SameAccount,
-						Why: "an account that is locked or shut out is refused in the same words; its state was " +
-							"not read",
-					},
-				}
-			}
-		}
-		strength := gate.Logged
-		if m, at, ok := v.Programs.Means(v.ServedBy(t), lines, "refusal"); ok && cause == "" {
-			cause, line = m.Cause, lines[at]
-		}
-		for _, l := range lines {
-			m, ok := program.Refuses(l)
-			switch {
-			case cause != "" || !ok:
-			case m.Sure:
-				cause, line = m.Cause, l
-			case !program.OfAccount(l): // that an account was refused is known
-				cause, line, strength = m.Cause, l, gate.Told
-			}
-		}
-		if cause == "" {
-			continue
-		}
-		if cause == vagueRefusal {
-			lacks = append(lacks, gate.Lack{Guard: gate.OneMeaning, Why: "the log does not say why either"})
-		}
-		r := refusal(v, t, f, cause, strength)
-		r.Summary = fmt.Sprintf(
-			"%s is refused, and the log of %s says why: %q",
-			f.Login.Account,
-			v.Host(t.Server),
-			plain.Shortened(line),
-		)
-		r.Because, r.Lacks = append(r.Because, s.ID), lacks
-		if lacks == nil && account != nil {
-			r.Because = gate.Union(r.Because, scene.FactIDs(account))
-		}
-		return []gate.Reading{r}
-	}
-	return nil
-}
-
-// linesOfTry is the log lines that belong to a try: those that name its
-// account, or follow one that does, and were written since it began. Lines of
-// files have no time here: they belong to it if they were not there before.
-func linesOfTry(v *scene.Scene, t *scene.Try, s, login *fact.Fact) []string {
-	began := login.At.Add(-time.Duration(login.Login.TookMS)*time.Millisecond - 2*time.Second)
-	var list []string
-	near, before := 0, ""
-	take := func(line string) {
-		if strings.Contains(line, login.Login.Account) {
-			if near == 0 && protocol.OfNext(before) {
-				list = append(list, before)
-			}
-			near = 3
-		}
-		before = line
-		if near > 0 {
-			list = append(list, line)
-			near--
-		}
-	}
-	known := v.LinesBefore(t)
-	for _, p := range s.Service.Programs {
-		for _, u := range p.Units {
-			for _, line := range u.Log {
-				if !line.At.IsZero() && line.At.After(began) {
-					take(line.Text)
-				}
-			}
-		}
-		for _, file := range p.Logs {
-			for _, line := range file.Lines {
-				if !slices.Contains(known, line) {
-					take(line)
-				}
-			}
-		}
-	}
-	return list
-}
 
 // serversKnown reports whether every server's side has said which addresses it
 // has, so that one which is not the server will not turn out to be it later.

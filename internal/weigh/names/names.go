@@ -148,13 +148,17 @@ func noResolverReading(v *scene.Scene, t *scene.Try) (gate.Reading, bool) {
 	instead := t.Target
 	instead.Addr = l.DNSAll[0]
 	const file = "/etc/nsswitch.conf"
-	return gate.Reading{
+	r := gate.Reading{
 		Gate: gate.Name, Cause: "names/views-differ", Vantage: v.Client, Instead: &instead,
 		Because: scene.FactIDs(l.DNS, l.System),
 		Summary: fmt.Sprintf("programs of %s ask no resolver (hosts: %s, in %s); %s gives %s for %s", v.Host(v.Client),
 			l.NoDNS, file, plain.At(l.DNS.Answer.Resolver), l.DNSAll[0], strings.TrimSuffix(l.Name, ".")),
 		Values: catalogue.Values{"client": v.Host(v.Client), "sources": file},
-	}, true
+	}
+	if l.System == nil {
+		r.Lacks = []gate.Lack{{Guard: gate.AllRead, Why: "what programs of this host are told was not seen"}}
+	}
+	return r, true
 }
 
 // listens is whether the server at an address listens on the endpoint's port; unknown where
