@@ -16,14 +16,10 @@ const moments = "2006-01-02 15:04:05"
 // Title is what a case is called after the trace that opened it.
 func Title(t trail.Trail) string {
 	w := writer{t: t}
-	verb := "cannot reach"
-	if t.Reached == trail.Yes {
-		verb = "reaches"
-	}
-	if but := w.but(); but != "" && t.Reached == trail.No {
-		return fmt.Sprintf("%s reaches %s, %s", w.client(), w.goal(), but)
-	}
-	return fmt.Sprintf("%s %s %s", w.client(), verb, w.goal())
+	_, text, _ := strings.Cut(t.Headline(w.client(), w.goal()), ": ")
+	text, _, _ = strings.Cut(text, "; ")
+	text, _, _ = strings.Cut(text, ": ") // what came is of the trace, and not of the case
+	return strings.TrimSuffix(text, ".")
 }
 
 // Cases tells a list of cases.

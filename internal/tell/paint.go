@@ -34,6 +34,8 @@ var stateColours = map[trail.State]string{
 	trail.Moot: grey,
 }
 
+var signColours = map[trail.SignState]string{trail.SignMet: green, trail.SignFails: red, trail.SignUnseen: grey}
+
 // wrap breaks a text into lines of at most width characters. A word longer
 // than a line stays whole.
 func wrap(text string, width int) []string {

@@ -32,6 +32,7 @@ func Text(t trail.Trail, colour bool) string {
 	w.since()
 	w.behind()
 	w.ladder()
+	w.signs()
 	w.mend()
 	w.apart()
 	w.links()
@@ -66,22 +67,12 @@ func (w *writer) goal() string {
 
 // answer is the first line.
 func (w *writer) answer() {
-	colour, text := red, ""
+	colour, text := red, plain.Printable(w.t.Headline(w.client(), w.goal()))
 	switch {
-	case w.t.Reached == trail.Yes:
-		colour, text = green, fmt.Sprintf("Yes: %s reaches %s%s.", w.client(), w.goal(), w.got())
-		if w.onlyConnects() {
-			text = fmt.Sprintf("Yes: %s connects to %s; nothing more was asked.", w.client(), w.goal())
-		}
-	case w.t.Reached == trail.No && w.t.Outcome == trail.OutcomeFault:
-		text = fmt.Sprintf("No: %s cannot reach %s.", w.client(), w.goal())
-		if but := w.but(); but != "" {
-			text = fmt.Sprintf("No: %s reaches %s, %s.", w.client(), w.goal(), but)
-		}
-	case w.t.Reached == trail.No:
-		colour, text = yellow, fmt.Sprintf("No: %s cannot reach %s; nothing seen proves why.", w.client(), w.goal())
-	default:
-		colour, text = yellow, fmt.Sprintf("Not known: whether %s reaches %s.", w.client(), w.goal())
+	case w.t.Verdict().Status() == 0:
+		colour = green
+	case w.t.Outcome != trail.OutcomeFault:
+		colour = yellow
 	}
 	for _, line := range wrap(text, width) {
 		w.b.WriteString(w.p.as(bold, w.p.as(colour, line)) + "\n")
@@ -102,62 +93,6 @@ func (w *writer) answer() {
 	for _, line := range wrap("Not complete: "+plain.Printable(strings.Join(parts, "; "))+".", width) {
 		w.b.WriteString(line + "\n")
 	}
-}
-
-// but is what is wrong of an endpoint that is reached: nobody is let in, or the
-// answer is not the right one. "" where it is not reached, or nobody knows.
-func (w *writer) but() string {
-	for _, f := range w.t.Rungs {
-		if (f.Name == trail.Ports || f.Name == trail.Rules || f.Name == trail.Service) && f.State != trail.Clear &&
-			f.Summary != trail.NotAsked {
-			return ""
-		}
-	}
-	says := ""
-	for _, c := range w.t.Blocking() {
-		rung, _, _ := strings.Cut(c.ID, "/")
-		switch {
-		case rung == string(trail.Settings) && w.clear(trail.Answer):
-			if says == "" {
-				says = "but its own program does not get there"
-			}
-		case rung == string(trail.Login):
-			says = "but is not let in"
-		case rung == string(trail.Answer) && says == "":
-			says = "and it answers wrongly"
-		case rung != string(trail.Answer):
-			return ""
-		}
-	}
-	return says
-}
-
-// clear reports whether a rung is.
-func (w *writer) clear(rung trail.Rung) bool {
-	return slices.ContainsFunc(w.t.Rungs, func(f trail.Finding) bool {
-		return f.Name == rung &&
-			f.State == trail.Clear
-	})
-}
-
-// onlyConnects reports whether the endpoint does not say what to ask.
-func (w *writer) onlyConnects() bool {
-	return slices.ContainsFunc(
-		w.t.Rungs,
-		func(f trail.Finding) bool { return f.Name == trail.Answer && f.Summary == trail.OnlyConnects },
-	)
-}
-
-// got is what came: the answer or, of an account that was tried, that it was
-// let in.
-func (w *writer) got() string {
-	text := ""
-	for _, f := range w.t.Rungs {
-		if f.State == trail.Clear && (f.Name == trail.Login || f.Name == trail.Answer && text == "") {
-			text = ": " + plain.Printable(f.Summary)
-		}
-	}
-	return text
 }
 
 // causes says what is wrong, in the order in which to mend it.
@@ -277,6 +212,26 @@ func (w *writer) ladder() {
 		w.b.WriteString(head + w.quiet(f.State, first) + "\n")
 		for _, line := range lines {
 			w.b.WriteString(indent + w.quiet(f.State, line) + "\n")
+		}
+	}
+}
+
+// signs is the card's signs of health, one a line.
+func (w *writer) signs() {
+	for i, s := range w.t.Signs {
+		head := "             "
+		if i == 0 {
+			head = "  signs      "
+		}
+		text := plain.Printable(s.What) + " on " + plain.Printable(s.Host)
+		if s.Saw != "" {
+			text += ": " + plain.Printable(s.Saw)
+		}
+		state := fmt.Sprintf("%-8s", s.State)
+		lines := wrap(text, width-22)
+		w.b.WriteString(head[:12] + w.p.as(signColours[s.State], state) + " " + lines[0] + "\n")
+		for _, line := range lines[1:] {
+			w.b.WriteString(strings.Repeat(" ", 21) + line + "\n")
 		}
 	}
 }

@@ -66,7 +66,7 @@ const (
 
 // OnlyConnects is the summary of an answer that nobody could ask for: the
 // endpoint does not say what is spoken there.
-const OnlyConnects = "it connects; nothing more was asked"
+const OnlyConnects = "it connects; no question asked"
 
 // NotAsked is the summary of a rung that nobody asked for.
 const NotAsked = "not asked for"
@@ -92,6 +92,11 @@ type Trail struct {
 	Card       string     `json:"card,omitempty"`
 	Outcome    Outcome    `json:"outcome"`
 	Reached    Reached    `json:"reached"`
+	Symptom    string     `json:"symptom,omitempty"` // how the client's own try ended: "refused", "no answer"
+	Account    string     `json:"account,omitempty"` // the account that was asked for
+	Accepted   bool       `json:"accepted,omitempty"`
+	Untried    []string   `json:"untried,omitempty"` // what was asked for and not tried: "the login"
+	Signs      []Sign     `json:"signs,omitempty"`   // of the card, one each
 	Vantages   []Vantage  `json:"vantages"`
 	Rungs      []Finding  `json:"rungs"`
 	Causes     []Cause    `json:"causes"`

@@ -3,6 +3,7 @@ package weigh
 import (
 	"crypto/x509"
 	"net/netip"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -507,21 +508,40 @@ func TestMetadata(t *testing.T) {
 	}
 }
 
-// TestSigns is marks of health that are not as they should be: they explain a
-// failure of the client's, and otherwise are doubts.
+// TestSigns is marks of health that are not as they should be: the application
+// is not healthy, whoever connects.
 func TestSigns(t *testing.T) {
-	card := fact.Card{
-		Signs: []fact.Sign{{On: "client", File: "/var/lib/gauge/sites"}, {On: "server", File: "/var/log/tide"}},
-	}
+	signs := []fact.Sign{{On: "client", File: "/var/lib/gauge/sites"}, {On: "server", File: "/var/log/tide"}}
+	card := fact.Card{Signs: signs}
+	of := map[string]fact.Sign{"client": signs[0], "server": signs[1]}
 	seen := func(s *scenario, vantage, side string, wrong string) *scenario {
 		return s.add(vantage, fact.LookSigns, fact.Target{Name: side}, func(f *fact.Fact) {
-			f.Signs = &fact.Signs{Side: side, List: []fact.SignSeen{{Sign: fact.Sign{On: side, File: "/x"},
-				Wrong: wrong}}}
+			f.Signs = &fact.Signs{Side: side, List: []fact.SignSeen{{Sign: of[side], Wrong: wrong}}}
 		})
 	}
-	expectDoubts(t, seen(carded(t, card), "v1", "client", "/x is stale").weigh(), "settings/not-received proven")
-	expectDoubts(t, seen(carded(t, card), "v2", "server", "/x is stale").weigh(), "service/stale-log proven")
-	expectDoubts(t, seen(carded(t, card), "v1", "client", "").weigh())
+	both := func(client, server string) trail.Trail {
+		return seen(seen(carded(t, card), "v1", "client", client), "v2", "server", server).weigh()
+	}
+	expect(t, both("/x is stale", ""), "settings/not-received proven")
+	expect(t, both("", "/x is stale"), "service/stale-log proven")
+	expect(t, both("", ""))
+	for name, c := range map[string]struct {
+		got    trail.Trail
+		want   trail.Verdict
+		states []trail.SignState
+	}{
+		"met":      {both("", ""), trail.Works, []trail.SignState{trail.SignMet, trail.SignMet}},
+		"one":      {both("", "stale"), trail.Unhealthy, []trail.SignState{trail.SignMet, trail.SignFails}},
+		"not read": {seen(carded(t, card), "v1", "client", "").weigh(), trail.PartTried, []trail.SignState{trail.SignMet, trail.SignUnseen}},
+	} {
+		var states []trail.SignState
+		for _, s := range c.got.Signs {
+			states = append(states, s.State)
+		}
+		if c.got.Verdict() != c.want || !slices.Equal(states, c.states) {
+			t.Errorf("%s: verdict %d, signs %v, %s", name, c.got.Verdict(), states, c.got.Headline("gauge-07", "tidebook"))
+		}
+	}
 }
 
 // TestServiceRecord is a record by which clients find the server.

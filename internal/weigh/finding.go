@@ -51,8 +51,9 @@ func findingOf(v *scene.Scene, rung trail.Rung, s sum, causes []trail.Cause) tra
 		f.Needs = "--in-the-clear, or a server that proves who it is"
 		return f
 	}
-	if rung == trail.Answer && v.Scheme.Wire == "" && s.reached() == trail.Yes && !s.talked() {
-		f.State, f.Summary, f.Needs = trail.Unseen, trail.OnlyConnects, "the scheme of what is served there"
+	if rung == trail.Answer && v.Scheme.Wire == "" && s.connects() {
+		f.State, f.Summary = trail.Unseen, trail.OnlyConnects
+		f.Needs = "the scheme of what is served there, or a card with talk:"
 		return f
 	}
 	if text, ok := clearOn(v, rung, s); ok {
@@ -64,9 +65,11 @@ func findingOf(v *scene.Scene, rung trail.Rung, s sum, causes []trail.Cause) tra
 	return f
 }
 
-// talked reports whether the endpoint was asked as its card says.
-func (s sum) talked() bool {
-	return slices.ContainsFunc(s.decide, func(t *scene.Try) bool { return t.Last().Climb.Reply != nil })
+// connects reports whether a bare port took the connection, and no more was asked.
+func (s sum) connects() bool {
+	return len(s.decide) > 0 && !slices.ContainsFunc(s.decide, func(t *scene.Try) bool {
+		return !t.Last().Symptom.Good() || t.Last().Climb.Reply != nil
+	})
 }
 
 // leftOut reports whether the question was not the whole one.

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"uakari/internal/fact"
+	"uakari/internal/trail"
 )
 
 // TestSheetSource is the guard of the same packet: a layer that lets other
@@ -111,14 +112,12 @@ func TestSheetStands(t *testing.T) {
 			Ranges: []fact.ScopeRange{{Range: "10.20.1.1-10.20.1.9", Group: "field"}},
 		},
 	}
-	expectDoubts(
-		t,
-		base(scoped, connected, replied(200)).weigh(),
-		"rules/out-of-scope proven",
-	) // it gets in, and is assigned nothing
-	blocks := base(scoped, connected, replied(200))
-	blocks.set.Ask.Card = &fact.Card{Name: "tidebook", ScopeBlocks: true}
-	expect(t, blocks.weigh(), "rules/out-of-scope proven")
+	// It connects, and is assigned nothing.
+	unscoped := base(scoped, connected, replied(200)).weigh()
+	expect(t, unscoped, "rules/out-of-scope proven")
+	if got := unscoped.Verdict(); got != trail.Unhealthy {
+		t.Errorf("out of scope, and the verdict is %d", got)
+	}
 	// An address that leads on: to nobody, and to some that a layer guards.
 	leads := func(to ...string) fact.Sheet {
 		return fact.Sheet{

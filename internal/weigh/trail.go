@@ -66,20 +66,13 @@ func trailOf(v *scene.Scene, tries []*scene.Try) trail.Trail {
 	}
 	s := sumOf(v, tries)
 	t.Causes = causesOf(v, s)
-	t.Reached, t.Outcome = s.reached(), s.outcome(t.Causes)
 	for _, rung := range trail.Ladder {
-		f := findingOf(v, rung, s, t.Causes)
-		t.Rungs = append(t.Rungs, f)
-		asked := rung == trail.Login && v.Ask.Account != "" || rung == trail.Answer && s.leftOut()
-		if asked && f.State == trail.Unseen && f.Summary != trail.NotAsked && t.Outcome == trail.OutcomeClear {
-			t.Outcome = trail.OutcomeUnsure // what was asked for and not tried is never "yes"
-		}
-		// Nor is a server that nobody could judge, for a client that does.
-		unjudged := rung == trail.Certs && v.Ask.Endpoint.Verify && !v.Protocol.HostKeys
-		if unjudged && f.State == trail.Unseen && f.Summary != trail.NotAsked && t.Outcome == trail.OutcomeClear {
-			t.Outcome, t.Reached = trail.OutcomeUnsure, trail.Unknown
-		}
+		t.Rungs = append(t.Rungs, findingOf(v, rung, s, t.Causes))
 	}
+	t.Symptom, t.Account, t.Accepted = s.symptom(), v.Ask.Account, accepted(v)
+	t.Signs = signsOf(v, s)
+	t.Untried = untried(v, s, t)
+	t.Outcome, t.Reached = trail.Judge(s.reached(), len(t.Blocking()) > 0, len(t.Untried) > 0)
 	if t.Outcome == trail.OutcomeUnsure {
 		t.Tell = tellApart(v, s, t.Causes)
 	}
@@ -120,18 +113,26 @@ func isServer(v *scene.Scene, tries []*scene.Try, vantage string) bool {
 func sumOf(v *scene.Scene, tries []*scene.Try) sum {
 	tries = usable(v, tries)
 	s := sum{tries: tries}
+	var turned []*scene.Try // at which the account was rejected
 	for _, t := range tries {
-		if fine(t) {
+		switch {
+		case rejects(t):
+			turned = append(turned, t)
+		case fine(t):
 			s.good = append(s.good, t)
 		}
 	}
-	s.decide = s.good
-	if len(s.good) == 0 {
+	switch {
+	case len(turned) > 0: // an account that is rejected is so, wherever other addresses lead
+		s.good, s.decide = nil, turned
+	case len(s.good) > 0:
+		s.decide = s.good
+	default:
 		s.decide = tries
 	}
 	for _, t := range tries {
 		causes := t.Causes()
-		if len(s.good) > 0 && !s.isGood(t) {
+		if (len(s.good) > 0 || len(turned) > 0) && !slices.Contains(s.decide, t) {
 			causes = gate.Saved(causes)
 		}
 		s.causes = append(s.causes, causes...)
@@ -175,7 +176,7 @@ func usable(v *scene.Scene, tries []*scene.Try) []*scene.Try {
 
 // fine reports whether the client itself got its answer at this address.
 func fine(t *scene.Try) bool {
-	return t.Instead == nil && t.Symptom == gate.Fine &&
+	return t.Instead == nil && t.Symptom.Good() &&
 		!slices.ContainsFunc(t.Verdict.Causes, func(j *gate.Judged) bool { return j.Blocking })
 }
 
@@ -350,16 +351,6 @@ func (s sum) reached() trail.Reached {
 		return trail.Unknown
 	}
 	return trail.No
-}
-
-func (s sum) outcome(causes []trail.Cause) trail.Outcome {
-	switch {
-	case slices.ContainsFunc(causes, func(c trail.Cause) bool { return c.Blocking }):
-		return trail.OutcomeFault
-	case len(s.good) > 0:
-		return trail.OutcomeClear
-	}
-	return trail.OutcomeUnsure
 }
 
 // tellApart names the one look that would tell the possible causes apart.

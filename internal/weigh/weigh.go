@@ -215,7 +215,8 @@ func tryAddress(v *scene.Scene, w *scene.Wants, l *scene.Lookup, target fact.Tar
 				},
 			)
 		}
-		if t.Symptom == gate.ServerFirstSilent || t.Symptom == gate.ClientFirstSilent || t.Symptom == gate.SilentUDP {
+		if t.Symptom == gate.ServerFirstSilent || t.Symptom == gate.ClientFirstSilent || t.Symptom == gate.SilentUDP ||
+			t.Symptom == gate.Connects && v.Ask.Endpoint.Transport == "tcp" {
 			at.Again = 1
 			w.Add(scene.Want{Look: fact.LookListeners, At: fact.Server, On: t.Server, Target: at, Gate: gate.Room})
 			if _, waits, _ := v.Unread(t); waits {

@@ -23,6 +23,7 @@ var wordless = []gate.Symptom{
 	gate.ServerFirstSilent,
 	gate.ClientFirstSilent,
 	gate.SilentUDP,
+	gate.Connects,
 }
 
 // logReading reads from the server's log why it says nothing to the client.
@@ -45,6 +46,9 @@ func logReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, boo
 			continue
 		}
 		lines, lacks := linesSince(v, t, s), []gate.Lack(nil)
+		if s.Order.Target.Again == 0 && t.Symptom == gate.Connects {
+			continue // an earlier refusal says nothing against a connection that is taken now
+		}
 		if s.Order.Target.Again == 0 {
 			// An earlier try of this client's, of which a record tells.
 			lines = slices.DeleteFunc(

@@ -70,7 +70,7 @@ func redirectReading(v *scene.Scene, w *scene.Wants, t *scene.Try, reply fact.Re
 	if !seen {
 		return gate.Reading{}, false
 	}
-	if s := c.Symptom(v.Own()); s != gate.Fine && s != gate.NotTried && s != gate.ErrorAnswer {
+	if s := c.Symptom(v.Own()); !s.Good() && s != gate.NotTried && s != gate.ErrorAnswer {
 		r := ledAway(v, t, reply, fmt.Sprintf("and there: %s", s))
 		r.Because = gate.Union(r.Because, c.IDs())
 		return r, true

@@ -19,7 +19,7 @@ const slowFactor = 5
 // StrainReadings reads what was asked for beyond one answer: a connection that
 // is left idle, and many requests at once.
 func StrainReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
-	if t.Symptom != gate.Fine {
+	if !t.Symptom.Good() {
 		return nil
 	}
 	var readings []gate.Reading

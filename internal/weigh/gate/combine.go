@@ -204,8 +204,8 @@ func Combine(end Ending, readings []Reading, guards func(Reading) []Lack) Verdic
 	}
 	explained := firstExplaining(sym, shut)
 	var only []Gate
-	var before []*Judged // what blocks at earlier gates, as far as we go
-	if explained == nil && row.May != 0 {
+	var before []*Judged                                 // what blocks at earlier gates, as far as we go
+	if explained == nil && row.May != 0 && !sym.Good() { // what is good has nothing to explain
 		v.left = (row.May &^ v.Open).List()
 		// Where all but one are likely open, that one is likely the one.
 		if last := (row.May &^ v.Open &^ leans).List(); len(last) == 1 && !end.Hasty {

@@ -31,6 +31,7 @@ const (
 	SessionFailed      // a TLS alert or failure
 	RefusedByCode      // refused by the protocol
 	ErrorAnswer        // an error of the application
+	Connects           // a bare port took the connection, and nothing can be asked of it
 	Fine               // all that was asked for came
 	symptomCount       //
 )
@@ -86,6 +87,7 @@ var Symptoms = [symptomCount]SymptomRow{
 	SessionFailed:     {Of(Session), upTo(WayBack), "the secure session fails"},
 	RefusedByCode:     {Of(Account, Door), upTo(WayBack)&^Of(Door) | Of(Session), "refused by the server"},
 	ErrorAnswer:       {Of(Answer), upTo(Session), "an error answers"},
+	Connects:          {Of(Room, Door), allGates &^ Of(Room, Door, Account, Answer), "it connects"},
 	Fine:              {0, allGates &^ Of(Account), "it answers"},
 }
 
@@ -109,6 +111,9 @@ func ShownBy(g Gate) []Symptom {
 // String is how the client would say it.
 func (s Symptom) String() string { return Symptoms[s].says }
 
+// Good reports whether all that could be asked for came.
+func (s Symptom) Good() bool { return s == Fine || s == Connects }
+
 // Silent reports whether nothing at all came back.
 func (s Symptom) Silent() bool { return s == SilentTCP || like[s] == SilentTCP }
 
@@ -126,7 +131,7 @@ func (s Symptom) Progress() int {
 		return 2
 	case s == SessionFailed:
 		return 3
-	case s < Fine:
+	case s < Connects:
 		return 4
 	}
 	return 5

@@ -22,7 +22,7 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 	if v.Ask.Account == "" || t.Symptom == gate.NotTried {
 		return nil
 	}
-	if t.Symptom != gate.Fine {
+	if !t.Symptom.Good() {
 		return behindReadings(v, w, t)
 	}
 	target := t.Target

@@ -51,7 +51,7 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 	if r, ok := loopsReading(v, t); ok {
 		return append(readings, r)
 	}
-	if t.Server != "" && v.Confirmed(t) || t.Symptom == gate.Fine {
+	if t.Server != "" && v.Confirmed(t) || t.Symptom.Good() {
 		readings = append(
 			readings,
 			gate.Reading{Gate: gate.Name, Summary: l.Says(t.Target.Addr), Because: scene.FactIDs(l.Source)},
@@ -359,10 +359,10 @@ func hostsReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, b
 			"client": v.Host(v.Client),
 		},
 	}
-	if t.Symptom == gate.Fine || t.Symptom == gate.NotTried {
+	if t.Symptom.Good() || t.Symptom == gate.NotTried {
 		r.Harmless = true
 		r.Summary += "; the first one works"
-		return r, t.Symptom == gate.Fine
+		return r, t.Symptom.Good()
 	}
 	for _, addr := range v.Ordered(l.DNSAll) {
 		other := t.Target
@@ -393,7 +393,7 @@ func hostsReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, b
 // loopsReading doubts a name that gives a loopback address on a host that
 // nothing shows to be the server.
 func loopsReading(v *scene.Scene, t *scene.Try) (gate.Reading, bool) {
-	if !t.Target.Addr.IsLoopback() || v.Confirmed(t) || t.Symptom == gate.Fine || t.Symptom == gate.NotTried {
+	if !t.Target.Addr.IsLoopback() || v.Confirmed(t) || t.Symptom.Good() || t.Symptom == gate.NotTried {
 		return gate.Reading{}, false
 	}
 	r := gate.Reading{

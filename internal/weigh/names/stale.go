@@ -18,7 +18,7 @@ import (
 // have to one that it has. Only if the server's own address gets further is
 // the other one surely wrong.
 func staleReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, bool) {
-	if t.Server != "" || t.Symptom == gate.Fine || t.Symptom == gate.NotTried {
+	if t.Server != "" || t.Symptom.Good() || t.Symptom == gate.NotTried {
 		return gate.Reading{}, false
 	}
 	at, f, own, ok := namedServer(v, t.Target.Addr)

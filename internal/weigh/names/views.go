@@ -51,7 +51,7 @@ func viewReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 	if r, ok := systemReading(v, t); ok {
 		readings = append(readings, r)
 	}
-	if t.Symptom == gate.Fine || t.Symptom == gate.NotTried {
+	if t.Symptom.Good() || t.Symptom == gate.NotTried {
 		return readings
 	}
 	asked := strings.TrimSuffix(l.DNS.Answer.Asked, ".")

@@ -47,7 +47,7 @@ func cardPorts(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 		tried = tried && climb.Connect != nil
 		open := tried && climb.Connect.Connect.Outcome == fact.Connected
 		// Where the endpoint itself fails, its own reason tells of these too.
-		if open || !gone && (!tried || t.Symptom != gate.Fine) {
+		if open || !gone && (!tried || !t.Symptom.Good()) {
 			continue
 		}
 		text := fmt.Sprintf("port %d%s", port, use(c, port))
@@ -159,7 +159,7 @@ func rangePorts(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 				w.Add(scene.Want{Look: fact.LookSession, At: fact.Client, Target: there, Gate: gate.Listener})
 				climb, tried := v.ClimbAt(v.Client, there)
 				if !tried || climb.Connect == nil || climb.Connect.Connect.Outcome == fact.Connected ||
-					t.Symptom != gate.Fine {
+					!t.Symptom.Good() {
 					continue
 				}
 				readings = append(readings, gate.Reading{

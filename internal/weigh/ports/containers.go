@@ -21,7 +21,7 @@ func containerReadings(
 ) ([]gate.Reading, bool) {
 	on := list.On(v.Ask.Endpoint.Transport, t.Target.Port)
 	relay := slices.IndexFunc(on, scene.Relay)
-	if t.Symptom != gate.Fine || relay >= 0 || len(on) == 0 {
+	if !t.Symptom.Good() || relay >= 0 || len(on) == 0 {
 		v.WantContainers(w, t, gate.Listener)
 	}
 	seen, all := v.Containers(t.Server)

@@ -23,7 +23,7 @@ const mostMapped = 3
 // (as in rpc://HOST/SERVICE) and tries the port that it says.
 func MapperReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 	service := strings.Trim(t.Target.Path, "/")
-	if !v.Protocol.Maps || service == "" || t.Symptom != gate.Fine {
+	if !v.Protocol.Maps || service == "" || !t.Symptom.Good() {
 		return nil
 	}
 	asked := fact.Target{Addr: t.Target.Addr, Port: t.Target.Port, Scheme: t.Target.Scheme}

@@ -123,7 +123,7 @@ func inOtherSpace(v *scene.Scene, t *scene.Try, elsewhere []fact.Listener) (fact
 // have been answered: it does not ask who answers.
 func foreignPort(v *scene.Scene, t *scene.Try, f *fact.Fact, l fact.Listener) []gate.Reading {
 	p, _ := v.Chosen(v.ProgramsAt(t.Server))
-	if t.Symptom == gate.Fine && !v.Named(p) {
+	if t.Symptom.Good() && !v.Named(p) {
 		return openPort(v, t, f, l)
 	}
 	r := gate.Reading{

@@ -230,8 +230,8 @@ func SheetReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading 
 	}
 	if text := scopeProblem(v.Ask.Sheets, source, names); text != "" {
 		add(nil, "rules/out-of-scope", text, catalogue.Values{"source": source.String()}, func(r *gate.Reading) {
-			if t.Symptom == gate.Fine { // it gets in, and is assigned nothing
-				r.Gate, r.Reach, r.Harmless = gate.Door, gate.Further, v.Ask.Card == nil || !v.Ask.Card.ScopeBlocks
+			if t.Symptom.Good() { // it connects, and is assigned nothing
+				r.Gate, r.Reach = gate.Door, gate.Further
 				return
 			}
 			r.Gate, r.Shows = gate.Door, []gate.Symptom{

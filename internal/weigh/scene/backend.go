@@ -35,7 +35,7 @@ func (v *Scene) Backend(w *Wants, t *Try, up fact.Upstream) (string, []string) {
 		return "", nil
 	}
 	s := c.Symptom(nil)
-	if s == gate.Fine || s == gate.NotTried {
+	if s.Good() || s == gate.NotTried {
 		return "", nil
 	}
 	return fmt.Sprintf("%s (%s): %s", endpoint.HostPort(up.Host, up.Port), place, s), c.IDs()

@@ -61,8 +61,10 @@ func (c Climb) Symptom(own []netip.Addr) gate.Symptom {
 		return gate.ClientFirstClosed
 	case c.Connect != nil && c.Connect.Connect.Outcome != fact.Connected:
 		return connectSymptom(*c.Connect.Connect, scheme, c.Target.Addr, own)
-	case c.ended(scheme):
+	case c.ended(scheme) && c.Handshake != nil: // a session is more than a connection that the kernel took
 		return gate.Fine
+	case c.ended(scheme):
+		return gate.Connects
 	}
 	return gate.NotTried
 }

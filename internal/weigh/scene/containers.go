@@ -244,7 +244,7 @@ func (v *Scene) Inside(t *Try, f *fact.Fact, c *fact.Container, inside uint16) g
 				lead)
 			r := v.container(t, f, c, "", text)
 			if c.Health == "unhealthy" {
-				r.Cause, r.Gate, r.Harmless = "answer/not-ready", gate.Answer, t.Symptom == gate.Fine
+				r.Cause, r.Gate, r.Harmless = "answer/not-ready", gate.Answer, t.Symptom.Good()
 				r.Summary = fmt.Sprintf("%s is unhealthy by its own check", name)
 				if c.Checked != "" {
 					r.Summary += fmt.Sprintf(": %q", c.Checked)

@@ -23,7 +23,8 @@ const shutIn = 8
 // will go on.
 func (s serving) up() []gate.Reading {
 	var readings []gate.Reading
-	stuck := s.t.Symptom == gate.ServerFirstSilent || s.t.Symptom == gate.ClientFirstSilent || s.t.Symptom.Silent()
+	stuck := s.t.Symptom == gate.ServerFirstSilent || s.t.Symptom == gate.ClientFirstSilent ||
+		s.t.Symptom == gate.Connects || s.t.Symptom.Silent()
 	for _, r := range s.p.Here() {
 		if (stuck || s.t.Symptom == gate.ServerFirstClosed || s.t.Symptom == gate.ClientFirstClosed) &&
 			r.Limit > shutIn && r.Files >= r.Limit {

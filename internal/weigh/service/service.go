@@ -42,7 +42,7 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 	t.Running = running(v, t)
 	w.Add(scene.Want{Look: fact.LookService, At: fact.Server, On: t.Server,
 		Target: fact.Target{Port: v.Ask.Endpoint.Port, Scheme: t.Target.Scheme}, Gate: gate.Listener})
-	if t.Symptom != gate.Fine && t.Symptom != gate.NotTried {
+	if !t.Symptom.Good() && t.Symptom != gate.NotTried {
 		w.Add(scene.Want{Look: fact.LookResources, At: fact.Server, On: t.Server, Gate: gate.Room})
 	}
 	f, s := v.Service(t.Server)
@@ -58,7 +58,7 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 					Gate:     gate.Room,
 					Cause:    "service/needs-down",
 					Reach:    gate.Further,
-					Harmless: t.Symptom == gate.Fine,
+					Harmless: t.Symptom.Good(),
 					Because:  scene.FactIDs(f),
 					Vantage:  t.Server,
 					Summary: fmt.Sprintf(
@@ -142,7 +142,7 @@ func takenReading(
 // there as it should is left alone.
 func displaced(v *scene.Scene, t *scene.Try, f *fact.Fact, s *fact.Service, holder fact.Listener) (gate.Reading,
 	bool) {
-	if v.Scheme.Wire != "" && t.Symptom == gate.Fine {
+	if v.Scheme.Wire != "" && t.Symptom.Good() {
 		return gate.Reading{}, false
 	}
 	for i := range s.Programs {
@@ -156,7 +156,7 @@ func displaced(v *scene.Scene, t *scene.Try, f *fact.Fact, s *fact.Service, hold
 		if u.Active != "failed" && u.Sub != "auto-restart" {
 			how = "was started and does not run"
 			// Where that port answers, one that ended may have had no more to do.
-			if !endedAfter(p, u, holder) || t.Symptom == gate.Fine && u.Active == "inactive" {
+			if !endedAfter(p, u, holder) || t.Symptom.Good() && u.Active == "inactive" {
 				continue
 			}
 		}
@@ -346,7 +346,7 @@ func fromLink(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, bool)
 // twice reads who on the link answers for the target's address: nobody else
 // may when the server itself asks, and one machine when the client does.
 func twice(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, bool) {
-	if t.Symptom == gate.Fine || t.Symptom == gate.NotTried || !t.Target.Addr.Is4() || v.OnSame(t) {
+	if t.Symptom.Good() || t.Symptom == gate.NotTried || !t.Target.Addr.Is4() || v.OnSame(t) {
 		return gate.Reading{}, false
 	}
 	w.Add(scene.Want{Look: fact.LookClaims, At: fact.Client, Target: fact.Target{Addr: t.Target.Addr},
@@ -408,7 +408,7 @@ func twice(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, bool) {
 // noAddress reads a server that has no address at all on any link: then the one that was
 // tried is no old one of it.
 func noAddress(v *scene.Scene, t *scene.Try) (gate.Reading, bool) {
-	if t.Symptom == gate.Fine || t.Symptom == gate.NotTried || t.Target.Addr.IsLoopback() {
+	if t.Symptom.Good() || t.Symptom == gate.NotTried || t.Target.Addr.IsLoopback() {
 		return gate.Reading{}, false
 	}
 	var found *fact.Fact

@@ -117,7 +117,7 @@ func (a agreement) right(values []string) (value, why string) {
 		return served[0], "the server listens on " + portOf(served[0])
 	}
 	fit := slices.DeleteFunc(slices.Clone(values), func(value string) bool { return !j.fits(value) })
-	if len(fit) == 1 && (onCard || j.t.Symptom == gate.Fine) {
+	if len(fit) == 1 && (onCard || j.t.Symptom.Good()) {
 		if onCard {
 			return fit[0], "the card's endpoint says so"
 		}

@@ -75,7 +75,7 @@ func CardReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 // may use the application.
 func fromReading(v *scene.Scene, t *scene.Try) (gate.Reading, bool) {
 	source := v.LocalAddress(t)
-	if len(v.Ask.Card.From) == 0 || !source.IsValid() || t.Symptom == gate.Fine {
+	if len(v.Ask.Card.From) == 0 || !source.IsValid() || t.Symptom.Good() {
 		return gate.Reading{}, false
 	}
 	for _, text := range v.Ask.Card.From {
@@ -169,15 +169,14 @@ func signReadings(v *scene.Scene, t *scene.Try) []gate.Reading {
 					continue
 				}
 				r := gate.Reading{
-					Gate:     gate.Intent,
-					Cause:    "settings/not-received",
-					Harmless: t.Symptom == gate.Fine,
-					Reach:    gate.Elsewhere,
-					Shows:    ofNoTry,
-					Which:    s.Wrong,
-					Because:  scene.FactIDs(f),
-					Vantage:  at,
-					Summary:  s.Wrong,
+					Gate:    gate.Intent,
+					Cause:   "settings/not-received",
+					Reach:   gate.Elsewhere,
+					Shows:   ofNoTry,
+					Which:   s.Wrong,
+					Because: scene.FactIDs(f),
+					Vantage: at,
+					Summary: s.Wrong,
 					Values: catalogue.Values{
 						"file":    s.Sign.Of(),
 						"trouble": s.Wrong,
@@ -185,7 +184,8 @@ func signReadings(v *scene.Scene, t *scene.Try) []gate.Reading {
 					},
 				}
 				if f.Signs.Side == "server" {
-					r.Gate, r.Cause, r.Harmless = gate.Room, "service/stale-log", true
+					// A sign of a server that is not reached may follow from what keeps the client out.
+					r.Gate, r.Cause, r.Harmless = gate.Room, "service/stale-log", !t.Symptom.Good()
 					r.Values = v.Place(
 						t,
 						catalogue.Values{

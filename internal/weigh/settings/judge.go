@@ -128,7 +128,7 @@ func (j settingJudge) judge() (gate.Reading, bool) {
 		text += fmt.Sprintf(", and should be %q", want)
 	}
 	r := j.reading(cause, text)
-	if j.t.Symptom != gate.Fine && !asOnCard(j.v, j.t.Target) && !j.served() {
+	if !j.t.Symptom.Good() && !asOnCard(j.v, j.t.Target) && !j.served() {
 		r.Lacks = append(
 			r.Lacks,
 			gate.Lack{
@@ -159,7 +159,7 @@ func (j settingJudge) judge() (gate.Reading, bool) {
 		if listens {
 			return gate.Reading{}, false // the server takes connections there as well
 		}
-		if !known && j.t.Symptom != gate.Fine {
+		if !known && !j.t.Symptom.Good() {
 			r.Lacks = append(
 				r.Lacks,
 				gate.Lack{Guard: gate.AllRead, Why: "whether the server listens there was not seen"},

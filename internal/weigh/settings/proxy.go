@@ -85,7 +85,7 @@ func proxyReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, b
 // missingProxy reads a way that is shut directly and open through the proxy
 // that the card names.
 func missingProxy(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, bool) {
-	if v.Ask.Card == nil || v.Ask.Card.Proxy == "" || t.Symptom == gate.Fine || t.Symptom == gate.NotTried ||
+	if v.Ask.Card == nil || v.Ask.Card.Proxy == "" || t.Symptom.Good() || t.Symptom == gate.NotTried ||
 		gate.Symptoms[t.Symptom].Open.Has(gate.Listener) {
 		return gate.Reading{}, false
 	}

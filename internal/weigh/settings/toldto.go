@@ -102,7 +102,7 @@ func goesTo(v *scene.Scene, w *scene.Wants, t *scene.Try, told *fact.Told, base 
 	}
 	c, ok := tryAt(v, w, t, host, port)
 	switch {
-	case !ok || c.Expected() == (t.Symptom == gate.Fine):
+	case !ok || c.Expected() == (t.Symptom.Good()):
 		return gate.Reading{}, false // both answer, or none: the settings are not what differs
 	case c.Expected():
 		r.Harmless, r.Because = true, gate.Union(r.Because, c.IDs())
