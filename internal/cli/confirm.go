@@ -4,14 +4,18 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"uakari/internal/casebook"
+	"uakari/internal/confirm"
 	"uakari/internal/fact"
 	"uakari/internal/look"
 	"uakari/internal/plain"
+	"uakari/internal/program"
 	"uakari/internal/tell"
 	"uakari/internal/trace"
 	"uakari/internal/trail"
@@ -24,6 +28,9 @@ type confirmFlags struct {
 	times  int
 	within time.Duration
 	asJSON bool
+	// noSecret marks an account whose secret is not at hand, and secretWhy says why.
+	noSecret  bool
+	secretWhy string
 }
 
 func newConfirm() *cobra.Command {
@@ -33,9 +40,12 @@ func newConfirm() *cobra.Command {
 		Short: "trace again, and set before beside after",
 		Long: `Trace again what a kept trace found, and set before beside after, rung by rung.
 CASE is the number of a case, FACTS a file that trace --facts wrote. It works
-again only when the ladder is clear several times in a row; an account is tried
-in the first of them alone. It looks from where that trace did and as it did;
-what is given anew goes first.
+again only when the ladder is clear several times in a row. An account that
+belongs to the case is tried once, in the run that completes the row, and must
+be accepted. It repeats the failing try: same client, endpoint, account, proxy,
+trust, card, sheets and resolvers. An option that is given again replaces its
+own of the kept run. From another host than the one that failed, nothing is
+confirmed.
 
 A case that works again is closed, unless a temporary change still stands. What
 else differs from before, of what was seen both times, is told.
@@ -82,90 +92,101 @@ func (f *confirmFlags) confirm(cmd *cobra.Command, path string) error {
 		return err
 	}
 	before, _ := weigh.Weigh(was.set)
-	ask, env, err := f.again(ctx, cmd, was)
+	ask, env, given, err := f.again(ctx, cmd, was)
 	if err != nil {
 		return err
 	}
-	seen, now, good, err := f.tries(ctx, cmd, was.set, ask, env)
+	row := &confirm.Row{
+		Wanted: f.times, Account: ask.Account, Secret: !f.noSecret, Client: clientOf(was.set),
+	}
+	seen, now, err := f.tries(ctx, cmd, was.set, ask, env, row)
 	if err != nil {
 		return err
 	}
+	result := row.Result(clientOf(seen))
+	works := result == trail.ConfirmWorks
 	closing := tell.Closing{Differs: weigh.Differences(was.set, seen)}
-	if good == f.times {
+	if works {
 		closing.Wider, closing.Narrow = weigh.Wider(was.set, seen), narrowOf(before)
 	}
 	if id, err := caseID(path); err == nil && !isFile(path) {
-		if closing, err = concluded(cmd, id, seen, now, good == f.times, closing); err != nil {
+		if closing, err = concluded(cmd, id, seen, now, works, closing); err != nil {
 			return err
 		}
 	}
-	err = told(cmd, f.asJSON, confirmation(before, now, good, f.times, closing), func() string {
-		return tell.Confirmed(before, now, good, f.times, on) + tell.Closed(closing, on)
+	out := confirmation(before, now, row.Good(), f.times, closing)
+	out.Result, out.Works, out.Given = result, works, given
+	out.Progress = append([]trail.Became{}, confirm.Progress(before, now)...)
+	err = told(cmd, f.asJSON, out, func() string {
+		return tell.Confirmed(out, f.secretWhy, on) + tell.Closed(closing, on)
 	})
 	if err != nil {
 		return err
 	}
 	switch {
-	case good == f.times && (len(closing.Standing) > 0 || closing.Case != 0 && len(closing.Wider) > 0):
+	case works && (len(closing.Standing) > 0 || closing.Case != 0 && len(closing.Wider) > 0):
 		return exit(exitFault)
-	case now.Incomplete == "interrupted":
+	case works:
+		return nil
+	case result == trail.ConfirmInterrupted:
 		return exit(exitInterrupted)
-	case good < f.times && bothWays(now) == trail.OutcomeUnsure:
-		return exit(exitUnsure)
-	case good < f.times:
+	case result == trail.ConfirmNot && bothWays(now) == trail.OutcomeFault:
 		return exit(exitFault)
 	}
-	return nil
+	return exit(exitUnsure)
 }
 
 // tries traces again and again, until it worked as often in a row as is wanted,
-// or the time to wait for it is over. good is how often it did, the last times.
+// or the time to wait for it is over.
 func (f *confirmFlags) tries(
 	ctx context.Context,
 	cmd *cobra.Command,
 	was fact.Set,
 	ask fact.Ask,
 	env look.Env,
-) (seen fact.Set, now trail.Trail, good int, err error) {
+	row *confirm.Row,
+) (seen fact.Set, now trail.Trail, err error) {
 	until := time.Now().Add(f.within)
-	tries := 0
+	account := ask.Account
 	for {
-		tries++
-		ask.Began = time.Now().UTC()
-		if tries > 1 {
-			ask.Account = "" // accounts lock: one try is enough
+		ask.Began, ask.Account = time.Now().UTC(), ""
+		if row.TriesAccount() {
+			ask.Account = account
 		}
 		if seen, now, err = f.once(ctx, cmd, was, ask, env); err != nil {
-			return seen, now, good, err
+			return seen, now, err
 		}
-		if now.Incomplete == "interrupted" {
-			break
-		}
+		outcome := bothWays(now)
+		more := row.Add(now, outcome, presented(seen))
 		pause := betweenTries
-		if bothWays(now) == trail.OutcomeClear {
-			if good++; good == f.times {
-				break
-			}
-		} else {
-			good = 0
-			if pause = betweenWaits; time.Now().Add(pause).After(until) {
-				break
-			}
+		if outcome != trail.OutcomeClear {
+			pause = betweenWaits
+			more = more && !time.Now().Add(pause).After(until)
+		}
+		if !more {
+			return seen, now, nil
+		}
+		if outcome != trail.OutcomeClear {
 			fmt.Fprintf(cmd.ErrOrStderr(), "uakari: not yet (%s)%s; waiting, %s left\n",
 				plain.Printable(tell.Short(now)), tell.Keeps(seen), time.Until(until).Round(time.Second))
 		}
 		if !sleep(ctx, pause) {
 			now.Incomplete = "interrupted"
-			break
+			row.Add(now, trail.OutcomeUnsure, false)
+			return seen, now, nil
 		}
 	}
-	return seen, now, good, nil
+}
+
+// presented reports whether a run put an account before the server.
+func presented(set fact.Set) bool {
+	return slices.ContainsFunc(set.Facts, func(f fact.Fact) bool { return f.Login != nil && f.Login.Outcome.Tried() })
 }
 
 // confirmation is what was found, for other programs.
 func confirmation(before, now trail.Trail, good, wanted int, c tell.Closing) trail.Confirmation {
 	out := trail.Confirmation{
-		Format: "uakari.confirm/1", Works: good == wanted, Good: good, Wanted: wanted, Before: before, Now: now,
+		Format: "uakari.confirm/1", Good: good, Wanted: wanted, Before: before, Now: now,
 		Case: c.Case, Closed: c.After > 0, Standing: []string{}, Differs: append([]string{}, c.Differs...),
 		Wider: append([]string{}, c.Wider...),
 	}
@@ -178,27 +199,77 @@ func confirmation(before, now trail.Trail, good, wanted int, c tell.Closing) tra
 	return out
 }
 
-// again is what was asked then, and how to look now. Of a run that came from
+// again is what was asked then, and how to look now: the kept run, with each
+// option that is given again in the place of its own. Of a run that came from
 // elsewhere only the endpoint is taken over, and the rules that were given with
 // it; the flags say the rest.
-func (f *confirmFlags) again(ctx context.Context, cmd *cobra.Command, was kept) (fact.Ask, look.Env, error) {
+func (f *confirmFlags) again(
+	ctx context.Context,
+	cmd *cobra.Command,
+	was kept,
+) (ask fact.Ask, env look.Env, given []string, err error) {
+	given = givenAgain(cmd)
 	if err := f.inherit(cmd, was); err != nil {
-		return fact.Ask{}, look.Env{}, err
+		return ask, env, nil, err
+	}
+	if f.user != "" && f.secret != "" && !slices.Contains(given, "--secret") {
+		// What the kept run read its secret from may be gone: the rest is confirmed.
+		if _, err := f.readSecret(ctx, true); err != nil {
+			f.noSecret, f.secretWhy, f.user, f.secret = true, err.Error(), "", ""
+		}
 	}
 	now, env, err := f.ask(ctx, was.set.Ask.Endpoint.Input)
 	if err != nil {
-		return fact.Ask{}, env, err
+		return ask, env, nil, err
 	}
-	ask := was.set.Ask
-	ask.Only = nil // the whole ladder, whatever was asked for then
-	ask.Endpoint = now.Endpoint
+	changed := func(flag string) bool { return slices.Contains(given, "--"+flag) }
+	ask = was.set.Ask
+	ask.Only, ask.Command = nil, "" // the whole ladder, whatever was asked for then
+	ask.Endpoint, ask.WaitMS, ask.Shared = now.Endpoint, now.WaitMS, now.Shared
 	if was.foreign {
-		ask.Account, ask.Card, ask.Unit = now.Account, now.Card, now.Unit
-	} else if ask.Card != nil {
-		env.Card = ask.Card
+		ask.Account, ask.Card, ask.Unit, ask.Programs = now.Account, now.Card, now.Unit, now.Programs
+		if ask.Account == "" && was.set.Ask.Account != "" {
+			ask.Account, f.noSecret = was.set.Ask.Account, true
+			f.secretWhy = "the kept run is not of your own casebook; add --user and --secret"
+		}
 	}
-	env.Resolvers, env.Unit = ask.Resolvers, ask.Unit
-	return ask, env, nil
+	if changed("user") || changed("secret") && now.Account != "" {
+		ask.Account = now.Account
+	}
+	if changed("card") {
+		ask.Card = now.Card
+	}
+	if changed("sheet") {
+		ask.Sheets = now.Sheets
+	}
+	if changed("unit") {
+		ask.Unit = now.Unit
+	}
+	if changed("resolver") {
+		ask.Resolvers = now.Resolvers
+	}
+	if changed("program") {
+		ask.Programs = now.Programs
+	} else if len(ask.Programs) > 0 {
+		if env.Programs, err = program.With(ask.Programs); err != nil {
+			return ask, env, nil, err
+		}
+	}
+	env.Card, env.Resolvers, env.Unit = ask.Card, ask.Resolvers, ask.Unit
+	return ask, env, given, nil
+}
+
+// givenAgain is the options of this command line that replace those of the kept
+// run, as they are typed.
+func givenAgain(cmd *cobra.Command) []string {
+	var given []string
+	own := []string{"card", "sheet", "program"}
+	cmd.Flags().Visit(func(flag *pflag.Flag) {
+		if slices.Contains(inherited, flag.Name) || slices.Contains(own, flag.Name) {
+			given = append(given, "--"+flag.Name)
+		}
+	})
+	return given
 }
 
 // concluded keeps what was seen now in the case, and closes it if it works and

@@ -29,7 +29,6 @@ var inherited = []string{
 	"hosts",
 	"unit",
 	"wait",
-	"sheet",
 	"broker",
 	"broker-login",
 	"broker-trust",

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"uakari/internal/casebook"
+	"uakari/internal/confirm"
 	"uakari/internal/fact"
 	"uakari/internal/plain"
 	"uakari/internal/trail"
@@ -23,13 +24,32 @@ func Short(t trail.Trail) string {
 	return string(t.Outcome)
 }
 
-// Confirmed sets a trail before beside the one after, rung by rung, the
-// answer first.
-func Confirmed(before, now trail.Trail, good, times int, colour bool) string {
+// Confirmed tells a confirmation: the answer first, what became of each cause,
+// and the ladder before and now. why says why an account could not be tried.
+func Confirmed(c trail.Confirmation, why string, colour bool) string {
 	p := paint{colour}
+	before, now := c.Before, c.Now
 	var b strings.Builder
-	for _, line := range wrap(confirmAnswer(before, now, good, times), width) {
+	for _, line := range wrap(confirmAnswer(c, why), width) {
 		fmt.Fprintln(&b, p.as(bold, line))
+	}
+	if len(c.Given) > 0 {
+		block(&b, "Given again, in place of the kept run's: ", "  ", strings.Join(c.Given, ", ")+".", width)
+	}
+	for _, step := range c.Progress {
+		head := fmt.Sprintf("  %-12s ", step.State)
+		text := plain.Printable(step.ID)
+		if step.Endpoint != now.Endpoint.Input {
+			text += " behind it, at " + plain.Printable(step.Endpoint)
+		}
+		if step.State != trail.Fixed {
+			text += ": " + plain.Printable(step.Summary)
+		}
+		lines := wrap(text, width-len(head))
+		fmt.Fprintln(&b, p.as(stepColours[step.State], head)+lines[0])
+		for _, line := range lines[1:] {
+			fmt.Fprintln(&b, strings.Repeat(" ", len(head))+line)
+		}
 	}
 	fmt.Fprintf(&b, "\n  %-10s %-8s %-8s\n", "", "before", "now")
 	for i, rung := range now.Rungs {
@@ -53,18 +73,14 @@ func Confirmed(before, now trail.Trail, good, times int, colour bool) string {
 			fmt.Fprintln(&b, strings.TrimRight(head+line, " "))
 		}
 	}
-	for _, c := range now.Causes {
-		if c.Blocking {
-			block(
-				&b,
-				"\nStill: ",
-				"       ",
-				plain.Printable(c.Summary)+fmt.Sprintf(" (%s, %s).", plain.Printable(c.ID), c.Certainty),
-				width,
-			)
-		}
-	}
+	w := writer{t: now, p: p}
+	w.signs()
+	b.WriteString(w.b.String())
 	return b.String()
+}
+
+var stepColours = map[trail.Fate]string{
+	trail.Fixed: green, trail.StillThere: red, trail.New: red, trail.NotSeen: grey,
 }
 
 // padded is a state as the ladder writes it, in a column.
@@ -76,46 +92,44 @@ func padded(p paint, s trail.State) string {
 	return p.as(stateColours[s], fmt.Sprintf("%-8s", word))
 }
 
-func confirmAnswer(before, now trail.Trail, good, times int) string {
-	goal := now.Endpoint.Input
-	switch {
-	case good >= times:
-		text := fmt.Sprintf("Works again: %s, %d times in a row", plain.Printable(goal), good)
-		if !before.Began.IsZero() && now.Ended.After(before.Began) && before.Outcome == trail.OutcomeFault {
-			text += fmt.Sprintf(", %s after the failure was seen", now.Ended.Sub(before.Began).Round(1e9))
+// confirmAnswer is the first line.
+func confirmAnswer(c trail.Confirmation, why string) string {
+	goal := plain.Printable(c.Now.Endpoint.Input)
+	switch c.Result {
+	case trail.ConfirmWorks:
+		text := fmt.Sprintf("Works again: %s, %s in a row", goal, plain.Plural(c.Good, "time"))
+		if c.Now.Accepted {
+			text += ", and " + plain.Printable(c.Now.Account) + " is accepted"
+		}
+		if !c.Before.Began.IsZero() && c.Now.Ended.After(c.Before.Began) && c.Before.Outcome == trail.OutcomeFault {
+			text += fmt.Sprintf(", %s after the failure was seen", c.Now.Ended.Sub(c.Before.Began).Round(1e9))
 		}
 		return text + "."
-	case now.Incomplete == "interrupted":
-		return fmt.Sprintf("Interrupted: %s worked %d of %d times.", plain.Printable(goal), good, times)
+	case trail.ConfirmInterrupted:
+		return fmt.Sprintf("Interrupted: %s worked %d of %d times.", goal, c.Good, c.Wanted)
+	case trail.ConfirmNoLogin:
+		if why == "" {
+			why = "no run tried it"
+		}
+		return fmt.Sprintf("Not yet: %s: everything up to the login works; login not tried: %s.", goal,
+			plain.Printable(why))
+	case trail.ConfirmElsewhere:
+		failed, here := clientHost(c.Before), clientHost(c.Now)
+		return fmt.Sprintf("Not yet: %s works from %s; the failure was seen from %s, and only a run from there "+
+			"confirms it (on %s, or with --at client=USER@%s).", goal, here, failed, failed, failed)
 	}
-	text := fmt.Sprintf("Not yet: %s does not work", plain.Printable(goal))
-	if from, to := worst(before), worst(now); to > from && to < len(trail.Ladder) && from < len(trail.Ladder) {
-		return text + fmt.Sprintf(
-			", but further: %s was in the way, now it is %s.",
-			trail.Ladder[from],
-			trail.Ladder[to],
-		)
-	}
-	if Short(before) != Short(now) {
-		return text + fmt.Sprintf(
-			"; what is in the way is another thing now: %s was, %s is.",
-			Short(before),
-			Short(now),
-		)
-	}
-	return text + ", for the same reason as before."
-}
-
-// worst is the first rung with a fault, by its place on the ladder; past the
-// end for none.
-func worst(t trail.Trail) int {
-	for i, r := range t.Rungs {
-		if r.State == trail.Fault {
-			return i
+	text := fmt.Sprintf("Not yet: %s does not work", goal)
+	if c.Now.Outcome != trail.OutcomeFault {
+		text = fmt.Sprintf("Not yet: nothing proves that %s works", goal)
+		if len(c.Now.Untried) > 0 {
+			text += "; not tried: " + strings.Join(c.Now.Untried, ", ")
 		}
 	}
-	return len(trail.Ladder)
+	return text + plain.Printable(confirm.Said(c.Before, c.Now, c.Progress)) + "."
 }
+
+// clientHost is the host that a trail was made from.
+func clientHost(t trail.Trail) string { return (&writer{t: t}).client() }
 
 // Closing is what confirming came to, beside the ladder.
 type Closing struct {

@@ -9,6 +9,7 @@ import (
 	"uakari/internal/weigh/login"
 
 	"uakari/internal/casebook"
+	"uakari/internal/confirm"
 	"uakari/internal/fact"
 	"uakari/internal/trail"
 	"uakari/internal/weigh"
@@ -91,7 +92,7 @@ func TestForeignText(t *testing.T) {
 	card, sheet := filled[fact.Card](), filled[fact.Sheet]()
 	for name, got := range map[string]string{
 		"a trail": Text(judged, false), "its answer": Answer(judged, false), "in short": Short(judged),
-		"confirmed": Confirmed(judged, judged, 1, 3, false),
+		"confirmed": Confirmed(trail.Confirmation{Before: judged, Now: judged, Good: 1, Wanted: 3, Progress: confirm.Progress(judged, judged)}, hostile, false),
 		"certs":     Certs(certs, false), "no certs": Certs(unseen, false), "certs that fit": Certs(fits, false),
 		"a journey": Journey(journey, false), "a journey that ends": Journey(passes, false),
 		"names": Names(views, false), "a name without addresses": Names(bare, false),
@@ -129,7 +130,7 @@ func TestForeignText(t *testing.T) {
 func TestEmpty(t *testing.T) {
 	Text(trail.Trail{}, true)
 	Short(trail.Trail{})
-	Confirmed(trail.Trail{}, trail.Trail{}, 0, 0, true)
+	Confirmed(trail.Confirmation{}, "", true)
 	Certs(trail.CertList{}, true)
 	Journey(trail.Journey{}, true)
 	Names(NameViews{}, true)

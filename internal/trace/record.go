@@ -246,10 +246,19 @@ func backendTries(r fact.HostRecord, ask *fact.Ask) []fact.Order {
 			}
 		}
 		t.Addr = addr
-		order := fact.Order{Look: fact.LookSession, Target: t}
-		if ok && !slices.ContainsFunc(r.Facts, func(f fact.Fact) bool { return f.Order == order }) &&
-			!slices.Contains(orders, order) {
-			orders = append(orders, order)
+		if !ok {
+			continue
+		}
+		// The way there, too: filters of the backend's host are judged for this packet.
+		for _, order := range []fact.Order{
+			{Look: fact.LookSession, Target: t},
+			{Look: fact.LookRoute, Target: fact.Target{Addr: addr}},
+			{Look: fact.LookLink, Target: fact.Target{Addr: addr}},
+		} {
+			if !slices.ContainsFunc(r.Facts, func(f fact.Fact) bool { return f.Order == order }) &&
+				!slices.Contains(orders, order) {
+				orders = append(orders, order)
+			}
 		}
 	}
 	return orders

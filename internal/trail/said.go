@@ -17,6 +17,11 @@ type Confirmation struct {
 	// that would let this client through and nobody else.
 	Wider  []string `json:"wider"`
 	Narrow *Remedy  `json:"narrow,omitempty"`
+	// Result says why it works or not; Progress, what became of each cause; Given,
+	// the options that were given again and replace those of the kept run.
+	Result   Confirmed `json:"result"`
+	Progress []Became    `json:"progress"`
+	Given    []string  `json:"given,omitempty"`
 }
 
 // Difference is what differs between two records or runs ("uakari.differ/1").
@@ -104,3 +109,33 @@ type Done struct {
 	// Statements is what somebody else has to run, where the command runs nothing itself.
 	Statements []string `json:"statements,omitempty"`
 }
+
+// Confirmed is what a row of runs comes to.
+type Confirmed string
+
+const (
+	ConfirmWorks       Confirmed = "works"
+	ConfirmNot         Confirmed = "not"         // something is still in the way, or nobody knows
+	ConfirmNoLogin     Confirmed = "no login"    // all up to the login works; the account was not tried
+	ConfirmElsewhere   Confirmed = "elsewhere"   // it works from here; the failure was seen from another host
+	ConfirmInterrupted Confirmed = "interrupted" // before the row was complete
+)
+
+// Became is what became of one cause.
+type Became struct {
+	State    Fate `json:"state"`
+	ID       string    `json:"id"`
+	Endpoint string    `json:"endpoint"`
+	Host     string    `json:"host,omitempty"`
+	Summary  string    `json:"summary"`
+}
+
+// Fate is one of them.
+type Fate string
+
+const (
+	Fixed      Fate = "fixed"
+	StillThere Fate = "still there"
+	New        Fate = "new"
+	NotSeen    Fate = "not checked" // nothing that was seen now speaks of it
+)
