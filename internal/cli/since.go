@@ -5,13 +5,17 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"os"
 
 	"github.com/spf13/cobra"
 
 	"uakari/internal/casebook"
+	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/look/file"
+	"uakari/internal/plain"
 	"uakari/internal/tell"
+	"uakari/internal/trace"
 	"uakari/internal/trail"
 	"uakari/internal/weigh"
 )
@@ -36,41 +40,85 @@ func clientOf(set fact.Set) string {
 	return ""
 }
 
-// sinceWorked says what changed since the endpoint was reached: since the run
-// that --since names or, with a casebook, the last one from the same client. A
-// run that reached it is kept there for the next time.
-func (f *traceFlags) sinceWorked(ctx context.Context, cmd *cobra.Command, set fact.Set, judged *trail.Trail) error {
-	endpoint, client := set.Ask.Endpoint.Input, clientOf(set)
-	reached := judged.Reached == trail.Yes && judged.Outcome == trail.OutcomeClear
-	var before *fact.Set
-	from := f.since
-	switch {
-	case f.since != "":
-		was, err := f.runBefore(ctx, cmd, f.since)
-		if err != nil {
-			return err
-		}
-		before = &was
-	case !hasBook():
-		return nil
-	case reached:
-		return withBook(
-			cmd,
-			func(ctx context.Context, b casebook.Store) error { return b.Reached(ctx, endpoint, client, set) },
-		)
-	default:
+// reached reports whether a run is one that later ones are compared with.
+func reached(t trail.Trail) bool { return t.Reached == trail.Yes && t.Outcome == trail.OutcomeClear }
+
+// comparison is a run beside an earlier one that reached the endpoint.
+type comparison struct {
+	before *fact.Set // nil: there is none
+	from   string    // where it was kept: a file, a case, the casebook
+	now    fact.Set  // this run, with what is compared
+	given  bool      // the user named the earlier one
+}
+
+// sinceGiven is a comparison with the run that --since names.
+func (f *traceFlags) sinceGiven(ctx context.Context, cmd *cobra.Command, input string) (comparison, error) {
+	was, err := f.runBefore(ctx, cmd, f.since)
+	if err != nil {
+		return comparison{}, err
+	}
+	return comparison{before: &was, from: f.since, given: true}, sameEndpoint(f.since, was, input)
+}
+
+// with takes the looks that a comparison needs, while the hosts can be looked at:
+// of a run that fails, all that was read when it worked, of which the casebook has
+// the last; of one that works, what the next one that fails is compared with.
+func (c *comparison) with(ctx context.Context, cmd *cobra.Command, run seenRun, at []trace.Vantage) {
+	if c.now = run.set; !c.given && reached(run.judged) {
+		c.now = trace.Standing(ctx, run.set, at, func(vantage string) bool { return run.judged.Host(vantage) != "" })
+		return
+	}
+	if !c.given && hasBook() {
+		c.from = "the casebook"
 		err := withBook(cmd, func(ctx context.Context, b casebook.Store) (err error) {
-			before, err = b.Baseline(ctx, endpoint, client)
+			c.before, err = b.Baseline(ctx, run.set.Ask.Endpoint.Input, clientOf(run.set))
 			return err
 		})
-		if err != nil || before == nil {
-			return err
+		if err != nil {
+			fmt.Fprintf(cmd.ErrOrStderr(), "uakari: what changed since it worked is not told: %s\n",
+				plain.Printable(err.Error()))
 		}
-		from = "the casebook"
 	}
-	judged.Since = sinceRun(*before, set, *judged, "")
-	judged.Since.From = from
+	if c.before != nil {
+		c.now = trace.Compared(ctx, run.set, *c.before, at)
+	}
+}
+
+// told adds what changed to a trail, or keeps a run that reached its endpoint for
+// the next that does not.
+func (c *comparison) told(cmd *cobra.Command, judged *trail.Trail) {
+	switch {
+	case c.before != nil:
+		judged.Since = sinceRun(*c.before, c.now, *judged, "")
+		judged.Since.From = c.from
+	case !c.given && reached(*judged):
+		keepBaseline(cmd, c.now)
+	}
+}
+
+// sameEndpoint refuses facts of another endpoint: what differs from those has no
+// bearing on this one.
+func sameEndpoint(where string, was fact.Set, input string) error {
+	e, err := endpoint.Parse(input)
+	if err != nil {
+		return err
+	}
+	if of := was.Ask.Endpoint; of.Host != "" && (of.Host != e.Host || of.Port != e.Port || of.Transport != e.Transport) {
+		return fmt.Errorf("--since %s: it is of %s; expected a run of %s", where, of.Input, input)
+	}
 	return nil
+}
+
+// keepBaseline keeps a run that reached its endpoint, for the next that does not.
+func keepBaseline(cmd *cobra.Command, set fact.Set) {
+	had := hasBook()
+	err := withBook(cmd, func(ctx context.Context, b casebook.Store) error {
+		return b.Reached(ctx, set.Ask.Endpoint.Input, clientOf(set), set)
+	})
+	if err != nil && (had || os.Getenv("UAKARI_CASEBOOK") != "") {
+		fmt.Fprintf(cmd.ErrOrStderr(), "uakari: this run is not kept to compare a later one with: %s\n",
+			plain.Printable(err.Error()))
+	}
 }
 
 // runBefore is a kept run: the facts in a file, a host's record, or the last

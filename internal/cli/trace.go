@@ -200,6 +200,12 @@ func (f *traceFlags) run(ctx context.Context, cmd *cobra.Command, input string) 
 	if err := f.packets.begin(ctx, ask.Endpoint, env); err != nil {
 		return fmt.Errorf("--packets: %w", err)
 	}
+	var since comparison
+	if f.since != "" {
+		if since, err = f.sinceGiven(ctx, cmd, input); err != nil {
+			return err
+		}
+	}
 	var runs []seenRun
 	err = f.look(
 		ctx,
@@ -210,6 +216,9 @@ func (f *traceFlags) run(ctx context.Context, cmd *cobra.Command, input string) 
 			for _, seats := range byClient(at) {
 				runs = append(runs, traceOnce(ctx, ask, seats, watch))
 				ask.Account = "" // accounts lock: one try in all is enough
+			}
+			if len(runs) == 1 {
+				since.with(ctx, cmd, runs[0], at)
 			}
 		},
 	)
@@ -232,13 +241,7 @@ func (f *traceFlags) run(ctx context.Context, cmd *cobra.Command, input string) 
 			return err
 		}
 	}
-	if err := f.sinceWorked(cmd.Context(), cmd, set, &judged); err != nil {
-		if f.since != "" {
-			return err
-		}
-		fmt.Fprintf(cmd.ErrOrStderr(), "uakari: what changed since it worked is not told: %s\n",
-			plain.Printable(err.Error()))
-	}
+	since.told(cmd, &judged)
 	f.then, err = f.next(cmd, ask, set, judged)
 	return errors.Join(f.tell(cmd, set, judged), err)
 }

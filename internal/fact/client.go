@@ -144,6 +144,10 @@ type ICMPError struct {
 	Version int        `json:"version"` // 4 or 6
 }
 
+// EmptyDatagram is what is asked where no question is known: what comes back
+// shows that somebody is there, and no more.
+const EmptyDatagram = "an empty datagram"
+
 // Ending says how a wait for bytes ended.
 type Ending string
 
@@ -243,6 +247,7 @@ type Reply struct {
 	Spoke    string    `json:"spoke,omitempty"`    // the protocol that answered instead
 	Refused  bool      `json:"refused,omitempty"`  // the server wants an account first
 	LeftOut  bool      `json:"left_out,omitempty"` // parameters that hold a secret were not asked with
+	Vague    bool      `json:"vague,omitempty"`    // a refusal of what the server need not answer: nothing was answered
 	Ways     []string  `json:"ways,omitempty"`     // to sign in, as far as it names them
 	SentMS   float64   `json:"sent_ms"`
 	FirstMS  float64   `json:"first_ms"` // to the first byte

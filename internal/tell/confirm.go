@@ -122,7 +122,7 @@ func confirmAnswer(c trail.Confirmation, why string) string {
 	if c.Now.Outcome != trail.OutcomeFault {
 		text = fmt.Sprintf("Not yet: nothing proves that %s works", goal)
 		if len(c.Now.Untried) > 0 {
-			text += "; not tried: " + strings.Join(c.Now.Untried, ", ")
+			text += "; not tried: " + plain.Printable(strings.Join(c.Now.Untried, ", "))
 		}
 	}
 	return text + plain.Printable(confirm.Said(c.Before, c.Now, c.Progress)) + "."

@@ -755,7 +755,7 @@ func TestDifferences(t *testing.T) {
 		t.Errorf("a rule less: %q", got)
 	}
 	got = strings.Join(Differences(before, at("-A INPUT -p tcp --dport 80 -j DROP", tidebook, "10.20.0.99")), "; ")
-	if got != "gauge-07, /etc/hosts: now has 10.20.0.99 tidebook.varzea.example" {
+	if got != "gauge-07, /etc/hosts for tidebook.varzea.example: now has 10.20.0.99 tidebook.varzea.example" {
 		t.Errorf("an entry more: %q", got)
 	}
 	if got := Differences(at(""), before); strings.Contains(strings.Join(got, ""), "hosts") {

@@ -84,7 +84,7 @@ func standOf(f *fact.Fact, put func(f *fact.Fact, what string, lines ...string))
 		for _, a := range f.HostsFile.Addrs {
 			lines = append(lines, fmt.Sprintf("%s %s", a, f.HostsFile.Name))
 		}
-		put(f, f.HostsFile.Path, lines...)
+		put(f, f.HostsFile.Path+" for "+f.HostsFile.Name, lines...)
 	case f.Setup != nil:
 		put(f, f.Setup.Path, "resolvers "+joined(f.Setup.Servers), "search "+strings.Join(f.Setup.Search, " "))
 	case f.Kernel != nil:

@@ -68,7 +68,9 @@ func findingOf(v *scene.Scene, rung trail.Rung, s sum, causes []trail.Cause) tra
 // connects reports whether a bare port took the connection, and no more was asked.
 func (s sum) connects() bool {
 	return len(s.decide) > 0 && !slices.ContainsFunc(s.decide, func(t *scene.Try) bool {
-		return !t.Last().Symptom.Good() || t.Last().Climb.Reply != nil
+		last := t.Last()
+		asked := last.Climb.Reply != nil && last.Climb.Reply.Reply.Asked != fact.EmptyDatagram
+		return !last.Symptom.Good() || asked
 	})
 }
 

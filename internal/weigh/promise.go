@@ -27,6 +27,14 @@ func rejects(t *scene.Try) bool {
 	})
 }
 
+// vague reports whether the server refused what it need not answer.
+func (s sum) vague() bool {
+	return slices.ContainsFunc(s.decide, func(t *scene.Try) bool {
+		r := t.Last().Climb.Reply
+		return r != nil && r.Reply.Vague
+	})
+}
+
 // accepted reports whether the account that was asked for was presented by the
 // client, and accepted.
 func accepted(v *scene.Scene) bool {
@@ -108,6 +116,9 @@ func untried(v *scene.Scene, s sum, t trail.Trail) []string {
 	}
 	if s.leftOut() && asked(trail.Answer) {
 		list = append(list, "the request with its secret parameters")
+	}
+	if s.vague() && asked(trail.Answer) {
+		list = append(list, "a name that the server answers for; add one: dns://HOST/NAME")
 	}
 	signs := 0
 	for _, sign := range t.Signs {

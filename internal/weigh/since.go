@@ -43,7 +43,8 @@ func Since(before, now fact.Set, causes []trail.Cause) []trail.Changed {
 		if !seen {
 			continue // nobody looked there then
 		}
-		host, what, _ := strings.Cut(place, "\x00")
+		host, rest, _ := strings.Cut(place, "\x00")
+		what, _, _ := strings.Cut(rest, "\x00")
 		added, gone := apart(is.lines[place], old), apart(old, is.lines[place])
 		if what == settingsFiles {
 			added, gone = inLines(added, gone, old, is.lines[place])
@@ -153,7 +154,7 @@ func noteAll(set fact.Set) notes {
 			continue // a second look of the same run
 		}
 		noteOf(f, set.Ask.Endpoint, func(what, line string, at time.Time) {
-			place := hosts[f.Vantage] + "\x00" + what
+			place := hosts[f.Vantage] + "\x00" + what + "\x00" + askedOf(f)
 			if _, seen := n.lines[place]; !seen {
 				n.order = append(n.order, place)
 				n.lines[place] = nil
@@ -167,6 +168,26 @@ func noteAll(set fact.Set) notes {
 		})
 	}
 	return n
+}
+
+// askedOf is what a look was at, where a host may be asked the same of several
+// things: what was asked in one run alone has not changed.
+func askedOf(f *fact.Fact) string {
+	switch {
+	case f.HostsFile != nil:
+		return f.HostsFile.Path + " " + f.HostsFile.Name
+	case f.Answer != nil:
+		return f.Answer.Asked
+	case f.Setup != nil:
+		return f.Setup.Path
+	case f.Proxy != nil:
+		return f.Order.Target.Scheme
+	case f.Handshake != nil:
+		return fmt.Sprint(f.Order.Target.Addr, f.Order.Target.Port)
+	case f.Account != nil:
+		return f.Account.Name
+	}
+	return ""
 }
 
 // noteOf gives what one fact says. What was looked at and found empty is noted

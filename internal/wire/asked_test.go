@@ -96,7 +96,7 @@ func TestAsked(t *testing.T) {
 		{"xmpp", "", "<?xml version='1.0'?><stream:stream xmlns:stream='s' id='1'><stream:error><host-unknown " +
 			"xmlns='x'/></stream:error></stream:stream>", "done host-unknown"},
 		{"xmpp", "", "HTTP/1.1 400 Bad Request\r\n\r\n", "malformed http"},
-		{"snmp", "", "\x30\x3e\x02\x01\x03\x30\x11\x02\x04uaka" + strings.Repeat("x", 20), "done"},
+		{"snmp", "", snmpReportOf("\x80\x00\x1f\x88\x04"), "done"},
 		{"tftp", "", "\x00\x05\x00\x01File not found\x00", "done 1"},
 		{"tftp", "", "\x00\x05\x00\x04Illegal operation\x00", "done 4"},
 		{"tftp", "", "HTTP/1.1 400 Bad\r\n\r\n", "malformed http"},
@@ -124,6 +124,18 @@ func TestAsked(t *testing.T) {
 			t.Errorf("%s, %q: got %q, want %q (%q)", c.protocol, c.answer, text, c.want, r.Text)
 		}
 	}
+}
+
+// snmpReportOf is the report by which an agent tells its engine (RFC 3414 section 4).
+func snmpReportOf(engine string) string {
+	tlv := func(tag byte, parts ...string) string {
+		value := strings.Join(parts, "")
+		return string([]byte{tag, byte(len(value))}) + value
+	}
+	security := tlv(0x30, tlv(4, engine), "\x02\x01\x01\x02\x01\x05", "\x04\x00\x04\x00\x04\x00")
+	pdu := tlv(0xa8, "\x02\x04uaka\x02\x01\x00\x02\x01\x00", tlv(0x30))
+	return tlv(0x30, "\x02\x01\x03", tlv(0x30, "\x02\x04uaka\x02\x03\x00\xff\xe3\x04\x01\x00\x02\x01\x03"),
+		tlv(4, security), tlv(0x30, tlv(4, engine), "\x04\x00", pdu))
 }
 
 // TestAgreedRDP is what a server of screens agrees to.

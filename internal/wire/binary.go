@@ -2,6 +2,7 @@ package wire
 
 import (
 	"bytes"
+	"encoding/asn1"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -131,13 +132,43 @@ const engineQuestion = "\x30\x3e\x02\x01\x03\x30\x11\x02\x04\x75\x61\x6b\x61\x02
 func askSNMP(c *Conn, _ Question) fact.Reply {
 	return c.ask("snmp", "its engine", engineQuestion, func(r *fact.Reply) error {
 		head := c.unread()
-		if len(head) < 20 || head[0] != 0x30 || !bytes.Contains(head, []byte("\x02\x01\x03")) ||
-			!bytes.Contains(head, []byte("\x75\x61\x6b\x61")) {
-			return c.stranger(r)
+		var m snmpMessage
+		if _, err := asn1.Unmarshal(head, &m); err != nil || m.Version != 3 || m.Header.ID != snmpID ||
+			m.Data.Class != asn1.ClassUniversal || m.Data.Tag != asn1.TagSequence {
+			r.Spoke, r.Text = Recognise(head), plain.Clean(string(head[:min(len(head), mostHead)]))
+			return errStranger
+		}
+		var scoped struct {
+			Engine, Context []byte
+			PDU             asn1.RawValue
+		}
+		if _, err := asn1.Unmarshal(m.Data.FullBytes, &scoped); err != nil ||
+			scoped.PDU.Class != asn1.ClassContextSpecific ||
+			scoped.PDU.Tag != snmpResponse && scoped.PDU.Tag != snmpReport || len(scoped.Engine) == 0 {
+			return errStranger // our own question has no engine, and is a request
 		}
 		return nil
 	})
 }
+
+// snmpMessage is a message of version 3 (RFC 3412 section 6).
+type snmpMessage struct {
+	Version int
+	Header  struct {
+		ID, MaxSize int
+		Flags       []byte
+		Model       int
+	}
+	Security []byte
+	Data     asn1.RawValue
+}
+
+const (
+	snmpID = 0x75616b61 // of engineQuestion
+
+	snmpResponse = 2 // tags of what answers (RFC 3416 section 3)
+	snmpReport   = 8
+)
 
 // Packets of TFTP (RFC 1350 section 5).
 const (

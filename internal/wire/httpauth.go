@@ -173,9 +173,12 @@ func loginHTTP(c *Conn, with Credentials) (fact.Login, error) {
 		if err != nil {
 			return fact.Login{Mechanism: "basic"}, err
 		}
-		if first.Status == 401 {
-			offered = challenges(header["Www-Authenticate"])
+		if first.Status != 401 {
+			return fact.Login{Outcome: fact.LoginWithheld, Code: "not-asked",
+				Text:  fmt.Sprintf("the page asks for no login (it answers %d)", first.Status),
+				Needs: "a path that asks for one"}, nil
 		}
+		offered = challenges(header["Www-Authenticate"])
 		if c, err = with.Again(); err != nil {
 			return fact.Login{Mechanism: "basic"}, err
 		}

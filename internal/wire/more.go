@@ -199,6 +199,7 @@ func askDNS(c *Conn, q Question) fact.Reply {
 			return errNotDNS
 		}
 		if code := message[3] & 15; code != 0 {
+			r.Vague = true
 			r.Text = "it says " + dnsCodes[code] + " about the root, as servers of other names may; a path asks for a name"
 			if strings.Trim(q.Path, "/.") != "" {
 				r.Code, r.Text = cmp.Or(dnsCodes[code], strconv.Itoa(int(code))), "asked for "+what

@@ -50,6 +50,11 @@ func askTunnel(c *Conn, q Question) fact.Reply {
 		if method == "CONNECT" && r.Status/100 != 2 && !r.Refused {
 			r.Code, r.Text = strconv.Itoa(r.Status), plain.Clean(http.StatusText(r.Status))
 		}
+		// That it knows no such method or page is an answer; that it forbids is none.
+		if s := r.Status; method == "OPTIONS" && (s == http.StatusUnauthorized || s == http.StatusForbidden ||
+			s >= 500 && s != http.StatusNotImplemented) {
+			r.Code, r.Text = strconv.Itoa(s), plain.Clean(http.StatusText(s))
+		}
 		return nil
 	})
 }

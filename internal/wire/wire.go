@@ -44,8 +44,9 @@ type Conn struct {
 	// Old is that a handshake on it knows no version beyond TLS 1.2.
 	Old bool
 	// A stream of XML keeps its reader, and what was offered at its beginning.
-	xml    *xml.Decoder
-	offers features
+	xml      *xml.Decoder
+	streamed bool // its beginning was read
+	offers   features
 }
 
 // NewConn wraps a fresh connection. Beyond a bound nothing more of it is read:

@@ -8,6 +8,7 @@ import (
 	"net/url"
 	"regexp"
 	"strings"
+	"unicode/utf8"
 
 	"uakari/internal/fact"
 	"uakari/internal/plain"
@@ -133,10 +134,10 @@ func askGit(c *Conn, q Question) fact.Reply {
 		if err != nil && len(head) < 4 {
 			return err
 		}
-		if !pktLine.Match(head[:4]) {
+		if !pktLine.Match(head[:4]) || string(head[:4]) != "0000" && !advertises(c) {
 			return c.stranger(r)
 		}
-		if bytes.HasPrefix(head[4:], []byte("ERR ")) {
+		if len(head) == 8 && bytes.HasPrefix(head[4:], []byte("ERR ")) {
 			text, _ := c.line()
 			if r.Text = plain.Clean(strings.TrimSpace(text[8:])); q.Path != "" && q.Path != "/" {
 				r.Code = "ERR"
@@ -146,15 +147,27 @@ func askGit(c *Conn, q Question) fact.Reply {
 	})
 }
 
+// advertises reports whether a line is what a server begins with: the first of its
+// references, a version, or an error (git's pack-protocol).
+func advertises(c *Conn) bool {
+	line, _ := c.r.Peek(44)
+	return reference.Match(line)
+}
+
+var reference = regexp.MustCompile(`^....([0-9a-f]{40}|version |ERR )`)
+
 var pktLine = regexp.MustCompile(`^[0-9a-fA-F]{4}$`)
 
-// askFinger asks who is here (RFC 1288). Whatever comes is an answer.
+// askFinger asks who is here (RFC 1288). Whatever text comes is an answer.
 func askFinger(c *Conn, _ Question) fact.Reply {
 	return c.ask("finger", "who is here", "\r\n", func(r *fact.Reply) error {
 		text, err := c.line()
 		if r.Text = plain.Clean(text); Recognise([]byte(text)) != "" {
 			r.Spoke = Recognise([]byte(text))
 			return errStranger
+		}
+		if !ownText(text) {
+			return errors.Join(err, errStranger)
 		}
 		if errors.Is(err, io.EOF) && text != "" {
 			return nil
@@ -178,10 +191,25 @@ func askLPD(c *Conn, q Question) fact.Reply {
 			strings.Contains(low, "denied") {
 			r.Code = "refused"
 		}
+		if Recognise([]byte(text)) != "" || !ownText(text) || r.Code == "" && !queueState.MatchString(text) {
+			r.Spoke = Recognise([]byte(text))
+			return errors.Join(err, errStranger)
+		}
 		if errors.Is(err, io.EOF) && text != "" {
 			return nil
 		}
 		return err
+	})
+}
+
+// queueState is how spoolers begin to tell of a queue, or that they have none of the
+// name; the standard leaves the words to them.
+var queueState = regexp.MustCompile(`(?i)no entries|is ready|not ready|\brank\b|printer|queue|spool|unknown|no such`)
+
+// ownText reports whether a line is text, and not the question come back.
+func ownText(text string) bool {
+	return strings.TrimSpace(text) != "" && utf8.ValidString(text) && !strings.ContainsFunc(text, func(r rune) bool {
+		return r < ' ' && r != '\t' && r != '\r' && r != '\n' || r == utf8.RuneError
 	})
 }
 

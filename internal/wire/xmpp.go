@@ -70,7 +70,14 @@ func (c *Conn) element(into any) error {
 			}
 			return err
 		}
-		if start, ok := token.(xml.StartElement); ok && start.Name.Local != "stream" {
+		start, ok := token.(xml.StartElement)
+		switch {
+		case !ok:
+		case start.Name.Local == "stream":
+			c.streamed = true
+		case !c.streamed: // nothing stands outside the server's own stream
+			return errStranger
+		default:
 			return c.xml.DecodeElement(into, &start)
 		}
 	}

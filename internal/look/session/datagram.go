@@ -74,7 +74,7 @@ func (c *climber) datagrams(ctx context.Context) {
 		}
 		result.Local = local
 		c.reached(began, result)
-		if result.Outcome == fact.Connected {
+		if result.Outcome == fact.Connected && !c.unshared {
 			f := c.env.Seen(c.order, r.Asked+" of "+c.address(), sawReply(r))
 			f.Reply = &r
 			c.emit(f)
@@ -140,7 +140,7 @@ func (c *climber) question(conn net.Conn) fact.Reply {
 	if _, err := conn.Write(nil); err == nil {
 		conn.Read(make([]byte, 1)) // its error is kept
 	}
-	return fact.Reply{Ending: fact.Done, Asked: "an empty datagram"}
+	return fact.Reply{Ending: fact.Done, Asked: fact.EmptyDatagram}
 }
 
 // reached leaves what became of the first packet.

@@ -67,6 +67,9 @@ type climber struct {
 	wire   wire.Protocol
 	emit   look.Emit
 	conn   *wire.Conn
+	// unshared is that the server answers only who shares a secret with it, and none
+	// was given: what comes back proves nothing.
+	unshared bool
 
 	greeting fact.Greeting
 	secured  *tls.ConnectionState // of the session that conn goes over; nil: it is not encrypted
@@ -76,10 +79,12 @@ type climber struct {
 // connecting is bounded by the environment's wait as well.
 func Look(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	scheme, _ := protocol.Lookup(order.Target.Scheme)
+	unshared := false
 	if protocol.Of(scheme.Wire).Shared && env.Shared == "" {
-		scheme.Wire = "" // it answers nobody
+		scheme.Wire, unshared = "", true // it answers nobody
 	}
-	c := &climber{env: env, order: order, scheme: scheme, wire: wire.Protocols[scheme.Wire], emit: emit}
+	c := &climber{env: env, order: order, scheme: scheme, wire: wire.Protocols[scheme.Wire], emit: emit,
+		unshared: unshared}
 	if scheme.UDP {
 		c.datagrams(ctx)
 		return
