@@ -17,7 +17,7 @@ import (
 var floors = map[string]int{
 	"plain": 0, "keep": 1, "owned": 0, "fact": 0, "written": 0, "protocol": 1, "endpoint": 2, "trail": 2, "sheet": 2,
 	"wire":   3,
-	"filter": 2, "settingsfile": 1, "program": 3, "card": 3, "casebook": 3, "plan": 3,
+	"filter": 2, "settingsfile": 1, "program": 3, "card": 3, "casebook": 3, "plan": 3, "confirm": 3,
 	"look": 4, "weigh": 4, "vantage": 5, "tell": 5, "trace": 6, "demo": 6, "sweep": 6, "cli": 7,
 }
 
@@ -27,6 +27,7 @@ var pure = []string{
 	"keep",
 	"fact",
 	"trail",
+	"confirm",
 	"protocol",
 	"endpoint",
 	"filter",

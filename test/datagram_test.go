@@ -78,7 +78,7 @@ func TestDatagrams(t *testing.T) {
 			l := newLab(t)
 			c.ruin(l)
 			time.Sleep(300 * time.Millisecond)
-			const endpoint = "dns://10.20.0.14"
+			const endpoint = "dns://10.20.0.14/tidebook.varzea.example"
 			dir := t.TempDir()
 			record := func(ns, name string) string {
 				r := runIn(t, enter(ns), "record", "--deadline", "9s", "--for", endpoint, "--client", "10.20.7.31",

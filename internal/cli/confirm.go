@@ -157,7 +157,7 @@ func (f *confirmFlags) tries(
 			return seen, now, err
 		}
 		outcome := bothWays(now)
-		more := row.Add(now, outcome, presented(seen))
+		more := row.Add(now, outcome, seen.Presented())
 		pause := betweenTries
 		if outcome != trail.OutcomeClear {
 			pause = betweenWaits
@@ -176,11 +176,6 @@ func (f *confirmFlags) tries(
 			return seen, now, nil
 		}
 	}
-}
-
-// presented reports whether a run put an account before the server.
-func presented(set fact.Set) bool {
-	return slices.ContainsFunc(set.Facts, func(f fact.Fact) bool { return f.Login != nil && f.Login.Outcome.Tried() })
 }
 
 // confirmation is what was found, for other programs.

@@ -65,7 +65,8 @@ func (f *traceFlags) sinceGiven(ctx context.Context, cmd *cobra.Command, input s
 // the last; of one that works, what the next one that fails is compared with.
 func (c *comparison) with(ctx context.Context, cmd *cobra.Command, run seenRun, at []trace.Vantage) {
 	if c.now = run.set; !c.given && reached(run.judged) {
-		c.now = trace.Standing(ctx, run.set, at, func(vantage string) bool { return run.judged.Host(vantage) != "" })
+		serves := func(vantage string) bool { return run.judged.Host(vantage) != "" }
+		c.now = trace.Standing(ctx, run.set, at, serves)
 		return
 	}
 	if !c.given && hasBook() {

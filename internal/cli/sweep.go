@@ -186,7 +186,21 @@ func (f *sweepFlags) run(cmd *cobra.Command, path string) error {
 	if err := write(cmd, f.file, out); err != nil {
 		return err
 	}
-	return sweepStatus(s)
+	status := sweepStatus(s)
+	if status == nil && before != nil && len(s.Rows) < failedIn(*before) {
+		return exit(exitUnsure) // what the plan no longer names was not tried again
+	}
+	return status
+}
+
+// failedIn is how many tries of a sweep did not end well.
+func failedIn(s trail.Sweep) (count int) {
+	for _, r := range s.Rows {
+		if r.Outcome != trail.OutcomeClear {
+			count++
+		}
+	}
+	return count
 }
 
 // bounds is how many traces run at a time: as many as is wanted from here, and four
@@ -221,8 +235,7 @@ func (f *sweepFlags) failedBefore(ctx context.Context) (*trail.Sweep, error) {
 func stillFailing(jobs []sweep.Job, before trail.Sweep) []sweep.Job {
 	return slices.DeleteFunc(jobs, func(j sweep.Job) bool {
 		return !slices.ContainsFunc(before.Rows, func(r trail.SweepRow) bool {
-			return r.Client == j.Client && r.Endpoint == j.Endpoint && r.Unseen == "" &&
-				r.Outcome != trail.OutcomeClear
+			return r.Client == j.Client && r.Endpoint == j.Endpoint && r.Outcome != trail.OutcomeClear
 		})
 	})
 }
@@ -239,11 +252,10 @@ func sweepStatus(s trail.Sweep) error {
 	unsure := s.Incomplete != ""
 	for _, r := range s.Rows {
 		switch {
-		case r.Unseen != "":
 		case r.Outcome == trail.OutcomeFault:
 			return exit(exitFault)
 		case r.Outcome != trail.OutcomeClear:
-			unsure = true
+			unsure = true // who could not be checked is not well, as far as anybody knows
 		}
 	}
 	if unsure || len(s.Rows) == 0 {

@@ -215,7 +215,9 @@ func (f *traceFlags) run(ctx context.Context, cmd *cobra.Command, input string) 
 		func(ctx context.Context, at []trace.Vantage, watch func(trace.Event)) {
 			for _, seats := range byClient(at) {
 				runs = append(runs, traceOnce(ctx, ask, seats, watch))
-				ask.Account = "" // accounts lock: one try in all is enough
+				if runs[len(runs)-1].set.Presented() { // accounts lock: one try in all is enough
+					ask.Withhold = "it was tried from another client in this run"
+				}
 			}
 			if len(runs) == 1 {
 				since.with(ctx, cmd, runs[0], at)

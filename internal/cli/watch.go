@@ -89,6 +89,7 @@ func (f *watchFlags) watch(cmd *cobra.Command, input string) error {
 	view := redrawn{cmd: cmd}
 	var tally weigh.Tally
 	began := time.Now()
+	rejected := false // the account, which is not presented again
 	for {
 		next := time.Now().Add(f.every)
 		ask.Began = time.Now().UTC()
@@ -97,7 +98,13 @@ func (f *watchFlags) watch(cmd *cobra.Command, input string) error {
 		if err != nil {
 			break
 		}
-		ask.Account = "" // accounts lock: one try is enough
+		if pulse.Presented { // accounts lock: one try is enough
+			rejected = !pulse.Accepted
+			ask.Withhold = "it was tried once, at " + pulse.At.Format(time.TimeOnly)
+		}
+		if !rejected && ask.Withhold != "" {
+			ask.Account = "" // it was accepted: the later tries are of all else
+		}
 		turned := tally.Add(pulse)
 		f.packets.tried(pulse.Outcome != trail.OutcomeClear)
 		if f.metrics != "" {
@@ -116,6 +123,9 @@ func (f *watchFlags) watch(cmd *cobra.Command, input string) error {
 			if err := write(cmd, "", []byte(tell.Watched(pulse, changes))); err != nil {
 				return err
 			}
+		}
+		if rejected && f.until == "clear" {
+			break // no try without the account can show that it works
 		}
 		if f.ends(pulse, began, next) || !sleep(ctx, time.Until(next)) {
 			break
@@ -139,6 +149,9 @@ func (f *watchFlags) watch(cmd *cobra.Command, input string) error {
 	}
 	if ctx.Err() != nil {
 		return exit(exitInterrupted)
+	}
+	if rejected {
+		return exit(exitFault)
 	}
 	if status := statuses[tally.Last.Outcome]; status != exitClear {
 		return status

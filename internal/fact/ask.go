@@ -9,10 +9,12 @@ import (
 // Ask is what the administrator asked for. Everything that decides a
 // judgement is in it, so that a kept set needs nothing else.
 type Ask struct {
-	Endpoint  Endpoint         `json:"endpoint"`
-	Began     time.Time        `json:"began"`
-	Command   string           `json:"command,omitempty"` // the command line, to be repeated
-	Account   string           `json:"account,omitempty"`
+	Endpoint Endpoint  `json:"endpoint"`
+	Began    time.Time `json:"began"`
+	Command  string    `json:"command,omitempty"` // the command line, to be repeated
+	Account  string    `json:"account,omitempty"`
+	// Withhold is why the account is not presented in this run: it was tried before.
+	Withhold  string           `json:"withhold,omitempty"`
 	Shared    bool             `json:"shared,omitempty"` // a secret was given that client and server share
 	Unit      string           `json:"unit,omitempty"`
 	Card      *Card            `json:"card,omitempty"`
@@ -70,12 +72,19 @@ type Stray struct {
 func (s Set) Barred(t Target) string {
 	e := s.Ask.Endpoint
 	switch {
+	case s.Ask.Withhold != "":
+		return s.Ask.Withhold
 	case len(e.Stray) > 0 || t.Name != e.Host || t.Port != e.Port || t.Scheme != e.Scheme || t.Security != e.Security:
 		return "this is not the endpoint that was typed, and an account is shown to no other"
 	case !s.gave(e.Host, t.Addr):
 		return "the client's own look-up did not give this address"
 	}
 	return ""
+}
+
+// Presented reports whether an account was put before the server in this run.
+func (s Set) Presented() bool {
+	return slices.ContainsFunc(s.Facts, func(f Fact) bool { return f.Login != nil && f.Login.Outcome.Tried() })
 }
 
 // gave reports whether the client's own look-up of a name gave an address. An

@@ -247,7 +247,8 @@ type Reply struct {
 	Spoke    string    `json:"spoke,omitempty"`    // the protocol that answered instead
 	Refused  bool      `json:"refused,omitempty"`  // the server wants an account first
 	LeftOut  bool      `json:"left_out,omitempty"` // parameters that hold a secret were not asked with
-	Vague    bool      `json:"vague,omitempty"`    // a refusal of what the server need not answer: nothing was answered
+	// Vague is a refusal of what the server need not answer: nothing was answered.
+	Vague bool `json:"vague,omitempty"`
 	Ways     []string  `json:"ways,omitempty"`     // to sign in, as far as it names them
 	SentMS   float64   `json:"sent_ms"`
 	FirstMS  float64   `json:"first_ms"` // to the first byte

@@ -92,7 +92,13 @@ func TestForeignText(t *testing.T) {
 	card, sheet := filled[fact.Card](), filled[fact.Sheet]()
 	for name, got := range map[string]string{
 		"a trail": Text(judged, false), "its answer": Answer(judged, false), "in short": Short(judged),
-		"confirmed": Confirmed(trail.Confirmation{Before: judged, Now: judged, Good: 1, Wanted: 3, Progress: confirm.Progress(judged, judged)}, hostile, false),
+		"confirmed": Confirmed(
+			trail.Confirmation{
+				Before: judged, Now: judged, Good: 1, Wanted: 3, Progress: confirm.Progress(judged, judged),
+			},
+			hostile,
+			false,
+		),
 		"certs":     Certs(certs, false), "no certs": Certs(unseen, false), "certs that fit": Certs(fits, false),
 		"a journey": Journey(journey, false), "a journey that ends": Journey(passes, false),
 		"names": Names(views, false), "a name without addresses": Names(bare, false),

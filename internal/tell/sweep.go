@@ -28,11 +28,14 @@ func SweepConfirmed(before, now trail.Sweep, colour bool) string {
 	by := map[string]*count{}
 	all := count{}
 	for _, r := range before.Rows {
-		if r.Unseen != "" || r.Outcome == trail.OutcomeClear {
+		if r.Outcome == trail.OutcomeClear {
 			continue
 		}
 		cause := r.Cause
-		if cause == "" {
+		switch {
+		case r.Unseen != "":
+			cause = "could not be checked"
+		case cause == "":
 			cause = "no cause was known"
 		}
 		if by[cause] == nil {
@@ -93,7 +96,10 @@ func Sweep(s trail.Sweep, colour bool) string {
 			clients(failingClients(s)),
 		)
 	case clear == 0:
-		tint, text = yellow, "Not known: nobody could be looked at."
+		tint, text = yellow, "Not known: no client could be checked."
+	case unseen > 0:
+		tint, text = yellow, fmt.Sprintf("Not known: %s could not be checked; the rest works (%s).", clients(unseen),
+			tries(clear))
 	}
 	for _, line := range wrap(text, width) {
 		b.WriteString(p.as(bold, p.as(tint, line)) + "\n")
@@ -144,7 +150,7 @@ func Sweep(s trail.Sweep, colour bool) string {
 	}
 	if unseen > 0 {
 		b.WriteByte('\n')
-		block(&b, "", "  ", fmt.Sprintf("%s could not be looked at:", clients(unseen)), width)
+		block(&b, "", "  ", fmt.Sprintf("%s could not be checked:", clients(unseen)), width)
 		told := map[string]bool{}
 		for _, r := range s.Rows {
 			if r.Unseen != "" && !told[r.Client] && len(told) < mostNamed {

@@ -39,7 +39,10 @@ func Standing(ctx context.Context, set fact.Set, at []Vantage, serves func(vanta
 	port := fact.Target{Port: e.Port, Scheme: e.Scheme}
 	own := []fact.Order{{Look: fact.LookTables}, {Look: fact.LookRoutes}, {Look: fact.LookKernel}}
 	orders := map[fact.Role][]fact.Order{
-		fact.Client: append(slices.Clone(own), fact.Order{Look: fact.LookProxy, Target: fact.Target{Scheme: e.Scheme}}),
+		fact.Client: append(
+			slices.Clone(own),
+			fact.Order{Look: fact.LookProxy, Target: fact.Target{Scheme: e.Scheme}},
+		),
 		fact.Server: append(slices.Clone(own), fact.Order{Look: fact.LookListeners, Target: port},
 			fact.Order{Look: fact.LookService, Target: port},
 			fact.Order{Look: fact.LookAccess, Target: fact.Target{Port: e.Port}},

@@ -58,7 +58,8 @@ func TestVerdict(t *testing.T) {
 						(tr.Reached == Yes) != works {
 						t.Errorf("%s: %s; %s, %s, exit %d", name, line, tr.Outcome, tr.Reached, status)
 					}
-					if strings.HasPrefix(line, "No: ") != (tr.Reached == No) || (status == 1) != (tr.Outcome == OutcomeFault) {
+					if strings.HasPrefix(line, "No: ") != (tr.Reached == No) ||
+						(status == 1) != (tr.Outcome == OutcomeFault) {
 						t.Errorf("%s: %s; %s, %s, exit %d", name, line, tr.Outcome, tr.Reached, status)
 					}
 					if cause != "" && !strings.HasPrefix(line, headline) {

@@ -532,14 +532,18 @@ func TestSigns(t *testing.T) {
 	}{
 		"met":      {both("", ""), trail.Works, []trail.SignState{trail.SignMet, trail.SignMet}},
 		"one":      {both("", "stale"), trail.Unhealthy, []trail.SignState{trail.SignMet, trail.SignFails}},
-		"not read": {seen(carded(t, card), "v1", "client", "").weigh(), trail.PartTried, []trail.SignState{trail.SignMet, trail.SignUnseen}},
+		"not read": {seen(carded(t, card), "v1", "client", "").weigh(), trail.PartTried,
+			[]trail.SignState{trail.SignMet, trail.SignUnseen}},
 	} {
 		var states []trail.SignState
 		for _, s := range c.got.Signs {
 			states = append(states, s.State)
 		}
 		if c.got.Verdict() != c.want || !slices.Equal(states, c.states) {
-			t.Errorf("%s: verdict %d, signs %v, %s", name, c.got.Verdict(), states, c.got.Headline("gauge-07", "tidebook"))
+			t.Errorf(
+				"%s: verdict %d, signs %v, %s", name, c.got.Verdict(), states,
+				c.got.Headline("gauge-07", "tidebook"),
+			)
 		}
 	}
 }

@@ -2,6 +2,7 @@ package weigh
 
 import (
 	"slices"
+	"strings"
 
 	"uakari/internal/fact"
 	"uakari/internal/plain"
@@ -119,6 +120,13 @@ func untried(v *scene.Scene, s sum, t trail.Trail) []string {
 	}
 	if s.vague() && asked(trail.Answer) {
 		list = append(list, "a name that the server answers for; add one: dns://HOST/NAME")
+	}
+	for _, f := range t.Rungs {
+		given := slices.Contains(v.Ask.Only, string(f.Name)) && f.State == trail.Unseen
+		named := func(text string) bool { return strings.HasSuffix(text, string(f.Name)) }
+		if given && !slices.ContainsFunc(list, named) {
+			list = append(list, "the rung "+string(f.Name))
+		}
 	}
 	signs := 0
 	for _, sign := range t.Signs {

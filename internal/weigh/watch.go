@@ -21,8 +21,10 @@ type Pulse struct {
 	At      time.Time
 	Outcome trail.Outcome
 	Reached trail.Reached
-	Why     string     // the first blocking cause and its summary; "" for none
-	Rung    trail.Rung // of that cause
+	// Presented is that the account was put before the server; Accepted, that it was taken.
+	Presented, Accepted bool
+	Why                 string     // the first blocking cause and its summary; "" for none
+	Rung                trail.Rung // of that cause
 	// SessionMS is how long the secure session took, and Ends when the
 	// certificate that was shown ends; zero where there was none.
 	SessionMS float64
@@ -83,7 +85,8 @@ const bucketWidth = 1.05
 
 // PulseOf takes what a watch keeps out of one trace.
 func PulseOf(set fact.Set, t trail.Trail) Pulse {
-	p := Pulse{At: set.Ask.Began, Outcome: t.Outcome, Reached: t.Reached, Marks: map[string]string{}}
+	p := Pulse{At: set.Ask.Began, Outcome: t.Outcome, Reached: t.Reached, Marks: map[string]string{},
+		Presented: set.Presented(), Accepted: t.Accepted}
 	if blocking := t.Blocking(); len(blocking) > 0 {
 		p.Why, p.Rung = fmt.Sprintf(
 			"%s (%s, %s)",

@@ -15,10 +15,14 @@ import (
 // foreign is what servers of other protocols say, by the protocol whose own word
 // it is, and what is nobody's.
 var foreign = map[string][]string{
-	"http": {"HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok", "HTTP/1.1 400 Bad Request\r\nConnection: close\r\n\r\n"},
+	"http": {
+		"HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok",
+		"HTTP/1.1 400 Bad Request\r\nConnection: close\r\n\r\n",
+	},
 	"ssh":  {"SSH-2.0-harbour_1\r\n"}, "smtp": {"220 post.varzea.example ESMTP\r\n250 fine\r\n"},
 	"pop3": {"+OK ready\r\n+OK\r\n"}, "imap": {"* OK ready\r\n"}, "ftp": {"220 ready\r\n200 fine\r\n"},
-	"redis": {"+PONG\r\n", "-ERR unknown command\r\n"}, "memcached": {"VERSION 1.6\r\n"}, "nats": {"INFO {}\r\nPONG\r\n"},
+	"redis": {"+PONG\r\n", "-ERR unknown command\r\n"},
+	"memcached": {"VERSION 1.6\r\n"}, "nats": {"INFO {}\r\nPONG\r\n"},
 	"irc": {":irc.varzea.example NOTICE * :hello\r\n", "ERROR :closing link\r\n"},
 	"tls": {"\x15\x03\x01\x00\x02\x02\x46", "\x16\x03\x03\x00\x04\x0e\x00\x00\x00"},
 	"":    {"", "\x00", "\n", "ok\n", strings.Repeat("\x00", 300), strings.Repeat("\xff", 60_000), "{}", "<a/>"},

@@ -120,7 +120,8 @@ func TestWebLogins(t *testing.T) {
 				tries++
 			}
 		}
-		if want := map[bool]int{true: 0, false: 1}[c.code == "mechanism" || c.code == "not-asked"]; tries != want || sent[0] != "" {
+		unasked := c.code == "mechanism" || c.code == "not-asked"
+		if want := map[bool]int{true: 0, false: 1}[unasked]; tries != want || sent[0] != "" {
 			t.Errorf("%s: %d tries, want %d: %q", c.name, tries, want, sent)
 		}
 	}

@@ -347,6 +347,14 @@ func serviceLooked(v *scene.Scene, t *scene.Try) bool {
 		)
 }
 
+// unpresentedNeeds is what would let an account be presented.
+func unpresentedNeeds(v *scene.Scene) string {
+	if v.Ask.Withhold != "" {
+		return "a run of its own, later"
+	}
+	return "typing the right endpoint"
+}
+
 // Untried says why the login rung was not seen though an account was
 // given, and what would let it be.
 func Untried(v *scene.Scene, tries []*scene.Try) (why, needs string) {
@@ -383,7 +391,7 @@ func Untried(v *scene.Scene, tries []*scene.Try) (why, needs string) {
 	}
 	for _, t := range tries {
 		if last := t.Last(); last.Unpresented != "" {
-			return fmt.Sprintf("%s was not tried: %s", v.Ask.Account, last.Unpresented), "typing the right endpoint"
+			return fmt.Sprintf("%s was not tried: %s", v.Ask.Account, last.Unpresented), unpresentedNeeds(v)
 		}
 	}
 	return "", ""
