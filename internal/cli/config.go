@@ -60,6 +60,9 @@ func readConfig() (config, string, error) {
 	if path == "" {
 		return config{}, "", nil
 	}
+	if err := file.Steers(path); err != nil {
+		return config{}, path, err
+	}
 	text, err := file.Read(path, file.MostSettings)
 	if errors.Is(err, fs.ErrNotExist) && os.Getenv("UAKARI_CONFIG") == "" {
 		return config{}, path, nil

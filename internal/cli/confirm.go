@@ -152,10 +152,12 @@ func (f *confirmFlags) tries(
 		ask.Began, ask.Account = time.Now().UTC(), ""
 		if row.TriesAccount() {
 			ask.Account = account
+			ask = f.budget.bound(cmd, ask)
 		}
 		if seen, now, err = f.once(ctx, cmd, was, ask, env); err != nil {
 			return seen, now, err
 		}
+		f.budget.spend(cmd, seen)
 		outcome := bothWays(now)
 		more := row.Add(now, outcome, seen.Presented())
 		pause := betweenTries

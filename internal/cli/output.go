@@ -3,9 +3,6 @@ package cli
 import (
 	"errors"
 	"fmt"
-	"io/fs"
-	"os"
-	"path/filepath"
 
 	"github.com/spf13/cobra"
 
@@ -71,65 +68,19 @@ func write(cmd *cobra.Command, file string, text []byte) error {
 		_, err := cmd.OutOrStdout().Write(text)
 		return err
 	}
-	// What the user named is where a link of that name leads.
-	if to, err := filepath.EvalSymlinks(file); err == nil {
-		file = to
-	}
 	return writeWhole(cmd, file, text)
 }
 
-// private is the mode of every file that is written: what was seen of hosts is
-// for whoever looked.
-const private fs.FileMode = 0o600
-
-// writeWhole puts a file in its place in one step: it is written beside it, and
-// renamed when all of it is on the disk. A link of that name is replaced and
-// not followed. What is no regular file, such as a pipe, is written to as it
-// is.
+// writeWhole puts a file in its place in one step, for its owner alone.
 func writeWhole(cmd *cobra.Command, file string, text []byte) error {
-	was, err := os.Lstat(file)
-	switch {
-	case errors.Is(err, fs.ErrNotExist):
-	case err != nil:
-		return err
-	case was.IsDir():
-		return fmt.Errorf("%s: a folder; expected a file", file)
-	case was.Mode().IsRegular():
-		if mode := was.Mode().Perm(); mode&0o077 != 0 && filepath.Separator == '/' {
-			fmt.Fprintf(
-				cmd.ErrOrStderr(),
-				"uakari: %s could be read by others (mode %04o); it is for its owner alone now\n",
-				plain.Printable(file),
-				mode,
-			)
-		}
-	case was.Mode()&fs.ModeSymlink == 0:
-		return writeTo(file, text)
+	was, err := owned.Write(file, text)
+	if err == nil && was != 0 {
+		fmt.Fprintf(
+			cmd.ErrOrStderr(),
+			"uakari: %s could be read by others (mode %04o); it is for its owner alone now\n",
+			plain.Printable(file),
+			was,
+		)
 	}
-	beside, err := os.CreateTemp(filepath.Dir(file), "."+filepath.Base(file)+".*")
-	if err != nil {
-		return err
-	}
-	_, err = beside.Write(text)
-	err = errors.Join(err, beside.Chmod(private), beside.Sync(), beside.Close())
-	if err == nil {
-		err = owned.Only(beside.Name())
-	}
-	if err == nil {
-		err = os.Rename(beside.Name(), file)
-	}
-	if err != nil {
-		return errors.Join(fmt.Errorf("%s is left as it was: %w", file, err), os.Remove(beside.Name()))
-	}
-	return nil
-}
-
-// writeTo writes to something that is there and cannot be replaced.
-func writeTo(file string, text []byte) error {
-	f, err := os.OpenFile(file, os.O_WRONLY, 0)
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(text)
-	return errors.Join(err, f.Close())
+	return err
 }

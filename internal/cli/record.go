@@ -6,6 +6,7 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -159,12 +160,15 @@ func baselinePath() (string, error) {
 	return filepath.Join(folder, "baseline.uakari.json"), nil
 }
 
-// interrupted is the exit status of what was cut off by the user.
+// interrupted is the exit status of what was cut off, by the user or the deadline.
 func interrupted(incomplete string) error {
-	if incomplete == "interrupted" {
+	switch incomplete {
+	case "":
+		return nil
+	case "interrupted":
 		return exit(exitInterrupted)
 	}
-	return nil
+	return exit(exitUnsure)
 }
 
 // recordedOf is what a record holds.
@@ -188,6 +192,15 @@ func recorded(r fact.HostRecord, file string) string {
 	}
 	if r.Incomplete != "" {
 		text += "; it was cut off (" + r.Incomplete + "), and is not whole"
+		var missing []string
+		for _, f := range r.Facts {
+			if f.Failed != nil && f.Failed.CutOff && !slices.Contains(missing, string(f.Order.Look)) {
+				missing = append(missing, string(f.Order.Look))
+			}
+		}
+		if len(missing) > 0 {
+			text += "; missing: " + strings.Join(missing, ", ")
+		}
 	}
 	endpoint := "ENDPOINT"
 	if r.For != nil {

@@ -110,7 +110,7 @@ func (f *sweepFlags) seats(ctx context.Context, p *plan.Plan) ([]*seat, error) {
 				}},
 			)
 		case c.Hosts != "":
-			text, err := f.read(ctx, c.Hosts, plan.MostBytes)
+			text, err := f.steering(ctx, c.Hosts, plan.MostBytes)
 			if err != nil {
 				return err
 			}

@@ -200,7 +200,7 @@ func (s *seeing) readSheets(ctx context.Context) ([]fact.Sheet, error) {
 	folder := shared().Sheets
 	for _, path := range s.sheets {
 		path = inFolder(folder, path)
-		text, err := s.read(ctx, path, sheet.MostBytes)
+		text, err := s.steering(ctx, path, sheet.MostBytes)
 		if err != nil {
 			return nil, err
 		}
@@ -216,22 +216,29 @@ func (s *seeing) readSheets(ctx context.Context) ([]fact.Sheet, error) {
 // readPrograms reads what the user knows of server programs: the files that
 // were named, and those of the configuration folder.
 func (s *seeing) readPrograms(ctx context.Context) (*program.Registry, error) {
-	paths := s.programs
+	var folders []string
 	if folder, err := os.UserConfigDir(); err == nil {
-		kept, err := filepath.Glob(filepath.Join(folder, "uakari", "programs", "*.yaml"))
-		if err == nil { // a folder whose name is a pattern has no files of ours
-			paths = append(slices.Clone(paths), kept...)
-		}
+		folders = append(folders, filepath.Join(folder, "uakari", "programs"))
 	}
 	if folder := shared().Programs; folder != "" {
-		team, err := filepath.Glob(filepath.Join(atHome(folder), "*.yaml"))
-		if err == nil {
-			paths = append(slices.Clone(paths), team...)
+		folders = append(folders, atHome(folder))
+	}
+	paths := slices.Clone(s.programs)
+	for _, folder := range folders {
+		found, err := filepath.Glob(filepath.Join(folder, "*.yaml"))
+		if err != nil {
+			continue // a folder whose name is a pattern has no files of ours
 		}
+		for _, path := range append([]string{folder}, found...) {
+			if err := file.Steers(path); err != nil && len(found) > 0 {
+				return nil, err
+			}
+		}
+		paths = append(paths, found...)
 	}
 	var files []fact.ProgramFile
 	for _, path := range paths {
-		text, err := s.read(ctx, path, mostProgram)
+		text, err := s.steering(ctx, path, mostProgram)
 		if err != nil {
 			return nil, err
 		}
@@ -315,6 +322,14 @@ func (s *seeing) read(ctx context.Context, path string, most int64) ([]byte, err
 	return file.Typed(ctx, path, most)
 }
 
+// steering reads a file that steers this program, which must be root's or the user's.
+func (s *seeing) steering(ctx context.Context, path string, most int64) ([]byte, error) {
+	if err := file.Steers(path); err != nil {
+		return nil, err
+	}
+	return s.read(ctx, path, most)
+}
+
 // within does work that knows no context, and goes on without it when the
 // deadline is over.
 func (s *seeing) within(ctx context.Context, do func() error) error {
@@ -339,7 +354,7 @@ func (s *seeing) readCard(ctx context.Context, path string) (*fact.Card, error) 
 		return s.known, nil // it may come from a pipe
 	}
 	path = inFolder(shared().Cards, path)
-	text, err := s.read(ctx, path, card.MostBytes)
+	text, err := s.steering(ctx, path, card.MostBytes)
 	if err != nil {
 		return nil, err
 	}

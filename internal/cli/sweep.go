@@ -6,8 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io/fs"
-	"os"
+	"io"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -19,6 +18,7 @@ import (
 	"uakari/internal/fact"
 	"uakari/internal/look"
 	"uakari/internal/look/file"
+	"uakari/internal/owned"
 	"uakari/internal/plain"
 	"uakari/internal/plan"
 	"uakari/internal/sweep"
@@ -37,6 +37,7 @@ type sweepFlags struct {
 	wide                     int
 	onBroker                 brokerRun
 	packets                  packetFile
+	lost                     error // why a row could not be kept
 }
 
 func newSweep() *cobra.Command {
@@ -96,7 +97,7 @@ func (f *sweepFlags) run(cmd *cobra.Command, path string) error {
 	}
 	ctx, stop := interruptible(cmd)
 	defer stop()
-	text, err := f.read(ctx, path, plan.MostBytes)
+	text, err := f.steering(ctx, path, plan.MostBytes)
 	if err != nil {
 		return err
 	}
@@ -185,6 +186,9 @@ func (f *sweepFlags) run(cmd *cobra.Command, path string) error {
 	}
 	if err := write(cmd, f.file, out); err != nil {
 		return err
+	}
+	if f.lost != nil {
+		return f.lost
 	}
 	status := sweepStatus(s)
 	if status == nil && before != nil && len(s.Rows) < failedIn(*before) {
@@ -314,34 +318,64 @@ func (f *sweepFlags) resumed() (have map[sweep.Job]trail.SweepRow, keepRow func(
 	if f.resume == "" {
 		return have, func(trail.SweepRow) {}, nil
 	}
-	kept, err := os.Open(f.resume)
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return nil, nil, err
-	}
-	if err == nil {
-		defer kept.Close()
-		lines := bufio.NewScanner(kept)
-		lines.Buffer(nil, 1<<20)
-		for n := 1; lines.Scan(); n++ {
-			var r trail.SweepRow
-			if err := json.Unmarshal(lines.Bytes(), &r); err != nil || r.Client == "" || r.Endpoint == "" {
-				return nil, nil, fmt.Errorf("--resume %s:%d: no row of a sweep; expected a file that --resume wrote",
-					f.resume, n)
-			}
-			if r.Unseen == "" { // a host that could not be looked at is tried again
-				have[sweep.Job{Client: r.Client, Endpoint: r.Endpoint}] = r
-			}
-		}
-		if err := lines.Err(); err != nil {
-			return nil, nil, fmt.Errorf("--resume %s: %w", f.resume, err)
-		}
-	}
-	out, err := os.OpenFile(f.resume, os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o600)
+	out, err := owned.Append(f.resume)
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, fmt.Errorf("--resume: %w", err)
+	}
+	lines, whole := bufio.NewReaderSize(out, mostRow), int64(0)
+	for n := 1; ; n++ {
+		line, err := lines.ReadSlice('\n')
+		if errors.Is(err, io.EOF) {
+			if len(line) == 0 {
+				break
+			}
+			// A run was ended in the middle of its last row: that is tried again.
+			if err := out.Truncate(whole); err != nil || n == 1 && line[0] != '{' {
+				return nil, nil, errors.Join(f.noRow(n), err)
+			}
+			break
+		}
+		r, err2 := rowIn(line)
+		if err := errors.Join(err, err2); err != nil {
+			return nil, nil, f.noRow(n)
+		}
+		whole += int64(len(line))
+		if r.Unseen == "" { // a host that could not be checked is tried again
+			have[sweep.Job{Client: r.Client, Endpoint: r.Endpoint}] = r
+		}
 	}
 	encoder := json.NewEncoder(out)
-	return have, func(r trail.SweepRow) { encoder.Encode(r) }, nil
+	return have, func(r trail.SweepRow) {
+		if err := encoder.Encode(r); err != nil && f.lost == nil {
+			f.lost = fmt.Errorf("--resume %s: rows are not kept: %w", f.resume, err)
+		}
+	}, nil
+}
+
+func (f *sweepFlags) noRow(line int) error {
+	return fmt.Errorf("--resume %s:%d:1: no row of a sweep; expected a file that --resume wrote", f.resume, line)
+}
+
+// mostRow bounds a row of a sweep, in bytes.
+const mostRow = 1 << 20
+
+// rowIn is a row as a file has it. Its text may be anybody's.
+func rowIn(line []byte) (trail.SweepRow, error) {
+	var r trail.SweepRow
+	if err := json.Unmarshal(line, &r); err != nil {
+		return r, err
+	}
+	known := []trail.Outcome{"", trail.OutcomeClear, trail.OutcomeFault, trail.OutcomeUnsure}
+	if r.Client == "" || r.Endpoint == "" || !slices.Contains(known, r.Outcome) {
+		return r, errors.New("it names no client, no endpoint or no outcome that is known")
+	}
+	for _, text := range []*string{&r.Client, &r.Endpoint, &r.Cause, &r.Summary, &r.Unseen} {
+		*text = plain.Clean(*text)
+	}
+	for i := range r.Features {
+		r.Features[i] = plain.Clean(r.Features[i])
+	}
+	return r, nil
 }
 
 // sweepProgress shows on a terminal how a sweep fares.

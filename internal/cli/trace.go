@@ -39,6 +39,7 @@ type traceFlags struct {
 	idle, each    time.Duration
 	widths        []int
 	packets       packetFile
+	budget        loginBudget
 }
 
 func newTrace() *cobra.Command {
@@ -194,6 +195,7 @@ func (f *traceFlags) run(ctx context.Context, cmd *cobra.Command, input string) 
 		return err
 	}
 	ask.Only, ask.Command = f.only, commandLine(cmd, ask.Endpoint.Input)
+	ask = f.budget.bound(cmd, ask)
 	if err := f.strain(cmd, &ask); err != nil {
 		return err
 	}
@@ -215,9 +217,8 @@ func (f *traceFlags) run(ctx context.Context, cmd *cobra.Command, input string) 
 		func(ctx context.Context, at []trace.Vantage, watch func(trace.Event)) {
 			for _, seats := range byClient(at) {
 				runs = append(runs, traceOnce(ctx, ask, seats, watch))
-				if runs[len(runs)-1].set.Presented() { // accounts lock: one try in all is enough
-					ask.Withhold = "it was tried from another client in this run"
-				}
+				f.budget.spend(cmd, runs[len(runs)-1].set)
+				ask = f.budget.bound(cmd, ask)
 			}
 			if len(runs) == 1 {
 				since.with(ctx, cmd, runs[0], at)

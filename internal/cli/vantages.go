@@ -75,7 +75,9 @@ func (s *seeing) vantages(
 		if places := inside[role]; len(places) > 0 {
 			within, inside[role] = places[0], places[1:]
 		}
-		v, err := s.reach(ctx, &broker, vantage.Login{
+		info := fact.Vantage{ID: fmt.Sprintf("s%d", i+1), Role: role}
+		soon, cancel := context.WithTimeout(ctx, s.deadline/reachShare)
+		v, err := s.reach(soon, &broker, vantage.Login{
 			To:       login,
 			Identity: s.identity,
 			Secret:   secret,
@@ -83,12 +85,20 @@ func (s *seeing) vantages(
 			AsRoot:   s.asRoot,
 			Wait:     s.wait,
 			In:       within,
-		}, fact.Vantage{ID: fmt.Sprintf("s%d", i+1), Role: role}, env, first)
+		}, info, env, first)
+		late := soon.Err() != nil && ctx.Err() == nil
+		cancel()
+		client = client || role == fact.Client
+		if err != nil && late {
+			// What the others see is worth having without it.
+			info.Host, info.Means = hostOfLogin(login), fact.SSH
+			at = append(at, vantage.NewMissing(info, fmt.Sprintf("no answer in %s", s.deadline/reachShare)))
+			continue
+		}
 		if err != nil {
 			return nil, done, err
 		}
 		far = append(far, v)
-		client = client || role == fact.Client
 		at = append(at, v)
 	}
 	for _, role := range slices.Sorted(maps.Keys(inside)) {
@@ -114,6 +124,19 @@ func (s *seeing) vantages(
 		at[i] = vantage.Concealed(v, secrets)
 	}
 	return at, done, nil
+}
+
+// reachShare is the part of the deadline within which a host must be reached: the
+// others are checked in the rest.
+const reachShare = 3
+
+// hostOfLogin is the host of USER@HOST[:PORT].
+func hostOfLogin(login string) string {
+	_, host, ok := strings.Cut(login, "@")
+	if !ok {
+		host = login
+	}
+	return host
 }
 
 // secretsIn is what of a run must stand in no fact.

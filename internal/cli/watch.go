@@ -169,7 +169,9 @@ func (f *watchFlags) pulse(
 	inner, cancel := until(ctx, cmd, f.deadline)
 	defer cancel()
 	trace.Renew(inner, at)
+	ask = f.budget.bound(cmd, ask)
 	set, judged := trace.Run(inner, ask, at, nil)
+	f.budget.spend(cmd, set)
 	if ctx.Err() != nil {
 		return weigh.Pulse{}, errors.New("interrupted")
 	}

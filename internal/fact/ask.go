@@ -15,7 +15,8 @@ type Ask struct {
 	Account  string    `json:"account,omitempty"`
 	// Withhold is why the account is not presented in this run: it was tried before.
 	Withhold  string           `json:"withhold,omitempty"`
-	Shared    bool             `json:"shared,omitempty"` // a secret was given that client and server share
+	TriedAt   []netip.AddrPort `json:"tried_at,omitempty"` // where the account was presented before, in this run
+	Shared    bool             `json:"shared,omitempty"`   // a secret was given that client and server share
 	Unit      string           `json:"unit,omitempty"`
 	Card      *Card            `json:"card,omitempty"`
 	Programs  []ProgramFile    `json:"programs,omitempty"` // the user's own
@@ -74,6 +75,8 @@ func (s Set) Barred(t Target) string {
 	switch {
 	case s.Ask.Withhold != "":
 		return s.Ask.Withhold
+	case slices.Contains(s.Ask.TriedAt, netip.AddrPortFrom(t.Addr, t.Port)):
+		return "it was tried at this address in this run, and one try in all is enough: accounts lock"
 	case len(e.Stray) > 0 || t.Name != e.Host || t.Port != e.Port || t.Scheme != e.Scheme || t.Security != e.Security:
 		return "this is not the endpoint that was typed, and an account is shown to no other"
 	case !s.gave(e.Host, t.Addr):

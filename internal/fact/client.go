@@ -248,11 +248,11 @@ type Reply struct {
 	Refused  bool      `json:"refused,omitempty"`  // the server wants an account first
 	LeftOut  bool      `json:"left_out,omitempty"` // parameters that hold a secret were not asked with
 	// Vague is a refusal of what the server need not answer: nothing was answered.
-	Vague bool `json:"vague,omitempty"`
-	Ways     []string  `json:"ways,omitempty"`     // to sign in, as far as it names them
-	SentMS   float64   `json:"sent_ms"`
-	FirstMS  float64   `json:"first_ms"` // to the first byte
-	TookMS   float64   `json:"took_ms"`  // to the last byte read
+	Vague   bool     `json:"vague,omitempty"`
+	Ways    []string `json:"ways,omitempty"` // to sign in, as far as it names them
+	SentMS  float64  `json:"sent_ms"`
+	FirstMS float64  `json:"first_ms"` // to the first byte
+	TookMS  float64  `json:"took_ms"`  // to the last byte read
 }
 
 // Echo is one ICMP echo. No reply proves nothing.

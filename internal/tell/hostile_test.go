@@ -99,7 +99,7 @@ func TestForeignText(t *testing.T) {
 			hostile,
 			false,
 		),
-		"certs":     Certs(certs, false), "no certs": Certs(unseen, false), "certs that fit": Certs(fits, false),
+		"certs": Certs(certs, false), "no certs": Certs(unseen, false), "certs that fit": Certs(fits, false),
 		"a journey": Journey(journey, false), "a journey that ends": Journey(passes, false),
 		"names": Names(views, false), "a name without addresses": Names(bare, false),
 		"containers": Containers([]fact.Container{{Name: hostile, State: hostile, Health: hostile,

@@ -286,7 +286,7 @@ func Matrix(s trail.Sweep) string {
 			r, ok := rows[[2]string{c, e}]
 			letter, class, says := letters[r.Outcome], string(r.Outcome), r.Summary
 			switch {
-			case !ok:
+			case !ok, letter == "": // what is no outcome stands on no page
 				letter, class = " ", "none"
 			case r.Unseen != "":
 				letter, class, says = "-", "none", r.Unseen

@@ -147,16 +147,21 @@ func (p *pool) next(ctx context.Context) ([]fact.Fact, bool) {
 func (p *pool) cutOff() []fact.Fact {
 	var facts []fact.Fact
 	for s := range p.running {
-		what := fmt.Sprintf("the look %q had not ended", s.order.Look)
-		facts = append(facts, fact.Fact{
-			Vantage: s.vantage, At: time.Now().UTC(), Order: s.order, Source: string(s.order.Look), Saw: what,
-			Failed: &fact.Failure{What: what, Why: "the run was over", Needs: "a longer --deadline", CutOff: true},
-		})
+		facts = append(facts, cutOffFact(s.vantage, s.order))
 	}
 	slices.SortFunc(facts, func(a, b fact.Fact) int {
 		return cmp.Or(strings.Compare(a.Vantage, b.Vantage), strings.Compare(a.Saw, b.Saw))
 	})
 	return facts
+}
+
+// cutOffFact is that a look had not ended when the run was over.
+func cutOffFact(vantage string, order fact.Order) fact.Fact {
+	what := fmt.Sprintf("the look %q had not ended", order.Look)
+	return fact.Fact{
+		Vantage: vantage, At: time.Now().UTC(), Order: order, Source: string(order.Look), Saw: what,
+		Failed: &fact.Failure{What: what, Why: "the run was over", Needs: "a longer --deadline", CutOff: true},
+	}
 }
 
 // close lets looks end that nobody waits for any more.

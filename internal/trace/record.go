@@ -85,6 +85,16 @@ func Record(ctx context.Context, host Vantage, ask *fact.Ask, more []fact.Order,
 		wg sync.WaitGroup
 		mu sync.Mutex // guards r.Facts
 	)
+	running := map[fact.Order]bool{} // guarded by mu
+	look := func(order fact.Order, emit func(fact.Fact)) {
+		mu.Lock()
+		running[order] = true
+		mu.Unlock()
+		host.Look(ctx, order, emit)
+		mu.Lock()
+		delete(running, order)
+		mu.Unlock()
+	}
 	keep := func(facts ...fact.Fact) {
 		mu.Lock()
 		defer mu.Unlock()
@@ -93,7 +103,7 @@ func Record(ctx context.Context, host Vantage, ask *fact.Ask, more []fact.Order,
 		}
 	}
 	for _, order := range orders {
-		wg.Go(func() { host.Look(ctx, order, func(f fact.Fact) { keep(f) }) })
+		wg.Go(func() { look(order, func(f fact.Fact) { keep(f) }) })
 	}
 	waited := func() { // a look that hangs is left behind
 		done := make(chan struct{})
@@ -128,17 +138,25 @@ func Record(ctx context.Context, host Vantage, ask *fact.Ask, more []fact.Order,
 	// What the first looks found leads to more: names of servers that this host
 	// needs, and then those servers.
 	for _, next := range []func(fact.HostRecord, *fact.Ask) []fact.Order{ownTries, backendNames, backendTries} {
+		if ctx.Err() != nil {
+			break // what was seen is written, and not waited for any longer
+		}
 		mu.Lock()
 		orders := next(r, ask)
 		mu.Unlock()
 		for _, order := range orders {
-			wg.Go(func() { host.Look(ctx, order, func(f fact.Fact) { keep(f) }) })
+			wg.Go(func() { look(order, func(f fact.Fact) { keep(f) }) })
 		}
 		waited()
 	}
 	mu.Lock()
 	defer mu.Unlock()
 	r.Ended, r.Incomplete = time.Now().UTC(), incomplete(ctx)
+	for order := range running {
+		r.Facts = append(r.Facts, cutOffFact(host.Info().ID, order))
+	}
+	// Looks that were left behind may still end: what they add is not of this record.
+	r.Facts = slices.Clone(r.Facts)
 	return r
 }
 

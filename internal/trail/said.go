@@ -20,7 +20,7 @@ type Confirmation struct {
 	// Result says why it works or not; Progress, what became of each cause; Given,
 	// the options that were given again and replace those of the kept run.
 	Result   Confirmed `json:"result"`
-	Progress []Became    `json:"progress"`
+	Progress []Became  `json:"progress"`
 	Given    []string  `json:"given,omitempty"`
 }
 
@@ -123,11 +123,11 @@ const (
 
 // Became is what became of one cause.
 type Became struct {
-	State    Fate `json:"state"`
-	ID       string    `json:"id"`
-	Endpoint string    `json:"endpoint"`
-	Host     string    `json:"host,omitempty"`
-	Summary  string    `json:"summary"`
+	State    Fate   `json:"state"`
+	ID       string `json:"id"`
+	Endpoint string `json:"endpoint"`
+	Host     string `json:"host,omitempty"`
+	Summary  string `json:"summary"`
 }
 
 // Fate is one of them.

@@ -530,8 +530,8 @@ func TestSigns(t *testing.T) {
 		want   trail.Verdict
 		states []trail.SignState
 	}{
-		"met":      {both("", ""), trail.Works, []trail.SignState{trail.SignMet, trail.SignMet}},
-		"one":      {both("", "stale"), trail.Unhealthy, []trail.SignState{trail.SignMet, trail.SignFails}},
+		"met": {both("", ""), trail.Works, []trail.SignState{trail.SignMet, trail.SignMet}},
+		"one": {both("", "stale"), trail.Unhealthy, []trail.SignState{trail.SignMet, trail.SignFails}},
 		"not read": {seen(carded(t, card), "v1", "client", "").weigh(), trail.PartTried,
 			[]trail.SignState{trail.SignMet, trail.SignUnseen}},
 	} {

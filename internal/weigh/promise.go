@@ -128,6 +128,11 @@ func untried(v *scene.Scene, s sum, t trail.Trail) []string {
 			list = append(list, "the rung "+string(f.Name))
 		}
 	}
+	for _, at := range v.Set.Vantages {
+		if !at.Implied && v.Missing(at.ID) {
+			list = append(list, "the checks from "+at.Host)
+		}
+	}
 	signs := 0
 	for _, sign := range t.Signs {
 		if sign.State == trail.SignUnseen {

@@ -84,7 +84,7 @@ func Typed(ctx context.Context, path string, most int64) ([]byte, error) {
 	if info.Mode().IsRegular() {
 		return Read(path, most)
 	}
-	if info.IsDir() {
+	if info.IsDir() || info.Mode()&fs.ModeDevice != 0 { // a device may have no end
 		return nil, &fs.PathError{Op: "read", Path: path, Err: ErrKind}
 	}
 	type result struct {
@@ -106,6 +106,9 @@ func Typed(ctx context.Context, path string, most int64) ([]byte, error) {
 	case r := <-got:
 		return r.text, r.err
 	case <-ctx.Done():
+		if errors.Is(ctx.Err(), context.DeadlineExceeded) {
+			return nil, fmt.Errorf("%s: nothing came before the deadline", path)
+		}
 		return nil, fmt.Errorf("%s: nothing came: %w", path, ctx.Err())
 	}
 }

@@ -216,6 +216,21 @@ func (v *Scene) Failed(vantage string, look fact.Kind) *fact.Fact {
 	return nil
 }
 
+// Missing reports whether a vantage was asked for and saw nothing at all.
+func (v *Scene) Missing(vantage string) bool {
+	cut := false
+	for _, f := range v.Set.Facts {
+		switch {
+		case f.Vantage != vantage:
+		case f.Failed == nil:
+			return false
+		case f.Failed.CutOff:
+			cut = true
+		}
+	}
+	return cut
+}
+
 // Own is the client's own addresses, as far as they were seen.
 func (v *Scene) Own() []netip.Addr {
 	var list []netip.Addr
