@@ -206,6 +206,21 @@ func TestFromWithin(t *testing.T) {
 	if judged := inside("rogue", "http://127.0.0.1:8080/"); judged.Reached != trail.Yes {
 		t.Errorf("its own loopback: %s", dump(judged))
 	}
+	// Programs of the place are bait: whatever runs one of them leaves a proof.
+	h.do("for p in getent journalctl iptables-legacy-save systemctl ip; do printf '#!/bin/sh\\necho $0 >> /proof\\n' " +
+		"> /tmp/bait; podman exec -i upload /bin/sh -c \"mkdir -p /usr/bin /usr/sbin; cat > /usr/bin/$p; " +
+		"cp /usr/bin/$p /usr/sbin/$p; cp /usr/bin/$p /bin/$p; chmod 755 /usr/bin/$p /usr/sbin/$p /bin/$p\" </tmp/bait; done")
+	inside("upload", "http://nowhere.varzea.example/")
+	if proof := h.reads("podman exec upload /bin/sh -c 'cat /proof 2>/dev/null; true'"); proof != "" {
+		t.Errorf("programs of the container were executed: %s", proof)
+	}
+	// And what looks there has the container's rights, not the host's.
+	h.do("podman run -d --name narrow --cap-drop all --user 1000:1000 tides:1 /bin/busybox sleep 600; sleep 0.5")
+	narrow := runWords(t, append(h.enter(), "/usr/local/bin/uakari", "trace", "--json", "--wait", "1s", "--in", "narrow",
+		"http://10.20.0.14/"))
+	if judged := readTrail(t, narrow.stdout+narrow.stderr); judged.Reached != trail.Yes {
+		t.Errorf("without rights: %s", dump(judged))
+	}
 	for place, want := range map[string]string{"nobody": "known here: ", "999999": "no such process",
 		"/run/nothing": "no such file"} {
 		r := runWords(t, append(h.enter(), "/usr/local/bin/uakari", "trace", "--in", place, "http://10.20.0.14/"))

@@ -33,6 +33,7 @@ func TestMain(m *testing.M) {
 	if err != nil {
 		panic(err)
 	}
+	os.Setenv("XDG_STATE_HOME", filepath.Join(dir, "state")) // what works is kept there, and not in a real home
 	program = filepath.Join(dir, "uakari")
 	build := exec.Command(
 		"go",
@@ -94,9 +95,10 @@ func run(t *testing.T, args ...string) result {
 	return runIn(t, nil, args...)
 }
 
-// withoutCommands is a trail without what would trace it again.
+// withoutCommands is a trail without what would trace it again, and without what
+// was kept of earlier runs.
 func withoutCommands(t trail.Trail) trail.Trail {
-	t.Command = ""
+	t.Command, t.Since = "", nil
 	if t.Tell != nil {
 		t.Tell = &trail.Tell{Look: t.Tell.Look}
 	}

@@ -221,7 +221,7 @@ func (f *confirmFlags) again(
 	}
 	changed := func(flag string) bool { return slices.Contains(given, "--"+flag) }
 	ask = was.set.Ask
-	ask.Only, ask.Command = nil, "" // the whole ladder, whatever was asked for then
+	ask.Only = nil // the whole ladder, whatever was asked for then
 	ask.Endpoint, ask.WaitMS, ask.Shared = now.Endpoint, now.WaitMS, now.Shared
 	if was.foreign {
 		ask.Account, ask.Card, ask.Unit, ask.Programs = now.Account, now.Card, now.Unit, now.Programs

@@ -224,7 +224,13 @@ func newLook() *cobra.Command {
 					os.Remove(self) // it runs on; the shell that started it removes the rest
 				}
 			}
-			return vantage.Serve(cmd.Context(), hostname(), cmd.InOrStdin(), cmd.OutOrStdout())
+			inside := len(args) == 1 && args[0] == "inside"
+			if inside {
+				if err := host.Settle(); err != nil {
+					return fmt.Errorf("look: %w", err)
+				}
+			}
+			return vantage.Serve(cmd.Context(), hostname(), inside, cmd.InOrStdin(), cmd.OutOrStdout())
 		},
 	}
 	cmd.Flags().StringVar(&inside, "in", "", "look from this container or namespace")

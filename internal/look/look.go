@@ -26,6 +26,7 @@ type Env struct {
 	CardBy    file.Account  // who stands behind the paths of the card
 	Each      time.Duration // how long requests side by side go on
 	Deep      bool          // look at everything, for a record
+	Inside    bool          // in a place whose own programs are not executed
 	Secret    string        // of the account that is tried; in no fact
 	Shared    string        // what the client shares with the server beside it; in no fact
 	Path      string        // of the endpoint, as targets have it

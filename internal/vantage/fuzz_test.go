@@ -20,7 +20,7 @@ func FuzzServe(f *testing.F) {
 		}
 		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 		defer cancel()
-		Serve(ctx, "tidebook", io.MultiReader(strings.NewReader("{\"version\":1}\n"), bytes.NewReader(orders)),
+		Serve(ctx, "tidebook", false, io.MultiReader(strings.NewReader("{\"version\":1}\n"), bytes.NewReader(orders)),
 			io.Discard)
 	})
 }

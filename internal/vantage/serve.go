@@ -74,8 +74,8 @@ type said struct {
 const mostSaid = 8 << 20
 
 // Serve looks from this host for the run at the other end, until its input
-// ends.
-func Serve(ctx context.Context, host string, in io.Reader, out io.Writer) error {
+// ends; inside is that this host is a place whose own programs are not run.
+func Serve(ctx context.Context, host string, inside bool, in io.Reader, out io.Writer) error {
 	if ctx == nil {
 		ctx = context.Background()
 	}
@@ -115,7 +115,9 @@ func Serve(ctx context.Context, host string, in io.Reader, out io.Writer) error 
 		return fmt.Errorf("look: %w", err)
 	}
 	say(hello{Version: talkVersion, Host: host, System: runtime.GOOS})
-	local := NewHere(fact.Vantage{}, h.env(known))
+	env := h.env(known)
+	env.Inside = inside
+	local := NewHere(fact.Vantage{}, env)
 	var wg sync.WaitGroup
 	for lines.Scan() {
 		var s said

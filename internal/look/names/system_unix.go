@@ -20,7 +20,7 @@ import (
 // (getent(1)): it knows sources that nobody else here does. A look-up by other
 // resolvers or another hosts file than the system's cannot be compared.
 func (l looker) system(ctx context.Context) {
-	if len(l.env.Resolvers) > 0 || l.env.HostsFile != "" {
+	if len(l.env.Resolvers) > 0 || l.env.HostsFile != "" || l.env.Inside {
 		return
 	}
 	path, err := exec.LookPath("getent")

@@ -18,6 +18,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"uakari/internal/fact"
@@ -58,6 +59,11 @@ func Containers(ctx context.Context, env look.Env, order fact.Order, emit look.E
 			}
 			asked[real] = true
 			e := fact.Engine{Name: at.name, Socket: path}
+			if why := foreignSocket(path); why != "" {
+				e.Unread = why
+				all.Engines = append(all.Engines, e)
+				continue
+			}
 			if list, err := at.ask(ctx, path, at.name, order.Target.Port); err != nil {
 				e.Unread = err.Error()
 				if errors.Is(err, fs.ErrPermission) {
@@ -83,6 +89,24 @@ func Containers(ctx context.Context, env look.Env, order fact.Order, emit look.E
 	f := env.Seen(order, "containers", saw)
 	f.Containers = &all
 	emit(f)
+}
+
+// foreignSocket says why an engine is not asked: what is behind a socket of another
+// account's is that account's word, and would lead root wherever it likes. "": it may be.
+func foreignSocket(path string) string {
+	for at := path; ; at = filepath.Dir(at) {
+		info, err := os.Lstat(at)
+		if err != nil {
+			return err.Error()
+		}
+		if st, ok := info.Sys().(*syscall.Stat_t); ok && st.Uid != 0 && st.Uid != uint32(os.Geteuid()) {
+			return fmt.Sprintf("%s belongs to user %d; only engines of root and of the user who runs this are asked",
+				at, st.Uid)
+		}
+		if at == filepath.Dir(at) {
+			return ""
+		}
+	}
 }
 
 // space is one network namespace beside this one.

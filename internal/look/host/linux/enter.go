@@ -11,6 +11,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -20,9 +21,10 @@ import (
 	"uakari/internal/look"
 )
 
-// Inside runs this program anew, with some words, within the namespaces of a
+// Inside runs this program again, with some words, within the namespaces of a
 // container, of a process, or of a network: as a program in there, it sees its
-// files and its network, and needs nothing of what is in it. The place is the
+// files and its network, with the user, groups and capabilities of that process and
+// no more, and executes nothing of what is in it. The place is the
 // name or number of a container, the number of a process, or the name or path of
 // a network namespace.
 func Inside(ctx context.Context, place string, words []string, in io.Reader, out, complaints io.Writer) error {
@@ -30,27 +32,37 @@ func Inside(ctx context.Context, place string, words []string, in io.Reader, out
 	if err != nil {
 		return err
 	}
-	self, err := os.Open("/proc/self/exe")
+	cmd := &exec.Cmd{
+		Path: "./" + sealedName, Args: append([]string{"uakari"}, words...),
+		Stdin: in, Stdout: out, Stderr: complaints, Env: os.Environ(),
+	}
+	dir, err := sealed()
 	if err != nil {
 		return err
 	}
-	defer self.Close()
-	const first = 3 // after those of every process
-	cmd := &exec.Cmd{
-		Path: fmt.Sprintf(
-			"/proc/self/fd/%d",
-			first,
-		), Args: append([]string{"uakari"}, words...), ExtraFiles: []*os.File{self},
-		Stdin: in, Stdout: out, Stderr: complaints, Dir: "/", Env: os.Environ(),
+	defer dir.Close()
+	var may *rights
+	if pid != 0 && ownFiles(pid) {
+		cmd.Args = append(cmd.Args, "inside") // nothing of it is executed
 	}
 	if pid != 0 {
-		cmd.Env = environmentOf(pid)
+		r, err := rightsOf(pid)
+		if err != nil {
+			return fmt.Errorf("--in %s: %w", place, err)
+		}
+		may, cmd.Env = &r, environmentOf(pid)
 	}
 	started := make(chan error, 1)
 	go func() {
 		// The thread is another's place from now on: it ends with this function.
 		runtime.LockOSThread()
-		err := enter(pid, network)
+		err := enter(pid, network, dir)
+		if err == nil && may != nil {
+			// What starts there is no more than the place's own processes are, before it starts.
+			if err = may.take(); err == nil {
+				err = forbid(append(slices.Clone(denied), deniedHere...), false)
+			}
+		}
 		if err == nil {
 			err = cmd.Start()
 		}
@@ -70,8 +82,9 @@ func Inside(ctx context.Context, place string, words []string, in io.Reader, out
 	return nil
 }
 
-// enter puts the calling thread, which must be locked, into namespaces.
-func enter(pid int, network string) error {
+// enter puts the calling thread, which must be locked, into namespaces, and its
+// working folder where the program is.
+func enter(pid int, network string, dir *os.File) error {
 	set := func(path string, kind int) error {
 		fd, err := unix.Open(path, unix.O_RDONLY|unix.O_CLOEXEC, 0)
 		if err != nil {
@@ -80,13 +93,13 @@ func enter(pid int, network string) error {
 		defer unix.Close(fd)
 		return unix.Setns(fd, kind)
 	}
-	if network != "" {
-		return set(network, unix.CLONE_NEWNET)
-	}
-	// All are opened from where this process sees them, the mounts last.
 	if err := unix.Unshare(unix.CLONE_FS); err != nil {
 		return err
 	}
+	if network != "" {
+		return errors.Join(set(network, unix.CLONE_NEWNET), unix.Fchdir(int(dir.Fd())))
+	}
+	// All are opened from where this process sees them, the mounts last.
 	kinds := []struct {
 		name string
 		kind int
@@ -106,7 +119,14 @@ func enter(pid int, network string) error {
 			return fmt.Errorf("its namespace %s: %w", k.name, err)
 		}
 	}
-	return nil
+	return unix.Fchdir(int(dir.Fd()))
+}
+
+// ownFiles reports whether a process sees other files than this one.
+func ownFiles(pid int) bool {
+	theirs, err := os.Readlink(procFile(pid, "ns/mnt"))
+	ours, err2 := os.Readlink("/proc/self/ns/mnt")
+	return err != nil || err2 != nil || theirs != ours
 }
 
 // environmentOf is what of a process's environment clients go by: where its
