@@ -15,6 +15,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/crypto/ssh"
 
+	"uakari/internal/casebook"
 	"uakari/internal/fact"
 	"uakari/internal/look"
 	"uakari/internal/look/file"
@@ -31,6 +32,7 @@ type farHost interface {
 // brokerFlags is how to reach a broker, and what signs orders.
 type brokerFlags struct {
 	url, login, trust, key string
+	answers                string
 	cmd                    *cobra.Command
 }
 
@@ -50,6 +52,21 @@ func (b *brokerFlags) add(cmd *cobra.Command) {
 	b.addBroker(cmd)
 	cmd.Flags().StringVar(&b.key, "order-key", "",
 		"sign orders over the broker with the private Ed25519 key in this `file`")
+	cmd.Flags().StringVar(&b.answers, "answers-from", "",
+		"take answers over the broker only if one of these public keys signed them: a `file`, or the key itself")
+}
+
+// keys reads public keys from a file, or the one that is written in its place.
+func (b *brokerFlags) keys(ctx context.Context, s *seeing, flag, from string) ([]ssh.PublicKey, error) {
+	text, where := []byte(from), flag
+	if !strings.HasPrefix(from, "ssh-") {
+		var err error
+		if text, err = s.steering(ctx, from, file.MostSettings); err != nil {
+			return nil, fmt.Errorf("%s: %w", flag, err)
+		}
+		where = from
+	}
+	return vantage.OrderKeys(where, text)
 }
 
 // connect connects to the broker.
@@ -96,10 +113,11 @@ func (b *brokerFlags) connect(ctx context.Context, s *seeing, more ...nats.Optio
 
 // brokerRun is the one connection of a run to the broker, made once it is needed.
 type brokerRun struct {
-	once sync.Once
-	conn *nats.Conn
-	key  ssh.Signer
-	err  error
+	once    sync.Once
+	conn    *nats.Conn
+	key     ssh.Signer
+	answers []ssh.PublicKey
+	err     error
 }
 
 func (r *brokerRun) open(ctx context.Context, s *seeing) error {
@@ -115,6 +133,14 @@ func (r *brokerRun) open(ctx context.Context, s *seeing) error {
 		if err != nil {
 			r.err = fmt.Errorf("--order-key: %w", err)
 			return
+		}
+		if s.broker.answers != "" {
+			if r.answers, r.err = s.broker.keys(ctx, s, "--answers-from", s.broker.answers); r.err != nil {
+				return
+			}
+		} else {
+			fmt.Fprintln(s.broker.cmd.ErrOrStderr(), "uakari: answers over the broker are not verified; "+
+				"pin the hosts' keys with --answers-from")
 		}
 		r.conn, r.err = s.broker.connect(ctx, s)
 	})
@@ -148,15 +174,15 @@ func (s *seeing) reach(
 		return nil, fmt.Errorf("--at %s: %w", login.To, err)
 	}
 	info.Means = fact.Broker
-	return vantage.AskBroker(ctx, broker.conn, broker.key, name, info, env)
+	return vantage.AskBroker(ctx, broker.conn, broker.key, name, info, env, broker.answers)
 }
 
 func newAttend() *cobra.Command {
 	var b brokerFlags
 	var s seeing
-	var from, name, secret, identity string
-	var login bool
+	var from, name, secret, identity, login string
 	var each float64
+	var width int
 	cmd := &cobra.Command{
 		Use:   "attend",
 		Short: "let this host be looked at through a message broker, read-only",
@@ -164,7 +190,10 @@ func newAttend() *cobra.Command {
 SSH would carry, and no others. Nothing is changed here. An order is done only if
 a key of --orders-from signed it, it is for this host, its time is not over by this
 host's clock, and its number was not used before. Each order is one line on
-standard error. No account is tried without --allow-login.
+standard error. No account is tried without --allow-login, which names the one
+endpoint and --user the one account: no order names another. Numbers of orders and
+the time of a try are remembered on disk. Answers are signed with a key of this
+host's own, which is printed at the start, for --answers-from on the other side.
 
 On the other side: --broker URL --order-key FILE --at nats:NAME.`,
 		Example: `  ssh-keygen -t ed25519 -f orders.key                # once, at the desk
@@ -175,35 +204,42 @@ On the other side: --broker URL --order-key FILE --at nats:NAME.`,
 			ctx, stop := interruptible(cmd)
 			defer stop()
 			a := vantage.Attendance{
-				Name: name, Host: hostname(), Login: login, Rate: each,
-				Env: look.Env{Identity: identity},
+				Name: name, Host: hostname(), Rate: each, Width: width,
 				Log: slog.New(slog.NewTextHandler(cmd.ErrOrStderr(), nil)),
 			}
 			if a.Name == "" {
 				a.Name = hostname()
 			}
-			s.wait, s.secret = 4*time.Second, secret
+			s.wait, s.secret, s.identity = 4*time.Second, secret, identity
 			var err error
 			switch {
 			case from == "":
 				return errors.New("attend: whose orders are taken? Expected --orders-from FILE, or a public key in " +
 					"quotes")
-			case !login && (secret != "" || identity != ""):
-				return errors.New("attend: --secret and --identity are for --allow-login")
+			case login == "" && (secret != "" || identity != "" || s.user != ""):
+				return errors.New("attend: --user, --secret and --identity are for --allow-login")
+			case login != "" && s.user == "":
+				return errors.New("attend: --allow-login: expected --user with the one account that may be tried")
+			case width < 0 || width > mostWidth:
+				return fmt.Errorf("--parallel %d: expected a number from 0 to %d", width, mostWidth)
 			case each <= 0:
 				return fmt.Errorf("--rate %g: expected a number of orders a second above zero", each)
 			}
-			text, where := []byte(from), "--orders-from"
-			if !strings.HasPrefix(from, "ssh-") {
-				where = from
-				if text, err = s.read(ctx, from, file.MostSettings); err != nil {
-					return fmt.Errorf("--orders-from: %w", err)
-				}
-			}
-			if a.Keys, err = vantage.OrderKeys(where, text); err != nil {
+			if a.Keys, err = b.keys(ctx, &s, "--orders-from", from); err != nil {
 				return err
 			}
-			if a.Env.Secret, err = s.readSecret(ctx, login && secret != ""); err != nil {
+			if login != "" {
+				s.deadline = attendRead
+				ask, env, err := s.ask(ctx, login)
+				if err != nil {
+					return fmt.Errorf("--allow-login: %w", err)
+				}
+				a.Login = &vantage.PinnedLogin{Endpoint: ask.Endpoint, Account: ask.Account, Env: env}
+			}
+			if a.State, err = casebook.Folder(); err != nil {
+				return err
+			}
+			if a.Key, err = vantage.AnswerKey(a.State); err != nil {
 				return err
 			}
 			return attend(ctx, &b, &s, a)
@@ -215,14 +251,19 @@ On the other side: --broker URL --order-key FILE --at nats:NAME.`,
 		"take orders that this public key signs: a `file`, or the key itself as SSH writes it")
 	flags.StringVar(&name, "name", "",
 		"what this host is called on the broker (this host's name); hosts of one name share the orders")
-	flags.BoolVar(&login, "allow-login", false,
-		"let orders try an account, with --secret or --identity, each once in ten minutes")
+	flags.StringVar(&login, "allow-login", "",
+		"let orders try the account of --user at this `endpoint`, once in ten minutes, and no other account or endpoint")
+	flags.StringVar(&s.user, "user", "", "the one `account` that --allow-login lets orders try")
+	flags.IntVar(&width, "parallel", 0, "the most requests side by side that an order may ask for (`NUMBER`)")
 	flags.StringVar(&secret, "secret", "",
 		"the password that tries of accounts send: `env:NAME|file:PATH`; never given here itself")
 	flags.StringVar(&identity, "identity", "", "the private key that tries of accounts use: a `file`")
 	flags.Float64Var(&each, "rate", 50, "the most orders a second")
 	return cmd
 }
+
+// attendRead bounds the reading of what attend is given.
+const attendRead = 30 * time.Second
 
 // attend takes orders until it is interrupted.
 func attend(ctx context.Context, b *brokerFlags, s *seeing, a vantage.Attendance) error {
@@ -239,6 +280,7 @@ func attend(ctx context.Context, b *brokerFlags, s *seeing, a vantage.Attendance
 		return err
 	}
 	defer conn.Close()
-	a.Log.Info("attends", "name", a.Name, "broker", conn.ConnectedAddr(), "keys", len(a.Keys))
+	a.Log.Info("attends", "name", a.Name, "broker", conn.ConnectedAddr(), "keys", len(a.Keys), "answers",
+		strings.TrimSpace(string(ssh.MarshalAuthorizedKey(a.Key.PublicKey()))))
 	return vantage.Attend(ctx, conn, a)
 }

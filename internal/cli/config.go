@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
@@ -298,12 +299,26 @@ func (c config) settings(cmd *cobra.Command, path string, all bool) []setting {
 		values, from := c.wanted(cmd, flag, path)
 		switch {
 		case from != "":
-			list = append(list, setting{commandName(cmd), flag.Name, strings.Join(values, ", "), from})
+			shown := strings.Join(values, ", ")
+			if flag.Name == "broker" {
+				shown = withoutLogin(shown)
+			}
+			list = append(list, setting{commandName(cmd), flag.Name, shown, from})
 		case all:
 			list = append(list, setting{commandName(cmd), flag.Name, flag.DefValue, "the program"})
 		}
 	})
 	return list
+}
+
+// withoutLogin is a URL without the account and secret in it.
+func withoutLogin(text string) string {
+	u, err := url.Parse(text)
+	if err != nil {
+		return "…" // it may hold a secret
+	}
+	u.User = nil
+	return u.String()
 }
 
 func shownConfig(c config, path string, list []setting) string {

@@ -33,6 +33,7 @@ var inherited = []string{
 	"broker-login",
 	"broker-trust",
 	"order-key",
+	"answers-from",
 }
 
 // inherit takes over how a kept trace looked from its command line, if this

@@ -15,7 +15,6 @@ import (
 	"golang.org/x/time/rate"
 
 	"uakari/internal/fact"
-	"uakari/internal/look"
 	"uakari/internal/program"
 )
 
@@ -25,12 +24,16 @@ type Attendance struct {
 	Name string // what the host is called there; hosts of one name share the orders
 	Host string // what it is called in facts
 	Keys []ssh.PublicKey
-	// Login is that accounts may be tried with what Env has; none may otherwise,
-	// and each once in ten minutes.
-	Login bool
-	Env   look.Env
+	// Login is the one login that orders may ask for, once in ten minutes; nil: none.
+	Login *PinnedLogin
+	// Width is the most requests side by side that an order may ask for; 0: none.
+	Width int
 	Rate  float64 // orders a second; two hundred more at once
 	Log   *slog.Logger
+	// State is the folder that remembers orders and tries when this is started again;
+	// "": nothing does. Key signs answers; nil: they are not signed.
+	State string
+	Key   ssh.Signer
 }
 
 // Bounds of what a host does for orders.
@@ -52,10 +55,11 @@ type attending struct {
 	junk  *rate.Limiter // of what is no order of ours: more is passed over without a word
 	seats chan struct{} // one for each order under way
 
-	mu     sync.Mutex // guards what follows
-	used   used
-	runs   map[string]*run
-	logins map[string]time.Time // when an account was tried
+	mu    sync.Mutex // guards what follows
+	used  used
+	runs  map[string]*run
+	tried time.Time // when the account was tried last
+	kept  *ledger
 }
 
 // run is the looks of one run.
@@ -65,7 +69,7 @@ type run struct {
 }
 
 // Attend takes orders until its context ends.
-func Attend(ctx context.Context, conn *nats.Conn, a Attendance) error {
+func Attend(ctx context.Context, conn *nats.Conn, a Attendance) (err error) {
 	subject, err := subjectOf(a.Name)
 	if err != nil {
 		return err
@@ -75,10 +79,12 @@ func Attend(ctx context.Context, conn *nats.Conn, a Attendance) error {
 		limit:      rate.NewLimiter(rate.Limit(a.Rate), mostBurst),
 		junk:       rate.NewLimiter(junkRate, mostAtOnce),
 		seats:      make(chan struct{}, mostAtOnce),
-		used:       used{},
 		runs:       map[string]*run{},
-		logins:     map[string]time.Time{},
 	}
+	if s.kept, s.used, s.tried, err = openLedger(a.State, a.Name, time.Now()); err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, s.kept.close()) }()
 	var orders sync.WaitGroup
 	subscription, err := conn.QueueSubscribe(subject, a.Name, func(m *nats.Msg) {
 		orders.Go(func() { s.take(ctx, conn, m) })
@@ -103,11 +109,14 @@ func Attend(ctx context.Context, conn *nats.Conn, a Attendance) error {
 
 // answering says lines to whoever sent an order.
 type answering struct {
-	conn *nats.Conn
-	to   string
+	conn   *nats.Conn
+	to     string
+	key    ssh.Signer
+	number string // of the order that is answered
 
-	mu sync.Mutex // guards n, and the order of messages
-	n  uint32
+	mu    sync.Mutex // guards n and lines, and the order of messages
+	n     uint32
+	lines uint32
 }
 
 func (a *answering) say(r reply) {
@@ -117,6 +126,10 @@ func (a *answering) say(r reply) {
 	}
 	a.mu.Lock()
 	defer a.mu.Unlock()
+	if line, err = sealed(a.key, a.number, a.lines, line); err != nil {
+		return
+	}
+	a.lines++
 	for _, part := range parts(a.n, line) {
 		a.n++
 		if a.conn.Publish(a.to, part) != nil {
@@ -128,8 +141,8 @@ func (a *answering) say(r reply) {
 // take does one order, and writes one line about it.
 func (s *attending) take(ctx context.Context, conn *nats.Conn, m *nats.Msg) {
 	began := time.Now()
-	say := &answering{conn: conn, to: m.Reply}
 	o, by, err := s.permitted(ctx, m, began)
+	say := &answering{conn: conn, to: m.Reply, key: s.Key, number: o.Number}
 	if by == nil && !s.junk.Allow() {
 		return
 	}
@@ -154,6 +167,9 @@ func (s *attending) take(ctx context.Context, conn *nats.Conn, m *nats.Msg) {
 		return
 	}
 	here, err := s.runOf(o, began)
+	if err == nil && o.Order.Look == fact.LookLogin {
+		here, err = s.loginFrom(ctx, *o.Order)
+	}
 	if err != nil {
 		s.Log.Warn("refused", append(about, "why", err.Error())...)
 		say.say(reply{Refused: err.Error()})
@@ -230,27 +246,49 @@ func (s *attending) allowed(o brokerOrder, now time.Time) error {
 	if err := s.used.check(o, s.Name, now); err != nil {
 		return err
 	}
-	if o.Order == nil {
-		return nil
+	if err := s.kept.add(entry{Number: o.Number, Until: o.Until}, false); err != nil {
+		return err
 	}
-	return s.mayLogin(*o.Order, now)
+	switch {
+	case o.Order == nil:
+		return nil
+	case o.Order.Look == fact.LookLoad && o.Order.Target.Width > s.Width:
+		return fmt.Errorf("at most %d requests side by side are made from here (uakari attend --parallel)", s.Width)
+	case o.Order.Look == fact.LookLogin:
+		return s.mayLogin(o, now)
+	}
+	return nil
 }
 
-// mayLogin refuses a try of an account unless that is allowed, and the next one for
-// a while.
-func (s *attending) mayLogin(order fact.Order, now time.Time) error {
-	if order.Look != fact.LookLogin {
-		return nil
-	}
-	if !s.Login {
+// mayLogin refuses a try of an account unless that very login was pinned, on this very
+// host, and the next one for a while.
+func (s *attending) mayLogin(o brokerOrder, now time.Time) error {
+	if s.Login == nil {
 		return errors.New("no account is tried from here (uakari attend --allow-login)")
 	}
-	account := order.Target.Account
-	if last, tried := s.logins[account]; tried && now.Sub(last) < loginEach {
-		return fmt.Errorf("the account was tried from here %s ago; accounts lock", now.Sub(last).Round(time.Second))
+	if o.Host != s.Host {
+		return fmt.Errorf("a login is ordered from one host by its own name, and this is %s", s.Host)
 	}
-	s.logins[account] = now
+	if err := s.Login.fits(o.Order.Target); err != nil {
+		return err
+	}
+	if ago := now.Sub(s.tried); !s.tried.IsZero() && ago < loginEach {
+		return fmt.Errorf("the account was tried from here %s ago; accounts lock", ago.Round(time.Second))
+	}
+	if err := s.kept.add(entry{Tried: now}, true); err != nil {
+		return err
+	}
+	s.tried = now
 	return nil
+}
+
+// loginFrom is the looks of a login: by this host's own settings, and at an address that
+// its own look-up gives. What the order says of how to look does not count.
+func (s *attending) loginFrom(ctx context.Context, order fact.Order) (*Here, error) {
+	if !s.Login.gave(ctx, order.Target.Addr) {
+		return nil, fmt.Errorf("this host's own look-up of %s does not give %s", order.Target.Name, order.Target.Addr)
+	}
+	return NewHere(fact.Vantage{}, s.Login.Env), nil
 }
 
 // runOf is the looks of the run that an order belongs to.
@@ -274,11 +312,7 @@ func (s *attending) runOf(o brokerOrder, now time.Time) (*Here, error) {
 		}
 		delete(s.runs, oldest)
 	}
-	env := o.Hello.env(known)
-	if s.Login {
-		env.Secret, env.Identity = s.Env.Secret, s.Env.Identity
-	}
-	r := &run{NewHere(fact.Vantage{}, env), now}
+	r := &run{NewHere(fact.Vantage{}, o.Hello.env(known)), now}
 	s.runs[o.Run] = r
 	return r.here, nil
 }

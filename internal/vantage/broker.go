@@ -77,6 +77,8 @@ type Broker struct {
 	key   ssh.Signer
 	hello hello
 	run   string
+	// answers is the keys of hosts whose answers are taken; none: those of any are.
+	answers []ssh.PublicKey
 }
 
 // Bounds of waiting for a host over a broker.
@@ -95,11 +97,13 @@ func AskBroker(
 	name string,
 	info fact.Vantage,
 	env look.Env,
+	answers []ssh.PublicKey,
 ) (*Broker, error) {
 	if _, err := subjectOf(name); err != nil {
 		return nil, fmt.Errorf("--at nats:%s: %w", name, err)
 	}
-	b := &Broker{info: info, name: name, conn: conn, key: key, run: rand.Text(), hello: helloOf(env)}
+	b := &Broker{info: info, name: name, conn: conn, key: key, run: rand.Text(), hello: helloOf(env),
+		answers: answers}
 	there, err := b.order(ctx, nil, func(fact.Fact) {})
 	if err != nil {
 		return nil, fmt.Errorf("--at nats:%s: %w", name, err)
@@ -167,8 +171,9 @@ func (b *Broker) once(
 	if err != nil {
 		return there, false, err
 	}
+	number := rand.Text()
 	message, err := sign(brokerOrder{
-		Format: OrderFormat, To: b.name, Number: rand.Text(), Until: time.Now().Add(orderLife),
+		Format: OrderFormat, To: b.name, Host: b.info.Host, Number: number, Until: time.Now().Add(orderLife),
 		Run: b.run, Hello: b.hello, Order: order,
 	}, b.key)
 	if err != nil {
@@ -184,6 +189,7 @@ func (b *Broker) once(
 		return there, false, err
 	}
 	var lines joined
+	place := uint32(0) // of the next line
 	for {
 		wait := begunWait
 		if begun {
@@ -207,6 +213,10 @@ func (b *Broker) once(
 		if !ended {
 			continue
 		}
+		if line, err = unsealed(b.answers, number, place, line); err != nil {
+			return there, begun, err
+		}
+		place++
 		var r reply
 		if err := json.Unmarshal(line, &r); err != nil {
 			return there, begun, fmt.Errorf("an answer that nobody can read: %w", err)

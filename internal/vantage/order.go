@@ -32,8 +32,9 @@ type brokerOrder struct {
 	To     string      `json:"to"`
 	Number string      `json:"number"` // used once
 	Until  time.Time   `json:"until"`
-	Run    string      `json:"run"`   // whose connections are counted together
-	Hello  hello       `json:"hello"` // how to look
+	Host   string      `json:"host,omitempty"` // the one host, of all of the name, that may do it
+	Run    string      `json:"run"`            // whose connections are counted together
+	Hello  hello       `json:"hello"`          // how to look
 	Order  *fact.Order `json:"order,omitempty"`
 }
 

@@ -4,12 +4,14 @@ import (
 	"bytes"
 	"crypto/ed25519"
 	"encoding/json"
+	"net/netip"
 	"strings"
 	"testing"
 	"time"
 
 	"golang.org/x/crypto/ssh"
 
+	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 )
 
@@ -140,23 +142,122 @@ func TestOrderKeys(t *testing.T) {
 	}
 }
 
-// TestAttendedLogin tries no account unless that is allowed, and each once in a while.
+// TestAttendedLogin tries the one login that was pinned, on the host that the order
+// names, once in a while, also when the host was started again.
 func TestAttendedLogin(t *testing.T) {
 	now := time.Date(2026, 11, 27, 3, 0, 0, 0, time.UTC)
-	order := fact.Order{Look: fact.LookLogin, Target: fact.Target{Account: "ana"}}
-	if err := (&attending{}).mayLogin(order, now); err == nil || !strings.Contains(err.Error(), "--allow-login") {
+	e, err := endpoint.Parse("postgres://127.0.0.1:5432/tides")
+	if err != nil {
+		t.Fatal(err)
+	}
+	target := fact.Target{
+		Name: e.Host, Port: e.Port, Scheme: e.Scheme, Security: e.Security, Account: "ana",
+		Addr: netip.MustParseAddr("127.0.0.1"),
+	}
+	order := func(change func(*brokerOrder)) brokerOrder {
+		o := brokerOrder{Host: "gauge-07", Order: &fact.Order{Look: fact.LookLogin, Target: target}}
+		if change != nil {
+			change(&o)
+		}
+		return o
+	}
+	if err := (&attending{kept: &ledger{}}).mayLogin(order(nil), now); err == nil ||
+		!strings.Contains(err.Error(), "--allow-login") {
 		t.Errorf("not allowed: %v", err)
 	}
-	s := &attending{Attendance: Attendance{Login: true}, logins: map[string]time.Time{}}
+	dir := t.TempDir()
+	start := func(at time.Time) *attending {
+		t.Helper()
+		s := &attending{Attendance: Attendance{
+			Host: "gauge-07", Login: &PinnedLogin{Endpoint: e, Account: "ana"}, State: dir, Name: "gauges",
+		}}
+		var err error
+		if s.kept, s.used, s.tried, err = openLedger(dir, "gauges", at); err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { s.kept.close() })
+		return s
+	}
+	s := start(now)
+	for name, change := range map[string]func(*brokerOrder){
+		"another account": func(o *brokerOrder) { o.Order.Target.Account = "gauge" },
+		"another server":  func(o *brokerOrder) { o.Order.Target.Name = "127.0.0.9" },
+		"another port":    func(o *brokerOrder) { o.Order.Target.Port = 5433 },
+		"in the clear":    func(o *brokerOrder) { o.Order.Target.Security = fact.TLS },
+		"another host":    func(o *brokerOrder) { o.Host = "gauge-08" },
+		"any host":        func(o *brokerOrder) { o.Host = "" },
+	} {
+		if err := s.mayLogin(order(change), now); err == nil {
+			t.Errorf("%s: it is tried", name)
+		}
+	}
 	for _, c := range []struct {
 		after time.Duration
 		want  bool
 	}{{0, true}, {loginEach - time.Second, false}, {loginEach, true}, {loginEach + time.Second, false}} {
-		if err := s.mayLogin(order, now.Add(c.after)); (err == nil) != c.want {
+		if err := s.mayLogin(order(nil), now.Add(c.after)); (err == nil) != c.want {
 			t.Errorf("after %s: %v", c.after, err)
 		}
 	}
-	if err := s.mayLogin(fact.Order{Look: fact.LookSession}, now); err != nil {
-		t.Error(err)
+	again := start(now.Add(loginEach + 2*time.Second))
+	if err := again.mayLogin(order(nil), now.Add(loginEach+2*time.Second)); err == nil {
+		t.Error("a restart forgets the last try")
+	}
+	if !s.Login.gave(t.Context(), target.Addr) || s.Login.gave(t.Context(), netip.MustParseAddr("10.20.9.9")) {
+		t.Error("an address that is not the endpoint's is taken for it")
+	}
+}
+
+// TestLedger remembers the numbers of orders when a host is started again.
+func TestLedger(t *testing.T) {
+	dir, now := t.TempDir(), time.Date(2026, 11, 27, 3, 0, 0, 0, time.UTC)
+	kept, _, _, err := openLedger(dir, "gauge-07", now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for number, until := range map[string]time.Time{"a": now.Add(time.Minute), "b": now.Add(-time.Second)} {
+		if err := kept.add(entry{Number: number, Until: until}, false); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := kept.close(); err != nil {
+		t.Fatal(err)
+	}
+	kept, numbers, _, err := openLedger(dir, "gauge-07", now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer kept.close()
+	if _, there := numbers["a"]; !there || len(numbers) != 1 {
+		t.Errorf("%v", numbers)
+	}
+}
+
+// TestAnswersSigned takes answers of this order, in their place, by a pinned key alone.
+func TestAnswersSigned(t *testing.T) {
+	host, other := orderKey(t, 3), orderKey(t, 4)
+	pinned := []ssh.PublicKey{host.PublicKey()}
+	line := []byte(`{"ended":true}`)
+	say := func(key ssh.Signer, number string, at uint32) []byte {
+		m, err := sealed(key, number, at, line)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return m
+	}
+	for name, c := range map[string]struct {
+		keys    []ssh.PublicKey
+		message []byte
+		want    bool
+	}{
+		"signed": {pinned, say(host, "n", 2), true}, "unsigned": {pinned, line, false},
+		"by another": {pinned, say(other, "n", 2), false}, "of another order": {pinned, say(host, "m", 2), false},
+		"in another place": {pinned, say(host, "n", 1), false}, "nobody is pinned": {nil, say(other, "n", 2), true},
+		"nobody signs": {nil, line, true},
+	} {
+		got, err := unsealed(c.keys, "n", 2, c.message)
+		if (err == nil) != c.want || c.want && !bytes.Equal(got, line) {
+			t.Errorf("%s: %s, %v", name, got, err)
+		}
 	}
 }
