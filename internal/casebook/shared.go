@@ -3,8 +3,10 @@ package casebook
 import (
 	"context"
 	"database/sql"
+	"database/sql/driver"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/netip"
 	"net/url"
@@ -55,20 +57,49 @@ var sharedMigrations = []string{
 	`ALTER TABLE uakari.cases ADD COLUMN taken TEXT NOT NULL DEFAULT '', ADD COLUMN taken_at BIGINT NOT NULL DEFAULT 0;
 	ALTER TABLE uakari.entries ADD COLUMN author TEXT NOT NULL DEFAULT '', ADD COLUMN uid TEXT;
 	CREATE UNIQUE INDEX entries_once ON uakari.entries(uid);`,
+	// The database says who wrote an entry, whatever a program claims, and neither that nor
+	// its number is changed later.
+	`CREATE OR REPLACE FUNCTION uakari.stays() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN
+		IF TG_OP = 'DELETE' THEN
+			IF NOT (SELECT removed FROM uakari.cases WHERE id = OLD.case_id) THEN
+				RAISE EXCEPTION 'what was kept is never removed';
+			END IF;
+			RETURN OLD;
+		END IF;
+		IF ROW(NEW.number, NEW.case_id, NEW.at, NEW.kind, NEW.text, NEW.facts, NEW.temporary, NEW.undo, NEW.author,
+			NEW.uid) IS DISTINCT FROM
+			ROW(OLD.number, OLD.case_id, OLD.at, OLD.kind, OLD.text, OLD.facts, OLD.temporary, OLD.undo, OLD.author,
+			OLD.uid) THEN
+			RAISE EXCEPTION 'what was kept is never changed';
+		END IF;
+		RETURN NEW;
+	END $$;
+	CREATE OR REPLACE FUNCTION uakari.signs() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN
+		NEW.author := CASE WHEN NEW.author IN ('', session_user) THEN session_user::text
+			ELSE session_user || ' (' || NEW.author || ')' END;
+		RETURN NEW;
+	END $$;
+	DROP TRIGGER IF EXISTS entries_signed ON uakari.entries;
+	CREATE TRIGGER entries_signed BEFORE INSERT ON uakari.entries FOR EACH ROW EXECUTE FUNCTION uakari.signs();`,
 }
 
-// Rights is the statements that let a role read a shared casebook, and write it.
+// Rights is the statements that let a role read a shared casebook, and write it: who
+// writes adds cases and entries, and changes or removes none of others.
 // Whoever made the casebook, or administers the database, runs them.
 func Rights(role string, write bool) []string {
 	name := pgx.Identifier{role}.Sanitize()
 	list := []string{
+		"REVOKE ALL ON ALL TABLES IN SCHEMA uakari FROM " + name + ";", // what an earlier version granted
 		"GRANT USAGE ON SCHEMA uakari TO " + name + ";",
 		"GRANT SELECT ON ALL TABLES IN SCHEMA uakari TO " + name + ";",
 	}
 	if write {
 		list = append(
 			list,
-			"GRANT INSERT, UPDATE, DELETE ON uakari.cases, uakari.entries, uakari.baselines TO "+name+";",
+			"GRANT INSERT ON uakari.cases, uakari.entries TO "+name+";",
+			"GRANT UPDATE (closed, taken, taken_at) ON uakari.cases TO "+name+";",
+			"GRANT UPDATE (undone) ON uakari.entries TO "+name+";",
+			"GRANT INSERT, UPDATE ON uakari.baselines TO "+name+";",
 		)
 	}
 	return list
@@ -196,7 +227,8 @@ func sharedError(err error) error {
 		return fmt.Errorf("%w: %s", ErrAway, refused.Message)
 	case errors.As(err, &refused):
 		return err
-	case errors.As(err, &connecting), errors.As(err, &network), pgconn.SafeToRetry(err), errors.Is(err, net.ErrClosed):
+	case errors.As(err, &connecting), errors.As(err, &network), pgconn.SafeToRetry(err), errors.Is(err, net.ErrClosed),
+		errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, driver.ErrBadConn):
 		return fmt.Errorf("%w: %w", ErrAway, err)
 	}
 	return err

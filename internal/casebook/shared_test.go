@@ -1,10 +1,12 @@
 package casebook
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -43,6 +45,15 @@ func TestVerified(t *testing.T) {
 	if err == nil || strings.Contains(err.Error(), "CANARY") {
 		t.Errorf("no address: %v", err)
 	}
+}
+
+// full is a store that takes nothing.
+type full struct{ Store }
+
+func (full) Add(context.Context, int64, Entry) error { return errors.New("no space left") }
+
+func (full) Import(context.Context, func(func(Case) (Case, bool, error)) error) error {
+	return errors.New("no space left")
 }
 
 // TestTeam takes, finds and prunes cases.
@@ -125,10 +136,35 @@ func TestWaiting(t *testing.T) {
 	if err != nil || len(c.Entries) != 2 || c.Traces()[1].Set.Ask.Endpoint.Host != "tidebook.varzea.example" {
 		t.Errorf("%+v, %v", c, err)
 	}
-	if err := os.WriteFile(name, []byte("nonsense\n"), 0o600); err != nil {
+	// Torn lines are set aside and named, wherever they stand, and take no other with them.
+	lines := bytes.SplitAfter(bytes.TrimSpace(text), []byte("\n"))
+	for place, torn := range map[string][]byte{
+		"first":  slices.Concat([]byte("nonsense\n"), text),
+		"middle": slices.Concat(lines[0], lines[1][:len(lines[1])/2], []byte("\n"), lines[2], []byte("\n"), lines[1]),
+		"last":   slices.Concat(text, lines[0][:20]),
+		"edited": slices.Concat(bytes.Replace(lines[0], []byte("trace"), []byte("grace"), 1), text),
+	} {
+		if err := os.WriteFile(name, torn, 0o600); err != nil {
+			t.Fatal(err)
+		}
+		n, err := HandIn(ctx, b, folder)
+		var set *Torn
+		if n != 3 || !errors.As(err, &set) || set.Lines != 1 {
+			t.Errorf("%s: %d, %v", place, n, err)
+			continue
+		}
+		if kept, err := os.ReadFile(set.Path); err != nil || len(kept) == 0 {
+			t.Errorf("%s: %q, %v", place, kept, err)
+		}
+	}
+	// What a store does not take goes on waiting.
+	if err := os.WriteFile(name, text, 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := HandIn(ctx, b, folder); err == nil || !strings.Contains(err.Error(), ":1:1: not a trace") {
-		t.Errorf("nonsense: %v", err)
+	if n, err := HandIn(ctx, full{b}, folder); err == nil || n != 0 {
+		t.Errorf("a full store: %d, %v", n, err)
+	}
+	if n, err := Waiting(folder); n != 3 || err != nil {
+		t.Errorf("%d wait after a full store, %v", n, err)
 	}
 }

@@ -2,8 +2,11 @@ package casebook
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -12,7 +15,6 @@ import (
 	"path/filepath"
 
 	"uakari/internal/owned"
-	"uakari/internal/plain"
 )
 
 // Kept is a trace that is to be kept: in the case with a number, in a new one, or,
@@ -73,98 +75,188 @@ func Wait(folder string, k Kept) error {
 	if k.Entry.UID == "" {
 		k.Entry.UID = rand.Text()
 	}
-	line, err := plain.JSON(k, "")
+	line, err := lineOf(k)
 	if err != nil {
 		return err
 	}
 	if err := owned.Folder(folder); err != nil {
 		return err
 	}
-	f, err := os.OpenFile(filepath.Join(folder, waitingName), os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o600)
+	f, err := owned.Append(filepath.Join(folder, waitingName))
 	if err != nil {
 		return err
 	}
-	_, err = f.Write(line)
+	// A line that was torn before, by a full disk or an end, ends here.
+	if info, err2 := f.Stat(); err2 == nil && info.Size() > 0 {
+		last := make([]byte, 1)
+		if _, err = f.ReadAt(last, info.Size()-1); err == nil && last[0] != '\n' {
+			line = append([]byte{'\n'}, line...)
+		}
+	}
+	if err == nil {
+		_, err = f.Write(line)
+	}
 	return errors.Join(err, f.Sync(), f.Close())
+}
+
+// lineOf is a trace as a line of the file: a checksum of what follows it, and the trace.
+func lineOf(k Kept) ([]byte, error) {
+	text, err := json.Marshal(k)
+	if err != nil {
+		return nil, err
+	}
+	return fmt.Appendf(nil, "%s %s\n", checksum(text), text), nil
+}
+
+func checksum(text []byte) string {
+	sum := sha256.Sum256(text)
+	return hex.EncodeToString(sum[:8])
+}
+
+// waitingIn is the trace in a line. Lines of earlier versions have no checksum.
+func waitingIn(line []byte) (k Kept, err error) {
+	text := line
+	if len(line) > 0 && line[0] != '{' {
+		sum, rest, _ := bytes.Cut(line, []byte(" "))
+		if text = rest; string(sum) != checksum(text) {
+			return k, errors.New("it is torn, or was changed")
+		}
+	}
+	return k, json.Unmarshal(text, &k)
 }
 
 // Waiting is how many traces wait in a folder.
 func Waiting(folder string) (int, error) {
 	count := 0
-	err := eachWaiting(folder, func(string, Kept) error { count++; return nil })
+	paths, err := waitingFiles(folder)
+	for _, path := range paths {
+		good, _, err2 := readWaiting(path)
+		err = errors.Join(err, err2)
+		count += len(good)
+	}
 	return count, err
 }
 
-// eachWaiting goes over what waits in a folder, file by file.
-func eachWaiting(folder string, do func(path string, k Kept) error) error {
-	paths, err := filepath.Glob(filepath.Join(folder, "*"+waitingName))
-	if err != nil {
-		return err
-	}
-	for _, path := range paths {
-		if err := linesOf(path, func(k Kept) error { return do(path, k) }); err != nil {
-			return err
-		}
-	}
-	return nil
+// waitingFiles is the files of a folder in which traces wait.
+func waitingFiles(folder string) ([]string, error) {
+	return filepath.Glob(filepath.Join(folder, "*"+waitingName))
 }
 
-func linesOf(path string, do func(Kept) error) error {
+// aside is what the file is called that keeps the lines which cannot be read.
+const aside = ".torn"
+
+// readWaiting reads the traces of a file, and the lines that are none. A file that is gone
+// was handed in by somebody else.
+func readWaiting(path string) (good []Kept, torn [][]byte, err error) {
 	f, err := os.Open(path)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil
+		return nil, nil, nil
 	}
 	if err != nil {
-		return err
+		return nil, nil, err
 	}
 	defer f.Close()
 	lines := bufio.NewScanner(f)
 	lines.Buffer(make([]byte, 64<<10), mostLine)
-	for n := 1; lines.Scan(); n++ {
-		var k Kept
-		if err := json.Unmarshal(lines.Bytes(), &k); err != nil {
-			return fmt.Errorf("%s:%d:1: not a trace that waits: %w", path, n, err)
+	for lines.Scan() {
+		if len(bytes.TrimSpace(lines.Bytes())) == 0 {
+			continue
 		}
-		if err := do(k); err != nil {
-			return err
+		k, err := waitingIn(lines.Bytes())
+		if err != nil {
+			torn = append(torn, bytes.Clone(lines.Bytes()))
+			continue
 		}
+		good = append(good, k)
 	}
-	return lines.Err()
+	return good, torn, lines.Err()
 }
 
-// HandIn keeps every trace that waits in a folder, and says how many. Those that
-// cannot be kept go on waiting; one that another program hands in at the same time
-// is kept once.
+// Torn says that lines of what waited could not be read, and where they are kept.
+type Torn struct {
+	Lines int
+	Path  string
+}
+
+func (e *Torn) Error() string {
+	return fmt.Sprintf("%d torn lines of what waited are set aside in %s", e.Lines, e.Path)
+}
+
+// HandIn keeps every trace that waits in a folder, and says how many. Those that cannot be
+// kept go on waiting, line by line; one that another program hands in at the same time is
+// kept once; a line that is torn is set aside and named ([*Torn]).
 func HandIn(ctx context.Context, s Store, folder string) (count int, err error) {
 	// What is written from now on goes to a file of its own.
 	mine := filepath.Join(folder, rand.Text()+"-"+waitingName)
 	if err := os.Rename(filepath.Join(folder, waitingName), mine); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return 0, err
 	}
-	done := map[string]bool{}
-	err = eachWaiting(folder, func(path string, k Kept) error {
+	paths, err := waitingFiles(folder)
+	if err != nil {
+		return 0, err
+	}
+	for _, path := range paths {
 		if filepath.Base(path) == waitingName {
-			return nil
+			continue // somebody writes there
 		}
-		_, err := Keep(ctx, s, k)
-		if errors.Is(err, ErrNone) { // its case was removed since
-			k.Case, k.New = 0, true
-			_, err = Keep(ctx, s, k)
-		}
-		if err != nil {
-			done[path] = false
-			return err
-		}
-		if _, failed := done[path]; !failed {
-			done[path] = true
-		}
-		count++
-		return nil
-	})
-	for path, whole := range done {
-		if whole {
-			err = errors.Join(err, os.Remove(path))
-		}
+		n, err2 := handInFile(ctx, s, path)
+		count, err = count+n, errors.Join(err, err2)
 	}
 	return count, err
+}
+
+// handInFile hands in one file, and leaves in it what could not be kept.
+func handInFile(ctx context.Context, s Store, path string) (count int, err error) {
+	good, torn, err := readWaiting(path)
+	if err != nil {
+		return 0, err
+	}
+	if len(torn) > 0 {
+		if err := setAside(path, torn); err != nil {
+			return 0, err // the file stays as it is
+		}
+	}
+	var left []byte
+	for _, k := range good {
+		err2 := ctx.Err()
+		if err2 == nil {
+			_, err2 = Keep(ctx, s, k)
+		}
+		if errors.Is(err2, ErrNone) { // its case was removed since
+			k.Case, k.New = 0, true
+			_, err2 = Keep(ctx, s, k)
+		}
+		if err2 == nil {
+			count++
+			continue
+		}
+		if err == nil {
+			err = err2 // the others fail alike
+		}
+		line, err2 := lineOf(k)
+		if err2 != nil {
+			return count, errors.Join(err, err2)
+		}
+		left = append(left, line...)
+	}
+	if len(left) > 0 {
+		_, err2 := owned.Write(path, left)
+		err = errors.Join(err, err2)
+	} else if err2 := os.Remove(path); err2 != nil && !errors.Is(err2, fs.ErrNotExist) {
+		err = errors.Join(err, err2)
+	}
+	if len(torn) > 0 {
+		err = errors.Join(err, &Torn{len(torn), path + aside})
+	}
+	return count, err
+}
+
+// setAside keeps lines that cannot be read beside their file.
+func setAside(path string, lines [][]byte) error {
+	f, err := owned.Append(path + aside)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(append(bytes.Join(lines, []byte("\n")), '\n'))
+	return errors.Join(err, f.Sync(), f.Close())
 }

@@ -111,10 +111,18 @@ func getCase(ctx context.Context, b casebook.Store, text string) (casebook.Case,
 	}
 	c, err := b.Get(ctx, id)
 	if errors.Is(err, casebook.ErrNone) {
-		return c, fmt.Errorf("there is no case %d; see: uakari case list", id)
+		return c, noCase(id)
 	}
 	return c, err
 }
+
+// noCase is the number of a case that is not there.
+type noCase int64
+
+func (n noCase) Error() string { return fmt.Sprintf("there is no case %d; see: uakari case list", int64(n)) }
+
+// Is makes it an [casebook.ErrNone].
+func (noCase) Is(target error) bool { return target == casebook.ErrNone }
 
 // onCase opens the casebook for one command about one case.
 func onCase(cmd *cobra.Command, number string, do func(context.Context, casebook.Store, casebook.Case) error) error {
@@ -363,7 +371,9 @@ func keep(cmd *cobra.Command, which string, set fact.Set, judged trail.Trail) (i
 		id, err = casebook.Keep(ctx, b, k)
 		return err
 	})
-	if errors.Is(err, casebook.ErrAway) {
+	// What a shared casebook does not take, for whatever reason, is not lost.
+	if path, err2 := casebook.Path(); err != nil && err2 == nil && casebook.Shared(path) &&
+		!errors.Is(err, casebook.ErrNone) {
 		return 0, wait(cmd, k, err)
 	}
 	return id, err

@@ -93,6 +93,10 @@ func newCaseSync() *cobra.Command {
 			}
 			return withBook(cmd, func(ctx context.Context, b casebook.Store) error {
 				count, err := casebook.HandIn(ctx, b, folder)
+				var torn *casebook.Torn
+				if errors.As(err, &torn) && count == waiting {
+					return fmt.Errorf("%d of %d were handed in: %w", count, waiting, err)
+				}
 				if err != nil {
 					return fmt.Errorf("%d of %d were handed in; the others go on waiting: %w", count, waiting, err)
 				}
