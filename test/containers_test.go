@@ -216,9 +216,7 @@ func TestFromWithin(t *testing.T) {
 	}
 	// And what looks there has the container's rights, not the host's.
 	h.do("podman run -d --name narrow --cap-drop all --user 1000:1000 tides:1 /bin/busybox sleep 600; sleep 0.5")
-	narrow := runWords(t, append(h.enter(), "/usr/local/bin/uakari", "trace", "--json", "--wait", "1s", "--in", "narrow",
-		"http://10.20.0.14/"))
-	if judged := readTrail(t, narrow.stdout+narrow.stderr); judged.Reached != trail.Yes {
+	if judged := inside("narrow", "http://10.20.0.14/"); judged.Reached != trail.Yes {
 		t.Errorf("without rights: %s", dump(judged))
 	}
 	for place, want := range map[string]string{"nobody": "known here: ", "999999": "no such process",

@@ -33,7 +33,6 @@ func TestMain(m *testing.M) {
 	if err != nil {
 		panic(err)
 	}
-	os.Setenv("XDG_STATE_HOME", filepath.Join(dir, "state")) // what works is kept there, and not in a real home
 	program = filepath.Join(dir, "uakari")
 	build := exec.Command(
 		"go",

@@ -121,7 +121,7 @@ func TestRules(t *testing.T) {
 			record := func(ns, name string) string {
 				r := runIn(t, enter(ns), "record", "--deadline", "9s", "--for", endpoint, "--client", "10.20.7.31",
 					"-o", "-")
-				if r.status != 0 {
+				if r.status != 0 && r.status != 3 { // its deadline may come first
 					t.Fatalf("%+v", r)
 				}
 				return write(t, filepath.Join(dir, name), strings.ReplaceAll(r.stdout, `"host": "`,

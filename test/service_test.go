@@ -531,7 +531,7 @@ func (h *fullHost) recorded(t *testing.T, f fault, to string, live trail.Trail) 
 	t.Helper()
 	args := append([]string{"record", "--wait", "2s", "--for", to, "-o", "-"}, f.args...)
 	r := runWords(t, append(append(h.enter(), "/usr/local/bin/uakari"), args...))
-	if r.status != 0 {
+	if r.status != 0 && r.status != 3 { // its deadline may come first
 		t.Fatalf("%+v", r)
 	}
 	file := write(t, filepath.Join(t.TempDir(), "tidebook.json"), r.stdout)

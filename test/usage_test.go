@@ -14,6 +14,7 @@ import (
 // TestBadInput is wrong usage and unreadable input: one clear line, status 2.
 func TestBadInput(t *testing.T) {
 	dir := t.TempDir()
+	t.Setenv("XDG_STATE_HOME", filepath.Join(dir, "state"))
 	file := func(name, text string) string {
 		path := filepath.Join(dir, name)
 		if err := os.WriteFile(path, []byte(text), 0o600); err != nil {

@@ -119,7 +119,9 @@ func getCase(ctx context.Context, b casebook.Store, text string) (casebook.Case,
 // noCase is the number of a case that is not there.
 type noCase int64
 
-func (n noCase) Error() string { return fmt.Sprintf("there is no case %d; see: uakari case list", int64(n)) }
+func (n noCase) Error() string {
+	return fmt.Sprintf("there is no case %d; see: uakari case list", int64(n))
+}
 
 // Is makes it an [casebook.ErrNone].
 func (noCase) Is(target error) bool { return target == casebook.ErrNone }

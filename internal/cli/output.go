@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"io/fs"
 
 	"github.com/spf13/cobra"
 
@@ -68,12 +69,21 @@ func write(cmd *cobra.Command, file string, text []byte) error {
 		_, err := cmd.OutOrStdout().Write(text)
 		return err
 	}
-	return writeWhole(cmd, file, text)
+	was, err := owned.Write(file, text)
+	narrowed(cmd, file, was, err)
+	return err
 }
 
-// writeWhole puts a file in its place in one step, for its owner alone.
+// writeWhole puts a file in its place in one step, for its owner alone. A link of that
+// name is replaced and not followed.
 func writeWhole(cmd *cobra.Command, file string, text []byte) error {
-	was, err := owned.Write(file, text)
+	was, err := owned.Replace(file, text)
+	narrowed(cmd, file, was, err)
+	return err
+}
+
+// narrowed says that a file which others could read is for its owner alone now.
+func narrowed(cmd *cobra.Command, file string, was fs.FileMode, err error) {
 	if err == nil && was != 0 {
 		fmt.Fprintf(
 			cmd.ErrOrStderr(),
@@ -82,5 +92,4 @@ func writeWhole(cmd *cobra.Command, file string, text []byte) error {
 			was,
 		)
 	}
-	return err
 }

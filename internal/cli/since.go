@@ -104,7 +104,8 @@ func sameEndpoint(where string, was fact.Set, input string) error {
 	if err != nil {
 		return err
 	}
-	if of := was.Ask.Endpoint; of.Host != "" && (of.Host != e.Host || of.Port != e.Port || of.Transport != e.Transport) {
+	of := was.Ask.Endpoint
+	if of.Host != "" && (of.Host != e.Host || of.Port != e.Port || of.Transport != e.Transport) {
 		return fmt.Errorf("--since %s: it is of %s; expected a run of %s", where, of.Input, input)
 	}
 	return nil

@@ -59,8 +59,8 @@ type Card struct {
 	// endpoints that must reach it, and that it must reach
 	Pairs []Pair `json:"pairs,omitempty" yaml:"pairs"`
 
-	// ScopeBlocks is accepted for older cards, and always true: it says that the application turns clients away whose address is
-	// in none of its scopes; else they get in, and are assigned nothing.
+	// ScopeBlocks is accepted for older cards, and always true: a client whose address is
+	// in none of the scopes is not served.
 	ScopeBlocks bool `json:"scope_blocks,omitempty" yaml:"scope-blocks"`
 
 	Notes []string `json:"notes,omitempty" yaml:"notes"`

@@ -128,13 +128,13 @@ func LogFile(file string) bool {
 	return false
 }
 
-// LogLine is what is kept of a line of a log: its words, but for the value
-// behind a word that names a secret, and accounts in URLs.
+// LogLine is what is kept of a line of a log: its words, but for what may be a
+// secret (loglines.go), and accounts in URLs.
 func LogLine(line string) string {
 	if strings.Contains(line, "PRIVATE KEY-----") {
 		return Hidden
 	}
-	return secretsIn().ReplaceAllStringFunc(line, func(found string) string {
+	return hideBehind(hideForms(secretsIn().ReplaceAllStringFunc(line, func(found string) string {
 		if strings.Contains(found, "://") {
 			if kept, ok := URL(found); ok {
 				return kept
@@ -142,5 +142,5 @@ func LogLine(line string) string {
 			return found[:strings.Index(found, "://")+3] + Hidden
 		}
 		return found[:strings.IndexAny(found, "=:")+1] + Hidden
-	})
+	})))
 }

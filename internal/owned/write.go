@@ -16,16 +16,22 @@ const private fs.FileMode = 0o600
 // another account's will.
 var ErrForeignLink = errors.New("it belongs to another account; expected a name of your own")
 
-// Write puts a file in its place in one step: it is written beside it, made
-// durable, and renamed when all of it is on the disk. A link is followed if root or
-// the user who runs this program owns it, and is an error if another account does. What
-// is no regular file, such as a pipe, is written to as it is. was is the mode that a
-// file had there which others could read; 0: none.
+// Write writes a file that the user named: where a link of that name leads, if root or
+// the user who runs this program owns the link; that of another account is an error.
+// Else it is as [Replace].
 func Write(path string, text []byte) (was fs.FileMode, err error) {
 	path, err = target(path)
 	if err != nil {
 		return 0, err
 	}
+	return Replace(path, text)
+}
+
+// Replace puts a file in its place in one step: it is written beside it, made durable,
+// and renamed when all of it is on the disk. A link of that name is replaced and not
+// followed. What is no regular file, such as a pipe of the user's own, is written to as
+// it is. was is the mode that a file had there which others could read; 0: none.
+func Replace(path string, text []byte) (was fs.FileMode, err error) {
 	info, err := os.Lstat(path)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
@@ -37,7 +43,9 @@ func Write(path string, text []byte) (was fs.FileMode, err error) {
 		if mode := info.Mode().Perm(); mode&0o077 != 0 && filepath.Separator == '/' {
 			was = mode
 		}
-	default:
+	case info.Mode()&fs.ModeSymlink == 0 && !ours(info):
+		return 0, fmt.Errorf("%s: %w", path, ErrForeignLink)
+	case info.Mode()&fs.ModeSymlink == 0:
 		return 0, writeTo(path, text)
 	}
 	// Made with O_EXCL: no link that somebody puts there is followed.

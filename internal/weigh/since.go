@@ -175,11 +175,9 @@ func noteAll(set fact.Set) notes {
 func askedOf(f *fact.Fact) string {
 	switch {
 	case f.HostsFile != nil:
-		return f.HostsFile.Path + " " + f.HostsFile.Name
+		return f.HostsFile.Name
 	case f.Answer != nil:
 		return f.Answer.Asked
-	case f.Setup != nil:
-		return f.Setup.Path
 	case f.Proxy != nil:
 		return f.Order.Target.Scheme
 	case f.Handshake != nil:

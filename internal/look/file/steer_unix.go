@@ -39,7 +39,8 @@ func Steers(path string) error {
 			continue // a link has no mode of its own; what is piped in is the user's
 		}
 		// A group of the owner's own number is the owner alone, as systems set up users.
-		if each.Mode().Perm()&otherWrites != 0 || each.Mode().Perm()&groupWrites != 0 && st.Gid != 0 && st.Gid != st.Uid {
+		mode := each.Mode().Perm()
+		if mode&otherWrites != 0 || mode&groupWrites != 0 && st.Gid != 0 && st.Gid != st.Uid {
 			return notOwn(path, fmt.Sprintf("may be written by others (mode %04o)", each.Mode().Perm()))
 		}
 	}

@@ -39,6 +39,7 @@ func (s serving) up() []gate.Reading {
 				gate.ClientFirstSilent,
 				gate.ServerFirstClosed,
 				gate.ClientFirstClosed,
+				gate.Connects,
 			}
 			readings = append(readings, starved)
 		}
