@@ -138,11 +138,11 @@ func (r *brokerRun) open(ctx context.Context, s *seeing) error {
 			if r.answers, r.err = s.broker.keys(ctx, s, "--answers-from", s.broker.answers); r.err != nil {
 				return
 			}
-		} else {
+		}
+		if r.conn, r.err = s.broker.connect(ctx, s); r.err == nil && len(r.answers) == 0 {
 			fmt.Fprintln(s.broker.cmd.ErrOrStderr(), "uakari: answers over the broker are not verified; "+
 				"pin the hosts' keys with --answers-from")
 		}
-		r.conn, r.err = s.broker.connect(ctx, s)
 	})
 	return r.err
 }

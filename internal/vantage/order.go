@@ -76,6 +76,10 @@ func opened(message []byte, keys []ssh.PublicKey) (o brokerOrder, by ssh.PublicK
 		}
 	}
 	if by == nil {
+		var of struct{ Number string } // so that the refusal can say of which order it is
+		if json.Unmarshal(s.Order, &of) == nil {
+			o.Number = of.Number
+		}
 		return o, nil, errors.New("none of the keys that this host takes orders from signed it")
 	}
 	if err := json.Unmarshal(s.Order, &o); err != nil || o.Format != OrderFormat {
