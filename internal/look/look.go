@@ -97,8 +97,9 @@ func (e Env) Seen(order fact.Order, source, saw string) fact.Fact {
 
 // Failed is the fact that something could not be looked at.
 func (e Env) Failed(order fact.Order, source, what string, err error, needs string) fact.Fact {
-	f := e.Seen(order, source, what+": "+err.Error())
-	f.Failed = &fact.Failure{What: what, Why: err.Error(), Needs: needs}
+	why := Words(err)
+	f := e.Seen(order, source, what+": "+why)
+	f.Failed = &fact.Failure{What: what, Why: why, Needs: needs}
 	return f
 }
 

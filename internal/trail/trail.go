@@ -93,6 +93,7 @@ type Trail struct {
 	Outcome    Outcome    `json:"outcome"`
 	Reached    Reached    `json:"reached"`
 	Symptom    string     `json:"symptom,omitempty"` // how the client's own try ended: "refused", "no answer"
+	Answers    bool       `json:"answers,omitempty"` // the client's own try got all that it asked for
 	Account    string     `json:"account,omitempty"` // the account that was asked for
 	Accepted   bool       `json:"accepted,omitempty"`
 	Untried    []string   `json:"untried,omitempty"` // what was asked for and not tried: "the login"

@@ -96,7 +96,7 @@ func (t Trail) faultKind() Verdict {
 		switch {
 		case slices.Contains(promised, c.ID):
 			kinds[Unhealthy] = true
-		case rung == string(Settings) && t.state(Answer) == Clear:
+		case rung == string(Settings) && t.Answers:
 			kinds[OwnProgram] = true
 		case rung == string(Login):
 			kinds[NotAccepted] = true
@@ -106,7 +106,7 @@ func (t Trail) faultKind() Verdict {
 			return Blocked
 		}
 	}
-	if !t.answered() {
+	if !t.Answers && !t.answered() {
 		return Blocked
 	}
 	for _, kind := range []Verdict{NotAccepted, OwnProgram, WrongAnswer, Unhealthy} {
@@ -134,15 +134,6 @@ func (t Trail) connectsOnly() bool {
 	return slices.ContainsFunc(t.Rungs, func(f Finding) bool {
 		return f.Name == Answer && f.Summary == OnlyConnects
 	})
-}
-
-func (t Trail) state(rung Rung) State {
-	for _, f := range t.Rungs {
-		if f.Name == rung {
-			return f.State
-		}
-	}
-	return Unseen
 }
 
 // Headline is the first line: the client, the endpoint and what it comes to.

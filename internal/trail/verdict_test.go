@@ -85,7 +85,7 @@ func verdictTrail(came Reached, cause, account string, sign SignState) Trail {
 				t.Rungs[i].State = Fault
 			}
 		}
-		came = No
+		t.Answers, came = came == Yes, No
 	}
 	if account == "not tried" {
 		t.Untried = append(t.Untried, "the login")

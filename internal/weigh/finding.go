@@ -148,7 +148,9 @@ func consequence(v *scene.Scene, rung trail.Rung, s sum) (*gate.Judged, string) 
 			continue
 		}
 		for _, j := range t.Causes() {
-			if j.Blocking && j.Gate < gate.Answer {
+			// What the client's own program goes by does not bear on a try that was answered.
+			apart := last.Symptom.Good() && j.Reach == gate.Elsewhere
+			if j.Blocking && j.Gate < gate.Answer && !apart {
 				return j, followText[gate.Answer]
 			}
 		}

@@ -21,6 +21,11 @@ func (s sum) symptom() string {
 	return ""
 }
 
+// answers reports whether an address that decides gave all that was asked for.
+func (s sum) answers() bool {
+	return slices.ContainsFunc(s.decide, func(t *scene.Try) bool { return t.Instead == nil && t.Symptom.Good() })
+}
+
 // rejects reports whether the account is rejected at this address.
 func rejects(t *scene.Try) bool {
 	return t.Instead == nil && t.Symptom.Good() && slices.ContainsFunc(t.Verdict.Causes, func(j *gate.Judged) bool {

@@ -70,6 +70,7 @@ func trailOf(v *scene.Scene, tries []*scene.Try) trail.Trail {
 		t.Rungs = append(t.Rungs, findingOf(v, rung, s, t.Causes))
 	}
 	t.Symptom, t.Account, t.Accepted = s.symptom(), v.Ask.Account, accepted(v)
+	t.Answers = s.answers()
 	t.Signs = signsOf(v, s)
 	t.Untried = untried(v, s, t)
 	t.Outcome, t.Reached = trail.Judge(s.reached(), len(t.Blocking()) > 0, len(t.Untried) > 0)
@@ -227,6 +228,10 @@ func causesOf(v *scene.Scene, s sum) []trail.Cause {
 			return len(a.MaskedBy) - len(b.MaskedBy)
 		case a.Blocking != b.Blocking && a.Certainty.Guess() == b.Certainty.Guess():
 			return boolOrder(a.Blocking, b.Blocking)
+		case catalogue.FixedAfter(a.Cause, b.Cause):
+			return 1
+		case catalogue.FixedAfter(b.Cause, a.Cause):
+			return -1
 		case a.Certainty.Guess() && b.Certainty.Guess():
 			return 0 // the table's order: how often each is the reason
 		}
@@ -368,6 +373,15 @@ func tellApart(v *scene.Scene, s sum, causes []trail.Cause) *trail.Tell {
 			return &trail.Tell{Look: look}
 		}
 		return &trail.Tell{Look: look, Command: v.Ask.Command + " --at root@" + plain.ShellWord(t.Target.Name)}
+	}
+	if rules.TablesOf(v, v.Client) != nil && rules.TablesOf(v, t.Server) != nil {
+		if v.Ask.Command == "" || v.Vantage(t.Server).Means != fact.Record {
+			return nil // both filters were read: they tell nothing more
+		}
+		return &trail.Tell{
+			Look:    "at the server while the client tries; its record is of another moment",
+			Command: v.Ask.Command + " --at root@" + plain.ShellWord(t.Target.Name),
+		}
 	}
 	look := catalogue.Remedy{Do: "at the packet filters of both ends, as root", Command: "nft list ruleset"}
 	look = look.On(v.Vantage(v.Client).System)

@@ -35,7 +35,7 @@ func Metadata(ctx context.Context, env look.Env, order fact.Order, emit look.Emi
 		err = parseMetadata(text, &m)
 	}
 	if err != nil {
-		m.Wrong = plain.Clean(err.Error())
+		m.Wrong = plain.Clean(look.Words(err))
 	}
 	saw := fmt.Sprintf("%d, entity %s, %s", m.Status, m.Entity, plain.Plural(len(m.Certs), "certificate"))
 	switch {

@@ -37,7 +37,7 @@ func Through(ctx context.Context, env look.Env, order fact.Order, emit look.Emit
 		return
 	}
 	if err != nil {
-		p.Error = plain.Clean(err.Error())
+		p.Error = plain.Clean(look.Words(err))
 		f := env.Seen(order, fmt.Sprintf("proxy %s, asked for %s", p.Proxy, place), p.Error)
 		f.Through = &p
 		emit(f)

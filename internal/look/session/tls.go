@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"uakari/internal/fact"
+	"uakari/internal/look"
 	"uakari/internal/look/trust"
 	"uakari/internal/plain"
 	"uakari/internal/protocol"
@@ -235,7 +236,7 @@ var alertNumbers = sync.OnceValue(func() map[string]int {
 func describe(h *fact.Handshake, err error) {
 	var remote *net.OpError
 	var record tls.RecordHeaderError
-	h.Error = plain.Clean(err.Error())
+	h.Error = plain.Clean(look.Words(err))
 	switch {
 	case errors.As(err, &remote) && remote.Op == "remote error":
 		h.Ending, h.Alert = fact.Closed, alertNumbers()[remote.Err.Error()]

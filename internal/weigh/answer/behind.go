@@ -150,12 +150,17 @@ func silentFront(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, bo
 			if text == "" {
 				continue
 			}
+			strength := gate.Read
+			if v.Slow(t, up) {
+				strength = gate.Hinted // what is slow may still answer
+			}
 			return gate.Reading{
-				Gate:    gate.Door,
-				Cause:   "answer/hop-fails",
-				Shows:   frontSymptoms,
-				Because: gate.Union(scene.FactIDs(f), ids),
-				Vantage: t.Server,
+				Strength: strength,
+				Gate:     gate.Door,
+				Cause:    "answer/hop-fails",
+				Shows:    frontSymptoms,
+				Because:  gate.Union(scene.FactIDs(f), ids),
+				Vantage:  t.Server,
 				Summary: fmt.Sprintf(
 					"%s passes connections on, and does not get through itself: %s",
 					v.Answering(t),

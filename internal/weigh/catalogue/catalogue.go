@@ -26,8 +26,16 @@ type Entry struct {
 	Mistaken string `yaml:"mistaken"` // what else it is taken for
 	// ToldBy is the causes that tell more about the same fault: where one of
 	// them was found too, it is the cause, and this its evidence.
-	ToldBy   []string `yaml:"told_by"`
+	ToldBy []string `yaml:"told_by"`
+	// After is the causes that are fixed before this one: without that, its own fix does
+	// not hold.
+	After    []string `yaml:"after"`
 	Remedies []Remedy `yaml:"remedies"`
+}
+
+// FixedAfter reports whether a cause is fixed after another one.
+func FixedAfter(cause, first string) bool {
+	return slices.Contains(catalogue(RungOf(cause))[cause].After, first)
 }
 
 // Remedy is a remedy with places, in braces, for what was found. One with a

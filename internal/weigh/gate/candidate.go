@@ -10,6 +10,9 @@ type candidate struct {
 	alone    string // as the only one left
 }
 
+// fullSized is the candidate that only packets of full size meet.
+const fullSized = "rules/large-packets-lost"
+
 var candidateTable = []candidate{
 	// Refused: most often nobody listens.
 	{
@@ -202,7 +205,7 @@ var candidateTable = []candidate{
 	{
 		[]Symptom{ClientFirstSilent, LargeStalls},
 		Way,
-		"rules/large-packets-lost",
+		fullSized,
 		"full-sized packets may be lost on the way",
 		"full-sized packets are lost on the way",
 	},

@@ -139,6 +139,9 @@ type Ending struct {
 	// Hasty is true where the try was cut off before an answer could be called
 	// late: nothing follows from that none came.
 	Hasty bool
+	// SmallStalls is true where small packets were tried and stalled alike: it is not
+	// the size of packets.
+	SmallStalls bool
 	// Died is true where the client's packets were seen to die on the way,
 	// behind a router that still passed them.
 	Died bool
@@ -219,7 +222,7 @@ func Combine(end Ending, readings []Reading, guards func(Reading) []Lack) Verdic
 		list := candidates(end, v.left)
 		if only != nil {
 			list = append(
-				candidates(Ending{Symptom: sym}, only),
+				candidates(Ending{Symptom: sym, SmallStalls: end.SmallStalls}, only),
 				slices.DeleteFunc(list, func(j *Judged) bool { return j.Gate == only[0] })...)
 		}
 		for _, j := range list {
@@ -420,7 +423,8 @@ func winner(j *Judged, shut []*Judged) *Judged {
 func candidates(end Ending, left []Gate) []*Judged {
 	var list []*Judged
 	for _, c := range candidateTable {
-		if !slices.Contains(c.symptoms, end.Symptom) || !slices.Contains(left, c.gate) {
+		if !slices.Contains(c.symptoms, end.Symptom) || !slices.Contains(left, c.gate) ||
+			c.cause == fullSized && end.SmallStalls {
 			continue
 		}
 		j := &Judged{

@@ -41,6 +41,19 @@ func (v *Scene) Backend(w *Wants, t *Try, up fact.Upstream) (string, []string) {
 	return fmt.Sprintf("%s (%s): %s", endpoint.HostPort(up.Host, up.Port), place, s), c.IDs()
 }
 
+// Slow reports whether a backend takes connections and was only not waited for long
+// enough to have answered: that is no failure.
+func (v *Scene) Slow(t *Try, up fact.Upstream) bool {
+	addr, ok := v.addressAt(&Wants{}, t.Server, up.Host)
+	if !ok {
+		return false
+	}
+	scheme, _ := protocol.Lookup(up.Scheme)
+	c, seen := v.ClimbAt(t.Server, up.At(addr, scheme.Security))
+	s := c.Symptom(nil)
+	return seen && (s == gate.ClientFirstSilent || s == gate.ServerFirstSilent)
+}
+
 // addressAt is what a backend's name gives on the gateway.
 func (v *Scene) addressAt(w *Wants, vantage, name string) (netip.Addr, bool) {
 	if addr, ok := endpoint.Literal(name); ok {

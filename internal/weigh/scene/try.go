@@ -82,11 +82,15 @@ func (t *Try) Causes() []*gate.Judged {
 // Ending is how a try ended.
 func (v *Scene) Ending(t *Try) gate.Ending {
 	died, _ := v.DiesAfter(t)
+	small := t.Target
+	small.Small = true
+	c, tried := v.ClimbAt(v.Client, small)
 	return gate.Ending{
-		Symptom: t.Symptom,
-		Lenient: t.Climb.Handshake != nil && v.Ask.Endpoint.Verify,
-		Hasty:   t.Climb.Hasty(),
-		Died:    died != "",
+		SmallStalls: tried && c.Symptom(v.Own()) == t.Symptom,
+		Symptom:     t.Symptom,
+		Lenient:     t.Climb.Handshake != nil && v.Ask.Endpoint.Verify,
+		Hasty:       t.Climb.Hasty(),
+		Died:        died != "",
 	}
 }
 

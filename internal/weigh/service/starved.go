@@ -91,6 +91,26 @@ func (s serving) ofOther(line string, all []fact.LogLine) bool {
 
 var killedProcess = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`Killed process (\d+) `) })
 
+// common is where file systems are that any program may need.
+var common = []string{"/", "/var", "/var/lib", "/var/log", "/var/tmp", "/tmp", "/run"}
+
+// writesTo reports whether the service has to do with a file system: by where its
+// program, its settings and its logs are, or because everybody has.
+func (s serving) writesTo(mount string, disks []fact.Disk) bool {
+	if slices.Contains(common, mount) || len(disks) == 1 {
+		return true
+	}
+	paths := []string{s.p.Path, s.p.Settings}
+	for _, file := range s.p.Files {
+		paths = append(paths, file.Path)
+	}
+	for _, log := range s.p.Logs {
+		paths = append(paths, log.Path)
+	}
+	beneath := func(path string) bool { return path == mount || strings.HasPrefix(path, mount+"/") }
+	return slices.ContainsFunc(paths, beneath)
+}
+
 // fullDisk doubts a server with a full file system.
 func (s serving) fullDisk() (gate.Reading, bool) {
 	f, res := s.resources()
@@ -98,7 +118,7 @@ func (s serving) fullDisk() (gate.Reading, bool) {
 		return gate.Reading{}, false
 	}
 	for _, d := range res.Disks {
-		if d.Full() {
+		if d.Full() && s.writesTo(d.Path, res.Disks) {
 			r := s.reading(
 				gate.Room,
 				"service/starved",

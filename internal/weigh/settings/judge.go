@@ -86,10 +86,22 @@ func (j settingJudge) judge() (gate.Reading, bool) {
 	seen, side := j.seen, j.whose()
 	if seen.Missing != "" {
 		text := fmt.Sprintf("%s setting %s is not there: %s", side, seen.At.Named(), seen.Missing)
-		if seen.Near != "" {
+		if seen.At.Pattern != "" && seen.NearLine > 0 {
+			text = fmt.Sprintf("%s setting %s is commented out: line %d of %s is %q", side, cmp.Or(j.rule.Name, "of the card"),
+				seen.NearLine, seen.At.File, seen.Near)
+		} else if seen.Near != "" {
 			text += fmt.Sprintf("; line %d has %q: was that meant?", seen.NearLine, seen.Near)
 		}
-		return j.reading("settings/blank", text), true
+		r := j.reading("settings/blank", text)
+		if seen.At.Pattern != "" {
+			// A pattern is nothing that anybody writes into a file.
+			r.Values["key"] = cmp.Or(j.rule.Name, "the setting of the card")
+			delete(r.Values, "right")
+			if seen.NearLine > 0 {
+				r.Values["line"] = fmt.Sprint(seen.NearLine)
+			}
+		}
+		return r, true
 	}
 	if len(seen.Stray) > 0 {
 		r := j.reading(

@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"uakari/internal/plain"
 
 	"uakari/internal/card"
 	"uakari/internal/endpoint"
@@ -162,9 +163,17 @@ func matchLines(seen *fact.SettingSeen, text string) {
 		number++
 		if m := re.FindStringSubmatch(strings.TrimRight(line, "\r\n")); m != nil {
 			seen.Missing, seen.Value, seen.Line = "", m[re.SubexpIndex("value")], number
+			continue
+		}
+		bare := strings.TrimLeft(strings.TrimSpace(line), "#;/- \t")
+		if off := strings.TrimSpace(line); bare != off && re.MatchString(bare) {
+			seen.Near, seen.NearLine = plain.CleanTo(keep.LogLine(off), mostNear), number
 		}
 	}
 }
+
+// mostNear bounds a line that is quoted, in characters.
+const mostNear = 120
 
 // findKey finds the last value of a place's key, or else a line that looks as
 // if it were meant.
