@@ -104,7 +104,7 @@ func standOf(f *fact.Fact, put func(f *fact.Fact, what string, lines ...string))
 		}
 	case f.Settings != nil:
 		for _, each := range f.Settings.List {
-			put(f, each.At.File, each.At.Key+" = "+each.Value)
+			put(f, each.At.File, each.At.Named()+" = "+each.Value)
 		}
 	case f.Proxy != nil:
 		put(f, "proxy of the environment", f.Proxy.Value)

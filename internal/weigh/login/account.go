@@ -321,6 +321,16 @@ func savedSecret(v *scene.Scene, w *scene.Wants, t *scene.Try, login *fact.Fact)
 			return r, true
 		}
 		first := f.Stored.List[0]
+		if first.For == "" && first.Account != "" && first.Account != "*" && first.Account != v.Ask.Account {
+			// Whoever gives no account at all is another one there.
+			return gate.Reading{
+				Gate: gate.Account, Cause: "login/saved-secret", Reach: gate.Further, Harmless: true,
+				Because: scene.FactIDs(login, f), Vantage: v.Client,
+				Summary: fmt.Sprintf("%s is accepted; programs here that are given no account send %s, from %s",
+					v.Ask.Account, first.Account, first.Place),
+				Values: v.Place(t, catalogue.Values{"account": first.Account, "place": first.Place}),
+			}, true
+		}
 		if first.For != "" || first.Same == nil || *first.Same ||
 			first.Account != "" && first.Account != "*" && first.Account != v.Ask.Account {
 			continue
