@@ -268,7 +268,7 @@ func TestCardRest(t *testing.T) {
 		"another code": {fact.Card{Reasons: []fact.Reason{{Log: "TB-17", Cause: "login/locked"}}},
 			[]step{connected, body(500, "", `{"error": "TB-18"}`)}, []string{"answer/error-status proven"}},
 		"an error it calls so": {fact.Card{Answer: &fact.CardAnswer{Status: []int{403}}},
-			[]step{connected, body(403, "", "")}, []string{"answer/error-status proven"}},
+			[]step{connected, body(403, "", "")}, []string{"answer/error-status likely"}},
 	} {
 		t.Run(name, func(t *testing.T) { expect(t, carded(t, c.card, c.steps...).weigh(), c.want...) })
 	}

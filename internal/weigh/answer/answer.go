@@ -3,6 +3,7 @@ package answer
 import (
 	"cmp"
 	"fmt"
+	"slices"
 	"strings"
 
 	"uakari/internal/fact"
@@ -76,8 +77,20 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 	if path, ok := pathReading(v, w, t, r, reply); ok {
 		return append(readings, path)
 	}
+	if reply.Status == 403 && r.Cause == "answer/error-status" && !listsRead(v, t) {
+		r.Lacks = append(r.Lacks, gate.Lack{
+			Guard: gate.AllRead, Why: "a list of addresses may be why, and the server's lists were not read",
+		})
+	}
 	r.Harmless = scene.OnlyMissing(reply, c.Target)
 	return append(readings, r)
+}
+
+// listsRead reports whether the lists by which the server lets clients in were read.
+func listsRead(v *scene.Scene, t *scene.Try) bool {
+	return t.Server != "" && slices.ContainsFunc(v.Facts(t.Server, fact.LookAccess), func(f *fact.Fact) bool {
+		return f.Access != nil && len(f.Access.Files) > 0
+	})
 }
 
 // cardWords reads an error answer in which the card's reasons find a code of

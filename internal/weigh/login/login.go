@@ -190,6 +190,12 @@ func refusalReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, f, account *f
 			list = append(list, r)
 		}
 	}
+	if r, ok := fitsNothing(v, t, f, account, coded); ok && len(list) == 1 {
+		list = append(list, r)
+	}
+	if r, ok := plainRefused(v, w, t, f, coded); ok {
+		list = append(list[1:], r)
+	}
 	words, decides := "", []string(nil)
 	if t.Server != "" {
 		if says, by := v.Policy(t.Server, func(p protocol.Policy) bool { return refusesSo(p, l) }); by != nil {
@@ -209,6 +215,69 @@ func refusalReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, f, account *f
 		list[i].Because = gate.Union(coded.Because, gate.Union(list[i].Because, decides))
 	}
 	return list
+}
+
+// fitsNothing reads a password that was refused for an account of the host which is there,
+// and in whose state, as root reads it, nothing keeps it out: then it does not fit.
+func fitsNothing(v *scene.Scene, t *scene.Try, f, account *fact.Fact, coded gate.Reading) (gate.Reading, bool) {
+	if account == nil || account.Account == nil || coded.Cause != vagueRefusal || f.Login.Outcome != fact.LoginRefused {
+		return gate.Reading{}, false
+	}
+	a := account.Account
+	byPassword := f.Login.Mechanism == "password" || f.Login.Mechanism == "keyboard-interactive"
+	listed := slices.ContainsFunc(v.Facts(t.Server, fact.LookAccess), func(l *fact.Fact) bool {
+		return l.Access != nil && len(l.Access.Files) > 0
+	})
+	if !listed || !byPassword || !a.Known || !a.Shadow || len(a.Others) > 0 || a.NoSecret || a.Locked {
+		return gate.Reading{}, false
+	}
+	r := refusal(v, t, f, "login/wrong-secret", gate.Inferred)
+	r.Because = gate.Union(r.Because, scene.FactIDs(account))
+	r.Summary = fmt.Sprintf("%s is there and may log in, and the secret that was given does not fit it", a.Name)
+	r.Lacks = []gate.Lack{{
+		Guard: gate.AllRead, Why: "the secret itself cannot be read; the server's log says whether it failed",
+	}}
+	return r, true
+}
+
+// plainRefused reads a client that was refused without encryption by a list that has a
+// line for it over encrypted sessions: the list does not leave it out, its security is
+// the wrong one.
+func plainRefused(v *scene.Scene, w *scene.Wants, t *scene.Try, f *fact.Fact, coded gate.Reading) (gate.Reading,
+	bool) {
+	source := v.LocalAddress(t)
+	if coded.Cause != "login/not-from-here" || v.Protocol.List != fact.ListHBA || t.Sessions.Handshake != nil ||
+		!strings.Contains(f.Login.Text, "no encryption") || t.Server == "" || !source.IsValid() {
+		return gate.Reading{}, false
+	}
+	w.AddListsAndSource(t)
+	for _, list := range v.Facts(t.Server, fact.LookAccess) {
+		if list.Access == nil {
+			continue
+		}
+		for i := range list.Access.Files {
+			file := &list.Access.Files[i]
+			lines, whole := program.HBALines(file, true)
+			if file.Kind != fact.ListHBA || !whole {
+				continue
+			}
+			line, found := program.HBAFirst(lines, scene.DatabaseOf(t.Target.Path, f.Login.Account), f.Login.Account,
+				source)
+			if !found || line.Method == "reject" {
+				return gate.Reading{}, false
+			}
+			r := coded
+			r.Cause = "settings/wrong-security"
+			r.Because = gate.Union(r.Because, scene.FactIDs(list))
+			r.Summary = fmt.Sprintf("the client does not encrypt, and %s takes it over encrypted sessions only "+
+				"(line %d of %s: %s)", v.Answering(t), line.Number, file.Path, line.Text)
+			r.Values = gate.Join(coded.Values, catalogue.Values{
+				"right": "an encrypted session (sslmode=require)", "client": v.Host(v.Client),
+			})
+			return r, true
+		}
+	}
+	return gate.Reading{}, false
 }
 
 // refusesSo reports whether a policy is why a login was refused.
