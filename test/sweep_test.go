@@ -84,7 +84,8 @@ func TestSweep(t *testing.T) {
 	}
 	confirmed := run(t, "sweep", "--wait", "2s", "--confirm", failed, plan)
 	// The host that could not be checked then cannot be checked now: that is no "all".
-	if confirmed.status != 3 || !strings.HasPrefix(confirmed.stdout, "Not known: 1 of 5 tries that failed could not") ||
+	if confirmed.status != 3 ||
+		!strings.HasPrefix(confirmed.stdout, "Not known: 1 of 5 tries that failed could not") ||
 		!strings.Contains(oneLine(confirmed.stdout), "rules/no-route 4 of 4 work now") {
 		t.Errorf("%+v", confirmed)
 	}

@@ -72,10 +72,18 @@ func (s *seeing) failing(ctx context.Context, cmd *cobra.Command, where string) 
 		return kept{}, err
 	}
 	set := *c.Traces()[0].Set
+	account := ""
 	for _, e := range c.Traces() {
 		if judged, _ := weigh.Weigh(*e.Set); bothWays(judged) != trail.OutcomeClear {
 			set = *e.Set
 		}
+		if e.Set.Ask.Account != "" {
+			account = e.Set.Ask.Account
+		}
+	}
+	// An account belongs to the case, also where a run left it out.
+	if set.Ask.Account == "" {
+		set.Ask.Account = account
 	}
 	return keptOf(c, set), nil
 }

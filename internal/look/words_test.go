@@ -16,7 +16,9 @@ import (
 // TestWords is errors of libraries in the words of the trade.
 func TestWords(t *testing.T) {
 	addr := &net.TCPAddr{IP: net.IPv4(10, 20, 0, 14), Port: 443}
-	refused := &net.OpError{Op: "dial", Net: "tcp", Addr: addr, Err: os.NewSyscallError("connect", syscall.ECONNREFUSED)}
+	refused := &net.OpError{
+		Op: "dial", Net: "tcp", Addr: addr, Err: os.NewSyscallError("connect", syscall.ECONNREFUSED),
+	}
 	for want, err := range map[string]error{
 		"connection refused (10.20.0.14:443)": &url.Error{Op: "Get", URL: "https://x/", Err: refused},
 		"no answer in time":                   fmt.Errorf("asked: %w", context.DeadlineExceeded),

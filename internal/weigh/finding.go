@@ -70,7 +70,7 @@ func (s sum) connects() bool {
 	return len(s.decide) > 0 && !slices.ContainsFunc(s.decide, func(t *scene.Try) bool {
 		last := t.Last()
 		asked := last.Climb.Reply != nil && last.Climb.Reply.Reply.Asked != fact.EmptyDatagram
-		return !last.Symptom.Good() || asked
+		return !last.Symptom.Good() || asked || last.Verdict.Opened[gate.Answer] != nil
 	})
 }
 

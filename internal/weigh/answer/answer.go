@@ -19,6 +19,9 @@ import (
 // says why it turns somebody away, and who it is that answers.
 func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 	var readings []gate.Reading
+	if r, ok := bareReading(v, w, t); ok {
+		return append(readings, r)
+	}
 	if r, ok := strangerReading(v, t); ok {
 		readings = append(readings, r)
 	}

@@ -220,7 +220,8 @@ func refusalReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, f, account *f
 // fitsNothing reads a password that was refused for an account of the host which is there,
 // and in whose state, as root reads it, nothing keeps it out: then it does not fit.
 func fitsNothing(v *scene.Scene, t *scene.Try, f, account *fact.Fact, coded gate.Reading) (gate.Reading, bool) {
-	if account == nil || account.Account == nil || coded.Cause != vagueRefusal || f.Login.Outcome != fact.LoginRefused {
+	if account == nil || account.Account == nil || coded.Cause != vagueRefusal ||
+		f.Login.Outcome != fact.LoginRefused {
 		return gate.Reading{}, false
 	}
 	a := account.Account

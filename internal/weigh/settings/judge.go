@@ -87,8 +87,8 @@ func (j settingJudge) judge() (gate.Reading, bool) {
 	if seen.Missing != "" {
 		text := fmt.Sprintf("%s setting %s is not there: %s", side, seen.At.Named(), seen.Missing)
 		if seen.At.Pattern != "" && seen.NearLine > 0 {
-			text = fmt.Sprintf("%s setting %s is commented out: line %d of %s is %q", side, cmp.Or(j.rule.Name, "of the card"),
-				seen.NearLine, seen.At.File, seen.Near)
+			text = fmt.Sprintf("%s setting %s is commented out: line %d of %s is %q",
+				side, cmp.Or(j.rule.Name, "of the card"), seen.NearLine, seen.At.File, seen.Near)
 		} else if seen.Near != "" {
 			text += fmt.Sprintf("; line %d has %q: was that meant?", seen.NearLine, seen.Near)
 		}
