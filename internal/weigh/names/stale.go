@@ -1,6 +1,7 @@
 package names
 
 import (
+	"crypto/x509"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -92,7 +93,45 @@ func staleReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, b
 		)
 	}
 	r.Because = gate.Union(r.Because, c.IDs())
+	alive := t.Symptom == gate.RefusedByReset || t.Climb.Past(gate.Listener)
+	if alive && r.Cause == "names/stale-address" {
+		if right := otherName(c, t.Target.Name); right != "" {
+			return wrongHost(v, t, r, at.Host, right), true
+		}
+		r.Lacks = append(r.Lacks, gate.Lack{
+			Guard: gate.OneMeaning,
+			Why:   "a machine answers at this address: the name may be of that one, and the client told the wrong host",
+		})
+	}
 	return r, true
+}
+
+// otherName is a name that the server's certificate is for, where it is not for the name
+// that the client was told; "" where nothing was shown, or it is for that one too.
+func otherName(c scene.Climb, name string) string {
+	if c.Handshake == nil || len(c.Handshake.Handshake.Chain) == 0 {
+		return ""
+	}
+	leaf, err := x509.ParseCertificate(c.Handshake.Handshake.Chain[0])
+	if err != nil || leaf.VerifyHostname(name) == nil || len(leaf.DNSNames) == 0 {
+		return ""
+	}
+	return leaf.DNSNames[0]
+}
+
+// wrongHost is the reading of a client that was told another machine than the server: the
+// name leads to one that is there, and the server goes by another name.
+func wrongHost(v *scene.Scene, t *scene.Try, r gate.Reading, server, right string) gate.Reading {
+	instead := *r.Instead
+	instead.Name = right
+	r.Gate, r.Cause, r.Shows, r.Instead = gate.Intent, "settings/wrong-host", gate.ShownBy(gate.Name), &instead
+	r.Summary = fmt.Sprintf("%s is another machine (%s) than the server, %s, which goes by %s",
+		t.Target.Name, t.Target.Addr, server, right)
+	r.Values = catalogue.Values{
+		"host": v.Host(v.Client), "client": v.Host(v.Client), "server": server, "right": right,
+		"name": t.Target.Name,
+	}
+	return r
 }
 
 // keepsAddress reports whether an address is that of a container of a host: one that an
