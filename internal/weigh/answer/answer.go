@@ -85,6 +85,12 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 			Guard: gate.AllRead, Why: "a list of addresses may be why, and the server's lists were not read",
 		})
 	}
+	if reply.Status == 403 && r.Cause == "answer/error-status" && passesOn(v, w, t) {
+		r.Lacks = append(r.Lacks, gate.Lack{
+			Guard: gate.OneMeaning,
+			Why:   v.Answering(t) + " passes requests on: what stands behind it may refuse it, and not the client",
+		})
+	}
 	r.Harmless = scene.OnlyMissing(reply, c.Target)
 	return append(readings, r)
 }
@@ -93,6 +99,18 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 func listsRead(v *scene.Scene, t *scene.Try) bool {
 	return t.Server != "" && slices.ContainsFunc(v.Facts(t.Server, fact.LookAccess), func(f *fact.Fact) bool {
 		return f.Access != nil && len(f.Access.Files) > 0
+	})
+}
+
+// passesOn reports whether the server is a front, with servers behind it.
+func passesOn(v *scene.Scene, w *scene.Wants, t *scene.Try) bool {
+	if t.Server == "" {
+		return false
+	}
+	w.Add(scene.Want{Look: fact.LookUpstreams, At: fact.Server, On: t.Server,
+		Target: fact.Target{Port: t.Target.Port}, Gate: gate.Answer})
+	return slices.ContainsFunc(v.Facts(t.Server, fact.LookUpstreams), func(f *fact.Fact) bool {
+		return f.Upstreams != nil && len(f.Upstreams.List) > 0
 	})
 }
 

@@ -94,7 +94,7 @@ func staleReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, b
 	}
 	r.Because = gate.Union(r.Because, c.IDs())
 	alive := t.Symptom == gate.RefusedByReset || t.Climb.Past(gate.Listener)
-	if alive && r.Cause == "names/stale-address" {
+	if alive && r.Instead != nil && r.Cause == "names/stale-address" {
 		if right := otherName(c, t.Target.Name); right != "" {
 			return wrongHost(v, t, r, at.Host, right), true
 		}
