@@ -118,6 +118,7 @@ func (f *sweepFlags) run(cmd *cobra.Command, path string) error {
 	if err != nil {
 		return err
 	}
+	env.Settle = sweepSettle
 	s := trail.Sweep{
 		Format:    trail.SweepFormat,
 		Plan:      orPath(p.Name, path),
@@ -355,6 +356,10 @@ func (f *sweepFlags) resumed() (have map[sweep.Job]trail.SweepRow, keepRow func(
 func (f *sweepFlags) noRow(line int) error {
 	return fmt.Errorf("--resume %s:%d:1: no row of a sweep; expected a file that --resume wrote", f.resume, line)
 }
+
+// sweepSettle is how long a sweep watches a bare connection: of ten thousand, most are
+// well, and one that fails is traced by itself.
+const sweepSettle = 300 * time.Millisecond
 
 // mostRow bounds a row of a sweep, in bytes.
 const mostRow = 1 << 20

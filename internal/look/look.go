@@ -26,13 +26,16 @@ type Env struct {
 	CardBy    file.Account  // who stands behind the paths of the card
 	Each      time.Duration // how long requests side by side go on
 	Deep      bool          // look at everything, for a record
-	Inside    bool          // in a place whose own programs are not executed
-	Secret    string        // of the account that is tried; in no fact
-	Shared    string        // what the client shares with the server beside it; in no fact
-	Path      string        // of the endpoint, as targets have it
-	Whole     string        // the same with the secrets in it, if there are any; in no fact
-	Identity  string        // a private key's file, for the same
-	Presented string        // a certificate and its key, CERT[,KEY], that the client presents
+	// Settle is how long a connection is watched on which nobody knows who speaks
+	// first; 0: long enough for a server that thinks before it closes.
+	Settle    time.Duration
+	Inside    bool   // in a place whose own programs are not executed
+	Secret    string // of the account that is tried; in no fact
+	Shared    string // what the client shares with the server beside it; in no fact
+	Path      string // of the endpoint, as targets have it
+	Whole     string // the same with the secrets in it, if there are any; in no fact
+	Identity  string // a private key's file, for the same
+	Presented string // a certificate and its key, CERT[,KEY], that the client presents
 	// Lenient is that clients of the endpoint do not check the certificate of
 	// its server; AnyName, that they take one of any name; InTheClear, that the
 	// secret may be shown all the same where nobody vouches for who reads it.
@@ -88,6 +91,17 @@ func (e Env) StepTime() time.Duration {
 		}
 	}
 	return wait
+}
+
+// settle is long enough for most servers that turn a client away without a word.
+const settle = 1200 * time.Millisecond
+
+// SettleTime is how long a bare connection is watched.
+func (e Env) SettleTime() time.Duration {
+	if e.Settle > 0 {
+		return e.Settle
+	}
+	return settle
 }
 
 // Seen begins a fact of one look.

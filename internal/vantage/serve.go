@@ -26,6 +26,7 @@ type hello struct {
 	Host      string             `json:"host,omitempty"`
 	System    string             `json:"system,omitempty"`
 	WaitMS    float64            `json:"wait_ms,omitempty"`
+	SettleMS  float64            `json:"settle_ms,omitempty"`
 	Resolvers []netip.AddrPort   `json:"resolvers,omitempty"`
 	HostsFile string             `json:"hosts,omitempty"`
 	Unit      string             `json:"unit,omitempty"`
@@ -40,6 +41,7 @@ const talkVersion = 1
 func (h hello) env(known *program.Registry) look.Env {
 	return look.Env{
 		Wait:      time.Duration(h.WaitMS * float64(time.Millisecond)),
+		Settle:    time.Duration(h.SettleMS * float64(time.Millisecond)),
 		Resolvers: h.Resolvers,
 		HostsFile: h.HostsFile,
 		Unit:      h.Unit,
@@ -53,6 +55,7 @@ func helloOf(env look.Env) hello {
 	return hello{
 		Version:   talkVersion,
 		WaitMS:    float64(env.Wait.Milliseconds()),
+		SettleMS:  float64(env.Settle.Milliseconds()),
 		Resolvers: env.Resolvers,
 		HostsFile: env.HostsFile,
 		Unit:      env.Unit,

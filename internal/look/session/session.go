@@ -26,8 +26,7 @@ import (
 	"uakari/internal/wire"
 )
 
-// settleTime is how long a connection is watched on which nobody knows who
-// speaks first: long enough for a server that closes at once.
+// settleTime is how long is waited for more of what a server says.
 const settleTime = 300 * time.Millisecond
 
 // late is when a server that should say something is told to be silent, while
@@ -182,7 +181,7 @@ func (c *climber) greet() bool {
 		g = c.wire.Greet(c.conn)
 		spoken()
 	case c.scheme.First == protocol.NobodyKnows || c.scheme.Wire == "":
-		g = wire.Overhear(c.conn, settleTime)
+		g = wire.Overhear(c.conn, c.env.SettleTime())
 	default:
 		return true
 	}

@@ -134,7 +134,7 @@ func waiting(n uint32) string {
 // hung is the reading of a service that lives and serves nobody.
 func (s serving) hung(summary string) gate.Reading {
 	r := s.reading(gate.Room, "service/hung", summary)
-	r.Shows = []gate.Symptom{gate.ServerFirstSilent, gate.ClientFirstSilent, gate.SilentTCP}
+	r.Shows = []gate.Symptom{gate.ServerFirstSilent, gate.ClientFirstSilent, gate.SilentTCP, gate.Connects}
 	return r
 }
 
