@@ -25,6 +25,7 @@ type Report struct {
 	Summary  []string       `json:"summary"` // three sentences
 	Path     []ReportPlace  `json:"path"`
 	Ladder   []ReportRung   `json:"ladder"`
+	Signs    []trail.Sign   `json:"signs,omitempty"` // of the card, as the last trace has them
 	Causes   []trail.Cause  `json:"causes"` // of the first trace that failed
 	Changes  []ReportChange `json:"changes"`
 	Timeline []ReportMoment `json:"timeline"`
@@ -164,6 +165,7 @@ func MakeReport(c casebook.Case, judged map[int64]trail.Trail, made time.Time) R
 			r.Unseen = append(r.Unseen, says)
 		}
 	}
+	r.Signs = last.Signs
 	for _, e := range first.Evidence {
 		r.Evidence = append(r.Evidence, ReportSeen{e.ID, e.At.UTC(), first.Host(e.Vantage), e.Source, e.Saw})
 	}
@@ -376,7 +378,7 @@ type section struct {
 }
 
 func (r Report) sections() []section {
-	var why, ladder, changes, line, seen, since [][]string
+	var why, ladder, signs, changes, line, seen, since [][]string
 	if r.Since != nil {
 		for _, c := range r.Since.Changed[:min(len(r.Since.Changed), mostSince)] {
 			at := ""
@@ -401,6 +403,9 @@ func (r Report) sections() []section {
 	for _, g := range r.Ladder {
 		ladder = append(ladder, []string{string(g.Name), string(g.Before), string(g.Now), g.Says})
 	}
+	for _, s := range r.Signs {
+		signs = append(signs, []string{s.Host, s.What, string(s.State), s.Saw})
+	}
 	for _, c := range r.Changes {
 		changes = append(changes, []string{c.At.Format(moments), c.What, c.State})
 	}
@@ -414,6 +419,7 @@ func (r Report) sections() []section {
 		{"Why", []string{"cause", "certainty", "what", "what mends it"}, why},
 		{"What changed since it worked", []string{"host", "what", "was", "is", "since (UTC)", "explains"}, since},
 		{"The ladder, before and now", []string{"rung", "before", "now", "what was seen first"}, ladder},
+		{"Signs of health, now", []string{"host", "sign", "state", "what was seen"}, signs},
 		{"What was changed", []string{"time (UTC)", "what", "state"}, changes},
 		{"Time line", []string{"time (UTC)", "", "what"}, line},
 		{"Evidence", []string{"", "time (UTC)", "host", "what was done", "what came of it"}, seen},

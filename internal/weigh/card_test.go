@@ -120,10 +120,12 @@ func TestSettingRules(t *testing.T) {
 	copied := two
 	copied.Copy = 1
 	expect(t, carded(t, same).side("v1", "client", one, copied).weigh(), "settings/copies-differ proven")
-	expect(
-		t,
-		carded(t, same).side("v1", "client", fact.SettingSeen{At: at, Unread: "permission denied"}).weigh(),
-	) // nobody could read it
+	unread := carded(t, same).side("v1", "client", fact.SettingSeen{At: at, Unread: "permission denied"}).weigh()
+	expect(t, unread)
+	if f := unread.Rungs[0]; f.State != trail.Unseen || !strings.Contains(
+		f.Summary, "not read: station on gauge-07 (permission denied), station on tidebook (not checked)") {
+		t.Errorf("what nobody could read is %s: %s", f.State, f.Summary)
+	}
 	missing := carded(
 		t,
 		same,

@@ -56,6 +56,15 @@ func findingOf(v *scene.Scene, rung trail.Rung, s sum, causes []trail.Cause) tra
 		f.Needs = "the scheme of what is served there, or a card with talk:"
 		return f
 	}
+	if rung == trail.Settings && len(s.decide) > 0 {
+		last := s.decide[0].Last()
+		if list := settings.NotRead(v, last); len(list) > 0 {
+			f.State = trail.Unseen
+			f.Summary = settings.Told(v, last.Target) + "; not read: " + strings.Join(list, ", ")
+			f.Needs = "a trace that may read them there"
+			return f
+		}
+	}
 	if text, ok := clearOn(v, rung, s); ok {
 		f.State, f.Summary = trail.Clear, text
 		return f

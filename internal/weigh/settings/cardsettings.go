@@ -153,6 +153,55 @@ func placesOf(f *fact.Fact, s *fact.Settings, rule int, at string) []settingJudg
 	return list
 }
 
+// NotRead is the card's settings that nobody could read, each with the host and why;
+// none of them is as on the card.
+func NotRead(v *scene.Scene, t *scene.Try) []string {
+	if v.Ask.Card == nil {
+		return nil
+	}
+	var list []string
+	for i, rule := range v.Ask.Card.Settings {
+		for _, place := range []struct {
+			of       *fact.SettingAt
+			at, name string
+		}{{rule.Client, v.Client, "client"}, {rule.Server, t.Server, "server"}} {
+			if place.of == nil {
+				continue
+			}
+			host := "the " + place.name
+			if place.at != "" {
+				host = v.Host(place.at)
+			}
+			if why := unreadAt(v, place.at, place.name, i); why != "" {
+				list = append(list, fmt.Sprintf("%s on %s (%s)", rule.Name, host, why))
+			}
+		}
+	}
+	return list
+}
+
+// unreadAt says why one side's places of a rule were not read; "" if they were.
+func unreadAt(v *scene.Scene, at, name string, rule int) string {
+	_, s := side(v, at, name)
+	if s == nil {
+		if f := v.Failed(at, fact.LookSettings); f != nil {
+			return f.Failed.Why
+		}
+		return "not checked"
+	}
+	why := "not checked"
+	for _, seen := range s.List {
+		if seen.Rule != rule {
+			continue
+		}
+		if seen.Unread != "" {
+			return seen.Unread
+		}
+		why = ""
+	}
+	return why
+}
+
 // signReadings reads the marks of health that the card names.
 func signReadings(v *scene.Scene, t *scene.Try) []gate.Reading {
 	var readings []gate.Reading
