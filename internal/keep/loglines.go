@@ -39,11 +39,11 @@ var optioned = sync.OnceValue(func() *regexp.Regexp {
 // them may be the secret.
 var telling = words(`
 	a about account accepted after again alive all alone already an and another any are as at attempt attempts
-	auth authenticated authentication authenticator authorization based be because been before by cache callback
+	assigned auth authenticated authentication authenticator authorization based be because been before by cache callback
 	cannot changed change check checking client configured could database denied did different does domain do due
 	empty entry error exchange expiration expire expired expires fail failed fails failing failure failures file
-	first for format found from given grace had has have hash history host in incorrect invalid is it its keyboard
-	kept last length less limit login logins lock locked long lookup matched match matches method mismatch missing
+	first for format found from given good grace had has have hash history host in incorrect invalid is it its keyboard
+	kept known last length less limit login logins lock locked long lookup matched match matches method mismatch missing
 	module more must need needed new no none not now of ok old on one only or other policy prompt provided query
 	quality received refused rejected remote required reset rotation same sent server service session set settings
 	setup short should so source stored strength supplied support supported than that the their them there they
@@ -76,6 +76,9 @@ func hideBehind(line string) string {
 	for i, field := range fields {
 		word := strings.ToLower(trimmed(strings.TrimSpace(field)))
 		switch {
+		case secretWord().MatchString(word) && strings.Contains(field, ")") && !strings.Contains(field, "("):
+			left = 0 // the end of a remark: what it tells of the secret stands before it
+			continue
 		case secretWord().MatchString(word):
 			left, before = mostBehind, word
 			continue
@@ -86,7 +89,7 @@ func hideBehind(line string) string {
 		case telling[word], naming[word]:
 		case naming[before] && !strings.ContainsAny(trimmed(strings.TrimSpace(field)), "$%^&*+=~|\\"):
 			// the name of an account, a host or a file
-		case word == strings.ToLower(Hidden):
+		case word == strings.ToLower(Hidden), strings.HasSuffix(word, "/"+Hidden):
 		default:
 			bare := trimmed(strings.TrimSpace(field))
 			fields[i] = strings.Replace(field, bare, Hidden, 1)
@@ -101,7 +104,7 @@ func hideForms(line string) string {
 	for _, form := range formed() {
 		line = form.ReplaceAllStringFunc(line, func(found string) string {
 			at := strings.Index(line, found)
-			if at >= 7 && strings.HasSuffix(line[:at], "SHA256:") || strings.Count(found, "/") > 3 {
+			if at >= 7 && strings.HasSuffix(line[:at], "SHA256:") || folders(found) {
 				return found // a fingerprint, a path
 			}
 			if name, _, ok := strings.Cut(found, ":"); ok {
@@ -110,9 +113,30 @@ func hideForms(line string) string {
 			return Hidden
 		})
 	}
+	line = paired().ReplaceAllString(line, "[${1}/"+Hidden+"]")
 	line = spaced().ReplaceAllString(line, "${1}"+Hidden)
 	return optioned().ReplaceAllString(line, "${1}${2}"+Hidden)
 }
+
+// folders reports whether what looks like the body of a key is the names of folders: no
+// part is as long as a key, and they are not as mixed.
+func folders(text string) bool {
+	if strings.Count(text, "/") > 3 {
+		return true
+	}
+	if !strings.Contains(text, "/") || strings.Contains(text, "+") || strings.HasSuffix(text, "=") {
+		return false
+	}
+	for part := range strings.SplitSeq(text, "/") {
+		if len(part) >= 40 || strings.ToLower(part) != part && strings.ContainsAny(part, "0123456789") {
+			return false
+		}
+	}
+	return true
+}
+
+// paired is an account and its password, as a RADIUS server writes them.
+var paired = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\[([^\s/\[\]]+)/[^\]]+\]`) })
 
 // spaced is -p with a value that is no port.
 var spaced = sync.OnceValue(func() *regexp.Regexp {

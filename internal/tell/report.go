@@ -26,7 +26,7 @@ type Report struct {
 	Path     []ReportPlace  `json:"path"`
 	Ladder   []ReportRung   `json:"ladder"`
 	Signs    []trail.Sign   `json:"signs,omitempty"` // of the card, as the last trace has them
-	Causes   []trail.Cause  `json:"causes"` // of the first trace that failed
+	Causes   []trail.Cause  `json:"causes"`          // of the first trace that failed
 	Changes  []ReportChange `json:"changes"`
 	Timeline []ReportMoment `json:"timeline"`
 	Times    []ReportTime   `json:"times"`
