@@ -78,7 +78,7 @@ func TestCallToClosePage(t *testing.T) {
 		}
 	}
 	confirmed := caseOne(t)
-	r := run(t, "trace", "--case", "new", "--user", "gauge", "--secret", "file:"+kept, url)
+	r := run(t, "trace", "--case", "new", "--user", "gauge", "--secret", "file:"+kept, "--in-the-clear", url)
 	if r.status != 1 || !strings.HasPrefix(r.stdout, "No: ") {
 		t.Fatalf("stopped: %+v", r)
 	}
@@ -90,8 +90,8 @@ func TestCallToClosePage(t *testing.T) {
 	// A return comes before the check of the account: the page asks for no login, and proves none.
 	confirmed(3, "Not yet: nothing proves that "+url+" works; not tried: the login")
 	stop()
-	serve(fmt.Sprintf("auth_basic tides; auth_basic_user_file %s; try_files /none /page;", accounts))
 	write(t, filepath.Join(dir, "page"), "ebb\n")
+	serve(fmt.Sprintf("auth_basic tides; auth_basic_user_file %s; index page;", accounts))
 	confirmed(1, "Not yet:") // the server has another secret for the account
 	write(t, kept, "gannet-23\n")
 	confirmed(0, "Works again: "+url+", 2 times in a row, and gauge is accepted")
