@@ -1,3 +1,5 @@
+//go:build linux
+
 package linux
 
 import "golang.org/x/sys/unix"
