@@ -113,22 +113,24 @@ func hideForms(line string) string {
 			return Hidden
 		})
 	}
-	line = paired().ReplaceAllString(line, "[${1}/"+Hidden+"]")
+	line = paired().ReplaceAllString(line, "${1}"+Hidden+"]")
 	line = spaced().ReplaceAllString(line, "${1}"+Hidden)
 	return optioned().ReplaceAllString(line, "${1}${2}"+Hidden)
 }
 
+// mixedPart is how long a part between slashes is, from which on capitals and digits in it
+// make it a part of a key.
+const mixedPart = 8
+
 // folders reports whether what looks like the body of a key is the names of folders: no
 // part is as long as a key, and they are not as mixed.
 func folders(text string) bool {
-	if strings.Count(text, "/") > 3 {
-		return true
-	}
 	if !strings.Contains(text, "/") || strings.Contains(text, "+") || strings.HasSuffix(text, "=") {
 		return false
 	}
 	for part := range strings.SplitSeq(text, "/") {
-		if len(part) >= 40 || strings.ToLower(part) != part && strings.ContainsAny(part, "0123456789") {
+		mixed := strings.ToLower(part) != part && strings.ContainsAny(part, "0123456789")
+		if len(part) >= 40 || len(part) >= mixedPart && mixed {
 			return false
 		}
 	}
@@ -136,7 +138,9 @@ func folders(text string) bool {
 }
 
 // paired is an account and its password, as a RADIUS server writes them.
-var paired = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\[([^\s/\[\]]+)/[^\]]+\]`) })
+var paired = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`(?i)((?:login (?:ok|incorrect)|invalid user)[^\[]*\[[^\s/\[\]]+/)[^\]]+\]`)
+})
 
 // spaced is -p with a value that is no port.
 var spaced = sync.OnceValue(func() *regexp.Regexp {
