@@ -118,19 +118,30 @@ func hideForms(line string) string {
 	return optioned().ReplaceAllString(line, "${1}${2}"+Hidden)
 }
 
-// mixedPart is how long a part between slashes is, from which on capitals and digits in it
-// make it a part of a key.
-const mixedPart = 8
+// mixedPart is the length from which a part between slashes with capitals and digits in it
+// belongs to a key. Few keys begin with a slash (1 of 64), so a part of an absolute path may
+// be longer.
+const (
+	mixedPart         = 8
+	mixedPartAbsolute = 20
+)
+
+// numbered is a name with a number behind it, as of a temporary folder.
+var numbered = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[A-Za-z]+[0-9]+$`) })
 
 // folders reports whether what looks like the body of a key is the names of folders: no
 // part is as long as a key, and they are not as mixed.
 func folders(text string) bool {
+	longest := mixedPart
+	if strings.HasPrefix(text, "/") {
+		longest = mixedPartAbsolute
+	}
 	if !strings.Contains(text, "/") || strings.Contains(text, "+") || strings.HasSuffix(text, "=") {
 		return false
 	}
 	for part := range strings.SplitSeq(text, "/") {
 		mixed := strings.ToLower(part) != part && strings.ContainsAny(part, "0123456789")
-		if len(part) >= 40 || len(part) >= mixedPart && mixed {
+		if len(part) >= 40 || len(part) >= longest && mixed && !(longest > mixedPart && numbered().MatchString(part)) {
 			return false
 		}
 	}

@@ -48,6 +48,7 @@ func TestLogWords(t *testing.T) {
 		"User password expired for role gauge", "10.20.7.31 - - \"GET / HTTP/1.1\" 200",
 		"auth: passwd-file(gauge,10.20.7.31): Password mismatch",
 		"a client in [10.20.0.0/16] may log in", "/usr/lib/tides/ebb/and/flood/of/the/harbour/and/pier",
+		`open() "/tmp/EbbAndFlood1769938121/001/srv/tides/today/level" failed (13: Permission denied)`,
 		`(0) pap: ERROR: Cleartext password does not match "known good" password`,
 		"oom-kill:constraint=CONSTRAINT_MEMCG,nodemask=(null),cpuset=/,mems_allowed=0," +
 			"oom_memcg=/tides/afb5e3c2e5875304f0128b2c92e5985e/ebb-1,task=perl,pid=16693,uid=0",
