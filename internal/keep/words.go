@@ -128,9 +128,13 @@ func LogFile(file string) bool {
 	return false
 }
 
-// LogLine is what is kept of a line of a log: its words, but for what may be a
-// secret (loglines.go), and accounts in URLs.
-func LogLine(line string) string {
+// LogLine is what is kept of a line of a log: what a positive list knows (positive.go) of
+// what Said keeps.
+func LogLine(line string) string { return positive(Said(line)) }
+
+// Said is what is kept of words that a server said to us: all but what may be a secret
+// (loglines.go), and accounts in URLs.
+func Said(line string) string {
 	if strings.Contains(line, "PRIVATE KEY-----") {
 		return Hidden
 	}

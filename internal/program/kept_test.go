@@ -54,7 +54,7 @@ func phrasings(re *syntax.Regexp) []string {
 		}
 		return []string{string(re.Rune[0])}
 	case syntax.OpAnyChar, syntax.OpAnyCharNotNL:
-		return []string{"a"}
+		return []string{"'"} // as in "can't"
 	case syntax.OpCapture, syntax.OpPlus, syntax.OpRepeat:
 		return phrasings(re.Sub[0])
 	case syntax.OpStar:

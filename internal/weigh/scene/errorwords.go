@@ -57,7 +57,7 @@ func OwnWords(r fact.Reply) string {
 			said = append(said, w)
 		}
 	}
-	return plain.CleanTo(keep.LogLine(strings.Join(said, ": ")), mostOwnWords)
+	return plain.CleanTo(keep.Said(strings.Join(said, ": ")), mostOwnWords)
 }
 
 // saysStatus reports whether words are no more than the status once more.
