@@ -66,7 +66,7 @@ func (c *Capture) Close() {
 // keep reads until its context ends; what is there then is still taken.
 func (c *Capture) keep(ctx context.Context) {
 	defer close(c.ended)
-	names := map[int]string{}
+	names, own := map[int]string{}, ownFlows{}
 	buffer := make([]byte, mostSnapped)
 	wait := unix.NsecToTimeval(int64(4 * time.Millisecond))
 	if unix.SetsockoptTimeval(c.fd, unix.SOL_SOCKET, unix.SO_RCVTIMEO, &wait) != nil {
@@ -90,7 +90,7 @@ func (c *Capture) keep(ctx context.Context) {
 		}
 		c.add(look.Captured{
 			At: time.Now(), Link: names[at.Ifindex], Out: at.Pkttype == unix.PACKET_OUTGOING, Length: n,
-			Data: headers(buffer[:min(n, len(buffer))], c.payload),
+			Data: c.kept(own, buffer[:min(n, len(buffer))]),
 		})
 	}
 }
@@ -104,19 +104,40 @@ func (c *Capture) add(p look.Captured) {
 	c.list = append(c.list, p)
 }
 
-// headers is a packet's headers and no more of what is said than so many bytes. An
-// ICMP message is kept as it is: it quotes headers.
-func headers(b []byte, payload int) []byte {
+// kept is what is kept of a packet: its headers, and of connections of this process the first
+// bytes of what is said.
+func (c *Capture) kept(own ownFlows, b []byte) []byte {
 	h, ok := headOf(b)
 	if !ok {
 		return nil
 	}
+	payload := 0
+	if f, ok := flowOf(h, b); ok && c.payload > 0 && own.has(f) {
+		payload = c.payload
+	}
+	return headers(h, b, payload)
+}
+
+// quotedBehind is how much an ICMP message quotes behind a network's header at least: ports
+// and numbers (RFC 792).
+const quotedBehind = 8
+
+// headers is a packet's headers and no more of what is said than so many bytes. Of an ICMP
+// message it is what that quotes of headers.
+func headers(h head, b []byte, payload int) []byte {
 	end := len(b)
 	switch {
 	case h.protocol == unix.IPPROTO_TCP && len(b) > h.long+12:
 		end = h.long + int(b[h.long+12]>>4)*4 + payload
 	case h.protocol == unix.IPPROTO_UDP:
 		end = h.long + 8 + payload
+	case h.protocol == icmp4 || h.protocol == icmp6:
+		at := min(h.long+8, len(b))
+		if quoted, ok := headOf(b[at:]); ok {
+			end = at + quoted.long + quotedBehind
+		}
+	default:
+		end = min(end, h.long)
 	}
 	return append([]byte{}, b[:min(end, len(b))]...)
 }

@@ -335,13 +335,22 @@ func TestPortFilter(t *testing.T) {
 		}
 	}
 	said := append(segment(false, 40001, 8080, 24, tcp), make([]byte, 100)...)
-	if got := headers(said, 0); len(got) != 24+20 {
+	h, _ := headOf(said)
+	if got := headers(h, said, 0); len(got) != 24+20 {
 		t.Errorf("%d bytes of a packet that may hold a secret; expected its headers alone", len(got))
 	}
-	if got := headers(said, 60); len(got) != 24+20+60 {
+	if got := headers(h, said, 60); len(got) != 24+20+60 {
 		t.Errorf("%d bytes", len(got))
 	}
+	c := Capture{payload: 60}
+	if got := c.kept(ownFlows{}, said); len(got) != 24+20 {
+		t.Errorf("%d bytes of a connection that is not of this process; expected its headers alone", len(got))
+	}
+	quoting := append(segment(false, 0, 0, 3, unix.IPPROTO_ICMP)[:24+8], said...)
+	if got := c.kept(ownFlows{}, quoting); len(got) > 24+8+24+quotedBehind {
+		t.Errorf("%d bytes of a message that quotes a packet; expected headers alone", len(got))
+	}
 	for short := range said {
-		headers(said[:short], 60)
+		c.kept(ownFlows{}, said[:short])
 	}
 }
