@@ -181,6 +181,7 @@ func newAttend() *cobra.Command {
 	var b brokerFlags
 	var s seeing
 	var from, name, secret, identity, login string
+	var hidden bool
 	var each float64
 	var width int
 	cmd := &cobra.Command{
@@ -191,7 +192,8 @@ SSH would carry, and no others. Nothing is changed here. An order is done only i
 a key of --orders-from signed it, it is for this host, its time is not over by this
 host's clock, and its number was not used before. Each order is one line on
 standard error. No account is tried without --allow-login, which names the one
-endpoint and --user the one account: no order names another. Numbers of orders and
+endpoint and --user the one account: no order names another, nor the mechanism by which
+the secret is presented; --only-hidden never shows it to the server. Numbers of orders and
 the time of a try are remembered on disk. Answers are signed with a key of this
 host's own, which is printed at the start, for --answers-from on the other side.
 
@@ -216,8 +218,8 @@ On the other side: --broker URL --order-key FILE --at nats:NAME.`,
 			case from == "":
 				return errors.New("attend: whose orders are taken? Expected --orders-from FILE, or a public key in " +
 					"quotes")
-			case login == "" && (secret != "" || identity != "" || s.user != ""):
-				return errors.New("attend: --user, --secret and --identity are for --allow-login")
+			case login == "" && (secret != "" || identity != "" || s.user != "" || hidden):
+				return errors.New("attend: --user, --secret, --identity and --only-hidden are for --allow-login")
 			case login != "" && s.user == "":
 				return errors.New("attend: --allow-login: expected --user with the one account that may be tried")
 			case width < 0 || width > mostWidth:
@@ -234,6 +236,7 @@ On the other side: --broker URL --order-key FILE --at nats:NAME.`,
 				if err != nil {
 					return fmt.Errorf("--allow-login: %w", err)
 				}
+				env.OnlyHidden = hidden
 				a.Login = &vantage.PinnedLogin{Endpoint: ask.Endpoint, Account: ask.Account, Env: env}
 			}
 			if a.State, err = casebook.Folder(); err != nil {
@@ -254,6 +257,8 @@ On the other side: --broker URL --order-key FILE --at nats:NAME.`,
 	flags.StringVar(&login, "allow-login", "",
 		"let orders try the account of --user at this `endpoint`, once in ten minutes, and no other account or endpoint")
 	flags.StringVar(&s.user, "user", "", "the one `account` that --allow-login lets orders try")
+	flags.BoolVar(&hidden, "only-hidden", false,
+		"never show the secret to the server: only mechanisms that prove it (SCRAM, digest, NTLM, Kerberos, a key) are used")
 	flags.IntVar(&width, "parallel", 0, "the most requests side by side that an order may ask for (`NUMBER`)")
 	flags.StringVar(&secret, "secret", "",
 		"the password that tries of accounts send: `env:NAME|file:PATH`; never given here itself")

@@ -92,6 +92,9 @@ func (f *recordFlags) run(cmd *cobra.Command) error {
 		return err
 	}
 	env.Deep = !f.baseline
+	if f.baseline {
+		casebook.KeepMarkKey()
+	}
 	ctx, cancel := until(ctx, cmd, f.deadline)
 	defer cancel()
 	at := here(env, true)

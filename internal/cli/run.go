@@ -103,6 +103,7 @@ func Main(args []string, stdout, stderr io.Writer) int {
 	if len(args) == 1 && args[0] == "version" && tellVersion(stdout) == nil {
 		return exitClear
 	}
+	useMarkKey()
 	root := newRoot()
 	root.SetArgs(args)
 	root.SetOut(stdout)

@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"uakari/internal/casebook"
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/look"
@@ -189,6 +190,9 @@ func (f *traceFlags) every(ctx context.Context, cmd *cobra.Command) error {
 func (f *traceFlags) run(ctx context.Context, cmd *cobra.Command, input string) error {
 	if err := f.check(); err != nil {
 		return err
+	}
+	if f.facts != "" || f.kept != "" {
+		casebook.KeepMarkKey()
 	}
 	ask, env, err := f.ask(ctx, input)
 	if err != nil {

@@ -280,11 +280,6 @@ type SettingSeen struct {
 	Clean    string  `json:"clean,omitempty"` // the value without them
 }
 
-// Same reports whether two settings have the same value.
-func (s SettingSeen) Same(other SettingSeen) bool {
-	return s.Value == other.Value && s.Mark == other.Mark
-}
-
 // Signs is the marks of health that a card names, as one side has them.
 type Signs struct {
 	Side string     `json:"side"`

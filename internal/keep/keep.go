@@ -9,8 +9,6 @@
 package keep
 
 import (
-	"crypto/sha256"
-	"encoding/hex"
 	"net/netip"
 	"net/url"
 	"regexp"
@@ -145,13 +143,6 @@ func Value(name, value string) string {
 		return Hidden
 	}
 	return value
-}
-
-// Mark tells values apart that are not kept. It has so few bits that a secret
-// cannot be found by it.
-func Mark(value string) string {
-	sum := sha256.Sum256([]byte("uakari " + value))
-	return hex.EncodeToString(sum[:2])
 }
 
 // hostShape is a host name of more than one label.

@@ -48,8 +48,18 @@ func TestValue(t *testing.T) {
 			t.Errorf("%s = %q: %q, want %q", c.name, c.value, got, c.kept)
 		}
 	}
-	if a := Mark("a"); a == Mark("b") || a != Mark("a") || len(a) != 4 {
+	if a := Mark("a"); a != "" || Comparable(a, Mark("a")) {
+		t.Error("there is a mark without a key")
+	}
+	UseKey(func() []byte { return []byte("one") })
+	defer UseKey(nil)
+	a := Mark("a")
+	if a == Mark("b") || a != Mark("a") || !Comparable(a, Mark("b")) {
 		t.Error("marks do not tell apart")
+	}
+	UseKey(func() []byte { return []byte("another") })
+	if a == Mark("a") || Comparable(a, Mark("a")) || strings.Contains(a, string(Key())) {
+		t.Error("marks of another key are compared")
 	}
 }
 

@@ -40,6 +40,7 @@ type Env struct {
 	// its server; AnyName, that they take one of any name; InTheClear, that the
 	// secret may be shown all the same where nobody vouches for who reads it.
 	Lenient, AnyName, InTheClear bool
+	OnlyHidden                   bool             // mechanisms that show the secret to the server are not used
 	Probes                       *Probes          // what may still be connected to; nil: all
 	Now                          func() time.Time // nil: time.Now
 }

@@ -104,6 +104,7 @@ func AskBroker(
 	}
 	b := &Broker{info: info, name: name, conn: conn, key: key, run: rand.Text(), hello: helloOf(env),
 		answers: answers}
+	b.hello.Marks = nil // what a broker carries is signed, and not hidden
 	there, err := b.order(ctx, nil, func(fact.Fact) {})
 	if err != nil {
 		return nil, fmt.Errorf("--at nats:%s: %w", name, err)

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"uakari/internal/fact"
+	"uakari/internal/keep"
 	"uakari/internal/look"
 	"uakari/internal/program"
 )
@@ -32,6 +33,7 @@ type hello struct {
 	Unit      string             `json:"unit,omitempty"`
 	Card      *fact.Card         `json:"card,omitempty"`
 	Programs  []fact.ProgramFile `json:"programs,omitempty"`
+	Marks     []byte             `json:"marks,omitempty"` // the key of this run's marks; not over a broker
 }
 
 // talkVersion changes when either side would misunderstand the other.
@@ -61,6 +63,7 @@ func helloOf(env look.Env) hello {
 		Unit:      env.Unit,
 		Card:      env.Card,
 		Programs:  env.Registry().Own,
+		Marks:     keep.Key(),
 	}
 }
 
@@ -118,6 +121,7 @@ func Serve(ctx context.Context, host string, inside bool, in io.Reader, out io.W
 		return fmt.Errorf("look: %w", err)
 	}
 	say(hello{Version: talkVersion, Host: host, System: runtime.GOOS})
+	keep.UseKey(func() []byte { return h.Marks })
 	env := h.env(known)
 	env.Inside = inside
 	local := NewHere(fact.Vantage{}, env)

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"uakari/internal/fact"
+	"uakari/internal/keep"
 	"uakari/internal/trail"
 )
 
@@ -62,14 +63,18 @@ func Features(set fact.Set) []string {
 					add("package: %s %s", p.Package.Name, p.Package.Version)
 				}
 				for _, file := range p.Files {
-					if file.Mark != "" {
+					if keep.Comparable(file.Mark, keep.Mark("")) {
 						add("file: %s, text %s", file.Path, file.Mark)
 					}
 				}
 			}
 		case f.Settings != nil:
 			for _, each := range f.Settings.List {
-				if value := cmp.Or(each.Value, each.Mark); value != "" && value != "…" {
+				value := each.Value
+				if value == keep.Hidden && keep.Comparable(each.Mark, keep.Mark("")) {
+					value = each.Mark
+				}
+				if value != "" && value != keep.Hidden {
 					add("setting: %s, %s = %s", each.At.File, each.At.Key, value)
 				}
 			}

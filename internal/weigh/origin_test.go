@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"uakari/internal/fact"
+	"uakari/internal/keep"
 	"uakari/internal/trail"
 )
 
@@ -109,12 +110,17 @@ func TestOrigin(t *testing.T) {
 // TestFeatures is what is seen of a client that a fault may come from, and nothing of
 // the server.
 func TestFeatures(t *testing.T) {
+	keep.UseKey(func() []byte { return []byte("of this run") })
+	defer keep.UseKey(nil)
+	mark := keep.Mark("the text")
 	s := newScene(t, web).holds("v1", gauge).holds("v2", tidebook)
 	service := func(version string) func(*fact.Fact) {
 		return func(f *fact.Fact) {
 			f.Service = &fact.Service{Programs: []fact.Program{{
 				Name: "upload", Package: fact.Package{Name: "upload", Version: version},
-				Files: []fact.SettingsFile{{Path: "/etc/upload.conf", Mark: "00aa"}, {Path: "/etc/secret", Mark: ""}},
+				Files: []fact.SettingsFile{
+					{Path: "/etc/upload.conf", Mark: mark}, {Path: "/etc/secret", Mark: "00aa:1b2c"},
+				},
 			}}}
 		}
 	}
@@ -128,7 +134,7 @@ func TestFeatures(t *testing.T) {
 	})
 	got := Features(s.set)
 	for want, there := range map[string]bool{
-		"package: upload 1.2": true, "package: upload 9.9": false, "file: /etc/upload.conf, text 00aa": true,
+		"package: upload 1.2": true, "package: upload 9.9": false, "file: /etc/upload.conf, text " + mark: true,
 		"setting: /etc/upload.conf, port = 8443": true, "setting: /etc/upload.conf, token = …": false,
 	} {
 		if slices.Contains(got, want) != there {

@@ -11,6 +11,7 @@ import (
 
 	"uakari/internal/fact"
 	"uakari/internal/filter"
+	"uakari/internal/keep"
 	"uakari/internal/trail"
 )
 
@@ -79,6 +80,8 @@ func order(c trail.Changed) int {
 const (
 	marked = ": " // and a mark of its text
 	unread = ", which nobody could read"
+
+	markedText = marked + "text "
 )
 
 // apart is the lines of one list that the other lacks. A settings file that
@@ -88,9 +91,18 @@ func apart(list, other []noted) []noted {
 		file, vague := strings.CutSuffix(n.line, unread)
 		name, _, _ := strings.Cut(n.line, marked)
 		return slices.ContainsFunc(other, func(o noted) bool {
-			return o.line == n.line || o.line == name+unread || vague && strings.HasPrefix(o.line, file+marked)
+			return o.line == n.line || o.line == name+unread || vague && strings.HasPrefix(o.line, file+marked) ||
+				otherMarks(n.line, o.line)
 		})
 	})
+}
+
+// otherMarks reports whether two notes have marks of one file that were made with two keys:
+// nobody knows whether its text differs.
+func otherMarks(one, other string) bool {
+	file, mark, ok := strings.Cut(one, markedText)
+	otherFile, otherMark, also := strings.Cut(other, markedText)
+	return ok && also && file == otherFile && !keep.Comparable(mark, otherMark)
 }
 
 // settingsFiles is what changes of settings files are called.
@@ -240,7 +252,7 @@ func noteOf(f *fact.Fact, e fact.Endpoint, note func(what, line string, at time.
 			for _, s := range p.Files {
 				mark := unread
 				if s.Mark != "" {
-					mark = fmt.Sprintf("%stext %s", marked, s.Mark)
+					mark = markedText + s.Mark
 				}
 				note(settingsFiles, s.Path+mark, s.Changed)
 				for _, setting := range s.Says {

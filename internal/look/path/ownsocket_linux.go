@@ -71,7 +71,8 @@ func ownSocket(f flow) bool {
 		}
 		peer, err := unix.Getpeername(fd)
 		if err != nil {
-			if listening, err := unix.GetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_ACCEPTCONN); err == nil && listening == 0 {
+			listens, err := unix.GetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_ACCEPTCONN)
+			if err == nil && listens == 0 {
 				return true
 			}
 			continue

@@ -122,9 +122,21 @@ func loginTry(ctx context.Context, env look.Env, order fact.Order) fact.Login {
 		},
 	)
 	if l.Outcome == fact.LoginWithheld && !show && l.Needs == "" {
-		l.Needs = inTheClear
+		c.neverShown(&l)
 	}
 	return l
+}
+
+// shownOnly is why nothing is presented where a host never shows its secret.
+const shownOnly = "the server offers only mechanisms that show it the secret, and this host uses none of them"
+
+// neverShown says what a try lacks that was withheld since the secret may not be shown.
+func (c *climber) neverShown(l *fact.Login) {
+	if c.env.OnlyHidden {
+		l.Text = shownOnly
+		return
+	}
+	l.Needs = inTheClear
 }
 
 // mayShow is the one gate that a secret passes. It reports whether the secret
@@ -134,6 +146,12 @@ func loginTry(ctx context.Context, env look.Env, order fact.Order) fact.Login {
 // nothing is presented. Else only a way of signing in that does not show the secret is
 // left, unless the user says otherwise.
 func (c *climber) mayShow() (show bool, why string) {
+	show, why = c.trusted()
+	return show && !c.env.OnlyHidden, why
+}
+
+// trusted is mayShow for a host that shows its secret at all.
+func (c *climber) trusted() (show bool, why string) {
 	if c.secured == nil {
 		return c.env.InTheClear, ""
 	}

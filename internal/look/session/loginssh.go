@@ -70,6 +70,8 @@ func (c *climber) loginSSH(ctx context.Context) fact.Login {
 		}
 		s.login.Mechanism = "publickey"
 		auth = append(auth, ssh.PublicKeys(keys...))
+	} else if c.env.OnlyHidden {
+		return withheld(shownOnly)
 	} else {
 		auth = append(auth, ssh.PasswordCallback(func() (string, error) { s.spent = true; return c.env.Secret, nil }),
 			ssh.KeyboardInteractive(s.answers))

@@ -71,7 +71,7 @@ func (c *climber) loginTalk(ctx context.Context) fact.Login {
 			if show, why := c.mayShow(); !show { // TLS may have begun since the start
 				l.Outcome, l.Text = fact.LoginWithheld, why
 				if why == "" {
-					l.Needs = inTheClear
+					c.neverShown(&l)
 				}
 				return l
 			}

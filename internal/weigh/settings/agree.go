@@ -1,6 +1,7 @@
 package settings
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -53,6 +54,20 @@ func (j settingJudge) value() string {
 	return card.Canonical(j.rule, j.seen.Value)
 }
 
+// comparable reports whether the values that were not kept have marks of one run.
+func (a agreement) comparable() bool {
+	first := ""
+	for _, j := range a.places {
+		if j.seen.Value != keep.Hidden {
+			continue
+		}
+		if first = cmp.Or(first, j.seen.Mark); !keep.Comparable(first, j.seen.Mark) {
+			return false
+		}
+	}
+	return true
+}
+
 func (a agreement) values() []string {
 	var list []string
 	for _, j := range a.places {
@@ -66,6 +81,9 @@ func (a agreement) values() []string {
 // readings is what does not agree. Where it is known which value is right, each
 // other place is wrong; else nobody says which is, and both ways are offered.
 func (a agreement) readings() []gate.Reading {
+	if !a.comparable() {
+		return nil // told as not compared (NotRead)
+	}
 	values := a.values()
 	if len(values) < 2 || a.allServed(values) {
 		return nil

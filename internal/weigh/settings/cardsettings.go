@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"uakari/internal/fact"
+	"uakari/internal/keep"
 	"uakari/internal/plain"
 	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/gate"
@@ -198,6 +199,11 @@ func unreadAt(v *scene.Scene, at, name string, rule int) string {
 			return seen.Unread
 		}
 		why = ""
+		of := v.Ask.Card.Settings[rule]
+		compared := of.Value != "" || len(of.OneOf) > 0 || of.Is == "same"
+		if compared && seen.Value == keep.Hidden && !keep.Comparable(seen.Mark, keep.Mark("")) {
+			return "its value is not kept, and its mark is of another run; add this host to the run to compare it"
+		}
 	}
 	return why
 }

@@ -118,7 +118,7 @@ func (j settingJudge) judge() (gate.Reading, bool) {
 	}
 	cause := j.wrongCause(seen.Value)
 	if want := j.wanted(); seen.Value == keep.Hidden { // what it is was not kept, only whether it is that
-		if want == "" || j.marked(seen.Mark) {
+		if want == "" || !keep.Comparable(seen.Mark, keep.Mark("")) || j.marked(seen.Mark) {
 			return gate.Reading{}, false
 		}
 		r := j.reading(
