@@ -199,6 +199,12 @@ func TestAttendedLogin(t *testing.T) {
 			t.Errorf("after %s: %v", c.after, err)
 		}
 	}
+	if _, _, _, err := openLedger(dir, "gauges", now); err == nil || !strings.Contains(err.Error(), "another process") {
+		t.Errorf("two processes of one host attend for one name: %v", err)
+	}
+	if err := s.kept.close(); err != nil {
+		t.Fatal(err)
+	}
 	again := start(now.Add(loginEach + 2*time.Second))
 	if err := again.mayLogin(order(nil), now.Add(loginEach+2*time.Second)); err == nil {
 		t.Error("a restart forgets the last try")

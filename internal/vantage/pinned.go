@@ -64,6 +64,7 @@ func (p *PinnedLogin) gave(ctx context.Context, addr netip.Addr) bool {
 type ledger struct {
 	path string // "": it is kept in memory alone
 	file *os.File
+	lock *os.File // held while this process attends under the name
 }
 
 // entry is a line of a ledger.
@@ -86,9 +87,28 @@ func openLedger(folder, name string, now time.Time) (*ledger, used, time.Time, e
 		return nil, nil, tried, err
 	}
 	path := filepath.Join(folder, "attend-"+name+".jsonl")
-	kept, err := os.Open(path)
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+	lock, err := owned.Lock(path + ".lock")
+	if errors.Is(err, owned.ErrLocked) {
+		return nil, nil, tried, fmt.Errorf("%s is attended for by another process of this host already; expected "+
+			"another --name", name)
+	} else if err != nil {
 		return nil, nil, tried, err
+	}
+	l := &ledger{path: path, lock: lock}
+	numbers, tried, err = l.read(now)
+	if err != nil {
+		l.close()
+		return nil, nil, tried, err
+	}
+	return l, numbers, tried, nil
+}
+
+// read is what it remembers, and writes what still counts again, so that its file stays small.
+func (l *ledger) read(now time.Time) (numbers used, tried time.Time, err error) {
+	numbers = used{}
+	kept, err := os.Open(l.path)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, tried, err
 	}
 	if err == nil {
 		lines := bufio.NewScanner(io.LimitReader(kept, mostLedger))
@@ -105,30 +125,29 @@ func openLedger(folder, name string, now time.Time) (*ledger, used, time.Time, e
 			}
 		}
 		if err := errors.Join(lines.Err(), kept.Close()); err != nil {
-			return nil, nil, tried, fmt.Errorf("%s: %w", path, err)
+			return nil, tried, fmt.Errorf("%s: %w", l.path, err)
 		}
 	}
-	// What still counts is written again, so that the file stays small.
 	var text []byte
 	for number, until := range numbers {
 		line, err := json.Marshal(entry{Number: number, Until: until})
 		if err != nil {
-			return nil, nil, tried, err
+			return nil, tried, err
 		}
 		text = append(append(text, line...), '\n')
 	}
 	if !tried.IsZero() {
 		line, err := json.Marshal(entry{Tried: tried})
 		if err != nil {
-			return nil, nil, tried, err
+			return nil, tried, err
 		}
 		text = append(append(text, line...), '\n')
 	}
-	if _, err := owned.Write(path, text); err != nil {
-		return nil, nil, tried, err
+	if _, err := owned.Write(l.path, text); err != nil {
+		return nil, tried, err
 	}
-	file, err := owned.Append(path)
-	return &ledger{path, file}, numbers, tried, err
+	l.file, err = owned.Append(l.path)
+	return numbers, tried, err
 }
 
 // add remembers something; sure is that it must be on the disk before anything is done.
@@ -150,8 +169,11 @@ func (l *ledger) add(e entry, sure bool) error {
 }
 
 func (l *ledger) close() error {
-	if l.file == nil {
-		return nil
+	var err error
+	for _, f := range []*os.File{l.file, l.lock} {
+		if f != nil {
+			err = errors.Join(err, f.Close())
+		}
 	}
-	return l.file.Close()
+	return err
 }
