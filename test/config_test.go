@@ -92,11 +92,15 @@ func TestConfig(t *testing.T) {
 		t.Errorf("%+v", r)
 	}
 	for name, c := range map[string]struct{ text, want string }{
-		"no such flag":      {"flags: {wiat: 2s}\n", `no flag is called "wiat"`},
-		"not a time":        {"flags: {wait: soon}\n", `wait "soon"`},
-		"of one run alone":  {"flags: {output: x}\n", "belongs to one run"},
-		"no such command":   {"commands: {trase: {wait: 2s}}\n", `no command is called "trase"`},
-		"not that one's":    {"commands: {explain: {wait: 2s}}\n", `no flag is called "wait"`},
+		"no such flag":     {"flags: {wiat: 2s}\n", `no flag is called "wiat"`},
+		"not a time":       {"flags: {wait: soon}\n", `wait "soon"`},
+		"of one run alone": {"flags: {output: x}\n", "belongs to one run"},
+		"no such command":  {"commands: {trase: {wait: 2s}}\n", `no command is called "trase"`},
+		"not that one's":   {"commands: {explain: {wait: 2s}}\n", `no flag is called "wait"`},
+		"a secret of a shared folder": {"flags: {secret: \"env:TIDE\"}\ncards: " + dir + "\n",
+			"secret is not taken from the shared folder"},
+		"a host of a shared folder": {"commands: {trace: {at: server=ebb}}\nsheets: " + dir + "\n",
+			"at is not taken from the shared folder"},
 		"a misspelt key":    {"flgas: {}\n", `:2:1: unknown field "flgas"; did you mean "flags"?`},
 		"of another format": {"format: uakari.config/9\n", "expected \"uakari.config/1\""},
 	} {

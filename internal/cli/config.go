@@ -167,6 +167,9 @@ func (c config) check(root *cobra.Command, path string) error {
 		}
 		return fmt.Errorf("%s: %s: no flag is called %q; uakari help lists them", path, part, flag)
 	}
+	if err := c.ownWords(path); err != nil {
+		return err
+	}
 	for flag := range c.Flags {
 		if known[flag] == nil || slices.Contains(perRun, flag) {
 			return wrong("flags", flag)
@@ -183,6 +186,50 @@ func (c config) check(root *cobra.Command, path string) error {
 		}
 	}
 	return nil
+}
+
+// ownOnly is the flags by which a secret goes somewhere, or this program does: they are
+// never taken from a folder that others fill.
+var ownOnly = []string{
+	"secret", "shared-secret", "identity", "certificate", "at", "in-the-clear", "broker", "broker-login", "order-key",
+	"as-root", "lend", "trust", "broker-trust", "answers-from",
+}
+
+// ownWords refuses a configuration that lies in a folder which it calls shared, and says where
+// secrets go.
+func (c config) ownWords(path string) error {
+	for _, folder := range []string{c.Cards, c.Sheets, c.Programs} {
+		if folder == "" || !within(atHome(folder), path) {
+			continue
+		}
+		for _, flag := range ownOnly {
+			_, all := c.Flags[flag]
+			for _, flags := range c.Commands {
+				_, one := flags[flag]
+				all = all || one
+			}
+			if all {
+				return fmt.Errorf("%s: flags: %s is not taken from the shared folder %s; expected it in a file outside "+
+					"of it", path, flag, folder)
+			}
+		}
+	}
+	return nil
+}
+
+// within reports whether a file lies below a folder, by the places that links lead to.
+func within(folder, path string) bool {
+	real := func(path string) string {
+		if to, err := filepath.EvalSymlinks(path); err == nil {
+			path = to
+		}
+		if whole, err := filepath.Abs(path); err == nil {
+			path = whole
+		}
+		return path
+	}
+	below, err := filepath.Rel(real(folder), real(path))
+	return err == nil && below != ".." && !strings.HasPrefix(below, ".."+string(filepath.Separator))
 }
 
 // inFolder is a file of a shared folder that was named without its path: the
