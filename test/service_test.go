@@ -152,12 +152,12 @@ var faults = []fault{
 	},
 	{
 		name: "failed",
-		ruin: unit("[Service]\nExecStart=/bin/sh -c \"echo no tide today; exit 3\"\n"),
+		ruin: unit("[Service]\nExecStart=/bin/sh -c \"echo no level today; exit 3\"\n"),
 		mend: noUnit,
 		to:   "http://10.20.0.14:8457/",
 		args: []string{"--unit", "almanac"},
 		want: "service/failed proven",
-		bits: "exit status 3, its log ends in \"no tide today\"",
+		bits: "exit status 3, its log ends in \"no level today\"",
 	},
 	{
 		name: "a program that nobody knows, stopped",

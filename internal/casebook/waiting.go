@@ -82,10 +82,28 @@ func Wait(folder string, k Kept) error {
 	if err := owned.Folder(folder); err != nil {
 		return err
 	}
-	f, err := owned.Append(filepath.Join(folder, waitingName))
-	if err != nil {
-		return err
+	for range mostWaits {
+		sure, err := waitIn(folder, line)
+		if sure || err != nil {
+			return err
+		}
 	}
+	return fmt.Errorf("%s is handed in all the while", filepath.Join(folder, waitingName))
+}
+
+// mostWaits is how often a trace is written again that was written while others were handed in.
+const mostWaits = 100
+
+// waitIn adds a line to the file of what waits. It is not sure where the file was taken away
+// meanwhile, by somebody who may have read it before: then the line is added once more, since
+// a trace is kept once however often it is handed in.
+func waitIn(folder string, line []byte) (sure bool, err error) {
+	path := filepath.Join(folder, waitingName)
+	f, err := owned.Append(path)
+	if err != nil {
+		return false, err
+	}
+	defer func() { err = errors.Join(err, f.Close()) }()
 	// A line that was torn before, by a full disk or an end, ends here.
 	if info, err2 := f.Stat(); err2 == nil && info.Size() > 0 {
 		last := make([]byte, 1)
@@ -96,7 +114,18 @@ func Wait(folder string, k Kept) error {
 	if err == nil {
 		_, err = f.Write(line)
 	}
-	return errors.Join(err, f.Sync(), f.Close())
+	if err = errors.Join(err, f.Sync()); err != nil {
+		return false, err
+	}
+	written, err := f.Stat()
+	if err != nil {
+		return false, err
+	}
+	there, err := os.Stat(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
+	return err == nil && os.SameFile(written, there), err
 }
 
 // lineOf is a trace as a line of the file: a checksum of what follows it, and the trace.

@@ -70,9 +70,10 @@ var (
 	unitShape = sync.OnceValue(func() *regexp.Regexp {
 		return regexp.MustCompile(`^\d{1,9}(?:[a-zA-Z]{1,3}|th|nd|st)$`)
 	})
-	// accountShape is how accounts, programs and machines are named.
+	// accountShape is how accounts, programs and machines are named: words in small letters
+	// with numbers behind them.
 	accountShape = sync.OnceValue(func() *regexp.Regexp {
-		return regexp.MustCompile(`^[A-Za-z_]?[a-z._-]{0,30}[0-9]{0,3}\$?$`)
+		return regexp.MustCompile(`^[A-Za-z_]?[a-z]*[0-9]{0,6}(?:[._-]+[a-z]*[0-9]{0,6})*\$?$`)
 	})
 	// lonelyPath is a path of one part.
 	lonelyPath = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^/(?:[a-z][a-z._-]*/?)?$`) })
@@ -96,7 +97,7 @@ var nameFollows = words(`for user users account accounts role from by on at in p
 	client database db table schema server unit process program module plugin container image pod backend upstream pool
 	zone domain realm site vhost group scope rhost ruser tty acct exe comm name named queue topic exchange login logname
 	cell cgroup task slice instance node replica peer listener frontend proxy worker job device interface index channel
-	of with to path uri file invalid lookup dial directive option variable parameter keyword setting field section`)
+	of with to path uri file invalid lookup dial profile directive option variable parameter keyword setting field section`)
 
 // positive keeps of a line what the positive list knows.
 func positive(line string) string {

@@ -78,7 +78,10 @@ func looksOf(own map[fact.Kind]look.Func) map[fact.Kind]look.Func {
 
 // Unended is the fact that a look of this host did not end in its time.
 func Unended(env look.Env, order fact.Order, after time.Duration) fact.Fact {
-	row := asked[order.Look]
+	row, known := asked[order.Look]
+	if !known { // a look that other packages take, too
+		row.source, row.failed = string(order.Look), "could not look at "+string(order.Look)
+	}
 	f := env.Failed(order, row.source, row.failed, fmt.Errorf("it did not end within %s", after),
 		"a host on which no process or disk hangs")
 	f.Failed.CutOff = true
