@@ -3,6 +3,7 @@ package test
 import (
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -31,6 +32,48 @@ func heading(line string) string {
 	kept := regexp.MustCompile(`[^\p{L}\p{N} _-]`).
 		ReplaceAllString(strings.ToLower(strings.TrimSpace(strings.TrimLeft(line, "#"))), "")
 	return strings.ReplaceAll(kept, " ", "-")
+}
+
+// TestSafetyPromises finds a test for every promise of docs/safety.md, and no paragraph of
+// it without one.
+func TestSafetyPromises(t *testing.T) {
+	t.Parallel()
+	testFunc := regexp.MustCompile(`(?m)^func (Test\w+)\(`)
+	tests := map[string]bool{}
+	for _, dir := range []string{".", "../internal"} {
+		err := filepath.WalkDir(dir, func(path string, _ fs.DirEntry, err error) error {
+			if err == nil && strings.HasSuffix(path, "_test.go") {
+				for _, m := range testFunc.FindAllStringSubmatch(readFile(t, path), -1) {
+					tests[m[1]] = true
+				}
+			}
+			return err
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	rows := 0
+	for line := range strings.Lines(readFile(t, "../docs/safety.md")) {
+		cells := strings.Split(strings.TrimSpace(line), "|")
+		if len(cells) != 4 || strings.HasPrefix(cells[1], "-") || cells[1] == " Promise " {
+			continue
+		}
+		rows++
+		named := regexp.MustCompile("`(Test[A-Za-z0-9]+)`").FindAllStringSubmatch(cells[2], -1)
+		if len(named) == 0 {
+			t.Errorf("no test holds %q", cells[1])
+		}
+		for _, m := range named {
+			if !tests[m[1]] {
+				t.Errorf("%q: there is no %s", cells[1], m[1])
+			}
+		}
+	}
+	const promises = 25 // of the page's paragraphs, each by itself
+	if rows < promises {
+		t.Errorf("%d promises have a test; expected %d at least", rows, promises)
+	}
 }
 
 // TestLinks follows every link of the pages within the project.

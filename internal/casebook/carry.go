@@ -66,7 +66,12 @@ const mostLine = 64 << 20
 // are here already are passed over; if one of them cannot be taken over, none
 // is. What is taken over is foreign for good.
 func Import(ctx context.Context, s Store, name string, in io.Reader) (added []Case, err error) {
-	lines := bufio.NewScanner(in)
+	reader := bufio.NewReader(in)
+	// What does not begin as a case is not read on: it may be anything, and have no end.
+	if first, err := reader.Peek(1); err == nil && first[0] != '{' {
+		return nil, input("%s:1:1: expected {\"format\":%q}, as uakari case export writes", name, Format)
+	}
+	lines := bufio.NewScanner(reader)
 	lines.Buffer(make([]byte, 64<<10), mostLine)
 	err = s.Import(ctx, func(add func(Case) (Case, bool, error)) error {
 		number := 0

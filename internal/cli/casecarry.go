@@ -4,12 +4,12 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"os"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"uakari/internal/casebook"
+	"uakari/internal/look/file"
 	"uakari/internal/plain"
 )
 
@@ -54,7 +54,7 @@ func newCaseImport() *cobra.Command {
 			return withBook(cmd, func(ctx context.Context, b casebook.Store) error {
 				in := io.Reader(cmd.InOrStdin())
 				if args[0] != "-" {
-					f, err := os.Open(args[0])
+					f, err := file.Open(args[0])
 					if err != nil {
 						return err
 					}

@@ -5,9 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"net"
 	"os"
 	"slices"
 	"strings"
+	"time"
 
 	"uakari/internal/fact"
 	"uakari/internal/look"
@@ -76,6 +78,7 @@ func (s *seeing) vantages(
 			within, inside[role] = places[0], places[1:]
 		}
 		info := fact.Vantage{ID: fmt.Sprintf("s%d", i+1), Role: role}
+		began := time.Now()
 		soon, cancel := context.WithTimeout(ctx, s.deadline/reachShare)
 		v, err := s.reach(soon, &broker, vantage.Login{
 			To:       login,
@@ -86,13 +89,14 @@ func (s *seeing) vantages(
 			Wait:     s.wait,
 			In:       within,
 		}, info, env, first)
-		late := soon.Err() != nil && ctx.Err() == nil
+		var slow net.Error
+		late := ctx.Err() == nil && (soon.Err() != nil || errors.As(err, &slow) && slow.Timeout())
 		cancel()
 		client = client || role == fact.Client
 		if err != nil && late {
 			// What the others see is worth having without it.
 			info.Host, info.Means = hostOfLogin(login), fact.SSH
-			at = append(at, vantage.NewMissing(info, fmt.Sprintf("no answer in %s", s.deadline/reachShare)))
+			at = append(at, vantage.NewMissing(info, "no answer in "+time.Since(began).Round(time.Second).String()))
 			continue
 		}
 		if err != nil {

@@ -48,6 +48,11 @@ func TestValue(t *testing.T) {
 			t.Errorf("%s = %q: %q, want %q", c.name, c.value, got, c.kept)
 		}
 	}
+}
+
+// TestMarks tells values apart by marks of one key, and says that those of two keys are not
+// to be compared.
+func TestMarks(t *testing.T) {
 	if a := Mark("a"); a != "" || Comparable(a, Mark("a")) {
 		t.Error("there is a mark without a key")
 	}

@@ -11,6 +11,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"time"
 )
 
 // Bounds on files by what they are for, in bytes.
@@ -74,8 +75,11 @@ func Head(path string, most int64) ([]byte, error) { return Account{}.Head(path,
 // Tail reads the last bytes of a file, at most so many.
 func Tail(path string, most int64) ([]byte, error) { return Account{}.Tail(path, most) }
 
-// Typed reads a file that the user typed, which may be a pipe or a device; it
-// ends with the context at the latest.
+// typedWait is how long a pipe is read where the command has no deadline of its own.
+const typedWait = time.Minute
+
+// Typed reads a file that the user typed, which may be a pipe; it ends with the context, or
+// after a minute, at the latest.
 func Typed(ctx context.Context, path string, most int64) ([]byte, error) {
 	info, err := os.Stat(path)
 	if err != nil {
@@ -87,6 +91,8 @@ func Typed(ctx context.Context, path string, most int64) ([]byte, error) {
 	if info.IsDir() || info.Mode()&fs.ModeDevice != 0 { // a device may have no end
 		return nil, &fs.PathError{Op: "read", Path: path, Err: ErrKind}
 	}
+	ctx, cancel := context.WithTimeout(ctx, typedWait)
+	defer cancel()
 	type result struct {
 		text []byte
 		err  error
