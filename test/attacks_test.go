@@ -53,9 +53,11 @@ func TestWhatSteersIsOurs(t *testing.T) {
 		"configuration": {"format: uakari.config/1\nflags: {user: ana, secret: \"file:" + secret + "\", " +
 			"in-the-clear: true}\n",
 			[]string{"trace", url}, "UAKARI_CONFIG"},
-		"card":    {"format: uakari.card/1\nname: ebb\nendpoint: " + url + "\n", []string{"trace", "--card", "FILE"}, ""},
-		"sheet":   {"format: uakari.sheet/1\nname: ebb\n", []string{"trace", "--sheet", "FILE", url}, ""},
-		"program": {"format: uakari.program/1\nname: ebbd\nabout: ebb\n", []string{"trace", "--program", "FILE", url}, ""},
+		"card": {"format: uakari.card/1\nname: ebb\nendpoint: " + url + "\n",
+			[]string{"trace", "--card", "FILE"}, ""},
+		"sheet": {"format: uakari.sheet/1\nname: ebb\n", []string{"trace", "--sheet", "FILE", url}, ""},
+		"program": {"format: uakari.program/1\nname: ebbd\nabout: ebb\n",
+			[]string{"trace", "--program", "FILE", url}, ""},
 		"plan": {"format: uakari.plan/1\nclients: [{here: true}]\nendpoints: [\"" + url + "\"]\n",
 			[]string{"sweep", "FILE"}, ""},
 	}
@@ -211,7 +213,8 @@ func TestForeignFilesAreBounded(t *testing.T) {
 	closed := fmt.Sprintf("tcp://127.0.0.1:%d", freePort(t))
 	for _, path := range []string{"/dev/zero", "/dev/urandom", huge, pipe, dir} {
 		for _, args := range [][]string{
-			{"trace", "--record", "server=" + path, closed}, {"trace", "--since", path, closed}, {"trace", "--replay", path},
+			{"trace", "--record", "server=" + path, closed}, {"trace", "--since", path, closed},
+			{"trace", "--replay", path},
 			{"trace", "--card", path}, {"trace", "--sheet", path, closed}, {"trace", "--program", path, closed},
 			{"trace", "--trust", path, "https://127.0.0.1:1/"}, {"sweep", path}, {"differ", path, path},
 			{"confirm", path}, {"case", "import", path}, {"rules", "--tables", path, "--from", "10.20.7.31", "--to",
@@ -226,8 +229,8 @@ func TestForeignFilesAreBounded(t *testing.T) {
 			cmd := exec.Command(program, args...)
 			out, _ := cmd.CombinedOutput()
 			peak := cmd.ProcessState.SysUsage().(*syscall.Rusage).Maxrss >> 10
-			if took := time.Since(began); cmd.ProcessState.ExitCode() == 0 || took > 6*time.Second || peak > mostPeak ||
-				strings.Contains(string(out), "panic") {
+			if took := time.Since(began); cmd.ProcessState.ExitCode() == 0 || took > 6*time.Second ||
+				peak > mostPeak || strings.Contains(string(out), "panic") {
 				t.Errorf("%v: status %d in %s, %d MiB: %.300s", args, cmd.ProcessState.ExitCode(), took, peak, out)
 			}
 		}

@@ -199,7 +199,8 @@ func TestAttendedLogin(t *testing.T) {
 			t.Errorf("after %s: %v", c.after, err)
 		}
 	}
-	if _, _, _, err := openLedger(dir, "gauges", now); err == nil || !strings.Contains(err.Error(), "another process") {
+	if _, _, _, err := openLedger(dir, "gauges", now); err == nil ||
+		!strings.Contains(err.Error(), "another process") {
 		t.Errorf("two processes of one host attend for one name: %v", err)
 	}
 	if err := s.kept.close(); err != nil {

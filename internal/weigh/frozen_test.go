@@ -16,6 +16,7 @@ import (
 
 	"uakari/internal/fact"
 	"uakari/internal/trail"
+	"uakari/internal/weigh/gate"
 )
 
 var update = flag.Bool("update", false, "write the frozen judgements anew")
@@ -125,6 +126,7 @@ func (s *scenario) judgedOf(t trail.Trail) {
 
 func TestMain(m *testing.M) {
 	flag.Parse()
+	gate.Mistaken = func(r gate.Reading) { panic(fmt.Sprintf("a reading does not say how strong it is: %+v", r)) }
 	status := m.Run()
 	whole := flag.Lookup("test.run").Value.String() == "" && flag.Lookup("test.fuzz").Value.String() == ""
 	if status == 0 && whole {

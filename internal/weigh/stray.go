@@ -29,7 +29,8 @@ func strayTry(v *scene.Scene, w *scene.Wants, target fact.Target, depth int) *sc
 	clean := target
 	clean.Name = e.Clean
 	r := gate.Reading{
-		Gate: gate.Intent, Cause: "settings/stray-characters", Reach: gate.Elsewhere, Vantage: v.Client,
+		Gate: gate.Intent, Cause: "settings/stray-characters",
+		Strength: gate.Read, Reach: gate.Elsewhere, Vantage: v.Client,
 		Instead: &clean,
 		Because: scene.FactIDs(t.Lookup.Ends...),
 		Summary: "the endpoint has " + settings.StrayText(e.Stray) + "; without, the name is " + e.Clean,

@@ -200,6 +200,7 @@ func oneBad(v *scene.Scene, s sum) *gate.Judged {
 		gate.Reading{
 			Gate:     gate.Name,
 			Cause:    "names/one-bad-address",
+			Strength: gate.Read,
 			Harmless: true,
 			Because:  because,
 			Vantage:  v.Client,

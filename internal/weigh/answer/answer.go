@@ -44,10 +44,11 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 	reply := *c.Reply.Reply
 	problem := scene.AnswerProblem(reply, v.Scheme)
 	r := gate.Reading{
-		Gate:    gate.Answer,
-		Because: scene.FactIDs(c.Reply),
-		Vantage: c.Reply.Vantage,
-		Summary: replyText(reply) + t.Seen(),
+		Gate:     gate.Answer,
+		Strength: gate.Read,
+		Because:  scene.FactIDs(c.Reply),
+		Vantage:  c.Reply.Vantage,
+		Summary:  replyText(reply) + t.Seen(),
 	}
 	r.Values = v.Place(t, catalogue.Values{"status": problem, "server": v.Answering(t), "owner": reply.Program})
 	if other, ok := expectedAnswer(v, r, reply); ok {
@@ -184,7 +185,8 @@ func strangerReading(v *scene.Scene, t *scene.Try) (gate.Reading, bool) {
 		return gate.Reading{}, false
 	}
 	return gate.Reading{
-		Gate: gate.Listener, Cause: "answer/wrong-application", Because: scene.FactIDs(from), Vantage: v.Client,
+		Gate: gate.Listener, Cause: "answer/wrong-application",
+		Strength: gate.Read, Because: scene.FactIDs(from), Vantage: v.Client,
 		Summary: fmt.Sprintf(
 			"port %d speaks %s, not %s",
 			t.Target.Port,
@@ -206,7 +208,8 @@ func unknownReading(v *scene.Scene, t *scene.Try) (gate.Reading, bool) {
 		return gate.Reading{}, false
 	}
 	return gate.Reading{
-		Gate: gate.Listener, Cause: "answer/wrong-application", Because: scene.FactIDs(from), Vantage: v.Client,
+		Gate: gate.Listener, Cause: "answer/wrong-application",
+		Strength: gate.Read, Because: scene.FactIDs(from), Vantage: v.Client,
 		Summary: fmt.Sprintf("%s holds port %d, and does not speak %s", scene.Owner(holders[0]), t.Target.Port,
 			strings.ToUpper(v.Ask.Endpoint.Scheme)),
 		Lacks: []gate.Lack{{Guard: gate.OneMeaning, Why: "what it speaks instead is not known"}},
@@ -265,12 +268,13 @@ func doorReading(v *scene.Scene, t *scene.Try) (gate.Reading, bool) {
 			continue
 		}
 		return gate.Reading{
-			Gate:    gate.Door,
-			Cause:   row.Cause,
-			Shows:   []gate.Symptom{gate.ServerFirstRefused, gate.ErrorAnswer},
-			Because: scene.FactIDs(from),
-			Vantage: v.Client,
-			Summary: fmt.Sprintf("%s: %s", row.Says, strings.TrimSpace(code+" "+text)),
+			Gate:     gate.Door,
+			Cause:    row.Cause,
+			Strength: gate.Read,
+			Shows:    []gate.Symptom{gate.ServerFirstRefused, gate.ErrorAnswer},
+			Because:  scene.FactIDs(from),
+			Vantage:  v.Client,
+			Summary:  fmt.Sprintf("%s: %s", row.Says, strings.TrimSpace(code+" "+text)),
 			Values: v.Place(
 				t,
 				catalogue.Values{

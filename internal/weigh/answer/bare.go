@@ -34,7 +34,7 @@ func bareReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, bo
 	}
 	reply := *c.Reply.Reply
 	r := gate.Reading{
-		Gate: gate.Answer, Because: scene.FactIDs(c.Reply), Vantage: v.Client,
+		Gate: gate.Answer, Strength: gate.Read, Because: scene.FactIDs(c.Reply), Vantage: v.Client,
 		Summary: fmt.Sprintf("asked as %s, since %s holds the port: %s", scheme.Name, holder, replyText(reply)),
 	}
 	switch c.Symptom(v.Own()) {

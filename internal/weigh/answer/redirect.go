@@ -87,13 +87,14 @@ func pathOf(path string) string {
 
 func ledAway(v *scene.Scene, t *scene.Try, reply fact.Reply, why string, because ...*fact.Fact) gate.Reading {
 	return gate.Reading{
-		Gate:    gate.Answer,
-		Cause:   "answer/redirects-away",
-		Reach:   gate.Further,
-		Because: scene.FactIDs(append(because, t.Climb.Reply)...),
-		Vantage: v.Client,
-		Summary: fmt.Sprintf("it answers %d and sends the client to %s, %s", reply.Status, reply.Location, why),
-		Values:  v.Place(t, catalogue.Values{"server": v.Answering(t), "location": reply.Location}),
+		Gate:     gate.Answer,
+		Cause:    "answer/redirects-away",
+		Strength: gate.Read,
+		Reach:    gate.Further,
+		Because:  scene.FactIDs(append(because, t.Climb.Reply)...),
+		Vantage:  v.Client,
+		Summary:  fmt.Sprintf("it answers %d and sends the client to %s, %s", reply.Status, reply.Location, why),
+		Values:   v.Place(t, catalogue.Values{"server": v.Answering(t), "location": reply.Location}),
 	}
 }
 

@@ -39,11 +39,12 @@ func StrainReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading
 			readings = append(
 				readings,
 				gate.Reading{
-					Gate:    gate.Answer,
-					Cause:   "answer/cut-when-idle",
-					Reach:   gate.Further,
-					Because: scene.FactIDs(f),
-					Vantage: v.Client,
+					Gate:     gate.Answer,
+					Cause:    "answer/cut-when-idle",
+					Strength: gate.Read,
+					Reach:    gate.Further,
+					Because:  scene.FactIDs(f),
+					Vantage:  v.Client,
 					Summary: fmt.Sprintf(
 						"a connection that is idle for %d s is %s",
 						v.Ask.IdleS,
@@ -96,7 +97,8 @@ func loadReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 			continue
 		}
 		r := gate.Reading{
-			Gate: gate.Answer, Cause: "answer/overloaded", Reach: gate.Further, Harmless: width > 1,
+			Gate: gate.Answer, Cause: "answer/overloaded",
+			Strength: gate.Read, Reach: gate.Further, Harmless: width > 1,
 			Because: before, Vantage: v.Client,
 			Summary: fmt.Sprintf("with %s side by side, %s", plain.Plural(width, "request"), why),
 			Values:  v.Place(t, catalogue.Values{"server": v.Answering(t), "width": fmt.Sprint(width)}),

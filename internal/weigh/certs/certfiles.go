@@ -74,11 +74,12 @@ func unserved(v *scene.Scene, w *scene.Wants, t *scene.Try, f *fact.Fact, mine [
 	}
 	leaf := chain[0]
 	base := gate.Reading{
-		Gate:    gate.Session,
-		Reach:   gate.Further,
-		Because: scene.FactIDs(f),
-		Vantage: t.Server,
-		Lacks:   lacks,
+		Gate:     gate.Session,
+		Strength: gate.Read,
+		Reach:    gate.Further,
+		Because:  scene.FactIDs(f),
+		Vantage:  t.Server,
+		Lacks:    lacks,
 		Values: v.Place(
 			t,
 			catalogue.Values{
@@ -153,7 +154,7 @@ func brokenPair(
 	ours bool,
 	served *x509.Certificate,
 ) (gate.Reading, bool) {
-	r := gate.Reading{Gate: gate.Session, Because: scene.FactIDs(f), Vantage: t.Server,
+	r := gate.Reading{Gate: gate.Session, Strength: gate.Read, Because: scene.FactIDs(f), Vantage: t.Server,
 		Values: v.Place(
 			t,
 			catalogue.Values{
@@ -247,6 +248,7 @@ func notReloaded(
 	r := gate.Reading{
 		Gate:     gate.Session,
 		Cause:    "certs/not-reloaded",
+		Strength: gate.Read,
 		Reach:    gate.Unchecked,
 		Because:  scene.FactIDs(t.Sessions.Handshake, f),
 		Vantage:  t.Server,

@@ -67,18 +67,20 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 	case !verifies(v, t):
 		h := c.Handshake.Handshake
 		base := gate.Reading{
-			Gate:    gate.Session,
-			Reach:   gate.Unchecked,
-			Because: scene.FactIDs(c.Handshake),
-			Vantage: c.Handshake.Vantage,
-			Values:  v.Place(t, catalogue.Values{"server": v.Answering(t)}),
+			Gate:     gate.Session,
+			Strength: gate.Read,
+			Reach:    gate.Unchecked,
+			Because:  scene.FactIDs(c.Handshake),
+			Vantage:  c.Handshake.Vantage,
+			Values:   v.Place(t, catalogue.Values{"server": v.Answering(t)}),
 		}
 		if list := versionReadings(v, w, t, c, base); len(list) > 0 {
 			return append(readings, list...)
 		}
 		return append(
 			readings,
-			gate.Reading{Gate: gate.Session, Because: scene.FactIDs(c.Handshake), Vantage: c.Handshake.Vantage,
+			gate.Reading{Gate: gate.Session,
+				Strength: gate.Read, Because: scene.FactIDs(c.Handshake), Vantage: c.Handshake.Vantage,
 				Summary: h.Version + "; clients of " + t.Target.Scheme +
 					" do not check the certificate unless told to" + t.Seen()},
 		)
@@ -131,7 +133,7 @@ func securityReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading
 	w.Add(scene.Want{Look: fact.LookSession, At: fact.Client, Target: instead, Gate: gate.Session})
 	c, tried := v.ClimbAt(v.Client, instead)
 	if tried && !speaks(c, other) && c.Reply != nil && c.Reply.Reply.Status != 0 {
-		return gate.Reading{Gate: gate.Room, Because: c.IDs(), Vantage: v.Client,
+		return gate.Reading{Gate: gate.Room, Strength: gate.Read, Because: c.IDs(), Vantage: v.Client,
 			Summary: fmt.Sprintf("it is not hung: what is short and not encrypted it answers with %d", c.Reply.Reply.Status),
 		}, true
 	}
@@ -139,7 +141,8 @@ func securityReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading
 		return gate.Reading{}, false
 	}
 	r := gate.Reading{
-		Gate: gate.Session, Cause: "certs/server-speaks-plain", Because: append(t.Climb.IDs(), c.IDs()...),
+		Gate: gate.Session, Cause: "certs/server-speaks-plain",
+		Strength: gate.Read, Because: append(t.Climb.IDs(), c.IDs()...),
 		Vantage: v.Client, Instead: &instead,
 		Shows: []gate.Symptom{
 			gate.ClientFirstClosed,
@@ -223,7 +226,7 @@ func upgradeReading(v *scene.Scene, t *scene.Try, c scene.Climb) (gate.Reading, 
 		return gate.Reading{}, false
 	}
 	return gate.Reading{
-		Gate: gate.Session, Cause: "certs/server-speaks-plain", Reach: gate.Unchecked,
+		Gate: gate.Session, Cause: "certs/server-speaks-plain", Strength: gate.Read, Reach: gate.Unchecked,
 		Because: scene.FactIDs(c.Upgrade), Vantage: c.Upgrade.Vantage,
 		Summary: "the client wants TLS, and the server does not offer it" + t.Seen(),
 		Values:  v.Place(t, catalogue.Values{"server": v.Answering(t), "scheme": t.Target.Scheme}),
@@ -236,13 +239,14 @@ func alertReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, c scene.Climb) 
 	if h.Ending == fact.Stalled && h.Begun {
 		return []gate.Reading{
 			{
-				Gate:    gate.Session,
-				Cause:   "certs/handshake-stalls",
-				Because: scene.FactIDs(c.Handshake),
-				Vantage: c.Handshake.Vantage,
-				Shows:   []gate.Symptom{gate.ClientFirstSilent, gate.ServerFirstSilent},
-				Summary: "the server begins the secure session, and then nothing more comes" + t.Seen(),
-				Values:  v.Place(t, catalogue.Values{"server": v.Answering(t)}),
+				Gate:     gate.Session,
+				Cause:    "certs/handshake-stalls",
+				Strength: gate.Read,
+				Because:  scene.FactIDs(c.Handshake),
+				Vantage:  c.Handshake.Vantage,
+				Shows:    []gate.Symptom{gate.ClientFirstSilent, gate.ServerFirstSilent},
+				Summary:  "the server begins the secure session, and then nothing more comes" + t.Seen(),
+				Values:   v.Place(t, catalogue.Values{"server": v.Answering(t)}),
 			},
 		}
 	}
@@ -272,7 +276,8 @@ func alertReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, c scene.Climb) 
 		offered(v, w, t, &r)
 	}
 	if r.Harmless { // the client's own library comes further than this program
-		return []gate.Reading{r, {Gate: gate.Session, Because: r.Because, Vantage: r.Vantage, Summary: r.Summary}}
+		return []gate.Reading{r, {Gate: gate.Session,
+			Strength: gate.Read, Because: r.Because, Vantage: r.Vantage, Summary: r.Summary}}
 	}
 	if r.Cause != "certs/wrong-default" {
 		return []gate.Reading{r}

@@ -25,10 +25,11 @@ func chainReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, c scene.Climb) 
 	}
 	leaf := chain[0]
 	base := gate.Reading{
-		Gate:    gate.Session,
-		Reach:   gate.Unchecked,
-		Because: scene.FactIDs(c.Handshake),
-		Vantage: c.Handshake.Vantage,
+		Gate:     gate.Session,
+		Strength: gate.Read,
+		Reach:    gate.Unchecked,
+		Because:  scene.FactIDs(c.Handshake),
+		Vantage:  c.Handshake.Vantage,
 		Values: v.Place(
 			t,
 			catalogue.Values{"server": v.Answering(t), "subject": nameOf(leaf), "issuer": nameOfName(leaf.Issuer)},
@@ -73,7 +74,7 @@ func chainReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, c scene.Climb) 
 	if len(readings) == 0 && trusted {
 		return append(
 			soft,
-			gate.Reading{Gate: gate.Session, Because: scene.FactIDs(c.Handshake, c.Trust),
+			gate.Reading{Gate: gate.Session, Strength: gate.Read, Because: scene.FactIDs(c.Handshake, c.Trust),
 				Vantage: c.Handshake.Vantage,
 				Summary: fmt.Sprintf(
 					"covers %s, valid for %s more%s",

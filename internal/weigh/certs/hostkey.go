@@ -23,10 +23,11 @@ func hostKeyReading(v *scene.Scene, t *scene.Try, c scene.Climb) (gate.Reading, 
 	}
 	k := c.HostKey.HostKey
 	r := gate.Reading{
-		Gate:    gate.Session,
-		Reach:   gate.Unchecked,
-		Because: scene.FactIDs(c.HostKey),
-		Vantage: c.HostKey.Vantage,
+		Gate:     gate.Session,
+		Strength: gate.Read,
+		Reach:    gate.Unchecked,
+		Because:  scene.FactIDs(c.HostKey),
+		Vantage:  c.HostKey.Vantage,
 		Values: v.Place(
 			t,
 			catalogue.Values{
@@ -40,10 +41,11 @@ func hostKeyReading(v *scene.Scene, t *scene.Try, c scene.Climb) (gate.Reading, 
 	switch k.State {
 	case "known":
 		return gate.Reading{
-			Gate:    gate.Session,
-			Because: scene.FactIDs(c.HostKey),
-			Vantage: c.HostKey.Vantage,
-			Summary: "host key known, " + k.Type,
+			Gate:     gate.Session,
+			Strength: gate.Read,
+			Because:  scene.FactIDs(c.HostKey),
+			Vantage:  c.HostKey.Vantage,
+			Summary:  "host key known, " + k.Type,
 		}, true
 	case "changed":
 		r.Cause = "certs/host-key-changed"
@@ -187,6 +189,7 @@ func otherOnTheWay(
 	return gate.Reading{
 		Gate:     gate.Session,
 		Cause:    "certs/other-on-the-way",
+		Strength: gate.Read,
 		Reach:    gate.Unchecked,
 		Harmless: trusts(v, c),
 		Because:  scene.FactIDs(c.Handshake, own.Handshake),

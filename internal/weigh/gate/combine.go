@@ -12,11 +12,13 @@ import (
 	"uakari/internal/weigh/catalogue"
 )
 
-// Strength is how directly a reading shows that a gate is shut.
+// Strength is how directly a reading shows that a gate is shut. It is said of every reading:
+// one that does not say it is possible at most.
 type Strength uint8
 
 const (
-	Read     Strength = iota // the deciding thing itself was read
+	Unsaid   Strength = iota // a mistake of who made the reading
+	Read                     // the deciding thing itself was read
 	Logged                   // the program's own words about this try
 	Coded                    // a code that means this and nothing else
 	Told                     // by words or a code that may mean other things
@@ -28,12 +30,15 @@ const (
 // most is the certainty of a strength when every guard holds.
 var most = map[Strength]trail.Certainty{
 	Read: trail.Proven, Logged: trail.Proven, Coded: trail.Proven,
-	Told: trail.Likely, Inferred: trail.Likely, Vague: trail.Likely, Hinted: trail.Possible,
+	Unsaid: trail.Possible, Told: trail.Likely, Inferred: trail.Likely, Vague: trail.Likely, Hinted: trail.Possible,
 }
 
 // rank orders readings that are as certain as each other: what a program says
 // itself outranks what was read of it.
-var rank = map[Strength]int{Logged: 0, Coded: 1, Read: 2, Told: 3, Inferred: 4, Hinted: 5, Vague: 6}
+var rank = map[Strength]int{Logged: 0, Coded: 1, Read: 2, Told: 3, Inferred: 4, Hinted: 5, Vague: 6, Unsaid: 7}
+
+// Mistaken is called with a reading that does not say its strength. Tests let it fail.
+var Mistaken = func(Reading) {}
 
 // Guard is a condition under which a reading may count as proof.
 type Guard uint8
@@ -169,6 +174,9 @@ func Combine(end Ending, readings []Reading, guards func(Reading) []Lack) Verdic
 	var shut []*Judged
 	var leans Gates // likely open: they count for what is left, and are not called open
 	for _, r := range readings {
+		if r.Strength == Unsaid {
+			Mistaken(r)
+		}
 		r.Lacks = append(slices.Clone(r.Lacks), guards(r)...)
 		if !r.Open() {
 			if len(r.Because) == 0 {
@@ -428,7 +436,7 @@ func candidates(end Ending, left []Gate) []*Judged {
 			continue
 		}
 		j := &Judged{
-			Reading:   Reading{Gate: c.gate, Cause: c.cause, Summary: c.summary},
+			Reading:   Reading{Gate: c.gate, Cause: c.cause, Strength: Read, Summary: c.summary},
 			Certainty: trail.Possible,
 			Unread:    true,
 		}

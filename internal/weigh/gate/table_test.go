@@ -45,11 +45,13 @@ func TestSymptomTable(t *testing.T) {
 // TestCombine is the rules of certainty, one by one, on bare readings.
 func TestCombine(t *testing.T) {
 	seen := []string{"e1"}
-	shut := func(g Gate, cause string) Reading { return Reading{Gate: g, Cause: cause, Because: seen} }
+	shut := func(g Gate, cause string) Reading {
+		return Reading{Gate: g, Cause: cause, Strength: Read, Because: seen}
+	}
 	open := func(list ...Gate) []Reading {
 		var all []Reading
 		for _, g := range list {
-			all = append(all, Reading{Gate: g})
+			all = append(all, Reading{Gate: g, Strength: Read})
 		}
 		return all
 	}
@@ -61,9 +63,9 @@ func TestCombine(t *testing.T) {
 	}{
 		{"1: read shut, and the symptom fits", SilentTCP, []Reading{shut(WayIn, "rules/server-drop")},
 			"rules/server-drop proven blocking"},
-		{"1: nothing shows it", SilentTCP, []Reading{{Gate: WayIn, Cause: "rules/server-drop"}},
+		{"1: nothing shows it", SilentTCP, []Reading{{Gate: WayIn, Cause: "rules/server-drop", Strength: Read}},
 			"rules/server-drop likely blocking"},
-		{"1: a missing guard", SilentTCP, []Reading{{Gate: WayIn, Cause: "rules/server-drop",
+		{"1: a missing guard", SilentTCP, []Reading{{Gate: WayIn, Cause: "rules/server-drop", Strength: Read,
 			Lacks: []Lack{{Guard: AllRead, Why: "old"}}}}, "rules/server-drop likely blocking"},
 		{"2: a later gate is shut too", SilentTCP, []Reading{shut(Session, "certs/expired"),
 			shut(WayIn, "rules/server-drop")},
@@ -81,14 +83,14 @@ func TestCombine(t *testing.T) {
 			[]Reading{shut(WayOut, "rules/client-reject"), shut(Host, "service/host-down")},
 			"rules/client-reject proven blocking, service/host-down proven blocking masked"},
 		{"5: a drop does not refuse", RefusedByReset, append(open(Intent, Name, WayOut, Way, Listener),
-			Reading{Gate: WayIn, Cause: "rules/server-drop", Shows: []Symptom{SilentTCP}}),
+			Reading{Gate: WayIn, Cause: "rules/server-drop", Strength: Read, Shows: []Symptom{SilentTCP}}),
 			"rules/server-reject likely blocking, rules/server-drop possible"},
 		{"6: nothing is shut", Fine, nil, ""},
 		{"7: everything is open, and yet", RefusedByReset, open(Intent, Name, WayOut, Way, WayIn, Listener), ""},
 		{"one fault from two sides", RefusedByReset, []Reading{shut(Listener, "service/stopped"),
 			shut(Listener, "ports/none-listening")}, "service/stopped proven blocking"},
 		{"a harmless reading never blocks", SilentTCP, []Reading{shut(WayIn, "rules/server-drop"),
-			{Gate: Name, Cause: "names/resolver-silent", Harmless: true, Because: seen}},
+			{Gate: Name, Cause: "names/resolver-silent", Strength: Read, Harmless: true, Because: seen}},
 			"names/resolver-silent proven, rules/server-drop proven blocking"},
 	} {
 		t.Run(c.rule, func(t *testing.T) {

@@ -64,11 +64,12 @@ func lockedBefore(v *scene.Scene, t *scene.Try, f *fact.Fact) (gate.Reading, boo
 	}
 	a := f.Account
 	return gate.Reading{
-		Gate:    gate.Account,
-		Cause:   "login/locked",
-		Reach:   gate.Further,
-		Because: scene.FactIDs(f),
-		Vantage: t.Server,
+		Gate:     gate.Account,
+		Cause:    "login/locked",
+		Strength: gate.Read,
+		Reach:    gate.Further,
+		Because:  scene.FactIDs(f),
+		Vantage:  t.Server,
 		Summary: fmt.Sprintf(
 			"%s is locked: %d failures count, and %d lock it; it was not tried",
 			a.Name,
@@ -229,13 +230,14 @@ func ownKey(v *scene.Scene, t *scene.Try, login *fact.Fact) (gate.Reading, bool)
 func keyTooOpen(v *scene.Scene, t *scene.Try, f *fact.Fact, account, wrong string) gate.Reading {
 	path, _, _ := strings.Cut(wrong, " has mode")
 	return gate.Reading{
-		Gate:    gate.Account,
-		Cause:   "login/key-too-open",
-		Reach:   gate.Further,
-		Because: scene.FactIDs(f),
-		Vantage: v.Client,
-		Summary: wrong + ": SSH clients do not use a private key that others may read",
-		Values:  v.Place(t, catalogue.Values{"account": account, "own": "chmod 600 " + plain.ShellWord(path)}),
+		Gate:     gate.Account,
+		Cause:    "login/key-too-open",
+		Strength: gate.Read,
+		Reach:    gate.Further,
+		Because:  scene.FactIDs(f),
+		Vantage:  v.Client,
+		Summary:  wrong + ": SSH clients do not use a private key that others may read",
+		Values:   v.Place(t, catalogue.Values{"account": account, "own": "chmod 600 " + plain.ShellWord(path)}),
 	}
 }
 
@@ -252,12 +254,13 @@ func behindLogin(v *scene.Scene, w *scene.Wants, t *scene.Try, login, f *fact.Fa
 	}
 	a := f.Account
 	r := gate.Reading{
-		Gate:    gate.Account,
-		Reach:   gate.Further,
-		Of:      "session",
-		Because: scene.FactIDs(login, f),
-		Vantage: t.Server,
-		Values:  v.Place(t, catalogue.Values{"account": a.Name}),
+		Gate:     gate.Account,
+		Strength: gate.Read,
+		Reach:    gate.Further,
+		Of:       "session",
+		Because:  scene.FactIDs(login, f),
+		Vantage:  t.Server,
+		Values:   v.Place(t, catalogue.Values{"account": a.Name}),
 	}
 	switch {
 	case login.Login.Mechanism != "publickey" && a.MustChange:
@@ -324,7 +327,8 @@ func savedSecret(v *scene.Scene, w *scene.Wants, t *scene.Try, login *fact.Fact)
 		if first.For == "" && first.Account != "" && first.Account != "*" && first.Account != v.Ask.Account {
 			// Whoever gives no account at all is another one there.
 			return gate.Reading{
-				Gate: gate.Account, Cause: "login/saved-secret", Reach: gate.Further, Harmless: true,
+				Gate: gate.Account, Cause: "login/saved-secret",
+				Strength: gate.Read, Reach: gate.Further, Harmless: true,
 				Because: scene.FactIDs(login, f), Vantage: v.Client,
 				Summary: fmt.Sprintf("%s is accepted; programs here that are given no account send %s, from %s",
 					v.Ask.Account, first.Account, first.Place),
@@ -336,11 +340,12 @@ func savedSecret(v *scene.Scene, w *scene.Wants, t *scene.Try, login *fact.Fact)
 			continue
 		}
 		return gate.Reading{
-			Gate:    gate.Account,
-			Cause:   "login/saved-secret",
-			Reach:   gate.Further,
-			Because: scene.FactIDs(login, f),
-			Vantage: v.Client,
+			Gate:     gate.Account,
+			Cause:    "login/saved-secret",
+			Strength: gate.Read,
+			Reach:    gate.Further,
+			Because:  scene.FactIDs(login, f),
+			Vantage:  v.Client,
 			Summary: fmt.Sprintf(
 				"the secret that was given is accepted, and programs here send another one, from %s",
 				first.Place,

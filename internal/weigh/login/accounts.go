@@ -64,13 +64,14 @@ func (k *kept) forbids() bool {
 // reading begins a reading of what the service says of the account.
 func (k *kept) reading(v *scene.Scene, t *scene.Try, cause, text string) gate.Reading {
 	r := gate.Reading{
-		Gate:    gate.Account,
-		Cause:   cause,
-		Reach:   gate.Further,
-		Because: scene.FactIDs(k.f),
-		Vantage: t.Server,
-		Summary: text,
-		Values:  v.Place(t, catalogue.Values{"account": v.Ask.Account, "server": v.Host(t.Server)}),
+		Gate:     gate.Account,
+		Cause:    cause,
+		Strength: gate.Read,
+		Reach:    gate.Further,
+		Because:  scene.FactIDs(k.f),
+		Vantage:  t.Server,
+		Summary:  text,
+		Values:   v.Place(t, catalogue.Values{"account": v.Ask.Account, "server": v.Host(t.Server)}),
 	}
 	if k.f.Accounts.Else != "" {
 		r.Lacks = []gate.Lack{{Guard: gate.AllRead, Why: "it may differ by " + k.f.Accounts.Else}}

@@ -58,7 +58,8 @@ func mysqlBehind(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, bo
 			if cause == "" {
 				continue
 			}
-			r := gate.Reading{Gate: gate.Account, Cause: cause, Reach: gate.Further, Because: scene.FactIDs(f),
+			r := gate.Reading{Gate: gate.Account, Cause: cause,
+				Strength: gate.Read, Reach: gate.Further, Because: scene.FactIDs(f),
 				Vantage: t.Server, Summary: text,
 				Values: v.Place(t, map[string]string{"account": v.Ask.Account, "server": v.Host(t.Server)})}
 			r.Rests.Source = source
@@ -76,11 +77,12 @@ func closedBefore(v *scene.Scene, t *scene.Try, f *fact.Fact) (gate.Reading, boo
 	}
 	a := f.Account
 	r := gate.Reading{
-		Gate:    gate.Account,
-		Reach:   gate.Further,
-		Because: scene.FactIDs(f),
-		Vantage: t.Server,
-		Values:  v.Place(t, map[string]string{"account": a.Name, "server": v.Host(t.Server)}),
+		Gate:     gate.Account,
+		Strength: gate.Read,
+		Reach:    gate.Further,
+		Because:  scene.FactIDs(f),
+		Vantage:  t.Server,
+		Values:   v.Place(t, map[string]string{"account": a.Name, "server": v.Host(t.Server)}),
 	}
 	switch {
 	case a.ClosedBy != "" && a.UID != "0":

@@ -81,12 +81,13 @@ func acceptedReadings(
 	if strings.Contains(l.Text, "policy: changeAfterReset") {
 		return []gate.Reading{
 			{
-				Gate:    gate.Account,
-				Cause:   "login/must-change",
-				Reach:   gate.Further,
-				Because: scene.FactIDs(f),
-				Vantage: v.Client,
-				Values:  v.Place(t, catalogue.Values{"account": l.Account, "server": v.Answering(t)}),
+				Gate:     gate.Account,
+				Cause:    "login/must-change",
+				Strength: gate.Read,
+				Reach:    gate.Further,
+				Because:  scene.FactIDs(f),
+				Vantage:  v.Client,
+				Values:   v.Place(t, catalogue.Values{"account": l.Account, "server": v.Answering(t)}),
 				Summary: fmt.Sprintf(
 					"%s is accepted, and must change its password before anything else",
 					l.Account,
@@ -95,10 +96,11 @@ func acceptedReadings(
 		}
 	}
 	accepted := gate.Reading{
-		Gate:    gate.Account,
-		Because: scene.FactIDs(f),
-		Vantage: v.Client,
-		Summary: fmt.Sprintf("%s is accepted, by %s", l.Account, l.Mechanism),
+		Gate:     gate.Account,
+		Strength: gate.Read,
+		Because:  scene.FactIDs(f),
+		Vantage:  v.Client,
+		Summary:  fmt.Sprintf("%s is accepted, by %s", l.Account, l.Mechanism),
 	}
 	list := append(append(behindLogin(v, w, t, f, account), keyReadings(v, w, t, f)...), accepted)
 	list = append(list, rightReadings(v, w, t, f)...)
@@ -157,11 +159,12 @@ func wayReading(v *scene.Scene, t *scene.Try) (gate.Reading, bool) {
 		return gate.Reading{}, false
 	}
 	return gate.Reading{
-		Gate:    gate.Account,
-		Cause:   "login/mechanism-off",
-		Reach:   gate.Further,
-		Because: scene.FactIDs(c.Reply),
-		Vantage: v.Client,
+		Gate:     gate.Account,
+		Cause:    "login/mechanism-off",
+		Strength: gate.Read,
+		Reach:    gate.Further,
+		Because:  scene.FactIDs(c.Reply),
+		Vantage:  v.Client,
 		Summary: fmt.Sprintf(
 			"the card's clients sign in by %s, and the server offers %s",
 			want,

@@ -21,12 +21,13 @@ func rightReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, login *fact.Fac
 			continue
 		}
 		r := gate.Reading{
-			Gate:    gate.Account,
-			Cause:   "login/no-right",
-			Reach:   gate.Further,
-			Because: scene.FactIDs(login),
-			Vantage: v.Client,
-			Values:  v.Place(t, catalogue.Values{"account": account, "level": lack.Level}),
+			Gate:     gate.Account,
+			Cause:    "login/no-right",
+			Strength: gate.Read,
+			Reach:    gate.Further,
+			Because:  scene.FactIDs(login),
+			Vantage:  v.Client,
+			Values:   v.Place(t, catalogue.Values{"account": account, "level": lack.Level}),
 		}
 		if lack.Told != "" {
 			list = append(list, ownWords(v, lack, r, account))
@@ -79,12 +80,13 @@ func rightReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, login *fact.Fac
 			list = append(
 				list,
 				gate.Reading{
-					Gate:    gate.Account,
-					Cause:   "login/path-right",
-					Reach:   gate.Further,
-					Because: scene.FactIDs(login, f),
-					Vantage: t.Server,
-					Summary: fmt.Sprintf("%s is accepted, and does not get to %s: %s", account, right.On, at.Why),
+					Gate:     gate.Account,
+					Cause:    "login/path-right",
+					Strength: gate.Read,
+					Reach:    gate.Further,
+					Because:  scene.FactIDs(login, f),
+					Vantage:  t.Server,
+					Summary:  fmt.Sprintf("%s is accepted, and does not get to %s: %s", account, right.On, at.Why),
 					Values: v.Place(
 						t,
 						catalogue.Values{

@@ -221,10 +221,11 @@ func PolicyReadings(v *scene.Scene, _ *scene.Wants, t *scene.Try) []gate.Reading
 			where = fmt.Sprintf("sheet %s, no sign-in rule allows it", s.Name)
 		}
 		r := gate.Reading{
-			Gate:    gate.Account,
-			Reach:   gate.Further,
-			Because: t.Climb.IDs(),
-			Vantage: v.Client,
+			Gate:     gate.Account,
+			Strength: gate.Read,
+			Reach:    gate.Further,
+			Because:  t.Climb.IDs(),
+			Vantage:  v.Client,
 			Values: v.Place(t, catalogue.Values{"account": v.Ask.Account, "server": "sheet " + s.Name,
 				"rule": where}),
 		}

@@ -56,12 +56,13 @@ func ticketWords(v *scene.Scene, w *scene.Wants, t *scene.Try, l *fact.Login, r 
 func keptTicket(v *scene.Scene, t *scene.Try, login, f *fact.Fact) (gate.Reading, bool) {
 	fresh := login.Login.Ticket
 	r := gate.Reading{
-		Gate:    gate.Account,
-		Cause:   "login/saved-secret",
-		Reach:   gate.Elsewhere,
-		Because: scene.FactIDs(login, f),
-		Vantage: v.Client,
-		Values:  v.Place(t, catalogue.Values{"account": v.Ask.Account}),
+		Gate:     gate.Account,
+		Cause:    "login/saved-secret",
+		Strength: gate.Read,
+		Reach:    gate.Elsewhere,
+		Because:  scene.FactIDs(login, f),
+		Vantage:  v.Client,
+		Values:   v.Place(t, catalogue.Values{"account": v.Ask.Account}),
 	}
 	account, _, _ := strings.Cut(v.Ask.Account, "@")
 	for _, s := range f.Stored.List {
@@ -158,11 +159,12 @@ func keyReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, login *fact.Fact)
 				}
 			}
 			r := gate.Reading{
-				Gate:    gate.Account,
-				Cause:   "login/key-version",
-				Reach:   gate.Elsewhere,
-				Because: scene.FactIDs(login, f),
-				Vantage: at.ID,
+				Gate:     gate.Account,
+				Cause:    "login/key-version",
+				Strength: gate.Read,
+				Reach:    gate.Elsewhere,
+				Because:  scene.FactIDs(login, f),
+				Vantage:  at.ID,
 				Values: v.Place(
 					t,
 					catalogue.Values{"principal": ticket.Service, "place": f.KeyTable.Path, "server": at.Host},

@@ -40,7 +40,8 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 		readings = append(readings, r)
 	}
 	if l.Literal {
-		return append(readings, gate.Reading{Gate: gate.Name, Summary: "an address; no name to look up"})
+		return append(readings, gate.Reading{Gate: gate.Name,
+			Strength: gate.Read, Summary: "an address; no name to look up"})
 	}
 	if r, ok := labelReading(v, w, t); ok {
 		readings = append(readings, r)
@@ -54,7 +55,8 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 	if t.Server != "" && v.Confirmed(t) || t.Symptom.Good() {
 		readings = append(
 			readings,
-			gate.Reading{Gate: gate.Name, Summary: l.Says(t.Target.Addr), Because: scene.FactIDs(l.Source)},
+			gate.Reading{Gate: gate.Name,
+				Strength: gate.Read, Summary: l.Says(t.Target.Addr), Because: scene.FactIDs(l.Source)},
 		)
 	}
 	return readings
@@ -94,7 +96,7 @@ func NoAddressReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Read
 		who += fmt.Sprintf(" (and %d more)", others)
 	}
 	r := gate.Reading{
-		Gate: gate.Name, Cause: end.cause, Because: scene.FactIDs(ends...), Vantage: v.Client,
+		Gate: gate.Name, Cause: end.cause, Strength: gate.Read, Because: scene.FactIDs(ends...), Vantage: v.Client,
 		Summary: fmt.Sprintf(end.says, strings.TrimSuffix(l.Name, "."), who),
 		Values: catalogue.Values{
 			"name":     strings.TrimSuffix(l.Name, "."),
@@ -149,7 +151,7 @@ func noResolverReading(v *scene.Scene, t *scene.Try) (gate.Reading, bool) {
 	instead.Addr = l.DNSAll[0]
 	const file = "/etc/nsswitch.conf"
 	r := gate.Reading{
-		Gate: gate.Name, Cause: "names/views-differ", Vantage: v.Client, Instead: &instead,
+		Gate: gate.Name, Cause: "names/views-differ", Strength: gate.Read, Vantage: v.Client, Instead: &instead,
 		Because: scene.FactIDs(l.DNS, l.System),
 		Summary: fmt.Sprintf("programs of %s ask no resolver (hosts: %s, in %s); %s gives %s for %s", v.Host(v.Client),
 			l.NoDNS, file, plain.At(l.DNS.Answer.Resolver), l.DNSAll[0], strings.TrimSuffix(l.Name, ".")),
@@ -264,7 +266,8 @@ func passedReadings(v *scene.Scene, l *scene.Lookup) []gate.Reading {
 		told = append(told, f.Answer.Resolver)
 		end := nameEnds[f.Answer.Outcome]
 		list = append(list, gate.Reading{
-			Gate: gate.Name, Cause: end.cause, Harmless: true, Because: scene.FactIDs(f), Vantage: v.Client,
+			Gate: gate.Name, Cause: end.cause,
+			Strength: gate.Read, Harmless: true, Because: scene.FactIDs(f), Vantage: v.Client,
 			Summary: fmt.Sprintf(
 				end.says,
 				strings.TrimSuffix(l.Name, "."),
@@ -313,6 +316,7 @@ func labelReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, b
 	r := gate.Reading{
 		Gate:     gate.Name,
 		Cause:    "names/bad-label",
+		Strength: gate.Read,
 		Harmless: true,
 		Vantage:  v.Client,
 		Because:  append(scene.FactIDs(t.Lookup.Ends...), scene.FactIDs(t.Lookup.Source)...),
@@ -348,7 +352,8 @@ func hostsReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, b
 	}
 	h := l.Hosts.HostsFile
 	r := gate.Reading{
-		Gate: gate.Name, Cause: "names/hosts-override", Because: scene.FactIDs(l.Hosts, l.DNS), Vantage: v.Client,
+		Gate: gate.Name, Cause: "names/hosts-override",
+		Strength: gate.Read, Because: scene.FactIDs(l.Hosts, l.DNS), Vantage: v.Client,
 		Summary: fmt.Sprintf("%s line %d says %s, the resolver says %s", h.Path, h.Line, t.Target.Addr, l.DNSAll[0]),
 		Values: catalogue.Values{
 			"name":   l.Name,

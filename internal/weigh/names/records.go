@@ -37,11 +37,12 @@ func RecordReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading
 	}
 	_, zone, _ := strings.Cut(strings.TrimPrefix(name[strings.Index(name, ".")+1:], "_"), ".")
 	r := gate.Reading{
-		Gate:    gate.Name,
-		Cause:   "names/no-service-record",
-		Reach:   gate.Elsewhere,
-		Because: scene.FactIDs(none...),
-		Vantage: v.Client,
+		Gate:     gate.Name,
+		Cause:    "names/no-service-record",
+		Strength: gate.Read,
+		Reach:    gate.Elsewhere,
+		Because:  scene.FactIDs(none...),
+		Vantage:  v.Client,
 		Values: catalogue.Values{
 			"record": name,
 			"zone":   zone,

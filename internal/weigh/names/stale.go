@@ -36,11 +36,12 @@ func staleReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, b
 	instead.Addr = own
 	w.Add(scene.Want{Look: fact.LookSession, At: fact.Client, Target: instead, Gate: gate.Name})
 	r := gate.Reading{
-		Gate:    gate.Name,
-		Cause:   "names/stale-address",
-		Because: append(scene.FactIDs(t.Lookup.Source, f), t.Climb.IDs()...),
-		Vantage: v.Client,
-		Instead: &instead,
+		Gate:     gate.Name,
+		Cause:    "names/stale-address",
+		Strength: gate.Read,
+		Because:  append(scene.FactIDs(t.Lookup.Source, f), t.Climb.IDs()...),
+		Vantage:  v.Client,
+		Instead:  &instead,
 		Summary: fmt.Sprintf(
 			"%s gives %s, which %s does not have; it has %s",
 			t.Target.Name,

@@ -112,10 +112,11 @@ func authorityReading(v *scene.Scene, w *scene.Wants, t *scene.Try, asked string
 			return gate.Reading{}, false
 		}
 		r := gate.Reading{
-			Gate:    gate.Name,
-			Because: append(scene.FactIDs(f, t.Lookup.Source), ids...),
-			Vantage: v.Client,
-			Instead: &instead,
+			Gate:     gate.Name,
+			Strength: gate.Read,
+			Because:  append(scene.FactIDs(f, t.Lookup.Source), ids...),
+			Vantage:  v.Client,
+			Instead:  &instead,
 			Values: catalogue.Values{
 				"name":     asked,
 				"addr":     t.Target.Addr.String(),
@@ -194,11 +195,12 @@ func suffixReading(v *scene.Scene, w *scene.Wants, t *scene.Try, asked string) (
 		}
 		right := strings.TrimSuffix(candidate, ".")
 		return gate.Reading{
-			Gate:    gate.Name,
-			Cause:   "names/search-suffix",
-			Because: append(scene.FactIDs(other.Source, t.Lookup.Source), ids...),
-			Vantage: v.Client,
-			Instead: &instead,
+			Gate:     gate.Name,
+			Cause:    "names/search-suffix",
+			Strength: gate.Read,
+			Because:  append(scene.FactIDs(other.Source, t.Lookup.Source), ids...),
+			Vantage:  v.Client,
+			Instead:  &instead,
 			Summary: fmt.Sprintf(
 				"%s is completed to %s (%s); %s (%s) gets further",
 				typed,
@@ -248,7 +250,8 @@ func shortReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, b
 				}
 			}
 			return gate.Reading{
-				Gate: gate.Name, Cause: "names/search-suffix", Vantage: v.Client, Instead: &instead,
+				Gate: gate.Name, Cause: "names/search-suffix",
+				Strength: gate.Read, Vantage: v.Client, Instead: &instead,
 				Because: append(scene.FactIDs(l.Ends...), scene.FactIDs(f, other.Source)...),
 				Summary: fmt.Sprintf("%s is looked up here as %s, which gives nothing; on %s it is %s, which this client finds",
 					typed, strings.Join(asked, " and "), at.Host, right),
@@ -292,11 +295,12 @@ func resolversReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Readin
 			who = fmt.Sprintf("%s, seen from %s,", who, v.Host(f.Vantage))
 		}
 		return gate.Reading{
-			Gate:    gate.Name,
-			Cause:   "names/views-differ",
-			Because: append(scene.FactIDs(f, l.Source), ids...),
-			Vantage: v.Client,
-			Instead: &instead,
+			Gate:     gate.Name,
+			Cause:    "names/views-differ",
+			Strength: gate.Read,
+			Because:  append(scene.FactIDs(f, l.Source), ids...),
+			Vantage:  v.Client,
+			Instead:  &instead,
 			Summary: fmt.Sprintf(
 				"the resolver %s gives %s; %s gives %s, which gets further",
 				plain.At(l.DNS.Answer.Resolver),
@@ -328,6 +332,7 @@ func systemReading(v *scene.Scene, t *scene.Try) (gate.Reading, bool) {
 	return gate.Reading{
 		Gate:     gate.Name,
 		Cause:    "names/views-differ",
+		Strength: gate.Read,
 		Harmless: true,
 		Because:  scene.FactIDs(l.System, l.DNS),
 		Vantage:  v.Client,

@@ -76,7 +76,7 @@ func cardPorts(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 		return readings
 	}
 	r := gate.Reading{
-		Gate: gate.Listener, Cause: "ports/some-missing", Harmless: true, Because: because,
+		Gate: gate.Listener, Cause: "ports/some-missing", Strength: gate.Read, Harmless: true, Because: because,
 		Vantage: cmp.Or(t.Server, v.Client),
 		Summary: fmt.Sprintf("of the card's %s, %s", plain.Plural(len(all), "port"), strings.Join(says, "; ")),
 		Values: v.Place(t, catalogue.Values{"missing": "port " + strings.Join(missing, ", "),
@@ -163,7 +163,8 @@ func rangePorts(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 					continue
 				}
 				readings = append(readings, gate.Reading{
-					Gate: gate.Listener, Cause: "ports/dynamic-shut", Harmless: true, Reach: gate.Further,
+					Gate: gate.Listener, Cause: "ports/dynamic-shut",
+					Strength: gate.Read, Harmless: true, Reach: gate.Further,
 					Which:   fmt.Sprint(e.Port),
 					Because: gate.Union(scene.FactIDs(f), climb.IDs()), Vantage: v.Client,
 					Summary: fmt.Sprintf("the port mapper names port %d of %s for %s, and there: %s",

@@ -94,7 +94,8 @@ func published(
 	values := catalogue.Values{"listen": addr, "container": c.Called()}
 	scene.Commands(values, c)
 	r := gate.Reading{
-		Gate: gate.Listener, Cause: "ports/other-address", Because: scene.FactIDs(f, seen), Vantage: t.Server,
+		Gate: gate.Listener, Cause: "ports/other-address",
+		Strength: gate.Read, Because: scene.FactIDs(f, seen), Vantage: t.Server,
 		Summary: fmt.Sprintf("port %d of container %s is published on %s of the host only; the client comes to %s",
 			t.Target.Port, c.Called(), addr, t.Target.Addr),
 		Values: v.Place(t, values),
@@ -127,7 +128,8 @@ func unpublished(v *scene.Scene, t *scene.Try, f, seen *fact.Fact, all *fact.Con
 	}
 	c := found[0]
 	r := gate.Reading{
-		Gate: gate.Listener, Cause: "ports/not-published", Because: scene.FactIDs(f, seen), Vantage: t.Server,
+		Gate: gate.Listener, Cause: "ports/not-published",
+		Strength: gate.Read, Because: scene.FactIDs(f, seen), Vantage: t.Server,
 		Summary: fmt.Sprintf("%s listens on port %d in container %s, and no port of %s is published to it",
 			scene.Owner(by), t.Target.Port, c.Called(), v.Host(t.Server)),
 		Values: v.Place(t, catalogue.Values{"container": c.Called(), "program": scene.Owner(by)}),

@@ -33,12 +33,13 @@ func MapperReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading
 			continue
 		}
 		r := gate.Reading{
-			Gate:    gate.Answer,
-			Cause:   "ports/dynamic-shut",
-			Reach:   gate.Further,
-			Because: scene.FactIDs(f),
-			Vantage: v.Client,
-			Values:  v.Place(t, catalogue.Values{"server": v.Answering(t)}),
+			Gate:     gate.Answer,
+			Cause:    "ports/dynamic-shut",
+			Strength: gate.Read,
+			Reach:    gate.Further,
+			Because:  scene.FactIDs(f),
+			Vantage:  v.Client,
+			Values:   v.Place(t, catalogue.Values{"server": v.Answering(t)}),
 		}
 		ports := mappedPorts(f.Mapper, service)
 		if len(ports) == 0 {

@@ -54,7 +54,8 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 		return []gate.Reading{elsewhere(v, t, f, onPort)}
 	}
 	none := gate.Reading{
-		Gate: gate.Listener, Cause: "ports/none-listening", Because: scene.FactIDs(f), Vantage: t.Server,
+		Gate: gate.Listener, Cause: "ports/none-listening",
+		Strength: gate.Read, Because: scene.FactIDs(f), Vantage: t.Server,
 		Summary: fmt.Sprintf("nothing on %s listens on port %d", v.Host(t.Server), t.Target.Port),
 		Values:  v.Place(t, catalogue.Values{}),
 	}
@@ -127,7 +128,8 @@ func foreignPort(v *scene.Scene, t *scene.Try, f *fact.Fact, l fact.Listener) []
 		return openPort(v, t, f, l)
 	}
 	r := gate.Reading{
-		Gate: gate.Listener, Cause: "ports/other-owner", Reach: gate.Further, Because: scene.FactIDs(f),
+		Gate: gate.Listener, Cause: "ports/other-owner",
+		Strength: gate.Read, Reach: gate.Further, Because: scene.FactIDs(f),
 		Vantage: t.Server,
 		Summary: strings.TrimSpace(
 			fmt.Sprintf(
@@ -149,12 +151,14 @@ func foreignPort(v *scene.Scene, t *scene.Try, f *fact.Fact, l fact.Listener) []
 // openPort reads a port that somebody holds.
 func openPort(v *scene.Scene, t *scene.Try, f *fact.Fact, l fact.Listener) []gate.Reading {
 	readings := []gate.Reading{
-		{Gate: gate.Listener, Because: scene.FactIDs(f), Vantage: t.Server, Summary: heldBy(v, t, l)},
+		{Gate: gate.Listener,
+			Strength: gate.Read, Because: scene.FactIDs(f), Vantage: t.Server, Summary: heldBy(v, t, l)},
 	}
 	switch {
 	case l.Full():
 		readings = append(readings, gate.Reading{
-			Gate: gate.Room, Cause: "ports/queue-full", Because: scene.FactIDs(f), Vantage: t.Server,
+			Gate: gate.Room, Cause: "ports/queue-full",
+			Strength: gate.Read, Because: scene.FactIDs(f), Vantage: t.Server,
 			Shows: []gate.Symptom{gate.SilentTCP, gate.ServerFirstSilent, gate.ClientFirstSilent},
 			Summary: fmt.Sprintf("%s has %s waiting to be accepted, and its queue takes %d",
 				scene.Owner(l), plain.Connections(l.Queue), l.Limit+1),
@@ -186,7 +190,8 @@ func openPort(v *scene.Scene, t *scene.Try, f *fact.Fact, l fact.Listener) []gat
 	case l.Unqueued: // its system does not tell
 	case l.Transport == "udp": // whether it reads what comes is seen by a second look
 	case t.Symptom == gate.SilentTCP || !gate.Symptoms[t.Symptom].May.Has(gate.Room):
-		readings = append(readings, gate.Reading{Gate: gate.Room, Because: scene.FactIDs(f), Vantage: t.Server,
+		readings = append(readings, gate.Reading{Gate: gate.Room,
+			Strength: gate.Read, Because: scene.FactIDs(f), Vantage: t.Server,
 			Summary: fmt.Sprintf("queue %d of %d", l.Queue, max(l.Limit, 1))})
 	}
 	return readings
@@ -248,7 +253,7 @@ func elsewhere(v *scene.Scene, t *scene.Try, f *fact.Fact, onPort []fact.Listene
 		cause = "ports/family-gap"
 	}
 	r := gate.Reading{
-		Gate: gate.Listener, Cause: cause, Because: scene.FactIDs(f), Vantage: t.Server,
+		Gate: gate.Listener, Cause: cause, Strength: gate.Read, Because: scene.FactIDs(f), Vantage: t.Server,
 		Summary: fmt.Sprintf("%s listens on %s only; the client comes to %s", scene.Owner(best),
 			endpoint.HostPort(best.Addr.String(), best.Port), t.Target.Addr),
 		Values: v.Place(
@@ -315,7 +320,8 @@ func movedReading(v *scene.Scene, w *scene.Wants, t *scene.Try, list *fact.Liste
 		}
 		f, _ := v.Listeners(t.Server)
 		r := gate.Reading{
-			Gate: gate.Listener, Cause: "ports/moved", Because: append(scene.FactIDs(f), c.IDs()...),
+			Gate: gate.Listener, Cause: "ports/moved",
+			Strength: gate.Read, Because: append(scene.FactIDs(f), c.IDs()...),
 			Vantage: t.Server, Instead: &there, Lacks: short,
 			Summary: fmt.Sprintf(
 				"%s listens on port %d and answers there, not on %d",

@@ -32,7 +32,8 @@ func translationsGone(v *scene.Scene, t *scene.Try, at standing, walk filter.Wal
 	}
 	if n := closedOff(c); n != "" {
 		return gate.Reading{
-			Gate: gate.Way, Cause: "rules/network-isolated", Vantage: at.vantage, Because: scene.FactIDs(f),
+			Gate: gate.Way, Cause: "rules/network-isolated",
+			Strength: gate.Read, Vantage: at.vantage, Because: scene.FactIDs(f),
 			Reach: gate.Further,
 			Shows: []gate.Symptom{gate.RefusedByReset, gate.SilentTCP, gate.ServerFirstSilent, gate.ClientFirstSilent},
 			Summary: fmt.Sprintf(
@@ -46,7 +47,7 @@ func translationsGone(v *scene.Scene, t *scene.Try, at standing, walk filter.Wal
 	values := catalogue.Values{"gone": c.Called()}
 	scene.Commands(values, c)
 	return gate.Reading{
-		Gate: gate.Listener, Cause: "ports/not-published", Vantage: at.vantage,
+		Gate: gate.Listener, Cause: "ports/not-published", Strength: gate.Read, Vantage: at.vantage,
 		Because: gate.Union(tableIDs(v, at.vantage), scene.FactIDs(f)),
 		Shows:   []gate.Symptom{gate.RefusedByReset, gate.SilentTCP, gate.ServerFirstSilent, gate.ClientFirstSilent},
 		Reach:   gate.Further,
@@ -129,7 +130,7 @@ func shutIn(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, bool) {
 				continue
 			}
 			return gate.Reading{
-				Gate: gate.WayOut, Cause: "rules/network-isolated", Vantage: v.Client,
+				Gate: gate.WayOut, Cause: "rules/network-isolated", Strength: gate.Read, Vantage: v.Client,
 				Because: gate.Union(t.Climb.IDs(), scene.FactIDs(f)),
 				Shows:   []gate.Symptom{gate.NoRouteHere},
 				Summary: fmt.Sprintf("container %s, the client, is in the network %s alone, which is internal: "+

@@ -221,10 +221,11 @@ func wayBackOpen(v *scene.Scene, t *scene.Try, hosts []standing, readings []gate
 	}
 	return []gate.Reading{
 		{
-			Gate:    gate.WayBack,
-			Because: tableIDs(v, last.vantage),
-			Vantage: last.vantage,
-			Summary: "both ends let the reply pass",
+			Gate:     gate.WayBack,
+			Strength: gate.Read,
+			Because:  tableIDs(v, last.vantage),
+			Vantage:  last.vantage,
+			Summary:  "both ends let the reply pass",
 		},
 	}
 }
@@ -342,12 +343,12 @@ func passed(v *scene.Scene, t *scene.Try, at standing, g gate.Gate, trip filter.
 			{Gate: gate.Way, Strength: gate.Inferred, Because: ids, Vantage: at.vantage, Summary: text},
 		}
 	}
-	list := []gate.Reading{{Gate: g, Because: ids, Vantage: at.vantage, Summary: text}}
+	list := []gate.Reading{{Gate: g, Strength: gate.Read, Because: ids, Vantage: at.vantage, Summary: text}}
 	if at.role == fact.Client && v.OnSame(t) {
 		list = append(
 			list,
-			gate.Reading{Gate: gate.WayIn, Because: ids, Vantage: at.vantage, Summary: text},
-			gate.Reading{Gate: gate.WayBack, Because: ids, Vantage: at.vantage, Summary: text},
+			gate.Reading{Gate: gate.WayIn, Strength: gate.Read, Because: ids, Vantage: at.vantage, Summary: text},
+			gate.Reading{Gate: gate.WayBack, Strength: gate.Read, Because: ids, Vantage: at.vantage, Summary: text},
 		)
 	}
 	return list

@@ -76,7 +76,8 @@ func nobodyBehind(v *scene.Scene, t *scene.Try, p filter.Packet) []gate.Reading 
 			continue
 		}
 		r := gate.Reading{
-			Gate: gate.Listener, Cause: "service/nobody-behind", Which: f.Name, Because: t.Climb.IDs(),
+			Gate: gate.Listener, Cause: "service/nobody-behind",
+			Strength: gate.Read, Which: f.Name, Because: t.Climb.IDs(),
 			Vantage: v.Client,
 			Shows: []gate.Symptom{
 				gate.RefusedByReset,

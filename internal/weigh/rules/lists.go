@@ -88,12 +88,13 @@ func AccessReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading
 				continue
 			}
 			r := gate.Reading{
-				Gate:    gate.Door,
-				Cause:   cause,
-				Shows:   shows,
-				Because: scene.FactIDs(f),
-				Vantage: t.Server,
-				Summary: text,
+				Gate:     gate.Door,
+				Cause:    cause,
+				Strength: gate.Read,
+				Shows:    shows,
+				Because:  scene.FactIDs(f),
+				Vantage:  t.Server,
+				Summary:  text,
 				Values: v.Place(
 					t,
 					catalogue.Values{

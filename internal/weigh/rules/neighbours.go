@@ -55,7 +55,8 @@ func NeighbourReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Read
 				continue // of routes, which neighbours do not need
 			}
 			r := gate.Reading{
-				Gate: gate.Way, Cause: "rules/neighbour-silent", Shows: unanswered, Vantage: at.vantage,
+				Gate: gate.Way, Cause: "rules/neighbour-silent",
+				Strength: gate.Read, Shows: unanswered, Vantage: at.vantage,
 				Because: tableIDs(v, at.vantage),
 				Values:  v.Place(t, catalogue.Values{"at": v.Host(at.vantage), "addr": to.String()}),
 				Summary: fmt.Sprintf("%s drops %s: %s", v.Host(at.vantage), leg.what, RulePlace(step)),

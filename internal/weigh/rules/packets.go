@@ -194,7 +194,7 @@ func (f flow) reading(g gate.Gate, cause, summary string) gate.Reading {
 		because = gate.Union(because, scene.FactIDs(each.f))
 	}
 	return gate.Reading{
-		Gate: g, Cause: cause, Because: because, Vantage: f.v.Client, Summary: summary,
+		Gate: g, Cause: cause, Strength: gate.Read, Because: because, Vantage: f.v.Client, Summary: summary,
 		Shows:  []gate.Symptom{gate.SilentTCP, gate.RefusedByReset},
 		Values: f.v.Place(f.t, catalogue.Values{"at": f.v.Host(f.v.Client)}),
 	}

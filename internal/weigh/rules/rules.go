@@ -29,7 +29,7 @@ var icmpNames = map[int]map[uint8]string{
 func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 	var readings []gate.Reading
 	if v.OnSame(t) {
-		readings = append(readings, gate.Reading{Gate: gate.Way, Vantage: v.Client,
+		readings = append(readings, gate.Reading{Gate: gate.Way, Strength: gate.Read, Vantage: v.Client,
 			Summary: "both ends are this host"})
 	}
 	if t.Symptom.Silent() || t.Symptom == gate.NoRouteHere || t.Symptom == gate.NeighbourSilent {
@@ -68,7 +68,8 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 				continue
 			}
 			if f.Link != nil && f.Order.Target.Addr == t.Target.Addr && len(f.Link.Answer) > 0 {
-				readings = append(readings, gate.Reading{Gate: gate.Way, Because: scene.FactIDs(f), Vantage: v.Client,
+				readings = append(readings, gate.Reading{Gate: gate.Way,
+					Strength: gate.Read, Because: scene.FactIDs(f), Vantage: v.Client,
 					Summary: fmt.Sprintf("the link %s works: %s answers on it", f.Link.Dev, f.Link.Answer[0])})
 			}
 		}
@@ -95,12 +96,13 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 	}
 	if t.Symptom == gate.NoPortHere {
 		r := gate.Reading{
-			Gate:    gate.WayOut,
-			Cause:   "ports/client-exhausted",
-			Because: t.Climb.IDs(),
-			Vantage: v.Client,
-			Values:  v.Place(t, catalogue.Values{}),
-			Summary: fmt.Sprintf("the kernel of %s has no local port left to come from", v.Host(v.Client)),
+			Gate:     gate.WayOut,
+			Cause:    "ports/client-exhausted",
+			Strength: gate.Read,
+			Because:  t.Climb.IDs(),
+			Vantage:  v.Client,
+			Values:   v.Place(t, catalogue.Values{}),
+			Summary:  fmt.Sprintf("the kernel of %s has no local port left to come from", v.Host(v.Client)),
 		}
 		if _, own := v.Addresses(v.Client); own == nil || !v.HasFamily(t.Target.Addr.Is6()) {
 			r.Lacks = []gate.Lack{
@@ -140,10 +142,11 @@ func largePackets(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, b
 		return gate.Reading{}, false
 	}
 	r := gate.Reading{
-		Gate:    gate.Way,
-		Cause:   "rules/large-packets-lost",
-		Because: append(t.Climb.IDs(), c.IDs()...),
-		Vantage: v.Client,
+		Gate:     gate.Way,
+		Cause:    "rules/large-packets-lost",
+		Strength: gate.Read,
+		Because:  append(t.Climb.IDs(), c.IDs()...),
+		Vantage:  v.Client,
 		Summary: fmt.Sprintf(
 			"it stalls as usual and gets on in small segments: packets of full size to or from %s are lost on the way",
 			t.Target.Addr,
@@ -197,7 +200,8 @@ func routerSilent(v *scene.Scene, t *scene.Try, f *fact.Fact) (gate.Reading, boo
 	}
 	client := v.Host(v.Client)
 	r := gate.Reading{
-		Gate: gate.Way, Cause: "rules/neighbour-silent", Shows: []gate.Symptom{gate.NeighbourSilent},
+		Gate: gate.Way, Cause: "rules/neighbour-silent",
+		Strength: gate.Read, Shows: []gate.Symptom{gate.NeighbourSilent},
 		Because: append(scene.FactIDs(f), t.Climb.IDs()...), Vantage: v.Client,
 		Summary: fmt.Sprintf("the route of %s to %s leads through %s, and nobody on %s answers for that",
 			client, t.Target.Addr, router, f.Link.Dev),
@@ -242,7 +246,7 @@ func routeReading(v *scene.Scene, t *scene.Try) (gate.Reading, bool) {
 			entry = ""
 		}
 		r := gate.Reading{
-			Gate: gate.WayOut, Cause: "rules/no-route", Shows: []gate.Symptom{gate.NoRouteHere},
+			Gate: gate.WayOut, Cause: "rules/no-route", Strength: gate.Read, Shows: []gate.Symptom{gate.NoRouteHere},
 			Because: scene.FactIDs(f), Vantage: v.Client, Summary: text,
 			Values: catalogue.Values{"client": v.Host(v.Client), "addr": t.Target.Addr.String(), "entry": entry},
 		}
@@ -261,7 +265,8 @@ func refusedBetween(v *scene.Scene, t *scene.Try) gate.Reading {
 		says = fmt.Sprintf("ICMP code %d", m.Code)
 	}
 	r := gate.Reading{
-		Gate: gate.Way, Cause: "rules/transit-reject", Because: scene.FactIDs(t.Climb.Connect), Vantage: v.Client,
+		Gate: gate.Way, Cause: "rules/transit-reject",
+		Strength: gate.Read, Because: scene.FactIDs(t.Climb.Connect), Vantage: v.Client,
 		Summary: fmt.Sprintf("%s, which is neither end, refuses it (%s)", m.From, says),
 		Values: catalogue.Values{"hop": m.From.String(), "client": v.Host(v.Client), "addr": t.Target.Addr.String(),
 			"port": fmt.Sprint(t.Target.Port), "transport": v.Ask.Endpoint.Transport},

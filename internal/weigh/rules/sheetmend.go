@@ -200,7 +200,8 @@ func machineReadings(v *scene.Scene, t *scene.Try) []gate.Reading {
 			}
 			name := cmp.Or(m.Name, m.Address)
 			r := gate.Reading{
-				Gate: gate.Host, Cause: "service/machine-off", Because: t.Climb.IDs(), Vantage: v.Client,
+				Gate: gate.Host, Cause: "service/machine-off",
+				Strength: gate.Read, Because: t.Climb.IDs(), Vantage: v.Client,
 				Summary: fmt.Sprintf("sheet %s: %s is switched off, as of %s", s.Name, name,
 					m.At.UTC().Format("2006-01-02 15:04")),
 				Values: v.Place(t, catalogue.Values{"machine": name, "console": m.Console, "sheet": s.Name,

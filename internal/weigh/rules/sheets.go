@@ -131,10 +131,11 @@ func SheetReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading 
 	}
 	target := t.Target.Addr.Unmap().WithZone("")
 	base := gate.Reading{
-		Gate:    gate.Way,
-		Because: because,
-		Vantage: v.Client,
-		Shows:   []gate.Symptom{gate.SilentTCP, gate.UnreachableFrom, gate.ICMPFromElsewhere},
+		Gate:     gate.Way,
+		Strength: gate.Read,
+		Because:  because,
+		Vantage:  v.Client,
+		Shows:    []gate.Symptom{gate.SilentTCP, gate.UnreachableFrom, gate.ICMPFromElsewhere},
 	}
 	p := firstPacket(v, t, source)
 	readings := append(machineReadings(v, t), nobodyBehind(v, t, p)...)

@@ -64,10 +64,11 @@ func blocks(v *scene.Scene, t *scene.Try, at standing, g gate.Gate, walk filter.
 func block(v *scene.Scene, t *scene.Try, at standing, g gate.Gate, walk filter.Walk, step filter.Step) gate.Reading {
 	host := v.Host(at.vantage)
 	r := gate.Reading{
-		Gate:    g,
-		Vantage: at.vantage,
-		Because: tableIDs(v, at.vantage),
-		Values:  v.Place(t, catalogue.Values{"at": host}),
+		Gate:     g,
+		Strength: gate.Read,
+		Vantage:  at.vantage,
+		Because:  tableIDs(v, at.vantage),
+		Values:   v.Place(t, catalogue.Values{"at": host}),
 	}
 	rejects := strings.HasPrefix(step.Effect, "reject")
 	role := at.role
@@ -225,11 +226,13 @@ func redirected(v *scene.Scene, t *scene.Try, at standing, walk filter.Walk) (ga
 			continue
 		}
 		r := gate.Reading{
-			Gate:    gate.WayIn,
-			Cause:   "rules/redirected",
-			Vantage: at.vantage,
-			Because: tableIDs(v, at.vantage),
-			Shows:   []gate.Symptom{gate.RefusedByReset, gate.SilentTCP, gate.UnreachableFrom, gate.ICMPFromElsewhere},
+			Gate:     gate.WayIn,
+			Cause:    "rules/redirected",
+			Strength: gate.Read,
+			Vantage:  at.vantage,
+			Because:  tableIDs(v, at.vantage),
+			Shows: []gate.Symptom{gate.RefusedByReset, gate.SilentTCP, gate.UnreachableFrom,
+				gate.ICMPFromElsewhere},
 			Summary: fmt.Sprintf("a translation on %s sends it from %s to %s", v.Host(at.vantage), rw.Was, rw.Now),
 			Values:  v.Place(t, catalogue.Values{"at": v.Host(at.vantage), "was": rw.Was, "now": rw.Now}),
 		}

@@ -22,7 +22,8 @@ func WayInReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading 
 	for _, f := range v.Facts(t.Server, fact.LookBarriers) {
 		if b := f.Barriers; b != nil && b.TrackMax > 0 && b.Tracked >= b.TrackMax {
 			readings = append(readings, gate.Reading{
-				Gate: gate.WayIn, Cause: "rules/state-table-full", Because: scene.FactIDs(f), Vantage: t.Server,
+				Gate: gate.WayIn, Cause: "rules/state-table-full",
+				Strength: gate.Read, Because: scene.FactIDs(f), Vantage: t.Server,
 				Shows: []gate.Symptom{gate.SilentTCP},
 				Summary: fmt.Sprintf(
 					"the table of tracked connections of %s is full: %d of %d",
@@ -85,7 +86,7 @@ func unitList(v *scene.Scene, t *scene.Try, source netip.Addr, short []gate.Lack
 		}
 	}
 	return gate.Reading{
-		Gate: gate.WayIn, Cause: "rules/unit-list", Because: scene.FactIDs(f), Vantage: t.Server,
+		Gate: gate.WayIn, Cause: "rules/unit-list", Strength: gate.Read, Because: scene.FactIDs(f), Vantage: t.Server,
 		Shows: []gate.Symptom{gate.SilentTCP}, Lacks: short,
 		Summary: fmt.Sprintf("%s has an address list of its own, and %s denies %s", u.Name, denied, source),
 		Values:  v.Place(t, catalogue.Values{"unit": u.Name, "source": source.String()}),
@@ -127,14 +128,15 @@ func wayBack(v *scene.Scene, w *scene.Wants, t *scene.Try, source netip.Addr, sh
 				source)
 		}
 		return gate.Reading{
-			Gate:    gate.WayBack,
-			Cause:   "rules/no-return-route",
-			Because: scene.FactIDs(f),
-			Vantage: t.Server,
-			Shows:   []gate.Symptom{gate.SilentTCP},
-			Lacks:   short,
-			Summary: text,
-			Values:  values,
+			Gate:     gate.WayBack,
+			Cause:    "rules/no-return-route",
+			Strength: gate.Read,
+			Because:  scene.FactIDs(f),
+			Vantage:  t.Server,
+			Shows:    []gate.Symptom{gate.SilentTCP},
+			Lacks:    short,
+			Summary:  text,
+			Values:   values,
 		}, true
 	}
 	return intoOwnLink(v, t, source, short)
@@ -163,12 +165,13 @@ func intoOwnLink(v *scene.Scene, t *scene.Try, source netip.Addr, short []gate.L
 		return gate.Reading{}, false
 	}
 	return gate.Reading{
-		Gate:    gate.WayBack,
-		Cause:   "rules/no-return-route",
-		Because: factsOf(v, t.Server, fact.LookRoutes),
-		Vantage: t.Server,
-		Shows:   []gate.Symptom{gate.SilentTCP, gate.SilentUDP},
-		Lacks:   short,
+		Gate:     gate.WayBack,
+		Cause:    "rules/no-return-route",
+		Strength: gate.Read,
+		Because:  factsOf(v, t.Server, fact.LookRoutes),
+		Vantage:  t.Server,
+		Shows:    []gate.Symptom{gate.SilentTCP, gate.SilentUDP},
+		Lacks:    short,
 		Summary: fmt.Sprintf(
 			"%s sends replies to %s into its own link %s (%s), and the client comes by %s over %s: no reply gets back",
 			v.Host(t.Server),

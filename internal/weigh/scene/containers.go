@@ -92,7 +92,8 @@ func Commands(values catalogue.Values, c *fact.Container) {
 // container begins a reading of a container.
 func (v *Scene) container(t *Try, f *fact.Fact, c *fact.Container, cause, summary string) gate.Reading {
 	r := gate.Reading{
-		Gate: gate.Listener, Cause: cause, Because: FactIDs(f), Vantage: t.Server, Reach: gate.Further,
+		Gate: gate.Listener, Cause: cause,
+		Strength: gate.Read, Because: FactIDs(f), Vantage: t.Server, Reach: gate.Further,
 		Summary: summary,
 		Values:  v.Place(t, catalogue.Values{"program": c.Called()}),
 	}

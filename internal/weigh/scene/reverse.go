@@ -66,11 +66,12 @@ func (v *Scene) ReverseReading(w *Wants, t *Try, source netip.Addr) (gate.Readin
 						says = "leads to " + strings.Join(back.Reverse.Names, ", ")
 					}
 					return gate.Reading{
-						Gate:    gate.Door,
-						Cause:   "names/reverse-differs",
-						Reach:   gate.Elsewhere,
-						Because: FactIDs(f, back),
-						Vantage: t.Server,
+						Gate:     gate.Door,
+						Cause:    "names/reverse-differs",
+						Strength: gate.Read,
+						Reach:    gate.Elsewhere,
+						Because:  FactIDs(f, back),
+						Vantage:  t.Server,
 						Summary: fmt.Sprintf(
 							"%s, line %d, lets %s in by name, and its address %s %s, looked up on %s",
 							file.Path,

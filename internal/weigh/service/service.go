@@ -57,6 +57,7 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 				gate.Reading{
 					Gate:     gate.Room,
 					Cause:    "service/needs-down",
+					Strength: gate.Read,
 					Reach:    gate.Further,
 					Harmless: t.Symptom.Good(),
 					Because:  scene.FactIDs(f),
@@ -278,10 +279,11 @@ func hostReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 		}
 		return []gate.Reading{
 			{
-				Gate:    gate.Host,
-				Because: scene.FactIDs(f),
-				Vantage: t.Server,
-				Summary: v.Host(t.Server) + " has this address and is up",
+				Gate:     gate.Host,
+				Strength: gate.Read,
+				Because:  scene.FactIDs(f),
+				Vantage:  t.Server,
+				Summary:  v.Host(t.Server) + " has this address and is up",
 			},
 		}
 	}
@@ -302,10 +304,11 @@ func hostReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 		if f.Echo != nil && f.Echo.Answered && f.Order.Target.Addr == t.Target.Addr {
 			return []gate.Reading{
 				{
-					Gate:    gate.Host,
-					Because: scene.FactIDs(f),
-					Vantage: v.Client,
-					Summary: "something answers an echo for this address",
+					Gate:     gate.Host,
+					Strength: gate.Read,
+					Because:  scene.FactIDs(f),
+					Vantage:  v.Client,
+					Summary:  "something answers an echo for this address",
 				},
 			}
 		}
@@ -359,10 +362,11 @@ func twice(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, bool) {
 		}
 	}
 	r := gate.Reading{
-		Gate:   gate.Host,
-		Cause:  "service/address-twice",
-		Values: v.Place(t, catalogue.Values{}),
-		Shows:  anotherAnswers,
+		Gate:     gate.Host,
+		Cause:    "service/address-twice",
+		Strength: gate.Read,
+		Values:   v.Place(t, catalogue.Values{}),
+		Shows:    anotherAnswers,
 	}
 	for _, at := range []string{t.Server, v.Client} {
 		for _, f := range v.Facts(at, fact.LookClaims) {
@@ -430,7 +434,8 @@ func noAddress(v *scene.Scene, t *scene.Try) (gate.Reading, bool) {
 		return gate.Reading{}, false
 	}
 	return gate.Reading{
-		Gate: gate.Host, Cause: "service/address-missing", Because: append(scene.FactIDs(found), t.Climb.IDs()...),
+		Gate: gate.Host, Cause: "service/address-missing",
+		Strength: gate.Read, Because: append(scene.FactIDs(found), t.Climb.IDs()...),
 		Vantage: server,
 		Summary: fmt.Sprintf("%s has no address on any link: %s is gone", v.Host(server), t.Target.Addr),
 		Values:  catalogue.Values{"server": v.Host(server), "addr": t.Target.Addr.String()},
@@ -443,10 +448,11 @@ func badAddress(v *scene.Scene, t *scene.Try, f *fact.Fact, held fact.Address) (
 		return gate.Reading{}, false
 	}
 	r := gate.Reading{
-		Gate:    gate.Host,
-		Because: scene.FactIDs(f),
-		Vantage: t.Server,
-		Values:  v.Place(t, catalogue.Values{"link": held.Link}),
+		Gate:     gate.Host,
+		Strength: gate.Read,
+		Because:  scene.FactIDs(f),
+		Vantage:  t.Server,
+		Values:   v.Place(t, catalogue.Values{"link": held.Link}),
 	}
 	switch {
 	case held.State == "duplicate":

@@ -49,7 +49,8 @@ var stamped = sync.OnceValue(func() *regexp.Regexp {
 // reading begins a reading of the service.
 func (s serving) reading(g gate.Gate, cause, summary string) gate.Reading {
 	r := gate.Reading{
-		Gate: g, Cause: cause, Because: scene.FactIDs(s.f), Vantage: s.t.Server, Lacks: slices.Clone(s.short),
+		Gate: g, Cause: cause,
+		Strength: gate.Read, Because: scene.FactIDs(s.f), Vantage: s.t.Server, Lacks: slices.Clone(s.short),
 		Summary: summary,
 		Values:  s.v.Place(s.t, catalogue.Values{"program": s.p.Name, "path": s.p.Path}),
 	}

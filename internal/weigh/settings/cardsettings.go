@@ -118,12 +118,13 @@ func settingRules(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 		readings = append(
 			readings,
 			gate.Reading{
-				Gate:    gate.Intent,
-				Cause:   "settings/client-missing",
-				Reach:   gate.Elsewhere,
-				Shows:   ofNoTry,
-				Because: scene.FactIDs(cf),
-				Vantage: v.Client,
+				Gate:     gate.Intent,
+				Cause:    "settings/client-missing",
+				Strength: gate.Read,
+				Reach:    gate.Elsewhere,
+				Shows:    ofNoTry,
+				Because:  scene.FactIDs(cf),
+				Vantage:  v.Client,
 				Summary: fmt.Sprintf(
 					"%s is not installed on %s",
 					client.Program,
@@ -224,14 +225,15 @@ func signReadings(v *scene.Scene, t *scene.Try) []gate.Reading {
 					continue
 				}
 				r := gate.Reading{
-					Gate:    gate.Intent,
-					Cause:   "settings/not-received",
-					Reach:   gate.Elsewhere,
-					Shows:   ofNoTry,
-					Which:   s.Wrong,
-					Because: scene.FactIDs(f),
-					Vantage: at,
-					Summary: s.Wrong,
+					Gate:     gate.Intent,
+					Cause:    "settings/not-received",
+					Strength: gate.Read,
+					Reach:    gate.Elsewhere,
+					Shows:    ofNoTry,
+					Which:    s.Wrong,
+					Because:  scene.FactIDs(f),
+					Vantage:  at,
+					Summary:  s.Wrong,
 					Values: catalogue.Values{
 						"file":    s.Sign.Of(),
 						"trouble": s.Wrong,
@@ -275,13 +277,14 @@ func slowReading(v *scene.Scene, t *scene.Try) []gate.Reading {
 	}
 	return []gate.Reading{
 		{
-			Gate:    gate.Answer,
-			Cause:   "answer/too-slow",
-			Reach:   gate.Elsewhere,
-			Because: scene.FactIDs(c),
-			Vantage: v.Client,
-			Summary: says,
-			Values:  v.Place(t, catalogue.Values{"server": v.Answering(t), "took": plain.Took(took)}),
+			Gate:     gate.Answer,
+			Cause:    "answer/too-slow",
+			Strength: gate.Read,
+			Reach:    gate.Elsewhere,
+			Because:  scene.FactIDs(c),
+			Vantage:  v.Client,
+			Summary:  says,
+			Values:   v.Place(t, catalogue.Values{"server": v.Answering(t), "took": plain.Took(took)}),
 		},
 	}
 }

@@ -27,7 +27,8 @@ func clientService(v *scene.Scene, w *scene.Wants) (gate.Reading, bool) {
 		}
 		p := &f.Service.Programs[0]
 		r := gate.Reading{
-			Gate: gate.Intent, Cause: "settings/client-stopped", Reach: gate.Elsewhere, Shows: ofNoTry,
+			Gate: gate.Intent, Cause: "settings/client-stopped",
+			Strength: gate.Read, Reach: gate.Elsewhere, Shows: ofNoTry,
 			Because: scene.FactIDs(f), Vantage: v.Client,
 			Values: catalogue.Values{"client": v.Host(v.Client)},
 		}

@@ -31,14 +31,15 @@ type settingJudge struct {
 
 func (j settingJudge) reading(cause, summary string) gate.Reading {
 	return gate.Reading{
-		Gate:    gate.Intent,
-		Cause:   cause,
-		Reach:   gate.Elsewhere,
-		Because: scene.FactIDs(j.f),
-		Vantage: j.at,
-		Which:   j.place(),
-		Shows:   ofNoTry,
-		Summary: summary,
+		Gate:     gate.Intent,
+		Cause:    cause,
+		Strength: gate.Read,
+		Reach:    gate.Elsewhere,
+		Because:  scene.FactIDs(j.f),
+		Vantage:  j.at,
+		Which:    j.place(),
+		Shows:    ofNoTry,
+		Summary:  summary,
 		Values: j.v.Place(
 			j.t,
 			catalogue.Values{

@@ -73,7 +73,7 @@ type metadataJudge struct {
 
 func (j metadataJudge) reading(cause, summary string) gate.Reading {
 	return gate.Reading{
-		Gate: gate.Intent, Cause: cause, Reach: gate.Elsewhere, Shows: ofNoTry, Which: summary,
+		Gate: gate.Intent, Cause: cause, Strength: gate.Read, Reach: gate.Elsewhere, Shows: ofNoTry, Which: summary,
 		Because: scene.FactIDs(j.f), Vantage: j.at, Summary: summary,
 		Values: j.v.Place(j.t, catalogue.Values{"url": j.f.Metadata.URL, "host": j.v.Host(j.at),
 			"partner": j.pair.Host}),

@@ -36,6 +36,7 @@ func proxyReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, b
 		r := gate.Reading{
 			Gate:     gate.Intent,
 			Cause:    "settings/proxy-in-the-way",
+			Strength: gate.Read,
 			Reach:    gate.Elsewhere,
 			Harmless: true,
 			Because:  scene.FactIDs(f),
@@ -94,10 +95,11 @@ func missingProxy(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, b
 	for _, f := range v.Facts(v.Client, fact.LookThrough) {
 		if f.Through != nil && f.Through.Open && f.Order.Target == target {
 			return gate.Reading{
-				Gate:    gate.Intent,
-				Cause:   "settings/proxy-missing",
-				Because: append(t.Climb.IDs(), f.ID),
-				Vantage: v.Client,
+				Gate:     gate.Intent,
+				Cause:    "settings/proxy-missing",
+				Strength: gate.Read,
+				Because:  append(t.Climb.IDs(), f.ID),
+				Vantage:  v.Client,
 				Summary: fmt.Sprintf(
 					"straight to %s there is %s, and through the proxy %s the way is open",
 					t.Target.Name,

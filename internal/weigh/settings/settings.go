@@ -28,7 +28,8 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 // the server really listens.
 func toldReadings(v *scene.Scene, t *scene.Try) []gate.Reading {
 	if asOnCard(v, t.Target) {
-		return []gate.Reading{{Gate: gate.Intent, Vantage: v.Client, Summary: Told(v, t.Target) + ", as on the card"}}
+		return []gate.Reading{{Gate: gate.Intent,
+			Strength: gate.Read, Vantage: v.Client, Summary: Told(v, t.Target) + ", as on the card"}}
 	}
 	if t.Server == "" || !v.Confirmed(t) {
 		return nil
@@ -37,7 +38,7 @@ func toldReadings(v *scene.Scene, t *scene.Try) []gate.Reading {
 	if list == nil || len(list.On(v.Ask.Endpoint.Transport, t.Target.Port)) == 0 {
 		return nil
 	}
-	return []gate.Reading{{Gate: gate.Intent, Because: scene.FactIDs(f), Vantage: t.Server,
+	return []gate.Reading{{Gate: gate.Intent, Strength: gate.Read, Because: scene.FactIDs(f), Vantage: t.Server,
 		Summary: Told(v, t.Target)}}
 }
 

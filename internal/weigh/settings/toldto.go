@@ -24,7 +24,8 @@ func toldElsewhere(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading 
 			continue
 		}
 		told := f.Told
-		base := gate.Reading{Gate: gate.Intent, Reach: gate.Elsewhere, Because: scene.FactIDs(f), Vantage: v.Client,
+		base := gate.Reading{Gate: gate.Intent,
+			Strength: gate.Read, Reach: gate.Elsewhere, Because: scene.FactIDs(f), Vantage: v.Client,
 			Values: catalogue.Values{
 				"client":   v.Host(v.Client),
 				"host":     t.Target.Name,
