@@ -329,10 +329,15 @@ func systemReading(v *scene.Scene, t *scene.Try) (gate.Reading, bool) {
 		slices.ContainsFunc(l.System.System.Addrs, func(a netip.Addr) bool { return slices.Contains(l.Addrs, a) }) {
 		return gate.Reading{}, false
 	}
+	var lacks []gate.Lack
+	if !l.HostsRead {
+		lacks = []gate.Lack{{Guard: gate.AllRead, Why: "the hosts file was not read, and may say so"}}
+	}
 	return gate.Reading{
 		Gate:     gate.Name,
 		Cause:    "names/views-differ",
 		Strength: gate.Read,
+		Lacks:    lacks,
 		Harmless: true,
 		Because:  scene.FactIDs(l.System, l.DNS),
 		Vantage:  v.Client,

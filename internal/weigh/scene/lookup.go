@@ -21,11 +21,13 @@ type Lookup struct {
 	Settled bool         // everything that decides is known
 	Source  *fact.Fact   // the answer or hosts entry that decided
 	Hosts   *fact.Fact   // an entry of the hosts file
-	DNS     *fact.Fact   // the answer that decides where the hosts file does not
-	DNSAll  []netip.Addr
-	Other   string     // a source of names that nobody asked
-	NoDNS   string     // what programs of this host ask instead of resolvers; "": they ask those
-	System  *fact.Fact // the system's own look-up
+	// HostsRead is that somebody read the hosts file, with or without an entry.
+	HostsRead bool
+	DNS       *fact.Fact // the answer that decides where the hosts file does not
+	DNSAll    []netip.Addr
+	Other     string     // a source of names that nobody asked
+	NoDNS     string     // what programs of this host ask instead of resolvers; "": they ask those
+	System    *fact.Fact // the system's own look-up
 	// candidates is the full names that the name may stand for; wait is how
 	// long programs wait for one resolver.
 	Candidates []string
@@ -59,8 +61,11 @@ func (v *Scene) LookUp(w *Wants, name string) *Lookup {
 		switch {
 		case f.Setup != nil:
 			setup = f.Setup
-		case f.HostsFile != nil && len(f.HostsFile.Addrs) > 0:
-			l.Hosts = f
+		case f.HostsFile != nil:
+			l.HostsRead = true
+			if len(f.HostsFile.Addrs) > 0 {
+				l.Hosts = f
+			}
 		case f.System != nil:
 			l.System = f
 		case f.Answer != nil:
