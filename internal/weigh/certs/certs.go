@@ -174,10 +174,70 @@ func securityReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading
 	if customary(v, t.Target, other) && !v.Scheme.Usual(t.Target.Port) {
 		r.Gate, r.Cause = gate.Intent, "settings/wrong-security"
 	}
+	if other == fact.Plain {
+		if there, by, ok := encrypted(v, w, t); ok {
+			r.Instead, r.Because = &there, gate.Union(r.Because, by.IDs())
+			r.Summary += fmt.Sprintf("; port %d of the same program does", there.Port)
+			r.Values["tls"] = t.Target.Scheme + "://" + endpoint.HostPort(t.Target.Name, there.Port)
+			return r, true
+		}
+		if !c.Symptom(v.Own()).Good() { // to give encryption up would help nobody
+			return r, true
+		}
+	}
 	if right, ok := schemeWith(v.Scheme, other); ok {
 		r.Values["right"] = right.Name + "://" + endpoint.HostPort(t.Target.Name, t.Target.Port)
 	}
 	return r, true
+}
+
+// held is the listening sockets of a host whose owners any of its looks saw.
+func held(v *scene.Scene, at string) []fact.Listener {
+	var list []fact.Listener
+	for _, f := range v.Facts(at, fact.LookListeners) {
+		if f.Listeners == nil {
+			continue
+		}
+		for _, l := range f.Listeners.All {
+			same := func(o fact.Listener) bool { return o.Port == l.Port && o.Addr == l.Addr && o.Inode == l.Inode }
+			if l.PID != 0 && !slices.ContainsFunc(list, same) {
+				list = append(list, l)
+			}
+		}
+	}
+	return list
+}
+
+// mostEncrypted bounds how many other ports of a program are asked for TLS.
+const mostEncrypted = 3
+
+// encrypted finds another port of the program that holds the target's, where the session that
+// the client wants comes up, with a certificate that the client takes.
+func encrypted(v *scene.Scene, w *scene.Wants, t *scene.Try) (fact.Target, scene.Climb, bool) {
+	_, list := v.Listeners(t.Server)
+	if t.Server == "" || list == nil {
+		return fact.Target{}, scene.Climb{}, false
+	}
+	w.Add(scene.Want{Look: fact.LookListeners, At: fact.Server, On: t.Server, Gate: gate.Session})
+	ours := v.Ours(t, list.On(v.Ask.Endpoint.Transport, t.Target.Port))
+	tried := 0
+	for _, l := range held(v, t.Server) {
+		takes, certain := l.Takes(t.Target.Addr)
+		same := slices.ContainsFunc(ours, func(o fact.Listener) bool {
+			return l.PID != 0 && o.PID == l.PID || l.Unit != "" && o.Unit == l.Unit
+		})
+		if l.Port == t.Target.Port || !takes || !certain || !same || tried == mostEncrypted {
+			continue
+		}
+		tried++
+		there := t.Target
+		there.Port = l.Port
+		w.Add(scene.Want{Look: fact.LookSession, At: fact.Client, Target: there, Gate: gate.Session})
+		if c, ok := v.ClimbAt(v.Client, there); ok && speaks(c, fact.TLS) && c.Symptom(v.Own()).Good() {
+			return there, c, true
+		}
+	}
+	return fact.Target{}, scene.Climb{}, false
 }
 
 // heardTLS reports whether a session that failed was TLS all the same: it had
