@@ -282,12 +282,11 @@ func (j settingJudge) knownHost(name string) bool {
 // addressCause is what an address in a setting is: right, or one that the
 // server does not have.
 func (j settingJudge) addressCause(addr netip.Addr) string {
-	for _, a := range j.t.Lookup.Addrs {
-		if a == addr {
-			return ""
-		}
-	}
-	if _, held := j.v.Addresses(j.t.Server); j.t.Server != "" && held != nil && held.Holds(addr) {
+	_, held := j.v.Addresses(j.t.Server)
+	seen := j.t.Server != "" && held != nil
+	// A look-up that was itself corrected to an address of the server is no witness.
+	corrected := seen && held.Holds(j.t.Target.Addr) && !slices.Contains(j.t.Lookup.Addrs, j.t.Target.Addr)
+	if !corrected && slices.Contains(j.t.Lookup.Addrs, addr) || seen && held.Holds(addr) {
 		return ""
 	}
 	return "settings/stale-address"
