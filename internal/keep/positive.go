@@ -20,11 +20,30 @@ import (
 //go:embed vocabulary.txt
 var vocabulary string
 
+// sieve keeps what the vocabulary knows, and more words that somebody said are harmless.
+type sieve struct{ more map[string]bool }
+
+// Vocabulary is the words, in lower case, of patterns that look for lines of a log: who wrote
+// them says that these are no secrets.
+func Vocabulary(patterns ...string) map[string]bool {
+	more := map[string]bool{}
+	for _, pattern := range patterns {
+		for word := range strings.FieldsFuncSeq(escaped().ReplaceAllString(pattern, " "),
+			func(r rune) bool { return !unicode.IsLetter(r) }) {
+			more[strings.ToLower(word)] = true
+		}
+	}
+	return more
+}
+
+// escaped is the classes of an expression, which are no words of it.
+var escaped = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\\[A-Za-z]`) })
+
 // spoken reports whether a word, in lower case, stands in the vocabulary. Words of up to
 // three letters are not looked up: they hold no secret.
-func spoken(word string) bool {
+func (s sieve) spoken(word string) bool {
 	const short = 3
-	if len(word) <= short {
+	if len(word) <= short || s.more[word] {
 		return true
 	}
 	low, high := 0, len(vocabulary)
@@ -44,13 +63,13 @@ func spoken(word string) bool {
 }
 
 // inflected is spoken, also where only the word without its ending stands there.
-func inflected(word string) bool {
-	if spoken(word) {
+func (s sieve) inflected(word string) bool {
+	if s.spoken(word) {
 		return true
 	}
 	for _, end := range []string{"s", "es", "ed", "d", "ing", "ly", "er", "ion"} {
 		stem, ok := strings.CutSuffix(word, end)
-		if ok && len(stem) > 3 && (spoken(stem) || spoken(stem+"e")) {
+		if ok && len(stem) > 3 && (s.spoken(stem) || s.spoken(stem+"e")) {
 			return true
 		}
 	}
@@ -100,7 +119,7 @@ var nameFollows = words(`for user users account accounts role from by on at in p
 	of with to path uri file invalid lookup dial profile directive option variable parameter keyword setting field section`)
 
 // positive keeps of a line what the positive list knows.
-func positive(line string) string {
+func (s sieve) positive(line string) string {
 	var out strings.Builder
 	naming, first := false, true
 	for len(line) > 0 {
@@ -112,7 +131,7 @@ func positive(line string) string {
 		if token != "" {
 			begins := first && (strings.HasSuffix(token, ":") || strings.HasPrefix(rest, "["))
 			begins = begins || (rest != "" && (rest[0] == '=' || strings.HasPrefix(rest, `":`))) // a name of a value
-			out.WriteString(keptToken(token, naming || begins))
+			out.WriteString(s.keptToken(token, naming || begins))
 			last := strings.ToLower(lastWord(token))
 			naming = nameFollows[last] || naming && chained(rest)
 			if !stamp().MatchString(token) {
@@ -147,22 +166,22 @@ func lastWord(token string) string {
 }
 
 // keptToken is a token, or what stands in its place.
-func keptToken(token string, named bool) string {
+func (s sieve) keptToken(token string, named bool) string {
 	bare := strings.Trim(token, ".:!?*#-_~%")
 	const short = 3 // runes that hold no secret
 	switch {
-	case utf8.RuneCountInString(bare) <= short, knownToken(bare, named):
+	case utf8.RuneCountInString(bare) <= short, s.knownToken(bare, named):
 		return token
 	case strings.Contains(bare, "://"):
-		return strings.Replace(token, bare, keptURL(bare), 1)
+		return strings.Replace(token, bare, s.keptURL(bare), 1)
 	case isPath(bare):
-		return strings.Replace(token, bare, keptPath(bare), 1)
+		return strings.Replace(token, bare, s.keptPath(bare), 1)
 	}
 	return strings.Replace(token, bare, Hidden+strconv.Itoa(len([]rune(bare))), 1)
 }
 
 // knownToken reports whether a token is one of those that are kept.
-func knownToken(token string, named bool) bool {
+func (s sieve) knownToken(token string, named bool) bool {
 	const mostNumber = 13 // digits; more may be the number of a card
 	switch {
 	case strings.Trim(token, "0123456789") == "":
@@ -176,19 +195,19 @@ func knownToken(token string, named bool) bool {
 		return true
 	case fingerprint().MatchString(token):
 		return true
-	case named && accountName(token):
+	case named && s.accountName(token):
 		return true
 	}
-	return spokenParts(token)
+	return s.spokenParts(token)
 }
 
 // fingerprint is the print of a key (RFC 4648 without padding), which is no secret.
 var fingerprint = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^SHA256:[A-Za-z0-9+/]{43}$`) })
 
 // accountName is an account, also one with its realm, domain or host.
-func accountName(token string) bool {
+func (s sieve) accountName(token string) bool {
 	for part := range strings.FieldsFuncSeq(token, func(r rune) bool { return strings.ContainsRune(`@\/:`, r) }) {
-		if !accountShape().MatchString(part) && !spokenParts(part) && !hostShape().MatchString(part) &&
+		if !accountShape().MatchString(part) && !s.spokenParts(part) && !hostShape().MatchString(part) &&
 			strings.ToUpper(part) != part {
 			return false
 		}
@@ -197,10 +216,10 @@ func accountName(token string) bool {
 }
 
 // spokenParts reports whether each part of a token is a word of the vocabulary or a number.
-func spokenParts(token string) bool {
+func (s sieve) spokenParts(token string) bool {
 	apart := func(r rune) bool { return strings.ContainsRune(`-_/.:@#+\*`, r) }
 	for part := range strings.FieldsFuncSeq(token, apart) {
-		if len(part) <= 2 || spokenPart(part) {
+		if len(part) <= 2 || s.spokenPart(part) {
 			continue
 		}
 		return false
@@ -210,7 +229,7 @@ func spokenParts(token string) bool {
 
 // spokenPart reports whether a part is a number, a word, words written together with
 // capitals, or a word with a short number behind it.
-func spokenPart(part string) bool {
+func (s sieve) spokenPart(part string) bool {
 	const mostNumber, mostBehind = 9, 2
 	stem := strings.TrimRight(part, "0123456789")
 	if digits := len(part) - len(stem); stem == "" {
@@ -224,12 +243,12 @@ func spokenPart(part string) bool {
 	if strings.TrimFunc(stem, letter) != "" {
 		return coded().MatchString(stem) || unitShape().MatchString(part) || stampWord().MatchString(part)
 	}
-	if inflected(strings.ToLower(stem)) {
+	if s.inflected(strings.ToLower(stem)) {
 		return true
 	}
 	humps := wordsOf(stem)
 	for _, hump := range humps {
-		if !inflected(hump) {
+		if !s.inflected(hump) {
 			return false
 		}
 	}
@@ -247,16 +266,16 @@ func mixed(name string) bool {
 
 // keptURL is a URL whose account is gone (Said): its scheme, its host and its path. Of a
 // question the name of the first value is left before the "=" at which a token ends.
-func keptURL(text string) string {
+func (s sieve) keptURL(text string) string {
 	scheme, rest, _ := strings.Cut(text, "://")
 	rest, asked, has := strings.Cut(rest, "?")
 	host, path, _ := strings.Cut(rest, "/")
-	if !knownToken(host, true) {
+	if !s.knownToken(host, true) {
 		host = Hidden + strconv.Itoa(len(host))
 	}
 	text = scheme + "://" + host
 	if strings.Contains(rest, "/") {
-		text += keptPath("/" + path)
+		text += s.keptPath("/" + path)
 	}
 	if has && accountShape().MatchString(asked) {
 		text += "?" + asked
@@ -267,10 +286,10 @@ func keptURL(text string) string {
 }
 
 // keptPath is a path with "…" in place of parts that may be a code somebody was sent.
-func keptPath(path string) string {
+func (s sieve) keptPath(path string) string {
 	parts := strings.FieldsFunc(path, func(r rune) bool { return r == '/' || r == '\\' })
 	for _, part := range parts {
-		if len(part) >= mixedPart && mixed(part) && !spokenParts(part) {
+		if len(part) >= mixedPart && mixed(part) && !s.spokenParts(part) {
 			path = strings.Replace(path, part, Hidden+strconv.Itoa(len(part)), 1)
 		}
 	}

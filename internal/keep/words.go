@@ -129,8 +129,14 @@ func LogFile(file string) bool {
 }
 
 // LogLine is what is kept of a line of a log: what a positive list knows (positive.go) of
-// what Said keeps.
-func LogLine(line string) string { return positive(Said(line)) }
+// what Said keeps; more is words that are harmless beside those of the list.
+func LogLine(line string, more ...map[string]bool) string {
+	s := sieve{}
+	if len(more) > 0 {
+		s.more = more[0]
+	}
+	return s.positive(Said(line))
+}
 
 // Said is what is kept of words that a server said to us: all but what may be a secret
 // (loglines.go), and accounts in URLs.

@@ -75,6 +75,7 @@ var examples = map[string]string{
 	"resolver":    `10.20.0.2`,
 	"revoke":      `REVOKE SELECT ON tides.levels FROM gauge`,
 	"right":       `8443`,
+	"tls":         `https://tidebook.varzea.example:8443`,
 	"root":        `Varzea Root`,
 	"scheme":      `https`,
 	"seen":        `10.20.0.15`,

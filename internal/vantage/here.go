@@ -12,6 +12,7 @@ import (
 	"uakari/internal/fact"
 	"uakari/internal/look"
 	"uakari/internal/look/host"
+	"uakari/internal/look/host/common"
 	"uakari/internal/look/names"
 	"uakari/internal/look/path"
 	"uakari/internal/look/session"
@@ -91,7 +92,7 @@ func (h *Here) Look(ctx context.Context, order fact.Order, emit func(fact.Fact))
 		if env.Deep { // a record is for hosts that cannot be asked again
 			within = deepTime
 		}
-		bounded(ctx, take, env, order, within, emit)
+		bounded(common.WithHarmless(ctx, env, order), take, env, order, within, emit)
 		return
 	}
 	take(ctx, env, order, emit)

@@ -43,6 +43,9 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 	if r, ok := securityReading(v, w, t); ok {
 		readings = append(readings, r)
 	}
+	if r, ok := logReading(v, w, t); ok {
+		readings = append(readings, r)
+	}
 	c := t.Sessions
 	if r, ok := upgradeReading(v, t, c); ok {
 		readings = append(readings, r)

@@ -1,6 +1,7 @@
 package common
 
 import (
+	"context"
 	"os"
 	"path/filepath"
 	"strings"
@@ -30,7 +31,7 @@ type LogName struct {
 // LogFiles is the ends of the newest files of some patterns. One that cannot
 // be read is left out, since the journal may have it all the same; so is one
 // that is no log, whoever calls it that.
-func LogFiles(names []LogName) []fact.LogFile {
+func LogFiles(ctx context.Context, names []LogName) []fact.LogFile {
 	var list []fact.LogFile
 	for _, name := range names {
 		matches, err := filepath.Glob(name.Pattern)
@@ -52,7 +53,7 @@ func LogFiles(names []LogName) []fact.LogFile {
 		if text, err := name.By.Tail(path, mostTail); err == nil {
 			lines := strings.Split(strings.TrimRight(settingsfile.Decode(text), "\r\n"), "\n")
 			for _, line := range lines[max(0, len(lines)-mostLogLines):] {
-				f.Lines = append(f.Lines, plain.CleanTo(keep.LogLine(strings.TrimRight(line, "\r")), mostLogLine))
+				f.Lines = append(f.Lines, plain.CleanTo(LogLine(ctx, strings.TrimRight(line, "\r")), mostLogLine))
 			}
 		}
 		list = append(list, f)

@@ -12,8 +12,8 @@ import (
 	"time"
 
 	"uakari/internal/fact"
-	"uakari/internal/keep"
 	"uakari/internal/look/file"
+	"uakari/internal/look/host/common"
 	"uakari/internal/plain"
 )
 
@@ -98,10 +98,10 @@ func (c *rpcClient) pods(ctx context.Context, engine string, port uint16) ([]fac
 		if err != nil {
 			continue // it went away meanwhile
 		}
-		one := criContainer(engine, status, pods[each.text(2)])
+		one := criContainer(ctx, engine, status, pods[each.text(2)])
 		if one.State != "running" || port == 0 ||
 			slices.ContainsFunc(one.Published, func(p fact.Published) bool { return p.Port == port }) {
-			one.Log = criLog(status.in(1).text(15))
+			one.Log = criLog(ctx, status.in(1).text(15))
 		}
 		list = append(list, one)
 	}
@@ -175,7 +175,7 @@ func rawInfo(m message) string {
 }
 
 // criContainer is one container of a pod.
-func criContainer(engine string, m message, p pod) fact.Container {
+func criContainer(ctx context.Context, engine string, m message, p pod) fact.Container {
 	status := m.in(1)
 	c := fact.Container{
 		Engine: engine, ID: status.text(1), Name: status.in(2).text(1), Pod: p.name,
@@ -185,7 +185,7 @@ func criContainer(engine string, m message, p pod) fact.Container {
 		Networks: p.addrs, Published: p.published,
 	}
 	if c.ExitCode != 0 || c.State != "exited" {
-		c.Error = plain.Shortened(keep.LogLine(status.text(11)))
+		c.Error = plain.Shortened(common.LogLine(ctx, status.text(11)))
 	}
 	if ns := status.count(5); ns > 0 {
 		c.Started = time.Unix(0, ns).UTC()
@@ -215,7 +215,7 @@ func criContainer(engine string, m message, p pod) fact.Container {
 
 // criLog is the last lines of a container's log, which begin with a time, where it was
 // written to, and whether the line is whole.
-func criLog(path string) []fact.LogLine {
+func criLog(ctx context.Context, path string) []fact.LogLine {
 	if !filepath.IsAbs(path) {
 		return nil
 	}
@@ -231,7 +231,7 @@ func criLog(path string) []fact.LogLine {
 		if err != nil || len(parts) < 4 {
 			continue // cut at the beginning of what was read
 		}
-		lines = append(lines, fact.LogLine{At: when.UTC(), Text: plain.CleanTo(keep.LogLine(parts[3]), 500)})
+		lines = append(lines, fact.LogLine{At: when.UTC(), Text: plain.CleanTo(common.LogLine(ctx, parts[3]), 500)})
 	}
 	return lines[max(0, len(lines)-mostEngineLog):]
 }

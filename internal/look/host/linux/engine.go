@@ -17,7 +17,7 @@ import (
 	"time"
 
 	"uakari/internal/fact"
-	"uakari/internal/keep"
+	"uakari/internal/look/host/common"
 	"uakari/internal/plain"
 )
 
@@ -140,7 +140,7 @@ func askEngine(ctx context.Context, socket, name string, port uint16) ([]fact.Co
 		if err := e.read(ctx, "/containers/"+each.ID+"/json", &t); err != nil {
 			continue // it went away meanwhile
 		}
-		c := t.container(name, networks)
+		c := t.container(ctx, name, networks)
 		if c.State != "running" || port == 0 ||
 			slices.ContainsFunc(c.Published, func(p fact.Published) bool { return p.Port == port }) {
 			c.Log = e.log(ctx, each.ID)
@@ -150,7 +150,7 @@ func askEngine(ctx context.Context, socket, name string, port uint16) ([]fact.Co
 	return list, nil
 }
 
-func (t told) container(engine string, networks []toldNetwork) fact.Container {
+func (t told) container(ctx context.Context, engine string, networks []toldNetwork) fact.Container {
 	c := fact.Container{
 		Engine: engine, ID: plain.Clean(t.ID), Name: plain.Clean(strings.TrimPrefix(t.Name, "/")),
 		Image:  plain.Clean(t.Config.Image),
@@ -168,7 +168,7 @@ func (t told) container(engine string, networks []toldNetwork) fact.Container {
 		c.Health = ""
 	}
 	if checks := t.State.Health.Log; len(checks) > 0 {
-		c.Checked = plain.Shortened(keep.LogLine(strings.TrimSpace(checks[len(checks)-1].Output)))
+		c.Checked = plain.Shortened(common.LogLine(ctx, strings.TrimSpace(checks[len(checks)-1].Output)))
 	}
 	if at := t.State.StartedAt; at.Year() > 1 {
 		c.Started = at.UTC()
@@ -243,7 +243,7 @@ func (e *engineClient) log(ctx context.Context, id string) []fact.LogLine {
 			rest = line
 		}
 		if rest != "" {
-			lines = append(lines, fact.LogLine{At: when.UTC(), Text: plain.CleanTo(keep.LogLine(rest), 500)})
+			lines = append(lines, fact.LogLine{At: when.UTC(), Text: plain.CleanTo(common.LogLine(ctx, rest), 500)})
 		}
 	}
 	return lines[max(0, len(lines)-mostEngineLog):]

@@ -15,7 +15,7 @@ func FuzzJournal(f *testing.F) {
 	f.Add([]byte(`{"__REALTIME_TIMESTAMP":"1795402800000000","MESSAGE":"x","_SYSTEMD_UNIT":"a.service"}`))
 	f.Add([]byte(`{"MESSAGE":[104,105,300,-1]}`))
 	f.Fuzz(func(t *testing.T, raw []byte) {
-		line, ok := journalLine(raw)
+		line, ok := journalLine(t.Context(), raw)
 		if ok && strings.ContainsAny(line.Text, "\x1b\n\x00") {
 			t.Errorf("%q reaches the facts", line.Text)
 		}

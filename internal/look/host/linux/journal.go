@@ -16,7 +16,7 @@ import (
 	"time"
 
 	"uakari/internal/fact"
-	"uakari/internal/keep"
+	"uakari/internal/look/host/common"
 	"uakari/internal/plain"
 )
 
@@ -48,7 +48,7 @@ func journal(ctx context.Context, args ...string) ([]fact.LogLine, error) {
 	scan := bufio.NewScanner(io.LimitReader(out, mostJournal))
 	scan.Buffer(nil, 1<<20)
 	for scan.Scan() {
-		if line, ok := journalLine(scan.Bytes()); ok {
+		if line, ok := journalLine(ctx, scan.Bytes()); ok {
 			lines = append(lines, line)
 		}
 	}
@@ -64,7 +64,7 @@ func journal(ctx context.Context, args ...string) ([]fact.LogLine, error) {
 
 // journalLine reads one entry of the journal's JSON (systemd.journal-fields(7)).
 // A message that is no text comes as a list of bytes.
-func journalLine(raw []byte) (fact.LogLine, bool) {
+func journalLine(ctx context.Context, raw []byte) (fact.LogLine, bool) {
 	var entry struct {
 		Time    string          `json:"__REALTIME_TIMESTAMP"`
 		Message json.RawMessage `json:"MESSAGE"`
@@ -86,7 +86,7 @@ func journalLine(raw []byte) (fact.LogLine, bool) {
 		}
 		text = string(raw)
 	}
-	line := fact.LogLine{Unit: entry.Unit, Text: plain.Clean(keep.LogLine(text))}
+	line := fact.LogLine{Unit: entry.Unit, Text: plain.Clean(common.LogLine(ctx, text))}
 	if entry.About != "" {
 		line.Unit = entry.About
 	}

@@ -85,7 +85,7 @@ func Service(ctx context.Context, env look.Env, order fact.Order, emit look.Emit
 	}
 	for i := range s.Programs {
 		p := &s.Programs[i]
-		p.Logs = logsOf(*p, env, held)
+		p.Logs = logsOf(ctx, *p, env, held)
 		row, ok := known.Of(p.Name)
 		if !ok || p.Why == "scheme" && len(p.Processes) == 0 {
 			continue
@@ -105,19 +105,19 @@ func Service(ctx context.Context, env look.Env, order fact.Order, emit look.Emit
 
 // logsOf is the log files of a program that is there: those of the scheme's
 // table, and the one that the card names as a sign.
-func logsOf(p fact.Program, env look.Env, held map[string]int) []fact.LogFile {
+func logsOf(ctx context.Context, p fact.Program, env look.Env, held map[string]int) []fact.LogFile {
 	var logs []fact.LogFile
 	if p.Why == "card" && env.Card.Log != "" {
-		logs = common.LogFiles([]common.LogName{{Pattern: env.Card.Log, By: env.CardBy}})
+		logs = common.LogFiles(ctx, []common.LogName{{Pattern: env.Card.Log, By: env.CardBy}})
 		for i := range logs {
 			logs[i].Stale = env.Card.Fresh
 		}
 	}
 	if p.Why == "holder" || p.Why == "evidence" || p.Why == "unit" {
 		if open := openLogs(p.Processes); len(open) > 0 {
-			logs = append(logs, common.LogFiles(open)...)
+			logs = append(logs, common.LogFiles(ctx, open)...)
 		} else {
-			logs = append(logs, common.LogFiles(usualLogs(p))...)
+			logs = append(logs, common.LogFiles(ctx, usualLogs(p))...)
 		}
 	}
 	if row, ok := env.Registry().Of(p.Name); ok && p.Path != "" {
@@ -125,7 +125,7 @@ func logsOf(p fact.Program, env look.Env, held map[string]int) []fact.LogFile {
 		for _, pattern := range row.Logs {
 			named = append(named, common.LogName{Pattern: pattern})
 		}
-		for _, l := range common.LogFiles(named) {
+		for _, l := range common.LogFiles(ctx, named) {
 			if !slices.ContainsFunc(logs, func(have fact.LogFile) bool { return have.Path == l.Path }) {
 				logs = append(logs, l)
 			}

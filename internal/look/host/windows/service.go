@@ -46,7 +46,7 @@ func Service(ctx context.Context, env look.Env, order fact.Order, emit look.Emit
 		emit(env.Failed(order, "processes", "could not list the processes", err, "an administrator's prompt"))
 		return
 	}
-	f := finder{env: env, port: order.Target.Port, all: all, running: running, again: order.Target.Again > 0}
+	f := finder{ctx: ctx, env: env, port: order.Target.Port, all: all, running: running, again: order.Target.Again > 0}
 	f.scheme, _ = protocol.Lookup(order.Target.Scheme)
 	f.named()
 	if len(f.list) == 0 {
@@ -82,6 +82,7 @@ func Service(ctx context.Context, env look.Env, order fact.Order, emit look.Emit
 
 // finder looks for the programs behind an endpoint.
 type finder struct {
+	ctx     context.Context // of the one look that it is made for
 	env     look.Env
 	port    uint16
 	scheme  protocol.Scheme
@@ -353,7 +354,7 @@ func (f *finder) logs(p *fact.Program) []fact.LogFile {
 			}
 		}
 	}
-	list := common.LogFiles(names)
+	list := common.LogFiles(f.ctx, names)
 	for i := range list {
 		if f.env.Card != nil && list[i].Path == f.env.Card.Log {
 			list[i].Stale = f.env.Card.Fresh
