@@ -136,12 +136,15 @@ type Program struct {
 	Ports    []uint16 `json:"ports,omitempty"` // that its settings name
 	// Named is where its settings name the endpoint's port or host, its
 	// certificate or what is behind it, and nothing else with it.
-	Named     []NamedSetting `json:"named,omitempty"`
-	Files     []SettingsFile `json:"files,omitempty"` // its settings, as they were when it was looked at
-	Package   Package        `json:"package,omitzero"`
-	Processes []Process      `json:"processes,omitempty"`
-	Units     []Unit         `json:"units,omitempty"`
-	Logs      []LogFile      `json:"logs,omitempty"`
+	Named []NamedSetting `json:"named,omitempty"`
+	Files []SettingsFile `json:"files,omitempty"` // its settings, as they were when it was looked at
+	// Private is the private files of one that does not run: without one of its own it does
+	// not start.
+	Private   []PrivateFile `json:"private,omitempty"`
+	Package   Package       `json:"package,omitzero"`
+	Processes []Process     `json:"processes,omitempty"`
+	Units     []Unit        `json:"units,omitempty"`
+	Logs      []LogFile     `json:"logs,omitempty"`
 }
 
 // What Program.Settings says of a program whose port no file names.
@@ -171,6 +174,13 @@ type SettingsFile struct {
 	Changed time.Time `json:"changed,omitzero"`
 	// Says is its first settings, "KEY = VALUE", those whose values may be kept.
 	Says []string `json:"says,omitempty"`
+}
+
+// PrivateFile is a file that its program does not use while others may read it.
+type PrivateFile struct {
+	Path string `json:"path"`
+	Mode string `json:"mode"` // "0600"
+	Open bool   `json:"open,omitempty"`
 }
 
 // Package is what a program was installed from.

@@ -74,7 +74,12 @@ type Settings struct {
 	Port  []Key  `yaml:"port,omitempty"`
 	// Strict is that it does not start while a certificate or a key of its settings is of
 	// no use; others run on without TLS.
-	Strict      bool  `yaml:"strict,omitempty"`
+	Strict bool `yaml:"strict,omitempty"`
+	// Private are keys of files that it does not use while others may read them; it does not
+	// start without one of them. PrivateFiles are those that hold where no key names one.
+	Private      []Key    `yaml:"private,omitempty"`
+	PrivateFiles []string `yaml:"private-files,omitempty"`
+
 	Certificate []Key `yaml:"certificate,omitempty"`
 	Key         []Key `yaml:"key,omitempty"`
 	Clients     []Key `yaml:"clients,omitempty"`
@@ -411,6 +416,16 @@ func (r *Registry) Of(process string) (Program, bool) {
 	for _, e := range r.list {
 		if process != "" && e.speaksOf(process) && e.program().Runs(process) {
 			return e.program(), true
+		}
+	}
+	return Program{}, false
+}
+
+// OfUnit is the program that a unit starts, by the files of programs.
+func (r *Registry) OfUnit(unit string) (Program, bool) {
+	for _, p := range r.All() {
+		if slices.Contains(p.Units, unit) {
+			return p, true
 		}
 	}
 	return Program{}, false

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -111,6 +112,9 @@ func (s serving) down() []gate.Reading {
 		return []gate.Reading{denied}
 	}
 	if !alive {
+		if r, ok := s.openFiles(); ok {
+			return []gate.Reading{r}
+		}
 		text := fmt.Sprintf("%s is installed and no process of it runs", s.p.Name)
 		if len(s.p.Processes) > 0 {
 			text += " here"
@@ -190,6 +194,28 @@ func (s serving) stillClosed() string {
 		return ""
 	}
 	return fmt.Sprintf("; %d of the card's %d ports are still closed", closed, all)
+}
+
+// openFiles reads a program that does not run, and will not start: all of its private files may
+// be read by others, and it uses none of those.
+func (s serving) openFiles() (gate.Reading, bool) {
+	var open []string
+	for _, f := range s.p.Private {
+		if !f.Open {
+			return gate.Reading{}, false
+		}
+		open = append(open, f.Path)
+	}
+	if len(open) == 0 {
+		return gate.Reading{}, false
+	}
+	r := s.reading(gate.Listener, "service/settings-rejected", fmt.Sprintf(
+		"%s does not run, and will not start while others can read its keys: %s (mode %s)", s.p.Name,
+		strings.Join(open, ", "), s.p.Private[0].Mode))
+	r.Values["name-of-program"] = s.p.Name
+	r.Values["private"] = open[0]
+	r.Values["private-mode"] = s.p.Private[0].Mode
+	return r, true
 }
 
 // absent reads a service that is not there at all. Only where it was said

@@ -16,8 +16,10 @@ import (
 	"uakari/internal/fact"
 	"uakari/internal/look"
 	"uakari/internal/look/host/common"
+	"uakari/internal/look/host/programfiles"
 	"uakari/internal/program"
 	"uakari/internal/protocol"
+	"uakari/internal/settingsfile"
 )
 
 // logLag is how long a line may take from a service to its log.
@@ -92,6 +94,9 @@ func Service(ctx context.Context, env look.Env, order fact.Order, emit look.Emit
 		}
 		from := onHost.SettingsOf(row, pidOf(row))
 		p.Files = marked(from, row.Settings.Grammar)
+		if len(p.Processes) == 0 {
+			p.Private = privateOf(row, from)
+		}
 		if p.Why != "scheme" {
 			p.Named = namedIn(row, from, order.Target)
 		}
@@ -217,6 +222,10 @@ func named(env look.Env) []fact.Program {
 	if !strings.Contains(unit, ".") {
 		unit += ".service"
 	}
+	if row, ok := env.Registry().OfUnit(unit); ok && program.Path == "" &&
+		(env.Card == nil || env.Card.Program == "") {
+		program.Name, program.Path = row.Name, installed(row.Paths)
+	}
 	program.Units = []fact.Unit{{Name: unit}} // its state is the manager's to say
 	if program.Path == "" {
 		program.Path = installed(
@@ -229,6 +238,41 @@ func named(env look.Env) []fact.Program {
 		)
 	}
 	return []fact.Program{program}
+}
+
+// mostPrivate bounds how many private files of a program are looked at.
+const mostPrivate = 20
+
+// privateOf is the files of a program that nobody else may read, and whether others may.
+func privateOf(row program.Program, from []programfiles.Source) []fact.PrivateFile {
+	var paths []string
+	for _, source := range from {
+		values, err := settingsfile.Read(string(source.Text), row.Settings.Grammar)
+		if err != nil {
+			continue // the settings say so elsewhere
+		}
+		for _, v := range program.Found(values, row.Settings.Private) {
+			paths = append(paths, v.Text)
+		}
+	}
+	if len(paths) == 0 {
+		for _, pattern := range row.Settings.PrivateFiles {
+			matches, err := filepath.Glob(pattern)
+			if err == nil {
+				paths = append(paths, matches...)
+			}
+		}
+	}
+	var list []fact.PrivateFile
+	for _, path := range paths[:min(len(paths), mostPrivate)] {
+		info, err := os.Stat(path)
+		if err != nil || !info.Mode().IsRegular() {
+			continue
+		}
+		mode := info.Mode().Perm()
+		list = append(list, fact.PrivateFile{Path: path, Mode: fmt.Sprintf("%04o", mode), Open: mode&0o077 != 0})
+	}
+	return list
 }
 
 // holder is the program that holds the port now, with its unit: where nobody
