@@ -19,11 +19,17 @@ type Upstream struct {
 	Open   *bool  `json:"open,omitempty"`
 	Path   string `json:"path"` // of the settings file
 	Line   int    `json:"line"`
+	// Verified is that the gateway checks its certificate, Name, for which name ("": the
+	// host's), and Trust, by which file of roots ("": the gateway's own).
+	Verified bool   `json:"verified,omitempty"`
+	Name     string `json:"name,omitempty"`
+	Trust    string `json:"trust,omitempty"`
 }
 
 // At is the backend as it is tried at an address.
 func (u Upstream) At(addr netip.Addr, security Security) Target {
-	return Target{Name: u.Host, Addr: addr, Port: u.Port, Scheme: u.Scheme, Security: security, Path: "/"}
+	return Target{Name: u.Host, Addr: addr, Port: u.Port, Scheme: u.Scheme, Security: security, Path: "/",
+		Trust: u.Trust}
 }
 
 // ProxySetting is a proxy that the client's environment names; empty if it

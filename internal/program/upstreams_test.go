@@ -1,6 +1,7 @@
 package program
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
@@ -33,5 +34,25 @@ func TestUpstreamsIn(t *testing.T) {
 		if strings.Join(got, ", ") != c.want {
 			t.Errorf("%s %q: %q, want %q", c.program, c.text, got, c.want)
 		}
+	}
+}
+
+// TestVerifies reads whether a gateway checks the certificates of its backends, and for which
+// name, from the block of each and those around it.
+func TestVerifies(t *testing.T) {
+	for text, want := range map[string]string{
+		"http { server { location / { proxy_pass https://ebb.varzea.example/; proxy_ssl_verify on; proxy_ssl_name tide; } } }":  "true tide",
+		"http {\n proxy_ssl_verify on;\n server {\n location / {\n proxy_pass https://ebb.varzea.example/;\n }\n }\n}\n":        "true ",
+		"http { server { location /a { proxy_ssl_verify on; } location / { proxy_pass https://ebb.varzea.example/; } } }":       "false ",
+		"http { proxy_ssl_verify on; server { location / { proxy_pass https://ebb.varzea.example/; proxy_ssl_verify off; } } }": "false ",
+	} {
+		list := UpstreamsIn(Nginx, text, "nginx.conf")
+		if len(list) != 1 || fmt.Sprintf("%v %s", list[0].Verified, list[0].Name) != want {
+			t.Errorf("%q: %+v, want %s", text, list, want)
+		}
+	}
+	list := UpstreamsIn(HAProxy, "backend b\n server s ebb.varzea.example:443 ssl verify required verifyhost tide ca-file x\n", "h")
+	if len(list) != 1 || !list[0].Verified || list[0].Name != "tide" {
+		t.Errorf("%+v", list)
 	}
 }

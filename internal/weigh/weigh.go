@@ -120,7 +120,7 @@ func Hops(set fact.Set) []Next {
 		for _, f := range v.Facts(last.Server, fact.LookUpstreams) {
 			for _, up := range answer.Backends(v, f) {
 				if text, _ := v.Backend(&scene.Wants{}, last, up); text != "" {
-					add(Next{last.Server, up.Scheme + "://" + endpoint.HostPort(up.Host, up.Port) + "/", false, ""})
+					add(Next{last.Server, up.Scheme + "://" + endpoint.HostPort(up.Host, up.Port) + "/", false, up.Trust})
 				}
 			}
 		}

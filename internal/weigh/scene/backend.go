@@ -1,11 +1,15 @@
 package scene
 
 import (
+	"cmp"
+	"crypto/x509"
 	"fmt"
 	"net/netip"
+	"strings"
 
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
+	"uakari/internal/plain"
 	"uakari/internal/protocol"
 	"uakari/internal/weigh/gate"
 )
@@ -35,10 +39,38 @@ func (v *Scene) Backend(w *Wants, t *Try, up fact.Upstream) (string, []string) {
 		return "", nil
 	}
 	s := c.Symptom(nil)
+	if text := unfit(v, c, up); text != "" && (s.Good() || s == gate.NotTried) {
+		return fmt.Sprintf("%s (%s): %s", endpoint.HostPort(up.Host, up.Port), place, text), c.IDs()
+	}
 	if s.Good() || s == gate.NotTried {
 		return "", nil
 	}
 	return fmt.Sprintf("%s (%s): %s", endpoint.HostPort(up.Host, up.Port), place, s), c.IDs()
+}
+
+// unfit is why a gateway that checks the certificates of its backends does not take the one
+// that was shown; "" if nothing says so. Whom it trusts was not read.
+func unfit(v *Scene, c Climb, up fact.Upstream) string {
+	if !up.Verified || c.Handshake == nil || len(c.Handshake.Handshake.Chain) == 0 {
+		return ""
+	}
+	leaf, err := x509.ParseCertificate(c.Handshake.Handshake.Chain[0])
+	if err != nil {
+		return ""
+	}
+	name := cmp.Or(up.Name, up.Host)
+	switch {
+	case leaf.VerifyHostname(name) != nil:
+		covers := leaf.DNSNames
+		for _, addr := range leaf.IPAddresses {
+			covers = append(covers, addr.String())
+		}
+		return fmt.Sprintf("its certificate is for %s, and the gateway checks it for %s",
+			cmp.Or(plain.Clean(strings.Join(covers, ", ")), "no name"), name)
+	case v.Ask.Began.After(leaf.NotAfter):
+		return "its certificate expired on " + leaf.NotAfter.UTC().Format("2006-01-02") + ", and the gateway checks it"
+	}
+	return ""
 }
 
 // Slow reports whether a backend takes connections and was only not waited for long
