@@ -49,6 +49,7 @@ const (
 	NotAccepted                // it answers, and the account is rejected
 	WrongAnswer                // it is reached, and the answer is an error or another's
 	OwnProgram                 // this try gets there, the client's own program goes elsewhere
+	LeadsNowhere               // it answers, and what it leads to is not reached
 	Blocked                    // something keeps the client out
 	Unexplained                // it does not work, and nothing that was seen proves why
 	PartTried                  // what was tried works, and not everything that was asked for was tried
@@ -98,6 +99,8 @@ func (t Trail) faultKind() Verdict {
 			kinds[Unhealthy] = true
 		case rung == string(Settings) && t.Answers:
 			kinds[OwnProgram] = true
+		case (rung == string(Rules) || rung == string(Ports)) && t.Answers:
+			kinds[LeadsNowhere] = true // a port that the answer names
 		case rung == string(Login):
 			kinds[NotAccepted] = true
 		case rung == string(Answer):
@@ -109,7 +112,7 @@ func (t Trail) faultKind() Verdict {
 	if !t.Answers && !t.answered() {
 		return Blocked
 	}
-	for _, kind := range []Verdict{NotAccepted, OwnProgram, WrongAnswer, Unhealthy} {
+	for _, kind := range []Verdict{LeadsNowhere, NotAccepted, OwnProgram, WrongAnswer, Unhealthy} {
 		if kinds[kind] {
 			return kind
 		}
@@ -151,6 +154,8 @@ func (t Trail) Headline(client, goal string) string {
 		return fmt.Sprintf("No: %s reaches %s, and it answers wrongly.", client, goal)
 	case OwnProgram:
 		return fmt.Sprintf("No: %s can reach %s, but its own program does not get there.", client, goal)
+	case LeadsNowhere:
+		return fmt.Sprintf("No: %s reaches %s, but not the port that it leads to.", client, goal)
 	case Blocked:
 		return fmt.Sprintf("No: %s cannot reach %s.", client, goal)
 	case Unexplained:

@@ -34,7 +34,8 @@ func TestJudge(t *testing.T) {
 // same of each.
 func TestVerdict(t *testing.T) {
 	blocks := map[string]string{
-		"": "", "ports/none-listening": "No: c cannot", "login/rejected": "No: c reaches e, but is not let in",
+		"": "", "ports/none-listening": "No: c cannot", "ports/dynamic-shut": "No: c reaches e, but not the port that",
+		"login/rejected":      "No: c reaches e, but is not let in",
 		"answer/error-status": "No: c reaches e, and it answers wrongly",
 		"settings/wrong-host": "No: c can reach e, but its own program", "rules/out-of-scope": "No: c connects, but",
 		"settings/not-received": "No: c connects, but the application is not healthy: 1 of 1 signs fails",
@@ -45,7 +46,8 @@ func TestVerdict(t *testing.T) {
 				for _, sign := range []SignState{"", SignMet, SignFails, SignUnseen} {
 					if (sign == SignFails) != (cause == "settings/not-received") ||
 						account == "rejected" && cause != "login/rejected" ||
-						cause != "" && !strings.HasPrefix(cause, "ports") && came != Yes {
+						cause != "" && cause != "ports/none-listening" && came != Yes ||
+						cause == "ports/none-listening" && came == Yes {
 						continue // cannot be
 					}
 					tr := verdictTrail(came, cause, account, sign)

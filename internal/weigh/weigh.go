@@ -69,7 +69,7 @@ var rungReaders = []func(*scene.Scene, *scene.Wants, *scene.Try) []gate.Reading{
 	login.Readings,
 	answer.Readings,
 	answer.StrainReadings,
-	ports.MapperReadings,
+	mapperReadings,
 }
 
 // Weigh judges a set and names the looks that would tell it more. Looks that
@@ -120,7 +120,8 @@ func Hops(set fact.Set) []Next {
 		for _, f := range v.Facts(last.Server, fact.LookUpstreams) {
 			for _, up := range answer.Backends(v, f) {
 				if text, _ := v.Backend(&scene.Wants{}, last, up); text != "" {
-					add(Next{last.Server, up.Scheme + "://" + endpoint.HostPort(up.Host, up.Port) + "/", false, up.Trust})
+					add(Next{last.Server, up.Scheme + "://" + endpoint.HostPort(up.Host, up.Port) + "/", false,
+						up.Trust})
 				}
 			}
 		}
