@@ -51,6 +51,9 @@ func (s serving) up() []gate.Reading {
 			readings = append(readings, halted)
 		}
 	}
+	if r, ok := s.openedSince(); ok && len(readings) == 0 {
+		readings = append(readings, r)
+	}
 	if r, ok := s.muteToItself(); ok && len(readings) == 0 {
 		readings = append(readings, r)
 	}
