@@ -16,7 +16,7 @@ import (
 // floors is who stands on whom: a package imports only those of lower floors.
 var floors = map[string]int{
 	"plain": 0, "keep": 1, "owned": 0, "fact": 0, "written": 0, "protocol": 1, "endpoint": 2, "trail": 2, "sheet": 2,
-	"wire":   3,
+	"wire": 3, "message": 3,
 	"filter": 2, "settingsfile": 1, "program": 3, "card": 3, "casebook": 3, "plan": 3, "confirm": 3,
 	"look": 4, "weigh": 4, "vantage": 5, "tell": 5, "trace": 6, "demo": 6, "sweep": 6, "cli": 7,
 }
@@ -35,6 +35,7 @@ var pure = []string{
 	"program",
 	"sheet",
 	"plan",
+	"message",
 	"weigh",
 	"tell",
 }

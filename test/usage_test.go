@@ -125,7 +125,7 @@ func TestExplain(t *testing.T) {
 		}
 	}
 	if r := run(t, "explain", "silence"); r.status != 0 || !strings.HasPrefix(r.stdout,
-		"Seen from the client so:\n") ||
+		"Causes of it, the most frequent first:\n") ||
 		!strings.Contains(r.stdout, "rules/server-drop") {
 		t.Errorf("by words: %+v", r)
 	}

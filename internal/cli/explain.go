@@ -1,7 +1,10 @@
 package cli
 
 import (
+	"cmp"
+	"errors"
 	"fmt"
+	"io"
 	"runtime"
 	"slices"
 	"strings"
@@ -10,17 +13,25 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"uakari/internal/message"
+	"uakari/internal/settingsfile"
 	"uakari/internal/tell"
 	"uakari/internal/trail"
 )
 
 func newExplain() *cobra.Command {
-	color, system, asJSON := "", runtime.GOOS, false
+	color, system, asJSON, all := "", runtime.GOOS, false, false
 	cmd := &cobra.Command{
-		Use:   "explain [CAUSE|WORD…]",
-		Short: "what a cause means, how it is proved and mended",
-		Long: `Tell of one cause, as in: uakari explain ports/loopback-only; or which causes
-speak of some words, as in: uakari explain timed out. Without either, list all.`,
+		Use:   "explain [CAUSE|TEXT…|-]",
+		Short: "explain an error message, or a cause, its proof and its fix",
+		Long: `Paste the message that a client shows, in quotes, or a whole log on standard
+input (-): every known message and code in it is explained, with the causes that
+give it and the first command to type. A CAUSE prints its page, other words the
+causes that they describe. Without arguments all causes are listed.`,
+		Example: `  uakari explain "connection to server at ledger, port 5432 failed: Connection refused"
+  uakari explain "error 18456, state 38"
+  journalctl -u tide-relay | uakari explain -
+  uakari explain ports/loopback-only`,
 		Args: takes(0, manyArgs, "a CAUSE or words"),
 		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 			return catalogue.CauseIDs(), cobra.ShellCompDirectiveNoFileComp
@@ -39,13 +50,26 @@ speak of some words, as in: uakari explain timed out. Without either, list all.`
 			if e, ok := catalogue.Explain(args[0]); ok && len(args) == 1 {
 				return told(cmd, asJSON, explained(system, e.ID), func() string { return tell.Explain(e, system, on) })
 			}
-			if seen, named := search(args); len(seen)+len(named) > 0 && !strings.Contains(args[0], "/") {
-				return told(
-					cmd,
-					asJSON,
-					explained(system, append(seen, named...)...),
-					func() string { return tell.Found(entries(seen), entries(named)) },
-				)
+			text, err := quotedText(cmd, args)
+			if err != nil {
+				return err
+			}
+			if found := message.Find(text); len(found) > 0 {
+				endpoint := message.Endpoint(text, found)
+				out := explained(system, message.Causes(found)...)
+				out.Endpoint = endpoint
+				for _, f := range found {
+					out.Messages = append(out.Messages, trail.ExplainedMessage{Says: f.Quoted, Library: f.Library,
+						Means: f.Means, Causes: f.Causes})
+				}
+				return told(cmd, asJSON, out, func() string { return tell.Messages(found, endpoint, all) })
+			}
+			if list := search(strings.Fields(text)); len(list) > 0 && !strings.Contains(args[0], "/") {
+				return told(cmd, asJSON, explained(system, list...),
+					func() string { return tell.Found(entries(list), all) })
+			}
+			if args[0] == "-" {
+				return errors.New("explain -: no message in this text is known; uakari explain WORD… searches the causes")
 			}
 			return fmt.Errorf(
 				"explain %q: no cause is called so, and none speaks of it%s; uakari explain lists them all",
@@ -56,6 +80,7 @@ speak of some words, as in: uakari explain timed out. Without either, list all.`
 	}
 	asData(cmd, &asJSON, " (uakari.causes/1)")
 	cmd.Flags().StringVar(&system, "system", system, "tell the remedies for hosts that run this: linux or windows")
+	cmd.Flags().BoolVar(&all, "all", false, "list every cause and message, not only the most frequent")
 	cmd.Flags().StringVar(&color, "color", "auto", "auto, always or never")
 	return cmd
 }
@@ -87,9 +112,23 @@ func listCauses() string {
 	return b.String()
 }
 
-// search is the causes that speak of all of some words, those first that a
-// client sees so.
-func search(words []string) (seen, named []string) {
+// quotedText is what somebody was shown: the arguments, or standard input, in whatever way
+// it is encoded.
+func quotedText(cmd *cobra.Command, args []string) (string, error) {
+	if len(args) != 1 || args[0] != "-" {
+		return strings.Join(args, " "), nil
+	}
+	const most = 8 << 20 // bytes
+	text, err := io.ReadAll(io.LimitReader(cmd.InOrStdin(), most))
+	if err != nil {
+		return "", fmt.Errorf("explain: standard input: %w", err)
+	}
+	return settingsfile.Decode(text), nil
+}
+
+// search is the causes that speak of all of some words, the most frequent first: those that
+// more messages with these words mean, and mean earlier.
+func search(words []string) []string {
 	typed := strings.ToLower(strings.Join(words, " "))
 	for _, said := range []string{"timed out", "time out", "timeout", "no answer", "hangs"} {
 		if typed == said {
@@ -100,16 +139,27 @@ func search(words []string) (seen, named []string) {
 		text = strings.ToLower(text)
 		return !slices.ContainsFunc(words, func(w string) bool { return !strings.Contains(text, strings.ToLower(w)) })
 	}
+	score := map[string]float64{}
+	for _, m := range message.All() {
+		if strings.Contains(strings.ToLower(m.Says), typed) || holds(m.Means) {
+			for i, id := range m.Causes {
+				score[id] += 1 / float64(i+1)
+			}
+		}
+	}
+	var list []string
 	for _, id := range catalogue.CauseIDs() {
 		e, _ := catalogue.Explain(id)
 		switch {
 		case holds(e.Looks):
-			seen = append(seen, id)
-		case holds(e.ID + " " + e.Title + " " + e.Means + " " + e.Mistaken):
-			named = append(named, id)
+			score[id]++ // a client sees it so
+		case score[id] == 0 && !holds(e.ID+" "+e.Title+" "+e.Means+" "+e.Mistaken):
+			continue
 		}
+		list = append(list, id)
 	}
-	return seen, named
+	slices.SortStableFunc(list, func(a, b string) int { return cmp.Compare(score[b], score[a]) })
+	return list
 }
 
 func entries(ids []string) []catalogue.Entry {

@@ -1,8 +1,11 @@
 package tell
 
 import (
+	"fmt"
 	"strings"
 
+	"uakari/internal/message"
+	"uakari/internal/plain"
 	"uakari/internal/weigh/catalogue"
 )
 
@@ -37,25 +40,60 @@ func Explain(e catalogue.Entry, system string, colour bool) string {
 	return b.String()
 }
 
-// Found lists causes that were looked for by words: those that a client sees
-// so, and those that speak of it.
-func Found(seen, named []catalogue.Entry) string {
+// mostFoundCauses is how many causes are listed for words without being asked for all.
+const mostFoundCauses = 10
+
+// Found lists causes that words speak of, in the order given: a line each.
+func Found(list []catalogue.Entry, all bool) string {
 	var b strings.Builder
-	for _, part := range []struct {
-		head string
-		list []catalogue.Entry
-	}{{"Seen from the client so:\n", seen}, {"Speaks of it:\n", named}} {
-		if len(part.list) == 0 {
-			continue
+	b.WriteString("Causes of it, the most frequent first:\n")
+	for i, e := range list {
+		if i == mostFoundCauses && !all {
+			fmt.Fprintf(&b, "  and %d more: add --all\n", len(list)-i)
+			break
 		}
-		if b.Len() > 0 {
+		fmt.Fprintf(&b, "  %-26s %s\n", e.ID, e.Title)
+	}
+	b.WriteString("\nOne of them: uakari explain CAUSE. Which it is: uakari trace ENDPOINT\n")
+	return b.String()
+}
+
+// mostGiving is how many causes of a message are told without being asked for all.
+const mostGiving = 5
+
+// mostMessages is how many messages of a text are told.
+const mostMessages = 3
+
+// Messages tells what a text says that somebody was shown: each message in it with what it
+// means and which causes give it, and what to type first.
+func Messages(found []message.Found, endpoint string, all bool) string {
+	var b strings.Builder
+	for i, f := range found {
+		if i == mostMessages && !all {
+			break
+		}
+		if i > 0 {
 			b.WriteByte('\n')
 		}
-		b.WriteString(part.head)
-		for _, e := range part.list {
-			block(&b, "  ", "    ", e.ID+": "+e.Title, width)
-			block(&b, "    proven when ", "    ", strings.Join(strings.Fields(e.Proof), " "), width)
+		block(&b, "", "  ", fmt.Sprintf("%q (%s): %s.", plain.Shortened(f.Quoted), f.About, f.Means), width)
+		b.WriteString("Causes, the most frequent first:\n")
+		causes := f.Causes
+		if !all {
+			causes = causes[:min(len(causes), mostGiving)]
+		}
+		for _, id := range causes {
+			e, _ := catalogue.Explain(id)
+			fmt.Fprintf(&b, "  %-26s %s\n", id, e.Title)
+		}
+		if e, ok := catalogue.Explain(f.Causes[0]); ok {
+			block(&b, "", "  ", "The first is proven when "+strings.Join(strings.Fields(e.Proof), " "), width)
 		}
 	}
+	if endpoint == "" {
+		endpoint = "ENDPOINT"
+	} else {
+		endpoint = plain.ShellWord(endpoint)
+	}
+	fmt.Fprintf(&b, "\nFirst: uakari trace %s\n", endpoint)
 	return b.String()
 }

@@ -36,6 +36,17 @@ type Difference struct {
 type Explained struct {
 	Format string           `json:"format"`
 	Causes []ExplainedCause `json:"causes"`
+	// Messages is what a text that was given says, and Endpoint the one that it names.
+	Messages []ExplainedMessage `json:"messages,omitempty"`
+	Endpoint string             `json:"endpoint,omitempty"`
+}
+
+// ExplainedMessage is a message that a text holds, and what it means.
+type ExplainedMessage struct {
+	Says    string   `json:"says"`
+	Library string   `json:"library"`
+	Means   string   `json:"means"`
+	Causes  []string `json:"causes"` // the most frequent first
 }
 
 // ExplainedCause is one of them. Places in braces in its remedies are filled by

@@ -43,16 +43,16 @@ func Judge(came Reached, blocked, untried bool) (Outcome, Reached) {
 type Verdict uint8
 
 const (
-	Works       Verdict = iota // what was asked for was tried, and answered
-	Connects                   // a bare port takes the connection; nothing can be asked of it
-	Unhealthy                  // it answers, and the card's signs of health are not met
-	NotAccepted                // it answers, and the account is rejected
-	WrongAnswer                // it is reached, and the answer is an error or another's
-	OwnProgram                 // this try gets there, the client's own program goes elsewhere
-	LeadsNowhere               // it answers, and what it leads to is not reached
-	Blocked                    // something keeps the client out
-	Unexplained                // it does not work, and nothing that was seen proves why
-	PartTried                  // what was tried works, and not everything that was asked for was tried
+	Works        Verdict = iota // what was asked for was tried, and answered
+	Connects                    // a bare port takes the connection; nothing can be asked of it
+	Unhealthy                   // it answers, and the card's signs of health are not met
+	NotAccepted                 // it answers, and the account is rejected
+	WrongAnswer                 // it is reached, and the answer is an error or another's
+	OwnProgram                  // this try gets there, the client's own program goes elsewhere
+	LeadsNowhere                // it answers, and what it leads to is not reached
+	Blocked                     // something keeps the client out
+	Unexplained                 // it does not work, and nothing that was seen proves why
+	PartTried                   // what was tried works, and not everything that was asked for was tried
 	NotKnown
 )
 
