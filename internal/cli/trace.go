@@ -27,6 +27,7 @@ import (
 
 // traceFlags is what the flags of trace say.
 type traceFlags struct {
+	said string // the message of the user's client
 	seeing
 	only          []string
 	out, file     string
@@ -97,6 +98,7 @@ whether, 2 wrong usage, 130 interrupted.`,
 	f.addFlags(cmd)
 	f.addFar(cmd)
 	flags := cmd.Flags()
+	flags.StringVar(&f.said, "error", "", "the message that the client shows: `text`, kept with the case and compared")
 	flags.StringSliceVar(&f.only, "only", nil, "judge these `rungs` only: settings,service,ports,…")
 	flags.StringVar(&f.out, "out", "text", "`format` of the output: text, json, md or html")
 	flags.BoolVar(&f.json, "json", false, "the same as --out json")
@@ -198,6 +200,7 @@ func (f *traceFlags) run(ctx context.Context, cmd *cobra.Command, input string) 
 	if err != nil {
 		return err
 	}
+	ask.Error = f.said
 	ask.Only, ask.Command = f.only, commandLine(cmd, ask.Endpoint.Input)
 	ask = f.budget.bound(cmd, ask)
 	if err := f.strain(cmd, &ask); err != nil {

@@ -12,7 +12,9 @@ type Ask struct {
 	Endpoint Endpoint  `json:"endpoint"`
 	Began    time.Time `json:"began"`
 	Command  string    `json:"command,omitempty"` // the command line, to be repeated
-	Account  string    `json:"account,omitempty"`
+	// Error is the message that the user's client shows, as it was given.
+	Error   string `json:"error,omitempty"`
+	Account string `json:"account,omitempty"`
 	// Withhold is why the account is not presented in this run: it was tried before.
 	Withhold  string           `json:"withhold,omitempty"`
 	TriedAt   []netip.AddrPort `json:"tried_at,omitempty"` // where the account was presented before, in this run

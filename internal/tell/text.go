@@ -29,6 +29,7 @@ func Text(t trail.Trail, colour bool) string {
 	w := writer{t: t, p: paint{colour}}
 	w.answer()
 	w.causes()
+	w.says()
 	w.since()
 	w.behind()
 	w.ladder()

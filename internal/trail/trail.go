@@ -103,11 +103,24 @@ type Trail struct {
 	Causes     []Cause    `json:"causes"`
 	Tell       *Tell      `json:"tell_apart,omitempty"`
 	Since      *Since     `json:"since,omitempty"` // what changed since it worked
+	Says       *Says      `json:"says,omitempty"`  // the client's own message, beside this try
 	Links      []Sighting `json:"links,omitempty"` // what was seen on the links, where a cause rests on it
 	Evidence   []Evidence `json:"evidence"`
 	Behind     []Behind   `json:"behind"`
 	Needs      []CertNeed `json:"needs,omitempty"`   // of a pair: the certificates that each side needs
 	Command    string     `json:"command,omitempty"` // to trace the same again
+}
+
+// Says is a message that the user's client shows, and how it goes with this try.
+type Says struct {
+	Text  string `json:"text"`            // as it was given, shortened
+	Means string `json:"means,omitempty"` // "": the message is not known
+	// Fits is "same" (a cause that was found gives it), "other" (what was found does not give
+	// it), "works" (this try works) or "unknown".
+	Fits  string `json:"fits"`
+	Cause string `json:"cause,omitempty"` // the one that gives it
+	// Gives is what gives such a message most often.
+	Gives []string `json:"gives,omitempty"`
 }
 
 // Since is what changed since a run in which the endpoint was reached.

@@ -74,6 +74,7 @@ func trailOf(v *scene.Scene, tries []*scene.Try) trail.Trail {
 	t.Signs = signsOf(v, s)
 	t.Untried = untried(v, s, t)
 	t.Outcome, t.Reached = trail.Judge(s.reached(), len(t.Blocking()) > 0, len(t.Untried) > 0)
+	t.Says = saysOf(v.Ask.Error, t)
 	if t.Outcome == trail.OutcomeUnsure {
 		t.Tell = tellApart(v, s, t.Causes)
 	}
