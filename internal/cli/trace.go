@@ -396,6 +396,9 @@ func commandLine(cmd *cobra.Command, input string) string {
 func (f *traceFlags) tell(cmd *cobra.Command, set fact.Set, judged trail.Trail) error {
 	var text []byte
 	var err error
+	if len(judged.Mendable()) > 1 {
+		judged.Foreseen = tell.ForeseenLine(weigh.Rehearse(set))
+	}
 	switch f.out {
 	case "json":
 		text, err = tell.JSON(judged)

@@ -355,6 +355,9 @@ type Set struct {
 	Behind []Hop `json:"behind,omitempty"`
 
 	memo *sync.Map
+	// Supposed is changes of packet filters, commands by the vantage, of fixes that are rehearsed;
+	// it is in no file.
+	Supposed map[string][]string `json:"-"`
 }
 
 // Hop is the trace of a backend, from the vantage that needs it, or that of a

@@ -258,6 +258,10 @@ func (w *writer) causeName(key string) string {
 // proven.
 func (w *writer) mend() {
 	todo := w.t.Mendable()
+	if w.t.Foreseen != "" && len(todo) > 1 {
+		w.b.WriteByte('\n')
+		block(&w.b, "", "  ", plain.Printable(w.t.Foreseen), width)
+	}
 	for n, c := range todo {
 		for i, r := range c.Remedies {
 			w.b.WriteByte('\n')

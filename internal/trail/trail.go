@@ -109,6 +109,8 @@ type Trail struct {
 	Behind     []Behind   `json:"behind"`
 	Needs      []CertNeed `json:"needs,omitempty"`   // of a pair: the certificates that each side needs
 	Command    string     `json:"command,omitempty"` // to trace the same again
+	// Foreseen is what the fixes of several causes come to, by a rehearsal on the facts.
+	Foreseen string `json:"foreseen,omitempty"`
 }
 
 // Says is a message that the user's client shows, and how it goes with this try.

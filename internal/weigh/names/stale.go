@@ -82,7 +82,7 @@ func staleReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, b
 	switch {
 	case !tried:
 		return gate.Reading{}, false
-	case c.Symptom(v.Own()).Progress() <= t.Symptom.Progress():
+	case c.Symptom(v.Own()).Progress() <= t.Symptom.Progress() && !saysNo(c.Symptom(v.Own()), t.Symptom):
 		r.Strength, r.Instead = gate.Hinted, nil
 		r.Lacks = append(
 			r.Lacks,
@@ -105,6 +105,12 @@ func staleReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, b
 		})
 	}
 	return r, true
+}
+
+// saysNo reports whether the server's own address refuses where the other one is silent: a
+// translation from the other to the server would have met the same refusal.
+func saysNo(own, other gate.Symptom) bool {
+	return other.Silent() && (own == gate.RefusedByReset || own == gate.PortUnreachable || own == gate.ICMPFromTarget)
 }
 
 // otherName is a name that the server's certificate is for, where it is not for the name

@@ -288,7 +288,15 @@ func FilterHost(v *scene.Scene, vantage string) *filter.Host {
 			f.Kernel, key.kernel = each.Kernel, each.Kernel
 		}
 	}
-	return v.Set.Memo(key, func() any { return filter.NewHost(f) }).(*filter.Host)
+	return v.Set.Memo(key, func() any {
+		host := filter.NewHost(f)
+		for _, change := range v.Set.Supposed[vantage] { // of a fix that is rehearsed
+			if with, _, err := host.Suppose(change); err == nil {
+				host = with
+			}
+		}
+		return host
+	}).(*filter.Host)
 }
 
 func TablesOf(v *scene.Scene, vantage string) *fact.Tables {
