@@ -248,6 +248,10 @@ func tellChapter(
 	} else {
 		fmt.Fprint(out, tell.Prompt(command+c.Flags("")+c.Endpoint, colour))
 	}
+	rehearsed := weigh.Rehearse(seen)
+	if len(before.Mendable()) > 1 {
+		before.Foreseen = tell.ForeseenLine(rehearsed)
+	}
 	fmt.Fprint(out, tell.Text(before, colour))
 	found := slices.Equal(blockingIDs(before), c.Finds)
 	if c.Mends == "" {
@@ -268,6 +272,11 @@ func tellChapter(
 	)
 	if err != nil {
 		return false, err
+	}
+	if c.Rehearsed {
+		fmt.Fprint(out, tell.Prompt(fmt.Sprintf("uakari rehearse %d", kept.ID), colour))
+		fmt.Fprint(out, tell.Rehearsal(rehearsed, colour)+"\n")
+		found = found && rehearsed.Clears && len(rehearsed.Steps) == len(c.Finds)
 	}
 	if c.Tries != "" {
 		if err := world.PutFiles(c.TriedFiles); err != nil {

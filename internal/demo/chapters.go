@@ -36,6 +36,7 @@ type Chapter struct {
 	Other           string   // another client, whose hosts file is right
 	Sheet           string   // the file of a sheet, in the folder
 	Account, Secret string   // that the client signs in with; the secret is a file of the folder
+	Rehearsed       bool     // its fixes are rehearsed before anybody touches anything
 }
 
 // Flags is how the command line of a chapter's trace names its account, with
@@ -331,8 +332,9 @@ var Chapters = []Chapter{
 	{
 		Name: "stack", Title: "Two faults, one behind the other",
 		Story: "The almanac is refused. Mend that, and tomorrow somebody calls about its certificate, unless both " +
-			"are named today.",
-		Service: "almanac", Endpoint: "https://almanac.varzea.example:8457/",
+			"are named today. The fixes are rehearsed before anybody touches anything.",
+		Rehearsed: true,
+		Service:   "almanac", Endpoint: "https://almanac.varzea.example:8457/",
 		Broken: []Stand{expired(web("almanac", "127.0.0.1:8457"), 6*24*time.Hour)},
 		Finds:  []string{"ports/loopback-only", "certs/expired"},
 		Mends:  "lets almanac listen on 127.20.0.34, and renews its certificate",

@@ -22,38 +22,97 @@ func Rehearse(set fact.Set) trail.Rehearsal {
 	r := trail.Rehearsal{Format: trail.RehearsalFormat, Endpoint: set.Ask.Endpoint.Input, Steps: []trail.Rehearsed{}}
 	now, tries := judged(set)
 	r.Outcome, r.Unseen = now.Outcome, unseenOf(now)
-	var done []string
+	faults := faultList{done: map[string]bool{}}
+	faults.add(now, tries)
 	for range mostFixes {
-		next := nextFix(now, done)
+		next := faults.next(now)
 		if next == nil {
 			break
 		}
-		of, t := judgedOf(tries, *next)
-		if of == nil {
-			break
-		}
-		done = append(done, fixKey(*next))
+		faults.done[fixKey(next.Cause)] = true
 		step := trail.Rehearsed{Cause: next.ID, Certainty: next.Certainty, Summary: next.Summary}
 		if len(next.Remedies) > 0 {
 			m := next.Remedies[0]
 			step.Fix = &m
 		}
-		after, effect := fixed(set, t, of, next.Remedies)
-		step.Changes = effect
-		set = after
+		set, step.Changes = fixed(set, next.try, next.of, next.Remedies)
 		now, tries = judged(set)
-		for _, c := range now.Blocking() {
-			step.Left = append(step.Left, c.ID)
-			if fixKey(c) == fixKey(*next) {
-				step.Idle = true // it is judged as before: this fix changes nothing that was seen
-			}
+		faults.add(now, tries)
+		step.Left = faults.left(now)
+		// It is judged as before: this fix changes nothing that was seen.
+		again := func(c trail.Cause) bool { return fixKey(c) == fixKey(next.Cause) }
+		step.Idle = slices.ContainsFunc(now.Blocking(), again)
+		if step.Idle && !slices.Contains(step.Left, next.ID) {
+			step.Left = append(step.Left, next.ID)
 		}
 		step.Unseen = unseenOf(now)
 		r.Steps = append(r.Steps, step)
 		r.Unseen = step.Unseen
+		r.Clears = len(step.Left) == 0
 	}
-	r.Clears = len(now.Blocking()) == 0 && len(r.Steps) > 0
 	return r
+}
+
+// fault is a cause that keeps the client out, with the reading and the try that it is of.
+type fault struct {
+	trail.Cause
+	of  *gate.Judged
+	try *scene.Try
+}
+
+// faultList is the faults that were found so far, and which of them were fixed.
+type faultList struct {
+	known []fault
+	done  map[string]bool
+}
+
+// add takes over the faults of a judgement: one that is known is judged anew.
+func (l *faultList) add(t trail.Trail, tries []*scene.Try) {
+	var now []fault
+	for _, c := range t.Blocking() {
+		of, try := judgedOf(tries, c)
+		if c.Certainty != trail.Possible && of != nil {
+			now = append(now, fault{c, of, try})
+		}
+	}
+	for _, old := range l.known {
+		if !slices.ContainsFunc(now, func(f fault) bool { return fixKey(f.Cause) == fixKey(old.Cause) }) {
+			now = append(now, old)
+		}
+	}
+	l.known = now
+}
+
+// stands reports whether a fault that is not fixed still is one: it is judged so or, since no
+// try was made after the fixes before it, nothing that was read shows its rung clear.
+func (l *faultList) stands(f fault, t trail.Trail) bool {
+	if l.done[fixKey(f.Cause)] {
+		return false
+	}
+	return !slices.ContainsFunc(t.Rungs, func(r trail.Finding) bool {
+		return r.Name == f.Rung && r.State == trail.Clear
+	})
+}
+
+// next is the fault to fix now.
+func (l *faultList) next(now trail.Trail) *fault {
+	for i, f := range l.known {
+		if l.stands(f, now) {
+			return &l.known[i]
+		}
+	}
+	return nil
+}
+
+// left is what still stands.
+func (l *faultList) left(now trail.Trail) []string {
+	var list []string
+	for _, f := range l.known {
+		if l.stands(f, now) && !slices.Contains(list, f.ID) {
+			list = append(list, f.ID)
+		}
+	}
+	return list
 }
 
 // judged is the trail of a set, and the tries that it rests on.
@@ -65,16 +124,6 @@ func judged(set fact.Set) (trail.Trail, []*scene.Try) {
 
 // fixKey tells one fault from another.
 func fixKey(c trail.Cause) string { return c.ID + "\x00" + c.Vantage }
-
-// nextFix is the first cause that keeps the client out, and was not fixed yet.
-func nextFix(t trail.Trail, done []string) *trail.Cause {
-	for i, c := range t.Causes {
-		if c.Blocking && c.Certainty != trail.Possible && !slices.Contains(done, fixKey(c)) {
-			return &t.Causes[i]
-		}
-	}
-	return nil
-}
 
 // judgedOf is the reading behind a cause, and the try that it is of.
 func judgedOf(tries []*scene.Try, c trail.Cause) (*gate.Judged, *scene.Try) {
@@ -127,7 +176,7 @@ func fixed(set fact.Set, t *scene.Try, j *gate.Judged, remedies []trail.Remedy) 
 	}
 	e.forget(j.Because)
 	e.forgetTry()
-	return rest, "what showed it is taken to be gone; a new look will tell"
+	return rest, "this fault is gone; what follows it, a new look will tell"
 }
 
 // effect is a fix on its way into the facts.
@@ -136,6 +185,7 @@ type effect struct {
 	try      *scene.Try
 	cause    *gate.Judged
 	remedies []trail.Remedy
+	kept     []string // facts of tries that go on to count
 }
 
 // effects is what fixes change in the facts, by causes: the first row that fits and applies
@@ -165,14 +215,34 @@ func (e *effect) forget(ids []string) {
 	})
 }
 
-// forgetTry takes away how tries of the target went, from the client and from the server.
+// forgetTry takes away how tries of the target went. What the server's own try showed stays
+// where the fix does not touch the program: it is what clients meet then.
 func (e *effect) forgetTry() {
+	rung, _, _ := strings.Cut(e.cause.Cause, "/")
+	if slices.Contains([]string{"ports", "rules", "names", "settings"}, rung) {
+		e.meets()
+	}
 	e.set.Facts = slices.DeleteFunc(e.set.Facts, func(f fact.Fact) bool {
 		other := f.Order.Target.Addr.IsValid() && f.Order.Target.Addr != e.try.Target.Addr ||
 			f.Order.Target.Port != 0 && f.Order.Target.Port != e.try.Target.Port ||
 			f.Order.Target.Security != "" && f.Order.Target.Security != e.try.Target.Security
-		return slices.Contains(passing, f.Order.Look) && !other
+		return slices.Contains(passing, f.Order.Look) && !other && !slices.Contains(e.kept, f.ID)
 	})
+}
+
+// meets lets what the server's own tries of the port showed be what is met at the target.
+func (e *effect) meets() {
+	server := e.try.Server
+	for i, f := range e.set.Facts {
+		if f.Order.Look != fact.LookSession || server == "" || f.Vantage != server ||
+			f.Order.Target.Port != e.try.Target.Port {
+			continue
+		}
+		at := f.Order.Target
+		at.Addr = e.try.Target.Addr
+		e.set.Facts[i].Order.Target = at
+		e.kept = append(e.kept, f.ID)
+	}
 }
 
 // resolves lets the name give the address that is right, where that is known.

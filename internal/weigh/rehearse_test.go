@@ -22,17 +22,28 @@ func TestRehearseRecorded(t *testing.T) {
 			continue
 		}
 		faults++
+		fixed := map[string]bool{}
+		for _, s := range r.Steps {
+			fixed[s.Cause] = true
+			if s.Idle {
+				idle++
+				t.Errorf("%s: the fix of %s changes nothing: %s; %s", name, s.Cause, s.Summary, s.Changes)
+			}
+		}
+		// No fault goes away by the fix of another, but for what follows from that one.
+		for _, c := range judged.Blocking() {
+			if c.Certainty != trail.Possible && !fixed[c.ID] {
+				t.Errorf("%s: %s went away by itself: %+v", name, c.ID, r.Steps)
+			}
+		}
 		if r.Clears {
 			clears++
 		} else {
-			t.Logf("%s: %+v", name, r.Steps)
-		}
-		for _, s := range r.Steps {
-			if s.Idle {
-				idle++
-				t.Logf("%s: %s is idle: %s; %s", name, s.Cause, s.Summary, s.Changes)
-			}
+			t.Errorf("%s: %+v", name, r.Steps)
 		}
 	}
 	t.Logf("%d faults, %d clear after their fixes, %d fixes are idle", faults, clears, idle)
+	if faults < 100 {
+		t.Errorf("%d faults were rehearsed", faults)
+	}
 }

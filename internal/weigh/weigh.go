@@ -277,7 +277,8 @@ func hintSender(v *scene.Scene, t *scene.Try) {
 // ownSide looks past a client that gets nowhere: the server tries itself, on
 // the address tried or, failing that, on one that its service has.
 func ownSide(v *scene.Scene, w *scene.Wants, t *scene.Try) {
-	if t.Server == "" || t.Symptom == gate.NotTried {
+	rehearsed := v.Set.Supposed != nil // no try was made after its fixes: the server's own is all there is
+	if t.Server == "" || t.Symptom == gate.NotTried && !rehearsed {
 		return
 	}
 	addr, ok := ports.OwnAddress(v, t)
@@ -286,7 +287,7 @@ func ownSide(v *scene.Scene, w *scene.Wants, t *scene.Try) {
 	}
 	own := t.Target
 	own.Addr = addr
-	if addr == t.Target.Addr && v.OnSame(t) {
+	if addr == t.Target.Addr && v.OnSame(t) && !rehearsed {
 		return // the client is the server: its try was this one
 	}
 	w.Add(scene.Want{Look: fact.LookSession, At: fact.Server, On: t.Server, Target: own, Gate: gate.Session})
