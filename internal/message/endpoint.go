@@ -32,7 +32,7 @@ func Endpoint(text string, found []Found) string {
 			if strings.Trim(host, "0123456789") == "" { // a time of day
 				continue
 			}
-			scheme := "tcp"
+			scheme := "" // the port may say it
 			apart := func(r rune) bool { return strings.ContainsRune(" :\n/", r) }
 			for word := range strings.FieldsFuncSeq(text, apart) {
 				if s, ok := tools[word]; ok {
@@ -44,7 +44,11 @@ func Endpoint(text string, found []Found) string {
 					scheme = f.scheme
 				}
 			}
-			if typed := scheme + "://" + host + ":" + m[2]; parses(typed) {
+			typed := host + ":" + m[2]
+			if scheme != "" {
+				typed = scheme + "://" + typed
+			}
+			if parses(typed) {
 				return typed
 			}
 		}

@@ -43,14 +43,14 @@ func TestFind(t *testing.T) {
 		{"Login failed for user 'gauge'. (Microtide, Error: 18456, Severity 14, State: 38)", "login/no-such-resource", ""},
 		{"Get \"https://tidebook.varzea.example/levels\": x509: certificate signed by unknown authority",
 			"certs/unknown-issuer", "https://tidebook.varzea.example/levels"},
-		{"dial tcp 10.20.0.14:443: connect: connection refused", "ports/none-listening", "tcp://10.20.0.14:443"},
+		{"dial tcp 10.20.0.14:443: connect: connection refused", "ports/none-listening", "10.20.0.14:443"},
 		{"The RPC server is unavailable. (0x800706BA)", "ports/dynamic-shut", ""},
 		{"kinit: Preauthentication failed while getting initial credentials", "login/wrong-secret", ""},
 		{"SSL_ERROR_BAD_CERT_DOMAIN", "certs/name-not-covered", ""}, {"EAI_AGAIN", "names/resolver-silent", ""},
 		{"java.net.UnknownHostException: ledger", "names/no-such-name", ""},
 		{"HTTP/1.1 502 Bad Gateway\r\nServer: nginx", "answer/hop-fails", ""},
 		{"SQLSTATE[28000] [1045] Access denied for user 'gauge'@'10.20.7.31'", "login/wrong-secret", ""},
-		{"connect ECONNREFUSED 10.20.0.14:8443", "ports/none-listening", "tcp://10.20.0.14:8443"},
+		{"connect ECONNREFUSED 10.20.0.14:8443", "ports/none-listening", "10.20.0.14:8443"},
 	} {
 		found := Find(c.text)
 		if len(found) == 0 || !slices.Contains(Causes(found)[:min(4, len(Causes(found)))], c.cause) {
