@@ -186,7 +186,7 @@ func newAttend() *cobra.Command {
 	var width int
 	cmd := &cobra.Command{
 		Use:   "attend",
-		Short: "let this host be looked at through a message broker, read-only",
+		Short: "let this host be checked through a message broker, read-only",
 		Long: `Wait on a message broker for orders to look, and answer them: the orders that
 SSH would carry, and no others. Nothing is changed here. An order is done only if
 a key of --orders-from signed it, it is for this host, its time is not over by this

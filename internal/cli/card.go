@@ -27,7 +27,7 @@ import (
 func newCard() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "card",
-		Short: "describe an application once, and check what was described",
+		Short: "describe an application once, and check the description",
 		Long: `A card is a YAML file that says what a healthy application looks like: its
 endpoint and aliases, program and unit, ports, settings that must agree, signs
 of health, the right answer. trace and the other commands take it by --card.`,

@@ -21,7 +21,7 @@ import (
 func newCase() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "case",
-		Short: "incidents, from the first failure to \"it works again\"",
+		Short: "keep an incident, from the first failure to the confirmed fix",
 		Long: `A case keeps what was seen of one incident, what was noted, and what was
 changed. uakari trace --case new opens one; uakari confirm CASE traces again and
 closes it when it works and no temporary change stands.
@@ -177,7 +177,7 @@ func newCaseList() *cobra.Command {
 	asJSON, color := false, ""
 	var w wantedCases
 	cmd := &cobra.Command{
-		Use: "list", Short: "every case, the newest first", Args: takes(0, 0, "flags alone"),
+		Use: "list", Short: "list the cases, the newest first", Args: takes(0, 0, "flags alone"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			on, err := colour(color, cmd.OutOrStdout())
 			if err != nil {
@@ -218,7 +218,7 @@ func newCaseShow() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:               "show CASE",
 		ValidArgsFunction: caseNumbers,
-		Short:             "one case: what was seen, noted and changed, in its order",
+		Short:             "show a case: what was seen, noted and changed",
 		Args:              ofCase(1, 1, "the number of a CASE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			on, err := colour(color, cmd.OutOrStdout())

@@ -25,7 +25,7 @@ func newCerts() *cobra.Command {
 	var names []string
 	cmd := &cobra.Command{
 		Use:   "certs ENDPOINT|FILE…",
-		Short: "does this certificate fit",
+		Short: "check a certificate for an endpoint",
 		Long: `Show the certificates that an endpoint serves, or that files hold, as a small
 tree: who vouches for whom, until when, for which names, and where it breaks.
 Judge them as this client would: by its trust and clock, for every name it uses.

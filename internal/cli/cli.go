@@ -57,17 +57,46 @@ func ended(err error, stderr io.Writer) int {
 	return int(status)
 }
 
+// otherGroup is the group of what helps to use the program.
+const otherGroup = "other"
+
+// commandGroup is commands of one use, as the help lists them.
+type commandGroup struct {
+	id, title string
+	commands  []*cobra.Command
+}
+
+func commandGroups() []commandGroup {
+	return []commandGroup{
+		{"find", "Find the cause", []*cobra.Command{newTrace(), newExplain(), newWatch()}},
+		{"look", "Check one thing", append(
+			[]*cobra.Command{newService(), newPorts(), newRules(), newNames(), newCerts()}, newRungs()...)},
+		{"cases", "Cases", []*cobra.Command{newCase(), newConfirm(), newRehearse(), newReport()}},
+		{"many", "Many hosts", []*cobra.Command{newSweep(), newAttend()}},
+		{"write", "Write down", []*cobra.Command{newRecord(), newDiffer(), newCard(), newSheet()}},
+		{otherGroup, "Other", []*cobra.Command{newDemo(), newConfig(), newVersion()}},
+	}
+}
+
+// firstLines is what somebody reads who types the name of the program alone.
+const firstLines = `A client cannot reach …:   uakari trace ENDPOINT        a URL, HOST:PORT, or a host
+It says "…":               uakari explain "MESSAGE"
+Check this host:           uakari ports; uakari service UNIT
+Many hosts:                uakari sweep PLAN.yaml
+Try the demo:              uakari demo                  (all commands: uakari help)
+`
+
 // newRoot builds the command tree.
 func newRoot() *cobra.Command {
 	quiet := false
 	root := &cobra.Command{
 		Use:   "uakari",
-		Short: "why a client cannot reach a server application, and what mends it",
-		Long: `Uakari says why this client cannot reach that server application, and what
-is the smallest safe change that mends it. It changes nothing by itself.`,
+		Short: "find out why a client cannot reach a server application, and how to fix it",
+		Long: `Uakari finds out why this client cannot reach that server application, and names
+the smallest safe change that fixes it. It changes nothing by itself.`,
 		Example: `  uakari trace https://tidebook.varzea.example/
   uakari trace ledger:5432
-  uakari explain ports/loopback-only
+  uakari explain "Connection refused"
   uakari demo`,
 		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
 			if cmd.Hidden {
@@ -83,35 +112,22 @@ is the smallest safe change that mends it. It changes nothing by itself.`,
 			}
 			return nil
 		},
-		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			_, err := fmt.Fprint(cmd.OutOrStdout(), firstLines)
+			return err
+		},
 	}
 	root.PersistentFlags().BoolVar(&quiet, "quiet", false, "write nothing but errors: the exit status says it")
-	root.AddCommand(
-		newTrace(),
-		newConfirm(),
-		newRules(),
-		newNames(),
-		newCerts(),
-		newPorts(),
-		newService(),
-		newRecord(),
-		newDiffer(),
-		newSweep(),
-		newCard(),
-		newSheet(),
-		newCase(),
-		newReport(),
-		newWatch(),
-		newExplain(),
-		newRehearse(),
-		newConfig(),
-		newAttend(),
-		newDemo(),
-		newLook(),
-		newStandIn(),
-		newVersion(),
-	)
-	root.AddCommand(newRungs()...)
+	for _, group := range commandGroups() {
+		root.AddGroup(&cobra.Group{ID: group.id, Title: group.title + ":"})
+		for _, cmd := range group.commands {
+			cmd.GroupID = group.id
+			root.AddCommand(cmd)
+		}
+	}
+	root.AddCommand(newLook(), newStandIn()) // hidden: for the program itself
+	root.SetHelpCommandGroupID(otherGroup)
+	root.SetCompletionCommandGroupID(otherGroup)
 	root.CompletionOptions.HiddenDefaultCmd = true
 	return root
 }

@@ -268,7 +268,7 @@ func shared() config {
 func newConfig() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "config",
-		Short: "what holds where the command line says nothing",
+		Short: "show where each setting comes from",
 		Long: `Defaults of flags come from the environment (UAKARI_WAIT for --wait) and from
 uakari.yaml in the folder of configurations, or the file that UAKARI_CONFIG
 names; the command line comes first, then the environment, then the file:
@@ -296,7 +296,7 @@ func newConfigShow() *cobra.Command {
 	asJSON, all := false, false
 	cmd := &cobra.Command{
 		Use:   "show [COMMAND]",
-		Short: "which value of a flag holds, and where it comes from",
+		Short: "show the value of each flag, and where it comes from",
 		Args:  takes(0, 2, "a command, such as trace or case list"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, path, err := readConfig()

@@ -37,7 +37,7 @@ func newConfirm() *cobra.Command {
 	f := confirmFlags{traceFlags: traceFlags{out: "text"}}
 	cmd := &cobra.Command{
 		Use:   "confirm CASE|FACTS",
-		Short: "trace again, and set before beside after",
+		Short: "trace again and compare with the recorded failure",
 		Long: `Trace again what a kept trace found, and set before beside after, rung by rung.
 CASE is the number of a case, FACTS a file that trace --facts wrote. It works
 again only when the ladder is clear several times in a row. An account that

@@ -38,7 +38,7 @@ func newDemo() *cobra.Command {
 	var f demoFlags
 	cmd := &cobra.Command{
 		Use:   "demo [CHAPTER…]",
-		Short: "a full example in a made-up world, no network needed",
+		Short: "play a full example in a made-up world, without a network",
 		Long: `Build a small made-up world on loopback addresses, break it, trace, mend it,
 and confirm it, chapter by chapter. Nothing outside a temporary folder is
 touched, and no privilege is needed.`,

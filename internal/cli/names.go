@@ -23,7 +23,7 @@ func newNames() *cobra.Command {
 	authority := false
 	cmd := &cobra.Command{
 		Use:   "names NAME|ENDPOINT",
-		Short: "what does this name give, and to whom",
+		Short: "resolve a name by every source and compare",
 		Long: `Show every view of a name: this host's hosts file and resolvers, each by itself,
 the system's own look-up, the authoritative servers with their serials, and the
 same from other hosts with --at and --record. Say whether they agree.

@@ -32,7 +32,7 @@ func newPorts() *cobra.Command {
 	var f portsFlags
 	cmd := &cobra.Command{
 		Use:   "ports [PORT]",
-		Short: "who listens on this host, and how full their queues are",
+		Short: "list who listens on this host, with their queues",
 		Long: `List this host's listeners: address, port, queue as "used of limit", program,
 pid, user, unit, and since when. With a PORT, say in one line who holds it, or
 who would normally.
@@ -237,7 +237,7 @@ func newService() *cobra.Command {
 	f := traceFlags{out: "text"}
 	cmd := &cobra.Command{
 		Use:   "service UNIT|ENDPOINT",
-		Short: "is this service running, and if not, why",
+		Short: "find out whether a service is running, and why not",
 		Long: `Say of a unit of this host whether it runs, since when, and why not. Of an
 endpoint, judge the service rung alone.
 

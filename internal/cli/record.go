@@ -32,7 +32,7 @@ func newRecord() *cobra.Command {
 	var f recordFlags
 	cmd := &cobra.Command{
 		Use:   "record [--for ENDPOINT]",
-		Short: "write what this host can tell of itself, to be carried to the other side",
+		Short: "write down what this host shows, for a trace from the other side",
 		Long: `Write this host's record: addresses, routes, listeners with their owners, units,
 processes, settings of the kernel and, with --for, what this host sees when it
 tries the endpoint itself. Carry the file to the other side and give it there:

@@ -16,7 +16,7 @@ func newRehearse() *cobra.Command {
 	s := &seeing{}
 	cmd := &cobra.Command{
 		Use:   "rehearse CASE|FACTS",
-		Short: "try the fixes of a kept run on its facts, before anybody touches anything",
+		Short: "rehearse the fixes on the kept facts, before anybody changes anything",
 		Long: `Take the facts that a trace kept, suppose its fixes one by one in the order in
 which they must be made, and judge again after each. It prints who must do what,
 what is still in the way after each step, and what only a new trace can tell.

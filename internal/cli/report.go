@@ -19,7 +19,7 @@ func newReport() *cobra.Command {
 	var file string
 	cmd := &cobra.Command{
 		Use:   "report CASE -o FILE.html|FILE.md|FILE.json",
-		Short: "one case as a page to hand over",
+		Short: "write a case as a page to hand over",
 		Long: `Write one case as a page to hand to a colleague, a network team or a supplier: what
 failed and why, the way and where it breaks, the ladder before and now, what was
 changed, the evidence, and what could not be seen. The page is one file that

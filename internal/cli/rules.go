@@ -36,7 +36,7 @@ func newRules() *cobra.Command {
 	f := rulesFlags{traceFlags: traceFlags{out: "text"}}
 	cmd := &cobra.Command{
 		Use:   "rules [ENDPOINT]",
-		Short: "which rule stops a packet, and what would let it through",
+		Short: "find the rule that stops a packet, and what would let it through",
 		Long: `Follow a packet, and the reply to it, through the packet filters, routes and
 translations of this host, of records, and of saved tables; name every rule in
 its way, and the narrowest change that would let it through.

@@ -15,10 +15,10 @@ import (
 
 // rungCommands are the rungs that are a trace of one rung and nothing else.
 var rungCommands = []struct{ name, short, long string }{
-	{"settings", "is the client told the right thing", "Judge the settings rung of a trace alone."},
+	{"settings", "check what the client was told", "Judge the settings rung of a trace alone."},
 	{
 		"login",
-		"is this account accepted, from here",
+		"check whether an account is accepted, from here",
 		`Judge the login rung of a trace alone: one try of --user with --secret or
 --identity, and no more in a run, since accounts lock. What the server says is
 told, and the true reason where its log can be read (--at, or on the server).
@@ -28,7 +28,7 @@ of the sheets hold for the account; nothing is connected to.`,
 	},
 	{
 		"answer",
-		"does the application answer rightly, and under strain",
+		"check whether the application answers correctly, also under load",
 		`Judge the answer rung of a trace alone. --idle leaves a connection idle and uses
 it again; --parallel asks from several connections at once, each number for the
 time of --for. Neither is ever done unless it is asked for.`,

@@ -21,7 +21,7 @@ import (
 func newSheet() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "sheet",
-		Short: "write down rules that no host can be asked for, and check what was written",
+		Short: "write down the rules of devices that cannot be asked, and check them",
 		Long: `A sheet is a YAML file with what stands between clients and servers and no host
 can be asked for: groups and lists of a cloud, policies of a cluster, routes,
 scopes, sign-in rules, how machines stand. trace, rules and login take it by

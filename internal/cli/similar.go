@@ -20,7 +20,7 @@ func newCaseSimilar() *cobra.Command {
 	var color string
 	cmd := &cobra.Command{
 		Use: "similar CASE", ValidArgsFunction: caseNumbers,
-		Short: "other cases with the same cause, and what mended them",
+		Short: "list other cases with the same cause, and what fixed them",
 		Args:  ofCase(1, 1, "the number of a CASE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			on, err := colour(color, cmd.OutOrStdout())

@@ -183,7 +183,7 @@ func newDiffer() *cobra.Command {
 	color, asJSON := "", false
 	cmd := &cobra.Command{
 		Use:   "differ A B",
-		Short: "what differs between two records, of one host or of two that should be alike",
+		Short: "compare two host records",
 		Long: `Compare two records or facts: of one host at two times, or of two hosts that
 should be alike, one of which works. What bears on a connection is told: filters,
 routes, who holds the ports, services, settings, lists, names, certificates.

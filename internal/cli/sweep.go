@@ -44,7 +44,7 @@ func newSweep() *cobra.Command {
 	var f sweepFlags
 	cmd := &cobra.Command{
 		Use:   "sweep PLAN",
-		Short: "many endpoints from many hosts: which causes, and what their hosts have in common",
+		Short: "trace many endpoints from many hosts, and group the failures by cause",
 		Long: `Trace every endpoint of a plan (uakari.plan/1) from every client of it, side by
 side, and tell the result by cause: how many clients, and what they have in common
 that those that work do not have. No account is tried.

@@ -48,7 +48,7 @@ func newTrace() *cobra.Command {
 	var f traceFlags
 	cmd := &cobra.Command{
 		Use:   "trace [ENDPOINT|-]",
-		Short: "walk the whole ladder and say what to do",
+		Short: "find out why a client cannot reach a server, and what to do",
 		Long: `Walk the whole ladder, from what the client was told to what the application
 answers, and say what is in the way and what to do about it.
 

@@ -16,7 +16,7 @@ func newVersion() *cobra.Command {
 	asJSON := false
 	cmd := &cobra.Command{
 		Use:   "version",
-		Short: "the version of this program",
+		Short: "print the version of this program",
 		Args:  takes(0, 0, "nothing"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if !asJSON {

@@ -30,7 +30,7 @@ func newWatch() *cobra.Command {
 	f := watchFlags{traceFlags: traceFlags{out: "text"}}
 	cmd := &cobra.Command{
 		Use:   "watch ENDPOINT",
-		Short: "repeat, to catch a fault that comes and goes",
+		Short: "repeat a trace, to catch a fault that comes and goes",
 		Long: `Trace again and again, and say what changed at the moment it failed: the address,
 the process that holds the port, the unit's start, the certificate, the route.
 On a terminal the sum so far stays in view; in a pipe there is a line for every
