@@ -78,6 +78,13 @@ func (v *Scene) Chosen(programs []fact.Program) (*fact.Program, []gate.Lack) {
 			},
 		}
 	}
+	// One that is gone, and whose settings still name the port.
+	for i := range programs {
+		p := &programs[i]
+		if len(only) == 0 && p.Why == "settings" && !Installed(p) && p.Written(v.Ask.Endpoint.Port) {
+			return p, nil
+		}
+	}
 	return nil, nil
 }
 

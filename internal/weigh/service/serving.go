@@ -221,14 +221,23 @@ func (s serving) openFiles() (gate.Reading, bool) {
 // absent reads a service that is not there at all. Only where it was said
 // which one it is can it be missed.
 func (s serving) absent() []gate.Reading {
-	if !s.v.Named(s.p) {
+	others := slices.ContainsFunc(s.v.ProgramsAt(s.t.Server), func(p fact.Program) bool {
+		return p.Name != s.p.Name && p.Why != "scheme" && scene.Installed(&p)
+	})
+	left := s.p.Why == "settings" && s.p.Written(s.t.Target.Port) && !others
+	if !s.v.Named(s.p) && !left {
 		return nil
 	}
 	what := "program " + s.p.Name
 	if len(s.p.Units) > 0 {
 		what += " and unit " + s.p.Units[0].Name
 	}
-	return []gate.Reading{s.reading(gate.Listener, "service/not-installed", what+" are not on "+s.v.Host(s.t.Server))}
+	r := s.reading(gate.Listener, "service/not-installed", what+" are not on "+s.v.Host(s.t.Server))
+	if !s.v.Named(s.p) {
+		r.Summary += fmt.Sprintf("; its settings (%s) still name port %d", s.p.Settings, s.t.Target.Port)
+		r.Strength = gate.Inferred // they may be left of a program that was replaced
+	}
+	return []gate.Reading{r}
 }
 
 // stopped reads a service that simply does not run.

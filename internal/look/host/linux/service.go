@@ -313,7 +313,14 @@ func holder(port uint16, datagrams bool) []fact.Program {
 func fromRegistry(p program.Program, scheme protocol.Scheme, port uint16) (fact.Program, bool) {
 	found := fact.Program{Name: p.Name, Path: installed(p.Paths), Why: "scheme"}
 	if found.Path == "" {
-		if found.Units = leftBehind(p); len(found.Units) == 0 {
+		found.Units = leftBehind(p)
+		// Its settings may be all that is left of it: those that name the port.
+		files, ports := settingsPorts(p, 0)
+		if found.Why = "settings"; port != 0 && files != "" && slices.Contains(ports, port) {
+			found.Settings, found.Ports = files, ports
+			return found, true
+		}
+		if found.Why = "scheme"; len(found.Units) == 0 {
 			return found, false
 		}
 	}
