@@ -130,9 +130,10 @@ func quotedText(cmd *cobra.Command, args []string) (string, error) {
 // more messages with these words mean, and mean earlier.
 func search(words []string) []string {
 	typed := strings.ToLower(strings.Join(words, " "))
-	for _, said := range []string{"timed out", "time out", "timeout", "no answer", "hangs"} {
-		if typed == said {
-			words = []string{"silence"} // what programs call it
+	for _, said := range []string{"silence", "timed out", "time out", "timeout", "no answer", "hangs"} {
+		if typed == said { // the catalogue's word for it, and that of messages
+			words, typed = []string{"silence"}, "timed out"
+			break
 		}
 	}
 	holds := func(text string) bool {
