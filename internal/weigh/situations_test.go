@@ -20,8 +20,10 @@ func TestKeysThatOthersRead(t *testing.T) {
 		s := newScene(t, "ssh://tidebook.varzea.example").holds("v1", gauge).holds("v2", tidebook).named(tidebook).
 			client(tidebook, reset).listening().
 			programs("systemd", fact.Program{
-				Name: "sshd", Path: "/usr/sbin/sshd", Why: "settings", Settings: "/etc/ssh/sshd_config", Ports: []uint16{22},
-				Units: []fact.Unit{{Name: "ssh.service", Load: "loaded", Active: "inactive", Sub: "dead", Enabled: "enabled"}},
+				Name: "sshd", Path: "/usr/sbin/sshd", Why: "settings", Settings: "/etc/ssh/sshd_config",
+				Ports: []uint16{22},
+				Units: []fact.Unit{{Name: "ssh.service", Load: "loaded", Active: "inactive", Sub: "dead",
+					Enabled: "enabled"}},
 				Private: []fact.PrivateFile{{Path: "/etc/ssh/ssh_host_rsa_key", Mode: "0644", Open: true},
 					{Path: "/etc/ssh/ssh_host_ed25519_key", Mode: "0600", Open: c.second}},
 			})
@@ -74,7 +76,8 @@ func TestReasonOfCard(t *testing.T) {
 			client(tidebook, connected, shook(fact.Handshake{Ending: fact.ResetMid})).
 			listening(listener("0.0.0.0", 443, "consoled"))
 		s.set.Ask.Card = &fact.Card{Name: "console", Reasons: []fact.Reason{
-			{Log: "ledger of keys: unexpected end", Cause: "certs/store-unreadable", Says: "the key store is cut short"}}}
+			{Log: "ledger of keys: unexpected end", Cause: "certs/store-unreadable",
+				Says: "the key store is cut short"}}}
 		s.programs("systemd", fact.Program{Name: "consoled", Path: "/opt/consoled", Why: "card",
 			Processes: []fact.Process{{PID: 4121, State: "S"}},
 			Logs:      []fact.LogFile{{Path: "/var/log/console.log", Lines: []string{line}}}})
@@ -92,15 +95,16 @@ func TestReasonOfCard(t *testing.T) {
 
 // TestSaysOfClient compares the message of a client with what a try came to.
 func TestSaysOfClient(t *testing.T) {
-	blocked := trail.Trail{Outcome: trail.OutcomeFault, Causes: []trail.Cause{{ID: "ports/none-listening", Blocking: true,
-		Certainty: trail.Proven}}}
+	blocked := trail.Trail{Outcome: trail.OutcomeFault, Causes: []trail.Cause{{
+		ID: "ports/none-listening", Blocking: true, Certainty: trail.Proven}}}
 	for _, c := range []struct {
 		text string
 		t    trail.Trail
 		fits string
 	}{
 		{"", blocked, ""}, {"Connection refused", blocked, fitsSame}, {"certificate has expired", blocked, fitsOther},
-		{"Connection refused", trail.Trail{Outcome: trail.OutcomeClear}, fitsWorks}, {"the tide is out", blocked, fitsUnknown},
+		{"Connection refused", trail.Trail{Outcome: trail.OutcomeClear}, fitsWorks},
+		{"the tide is out", blocked, fitsUnknown},
 	} {
 		got := saysOf(c.text, c.t)
 		if (got == nil) != (c.fits == "") || got != nil && got.Fits != c.fits {
