@@ -4,11 +4,13 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"uakari/internal/casebook"
+	"uakari/internal/owned"
 	"uakari/internal/plain"
 	"uakari/internal/tell"
 	"uakari/internal/trail"
@@ -16,14 +18,22 @@ import (
 )
 
 func newReport() *cobra.Command {
-	var file string
+	var file, owner string
 	cmd := &cobra.Command{
 		Use:   "report CASE -o FILE.html|FILE.md|FILE.json",
 		Short: "write a case as a page to hand over",
 		Long: `Write one case as a page to hand to a colleague, a network team or a supplier: what
 failed and why, the way and where it breaks, the ladder before and now, what was
 changed, the evidence, and what could not be seen. The page is one file that
-needs no other, and has no script. Look through it before you hand it on.`,
+needs no other, and has no script. Look through it before you hand it on.
+
+--for OWNER writes the request to one owner instead, as text for a ticket: what is
+asked for, exactly, why, with the evidence of both ends, risk, undo, and how you
+both will know that it worked. OWNER is a part of the owner's name, as in "filter"
+or "zone"; --for all writes the requests to all of them, with -o DIR one file each.`,
+		Example: `  uakari report 3 -o case.html
+  uakari report 3 --for filter
+  uakari report 3 --for all -o requests`,
 		ValidArgsFunction: caseNumbers,
 		Args:              ofCase(1, 1, "the number of a CASE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -33,6 +43,9 @@ needs no other, and has no script. Look through it before you hand it on.`,
 					return err
 				}
 				judged := judgedOf(c)
+				if owner != "" {
+					return requests(cmd, c, judged, owner, file)
+				}
 				if err := sinceIn(ctx, b, c, judged); err != nil {
 					return err
 				}
@@ -47,7 +60,49 @@ needs no other, and has no script. Look through it before you hand it on.`,
 	cmd.Flags().
 		StringVarP(&file, "output", "o", "",
 			"the `file`, by whose ending the form is chosen; Markdown to standard output if not given")
+	cmd.Flags().StringVar(&owner, "for", "", "write the request to this `owner` (a part of its name), or to all")
 	return cmd
+}
+
+// requests writes what owners are asked for by the last trace of a case that failed.
+func requests(cmd *cobra.Command, c casebook.Case, judged map[int64]trail.Trail, owner, file string) error {
+	var of *trail.Trail
+	for _, e := range c.Traces() {
+		if t := judged[e.Number]; len(t.Mendable()) > 0 {
+			of = &t
+		}
+	}
+	if of == nil {
+		return fmt.Errorf("report %d --for %s: no fix is known for this case, so nobody is asked for anything", c.ID,
+			owner)
+	}
+	var chosen []string
+	for _, name := range tell.Owners(*of) {
+		if owner == "all" || strings.Contains(strings.ToLower(name), strings.ToLower(owner)) {
+			chosen = append(chosen, name)
+		}
+	}
+	if len(chosen) == 0 {
+		return fmt.Errorf("report %d --for %q: expected a part of one of: %s", c.ID, owner,
+			strings.Join(tell.Owners(*of), ", "))
+	}
+	if owner == "all" && file != "" {
+		if err := owned.Folder(file); err != nil {
+			return err
+		}
+		for i, name := range chosen {
+			path := filepath.Join(file, fmt.Sprintf("case-%d-request-%d.txt", c.ID, i+1))
+			if err := write(cmd, path, []byte(tell.Request(c, *of, name))); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	var texts []string
+	for _, name := range chosen {
+		texts = append(texts, tell.Request(c, *of, name))
+	}
+	return write(cmd, file, []byte(strings.Join(texts, "\n")))
 }
 
 // sinceIn says of the traces of a case that failed what had changed since the

@@ -1,0 +1,84 @@
+package tell
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"uakari/internal/casebook"
+	"uakari/internal/plain"
+	"uakari/internal/trail"
+)
+
+// ownerName is an owner without what all of them begin with: "the filter of tidebook".
+func ownerName(owner string) string {
+	for _, begin := range []string{"whoever keeps ", "whoever issues ", "whoever uses "} {
+		owner = strings.TrimPrefix(owner, begin)
+	}
+	return owner
+}
+
+// Owners is who must do something in a trail, each once, in the order of the fixes.
+func Owners(t trail.Trail) []string {
+	var list []string
+	for _, c := range t.Mendable() {
+		for _, m := range c.Remedies[:min(len(c.Remedies), 1)] {
+			if name := ownerName(m.Owner); !slices.Contains(list, name) {
+				list = append(list, name)
+			}
+		}
+	}
+	return list
+}
+
+// Request is what one owner is asked to do about a case, as text for a ticket: what, why with
+// the evidence, risk, undo, and how both sides will know that it worked. "" if nothing is
+// asked of that owner.
+func Request(c casebook.Case, t trail.Trail, owner string) string {
+	var b strings.Builder
+	evidence := map[string]trail.Evidence{}
+	for _, e := range t.Evidence {
+		evidence[e.ID] = e
+	}
+	hosts := map[string]string{}
+	for _, v := range t.Vantages {
+		hosts[v.ID] = v.Host
+	}
+	n := 0
+	for _, cause := range t.Mendable() {
+		if len(cause.Remedies) == 0 || ownerName(cause.Remedies[0].Owner) != owner {
+			continue
+		}
+		m := cause.Remedies[0]
+		if n++; n == 1 {
+			fmt.Fprintf(&b, "Request to the owner of: %s\n", plain.Printable(owner))
+			fmt.Fprintf(&b, "Case %d, %s: %s, first seen %s.\n", c.ID, plain.Printable(t.Endpoint.Input),
+				plain.Printable(c.Title), t.Began.UTC().Format("2006-01-02 15:04:05 UTC"))
+		}
+		b.WriteByte('\n')
+		block(&b, fmt.Sprintf("%d. ", n), "   ", fmt.Sprintf("On %s: %s.", plain.Printable(m.Host),
+			plain.Printable(m.Do)), width)
+		for line := range strings.Lines(m.Command) {
+			b.WriteString("     " + plain.Printable(strings.TrimRight(line, "\n")) + "\n")
+		}
+		block(&b, "   Why: ", "        ", fmt.Sprintf("%s (%s, %s).", plain.Printable(cause.Summary), cause.ID,
+			cause.Certainty), width)
+		for _, short := range cause.Short {
+			block(&b, "   Not proven: ", "        ", plain.Printable(short)+".", width)
+		}
+		for _, id := range cause.Because {
+			if e, ok := evidence[id]; ok {
+				block(&b, "   Seen: ", "        ", fmt.Sprintf("%s on %s: %s: %s",
+					e.At.UTC().Format("15:04:05 UTC"), plain.Printable(hosts[e.Vantage]), plain.Printable(e.Source),
+					plain.Printable(e.Saw)), width)
+			}
+		}
+		block(&b, "   Risk: ", "        ", plain.Printable(m.Risk)+".", width)
+		block(&b, "   Undo: ", "        ", plain.Printable(m.Undo)+".", width)
+	}
+	if n == 0 {
+		return ""
+	}
+	fmt.Fprintf(&b, "\nDone when: uakari confirm %d says \"Works again\", or names what is left.\n", c.ID)
+	return b.String()
+}
