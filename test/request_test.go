@@ -50,3 +50,26 @@ func TestRequests(t *testing.T) {
 		t.Errorf("%+v", r)
 	}
 }
+
+// TestSuspected asks a trace whether it is one thing.
+func TestSuspected(t *testing.T) {
+	shut := fmt.Sprintf("tcp://127.0.0.1:%d", freePort(t))
+	for what, want := range map[string]struct{ is, line string }{
+		"ports":                {"it is", "It is ports: nothing on"},
+		"ports/none-listening": {"it is", "It is ports/none-listening: nothing"},
+		"names":                {"it is not", "Not names: an address"},
+		"answer":               {"cannot be excluded", "Cannot be excluded: answer: "},
+	} {
+		judged := traced(t, nil, "--suspect", what, shut)
+		if judged.Suspected == nil || judged.Suspected.Is != want.is {
+			t.Errorf("%s: %+v", what, judged.Suspected)
+		}
+		if r := run(t, "trace", "--suspect", what, shut); !strings.Contains(r.stdout, "\n"+want.line) {
+			t.Errorf("%s: %s", what, r.stdout)
+		}
+	}
+	if r := run(t, "trace", "--suspect", "tides", shut); r.status != 2 ||
+		!strings.Contains(r.stderr, "expected a cause") {
+		t.Errorf("%+v", r)
+	}
+}

@@ -23,11 +23,13 @@ import (
 	"uakari/internal/trace"
 	"uakari/internal/trail"
 	"uakari/internal/weigh"
+	"uakari/internal/weigh/catalogue"
 )
 
 // traceFlags is what the flags of trace say.
 type traceFlags struct {
-	said string // the message of the user's client
+	said    string // the message of the user's client
+	suspect string // a rung or a cause: is it that?
 	seeing
 	only          []string
 	out, file     string
@@ -98,6 +100,7 @@ whether, 2 wrong usage, 130 interrupted.`,
 	f.addFlags(cmd)
 	f.addFar(cmd)
 	flags := cmd.Flags()
+	flags.StringVar(&f.suspect, "suspect", "", "answer whether it is this `rung` or cause: rules, certs/expired, …")
 	flags.StringVar(&f.said, "error", "", "the message that the client shows: `text`, kept with the case and compared")
 	flags.StringSliceVar(&f.only, "only", nil, "judge these `rungs` only: settings,service,ports,…")
 	flags.StringVar(&f.out, "out", "text", "`format` of the output: text, json, md or html")
@@ -200,7 +203,7 @@ func (f *traceFlags) run(ctx context.Context, cmd *cobra.Command, input string) 
 	if err != nil {
 		return err
 	}
-	ask.Error = f.said
+	ask.Error, ask.Suspect = f.said, f.suspect
 	ask.Only, ask.Command = f.only, commandLine(cmd, ask.Endpoint.Input)
 	ask = f.budget.bound(cmd, ask)
 	if err := f.strain(cmd, &ask); err != nil {
@@ -254,6 +257,12 @@ func (f *traceFlags) run(ctx context.Context, cmd *cobra.Command, input string) 
 	since.told(cmd, &judged)
 	f.then, err = f.next(cmd, ask, set, judged)
 	return errors.Join(f.tell(cmd, set, judged), err)
+}
+
+// knownCause reports whether the catalogue has a cause.
+func knownCause(id string) bool {
+	_, ok := catalogue.Explain(id)
+	return ok
 }
 
 // next keeps the trace, if that was asked for, and is the command that
@@ -349,6 +358,10 @@ func (f *traceFlags) check() error {
 		if !slices.Contains(trail.Ladder, trail.Rung(rung)) {
 			return fmt.Errorf("--only %q: no such rung; expected some of %s", rung, ladder())
 		}
+	}
+	if rung, _, _ := strings.Cut(f.suspect, "/"); f.suspect != "" && !knownCause(f.suspect) &&
+		(rung != f.suspect || !slices.Contains(trail.Ladder, trail.Rung(rung))) {
+		return fmt.Errorf("--suspect %q: expected a cause (uakari explain lists them), or one of %s", f.suspect, ladder())
 	}
 	if outs := []string{"text", "json", "md", "html"}; !slices.Contains(outs, f.out) {
 		return fmt.Errorf("--out %q: expected %s", f.out, strings.Join(outs, ", "))

@@ -13,7 +13,9 @@ type Ask struct {
 	Began    time.Time `json:"began"`
 	Command  string    `json:"command,omitempty"` // the command line, to be repeated
 	// Error is the message that the user's client shows, as it was given.
-	Error   string `json:"error,omitempty"`
+	Error string `json:"error,omitempty"`
+	// Suspect is a rung or a cause of which it is asked whether it is that.
+	Suspect string `json:"suspect,omitempty"`
 	Account string `json:"account,omitempty"`
 	// Withhold is why the account is not presented in this run: it was tried before.
 	Withhold  string           `json:"withhold,omitempty"`

@@ -28,6 +28,7 @@ func Fit(columns int) { width = min(widest, max(narrowest, columns)) }
 func Text(t trail.Trail, colour bool) string {
 	w := writer{t: t, p: paint{colour}}
 	w.answer()
+	w.suspected()
 	w.causes()
 	w.says()
 	w.since()

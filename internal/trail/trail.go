@@ -111,6 +111,8 @@ type Trail struct {
 	Command    string     `json:"command,omitempty"` // to trace the same again
 	// Foreseen is what the fixes of several causes come to, by a rehearsal on the facts.
 	Foreseen string `json:"foreseen,omitempty"`
+	// Suspected is what was asked for by name: is it that?
+	Suspected *Suspected `json:"suspected,omitempty"`
 }
 
 // Says is a message that the user's client shows, and how it goes with this try.

@@ -1,0 +1,23 @@
+package tell
+
+import (
+	"fmt"
+
+	"uakari/internal/plain"
+	"uakari/internal/trail"
+)
+
+// suspected answers whether the thing that was asked for by name is what keeps the client out.
+func (w *writer) suspected() {
+	s := w.t.Suspected
+	if s == nil {
+		return
+	}
+	what := plain.Printable(s.What)
+	text := map[string]string{
+		trail.ItIs:        fmt.Sprintf("It is %s: %s.", what, plain.Printable(s.Text)),
+		trail.ItIsNot:     fmt.Sprintf("Not %s: %s.", what, plain.Printable(s.Text)),
+		trail.NotExcluded: fmt.Sprintf("Cannot be excluded: %s: %s.", what, plain.Printable(s.Text)),
+	}[s.Is]
+	block(&w.b, "", "  ", text, width)
+}
