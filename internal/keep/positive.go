@@ -137,9 +137,6 @@ func (s sieve) positive(line string) string {
 			if !stamp().MatchString(token) {
 				first = false
 			}
-		} else if rest != "" && strings.HasPrefix(rest, " ") && !strings.HasSuffix(out.String(), " ") && naming &&
-			strings.HasSuffix(out.String(), "]") {
-			naming = false
 		}
 		if rest == "" {
 			break

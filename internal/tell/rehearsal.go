@@ -19,7 +19,7 @@ func Rehearsal(r trail.Rehearsal, colour bool) string {
 			width)
 		if s.Fix != nil {
 			block(&b, "   ", "   ", fmt.Sprintf("Fix, on %s (owner: %s): %s.", plain.Printable(s.Fix.Host),
-				plain.Printable(strings.TrimPrefix(s.Fix.Owner, "whoever keeps ")), plain.Printable(s.Fix.Do)), width)
+				plain.Printable(ownerName(s.Fix.Owner)), plain.Printable(s.Fix.Do)), width)
 			for line := range strings.Lines(s.Fix.Command) {
 				b.WriteString("     " + plain.Printable(strings.TrimRight(line, "\n")) + "\n")
 			}

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"uakari/internal/plain"
+	"uakari/internal/trail"
 )
 
 // says tells how the message of the user's own client goes with this try.
@@ -18,12 +19,12 @@ func (w *writer) says() {
 		text += ": " + s.Means
 	}
 	switch s.Fits {
-	case "same":
+	case trail.FitsSame:
 		text += fmt.Sprintf(". This try met the same: %s gives such a message.", s.Cause)
-	case "other":
+	case trail.FitsOther:
 		text += fmt.Sprintf(". What this try met does not give such a message; %s would. The client may go another way, "+
 			"or it was at another time.", strings.Join(s.Gives, ", "))
-	case "works":
+	case trail.FitsWorks:
 		text += ". This try works: the client goes another way, by its own settings, or it was at another time."
 	default:
 		if s.Means == "" {

@@ -15,6 +15,15 @@ type Rehearsal struct {
 	Unseen []string `json:"unseen"` // rungs of which only a new look can tell then
 }
 
+// StepOf is the first fix of a cause, before anything is supposed.
+func StepOf(c Cause) Rehearsed {
+	s := Rehearsed{Cause: c.ID, Certainty: c.Certainty, Summary: c.Summary}
+	if len(c.Remedies) > 0 {
+		s.Fix = &c.Remedies[0]
+	}
+	return s
+}
+
 // Rehearsed is one fix, and what is left after it.
 type Rehearsed struct {
 	Cause     string    `json:"cause"`

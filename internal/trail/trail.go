@@ -115,6 +115,14 @@ type Trail struct {
 	Suspected *Suspected `json:"suspected,omitempty"`
 }
 
+// How a message of the user's client goes with a try (Says.Fits).
+const (
+	FitsSame    = "same"
+	FitsOther   = "other"
+	FitsWorks   = "works"
+	FitsUnknown = "unknown"
+)
+
 // Says is a message that the user's client shows, and how it goes with this try.
 type Says struct {
 	Text  string `json:"text"`            // as it was given, shortened

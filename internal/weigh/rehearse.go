@@ -30,21 +30,12 @@ func Rehearse(set fact.Set) trail.Rehearsal {
 			break
 		}
 		faults.done[fixKey(next.Cause)] = true
-		step := trail.Rehearsed{Cause: next.ID, Certainty: next.Certainty, Summary: next.Summary}
-		if len(next.Remedies) > 0 {
-			m := next.Remedies[0]
-			step.Fix = &m
-		}
+		step := trail.StepOf(next.Cause)
 		set, step.Changes = fixed(set, next.try, next.of, next.Remedies)
 		now, tries = judged(set)
 		faults.add(now, tries)
 		step.Left = faults.left(now)
-		// It is judged as before: this fix changes nothing that was seen.
-		again := func(c trail.Cause) bool { return fixKey(c) == fixKey(next.Cause) }
-		step.Idle = slices.ContainsFunc(now.Blocking(), again)
-		if step.Idle && !slices.Contains(step.Left, next.ID) {
-			step.Left = append(step.Left, next.ID)
-		}
+		step.Idle = blocks(now, next.Cause) // judged as before: this fix changes nothing that was seen
 		step.Unseen = unseenOf(now)
 		r.Steps = append(r.Steps, step)
 		r.Unseen = step.Unseen
@@ -66,7 +57,12 @@ type faultList struct {
 	done  map[string]bool
 }
 
-// add takes over the faults of a judgement: one that is known is judged anew.
+// blocks reports whether a fault keeps the client out by a judgement.
+func blocks(t trail.Trail, of trail.Cause) bool {
+	return slices.ContainsFunc(t.Blocking(), func(c trail.Cause) bool { return fixKey(c) == fixKey(of) })
+}
+
+// add takes over the faults of a judgement, in place of what was known of them.
 func (l *faultList) add(t trail.Trail, tries []*scene.Try) {
 	var now []fault
 	for _, c := range t.Blocking() {
@@ -83,13 +79,14 @@ func (l *faultList) add(t trail.Trail, tries []*scene.Try) {
 	l.known = now
 }
 
-// stands reports whether a fault that is not fixed still is one: it is judged so or, since no
-// try was made after the fixes before it, nothing that was read shows its rung clear.
+// stands reports whether a fault still is one: it is judged so, also after its fix, or it was
+// not fixed and, since no try was made after the fixes before it, nothing that was read shows
+// its rung clear.
 func (l *faultList) stands(f fault, t trail.Trail) bool {
-	if l.done[fixKey(f.Cause)] {
-		return false
+	if blocks(t, f.Cause) {
+		return true
 	}
-	return !slices.ContainsFunc(t.Rungs, func(r trail.Finding) bool {
+	return !l.done[fixKey(f.Cause)] && !slices.ContainsFunc(t.Rungs, func(r trail.Finding) bool {
 		return r.Name == f.Rung && r.State == trail.Clear
 	})
 }
@@ -97,7 +94,7 @@ func (l *faultList) stands(f fault, t trail.Trail) bool {
 // next is the fault to fix now.
 func (l *faultList) next(now trail.Trail) *fault {
 	for i, f := range l.known {
-		if l.stands(f, now) {
+		if !l.done[fixKey(f.Cause)] && l.stands(f, now) {
 			return &l.known[i]
 		}
 	}
@@ -390,7 +387,7 @@ func (e *effect) runs() string {
 // supposedPID is the process of a service that is supposed to run.
 const supposedPID = 999_999
 
-// passes lets the filter of the host take the rule that the fix inserts, and evaluates anew.
+// passes lets the filter of the host take the rule that the fix inserts, and evaluates again.
 func (e *effect) passes() string {
 	for _, m := range e.remedies {
 		for line := range strings.Lines(m.Command) {

@@ -8,14 +8,6 @@ import (
 	"uakari/internal/trail"
 )
 
-// Words of trail.Says.Fits.
-const (
-	fitsSame    = "same"
-	fitsOther   = "other"
-	fitsWorks   = "works"
-	fitsUnknown = "unknown"
-)
-
 // mostGiving is how many causes of a message a trail names.
 const mostGiving = 3
 
@@ -25,7 +17,7 @@ func saysOf(text string, t trail.Trail) *trail.Says {
 	if text == "" {
 		return nil
 	}
-	s := &trail.Says{Text: plain.Shortened(plain.Clean(text)), Fits: fitsUnknown}
+	s := &trail.Says{Text: plain.Shortened(plain.Clean(text)), Fits: trail.FitsUnknown}
 	found := message.Find(text)
 	if len(found) == 0 {
 		return s
@@ -35,12 +27,12 @@ func saysOf(text string, t trail.Trail) *trail.Says {
 	s.Gives = gives[:min(len(gives), mostGiving)]
 	switch blocking := t.Blocking(); {
 	case t.Outcome == trail.OutcomeClear:
-		s.Fits = fitsWorks
+		s.Fits = trail.FitsWorks
 	case len(blocking) > 0:
-		s.Fits = fitsOther
+		s.Fits = trail.FitsOther
 		for _, c := range blocking {
 			if slices.Contains(gives, c.ID) {
-				s.Fits, s.Cause = fitsSame, c.ID
+				s.Fits, s.Cause = trail.FitsSame, c.ID
 				break
 			}
 		}

@@ -102,9 +102,11 @@ func TestSaysOfClient(t *testing.T) {
 		t    trail.Trail
 		fits string
 	}{
-		{"", blocked, ""}, {"Connection refused", blocked, fitsSame}, {"certificate has expired", blocked, fitsOther},
-		{"Connection refused", trail.Trail{Outcome: trail.OutcomeClear}, fitsWorks},
-		{"the tide is out", blocked, fitsUnknown},
+		{"", blocked, ""},
+		{"Connection refused", blocked, trail.FitsSame},
+		{"certificate has expired", blocked, trail.FitsOther},
+		{"Connection refused", trail.Trail{Outcome: trail.OutcomeClear}, trail.FitsWorks},
+		{"the tide is out", blocked, trail.FitsUnknown},
 	} {
 		got := saysOf(c.text, c.t)
 		if (got == nil) != (c.fits == "") || got != nil && got.Fits != c.fits {
