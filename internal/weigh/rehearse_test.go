@@ -51,7 +51,9 @@ func TestRehearseRecorded(t *testing.T) {
 // TestFixThatChangesNothing keeps a fault in the way that is judged as before after its fix,
 // also after the fixes that come later.
 func TestFixThatChangesNothing(t *testing.T) {
-	c := trail.Cause{ID: "rules/server-drop", Vantage: "v2", Rung: trail.Rules, Blocking: true, Certainty: trail.Proven}
+	c := trail.Cause{
+		ID: "rules/server-drop", Vantage: "v2", Rung: trail.Rules, Blocking: true, Certainty: trail.Proven,
+	}
 	l := faultList{known: []fault{{Cause: c}}, done: map[string]bool{fixKey(c): true}}
 	still := trail.Trail{Causes: []trail.Cause{c}}
 	if left := l.left(still); len(left) != 1 || l.next(still) != nil {
