@@ -72,3 +72,26 @@ func TestLogWords(t *testing.T) {
 		}
 	}
 }
+
+// In the place of an account people type passwords: one is kept if it was asked about.
+func TestLogAccounts(t *testing.T) {
+	asked := Vocabulary("svc-tide7")
+	for _, c := range []struct{ line, want string }{
+		{"Failed password for invalid user svc-tide7 from 10.20.7.31 port 40122 ssh2",
+			"Failed password for invalid user svc-tide7 from 10.20.7.31 port 40122 ssh2"},
+		{`Access denied for user 'svc-tide7'@'pier.varzea.example'`,
+			`Access denied for user 'svc-tide7'@'pier.varzea.example'`},
+		{"no such user svc-tide7@VARZEA.EXAMPLE", "no such user svc-tide7@VARZEA.EXAMPLE"},
+		{`login failed for user 'PIER\svc-tide7'`, `login failed for user 'PIER\svc-tide7'`},
+		{"Invalid user gannet21 from 10.20.7.31", "Invalid user …8 from 10.20.7.31"},
+		{`Access denied for user 'gannet21'@'pier'`, `Access denied for user '…8'@'pier'`},
+		{`password authentication failed for user "ebbflud"`, `password authentication failed for user "…7"`},
+		{"dovecot: user=<ebbflud>, method=PLAIN", "dovecot: user=<…7>, method=PLAIN"},
+		{`login failed for user 'PIER\gannet21'`, `login failed for user '…13'`},
+		{`database "ebbflud" does not exist`, `database "ebbflud" does not exist`},
+	} {
+		if got := LogLine(c.line, asked); got != c.want {
+			t.Errorf("%q is kept as %q, expected %q", c.line, got, c.want)
+		}
+	}
+}

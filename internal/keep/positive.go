@@ -11,8 +11,9 @@ import (
 )
 
 // Of a line of a log only what a positive list knows is kept: words that servers use in
-// their messages, times, numbers, codes, addresses, host names, paths, and names where a
-// name stands ("user gauge"). Everything else is replaced by "…" and its length.
+// their messages, times, numbers, codes, addresses, host names, paths, names where a name
+// stands ("database tide"), and accounts that were asked about: in the place of an account
+// people type passwords. Everything else is replaced by "…" and its length.
 
 // vocabulary is the words of messages, in lower case and in order, one a line: those of the
 // English language that stand in the messages of servers, and the trade's own.
@@ -89,9 +90,9 @@ var (
 	unitShape = sync.OnceValue(func() *regexp.Regexp {
 		return regexp.MustCompile(`^\d{1,9}(?:[a-zA-Z]{1,3}|th|nd|st)$`)
 	})
-	// accountShape is how accounts, programs and machines are named: words in small letters
+	// nameShape is how programs, databases and machines are named: words in small letters
 	// with numbers behind them.
-	accountShape = sync.OnceValue(func() *regexp.Regexp {
+	nameShape = sync.OnceValue(func() *regexp.Regexp {
 		return regexp.MustCompile(`^[A-Za-z_]?[a-z]*[0-9]{0,6}(?:[._-]+[a-z]*[0-9]{0,6})*\$?$`)
 	})
 	// lonelyPath is a path of one part.
@@ -111,17 +112,20 @@ func between(r rune) bool {
 		r > unicode.MaxASCII && !unicode.IsLetter(r) && !unicode.IsNumber(r)
 }
 
-// nameFollows are words behind which a name stands.
-var nameFollows = words(`for user users account accounts role from by on at in principal dn uid cn ou dc o service host hostname
+// accountFollows are words behind which an account stands: as somebody typed it.
+var accountFollows = words(`for user users account accounts role by principal uid cn ruser acct login logname username`)
+
+// nameFollows are words behind which another name stands.
+var nameFollows = words(`from on at in dn ou dc o service host hostname
 	client database db table schema server unit process program module plugin container image pod backend upstream pool
-	zone domain realm site vhost group scope rhost ruser tty acct exe comm name named queue topic exchange login logname
+	zone domain realm site vhost group scope rhost tty exe comm name named queue topic exchange
 	cell cgroup task slice instance node replica peer listener frontend proxy worker job device interface index channel
 	of with to path uri file invalid lookup dial profile directive option variable parameter keyword setting field section`)
 
 // positive keeps of a line what the positive list knows.
 func (s sieve) positive(line string) string {
 	var out strings.Builder
-	naming, first := false, true
+	next, first := noName, true
 	for len(line) > 0 {
 		at := strings.IndexFunc(line, between)
 		if at < 0 {
@@ -131,9 +135,19 @@ func (s sieve) positive(line string) string {
 		if token != "" {
 			begins := first && (strings.HasSuffix(token, ":") || strings.HasPrefix(rest, "["))
 			begins = begins || (rest != "" && (rest[0] == '=' || strings.HasPrefix(rest, `":`))) // a name of a value
-			out.WriteString(s.keptToken(token, naming || begins))
+			if begins && next == noName {
+				next = name
+			}
+			out.WriteString(s.keptToken(token, next))
 			last := strings.ToLower(lastWord(token))
-			naming = nameFollows[last] || naming && chained(rest)
+			switch {
+			case accountFollows[last]:
+				next = account
+			case nameFollows[last]:
+				next = name
+			case !chained(rest):
+				next = noName
+			}
 			if !stamp().MatchString(token) {
 				first = false
 			}
@@ -147,6 +161,15 @@ func (s sieve) positive(line string) string {
 	}
 	return out.String()
 }
+
+// stands is what stands in a place of a line.
+type stands int
+
+const (
+	noName  stands = iota
+	name           // of a database, a unit, a file: kept by its form
+	account        // kept if it was asked about
+)
 
 // chained reports whether names go on behind one: "gauge,ou=people", "'gauge'@'pier'".
 func chained(rest string) bool {
@@ -163,11 +186,11 @@ func lastWord(token string) string {
 }
 
 // keptToken is a token, or what stands in its place.
-func (s sieve) keptToken(token string, named bool) string {
+func (s sieve) keptToken(token string, place stands) string {
 	bare := strings.Trim(token, ".:!?*#-_~%")
 	const short = 3 // runes that hold no secret
 	switch {
-	case utf8.RuneCountInString(bare) <= short, s.knownToken(bare, named):
+	case utf8.RuneCountInString(bare) <= short, s.knownToken(bare, place):
 		return token
 	case strings.Contains(bare, "://"):
 		return strings.Replace(token, bare, s.keptURL(bare), 1)
@@ -178,7 +201,7 @@ func (s sieve) keptToken(token string, named bool) string {
 }
 
 // knownToken reports whether a token is one of those that are kept.
-func (s sieve) knownToken(token string, named bool) bool {
+func (s sieve) knownToken(token string, place stands) bool {
 	const mostNumber = 13 // digits; more may be the number of a card
 	switch {
 	case strings.Trim(token, "0123456789") == "":
@@ -192,7 +215,7 @@ func (s sieve) knownToken(token string, named bool) bool {
 		return true
 	case fingerprint().MatchString(token):
 		return true
-	case named && s.accountName(token):
+	case place == name && s.aName(token), place == account && s.anAccount(token):
 		return true
 	}
 	return s.spokenParts(token)
@@ -201,15 +224,27 @@ func (s sieve) knownToken(token string, named bool) bool {
 // fingerprint is the print of a key (RFC 4648 without padding), which is no secret.
 var fingerprint = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^SHA256:[A-Za-z0-9+/]{43}$`) })
 
-// accountName is an account, also one with its realm, domain or host.
-func (s sieve) accountName(token string) bool {
+// aName is a name by its form, also one with its realm, domain or host.
+func (s sieve) aName(token string) bool {
 	for part := range strings.FieldsFuncSeq(token, func(r rune) bool { return strings.ContainsRune(`@\/:`, r) }) {
-		if !accountShape().MatchString(part) && !s.spokenParts(part) && !hostShape().MatchString(part) &&
+		if !nameShape().MatchString(part) && !s.spokenParts(part) && !hostShape().MatchString(part) &&
 			strings.ToUpper(part) != part {
 			return false
 		}
 	}
 	return true
+}
+
+// anAccount is an account that was asked about, also with its realm, domain or host.
+func (s sieve) anAccount(token string) bool {
+	domain, account, windows := strings.Cut(token, `\`)
+	if !windows {
+		var ok bool
+		if account, domain, ok = strings.Cut(token, "@"); !ok {
+			return false // spokenParts knows it
+		}
+	}
+	return s.spokenParts(account) && s.aName(domain)
 }
 
 // spokenParts reports whether each part of a token is a word of the vocabulary or a number.
@@ -267,14 +302,14 @@ func (s sieve) keptURL(text string) string {
 	scheme, rest, _ := strings.Cut(text, "://")
 	rest, asked, has := strings.Cut(rest, "?")
 	host, path, _ := strings.Cut(rest, "/")
-	if !s.knownToken(host, true) {
+	if !s.knownToken(host, name) {
 		host = Hidden + strconv.Itoa(len(host))
 	}
 	text = scheme + "://" + host
 	if strings.Contains(rest, "/") {
 		text += s.keptPath("/" + path)
 	}
-	if has && accountShape().MatchString(asked) {
+	if has && nameShape().MatchString(asked) {
 		text += "?" + asked
 	} else if has {
 		text += "?" + Hidden + strconv.Itoa(len(asked))

@@ -44,7 +44,7 @@ func Open(path string) (*os.File, error) {
 	if !info.Mode().IsRegular() {
 		return nil, &fs.PathError{Op: "read", Path: path, Err: ErrKind}
 	}
-	f, err := os.OpenFile(path, os.O_RDONLY|nonblock, 0)
+	f, err := opened(path)
 	if err != nil {
 		return nil, err
 	}

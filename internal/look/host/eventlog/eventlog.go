@@ -11,7 +11,6 @@ import (
 	"time"
 
 	"uakari/internal/fact"
-	"uakari/internal/keep"
 	"uakari/internal/plain"
 )
 
@@ -119,8 +118,8 @@ func (e Event) Unexpected() (times int, ok bool) {
 }
 
 // Line is the event as a line of a log: its number, its source, what it means,
-// and its values.
-func (e Event) Line(unit string) fact.LogLine {
+// and its values. Of the text is kept what the function returns.
+func (e Event) Line(unit string, kept func(text string) string) fact.LogLine {
 	parts := []string{fmt.Sprintf("event %d of %s", e.System.EventID&0xffff, e.System.Provider.Name)}
 	if m := meanings[fmt.Sprintf("%s %d", e.System.Provider.Name, e.System.EventID&0xffff)]; m != "" {
 		parts = append(parts, m)
@@ -144,5 +143,5 @@ func (e Event) Line(unit string) fact.LogLine {
 		parts = append(parts, strings.Join(values, ", "))
 	}
 	const most = 500
-	return fact.LogLine{At: e.At(), Unit: unit, Text: plain.CleanTo(keep.LogLine(strings.Join(parts, ": ")), most)}
+	return fact.LogLine{At: e.At(), Unit: unit, Text: plain.CleanTo(kept(strings.Join(parts, ": ")), most)}
 }

@@ -3,6 +3,8 @@ package eventlog
 import (
 	"strings"
 	"testing"
+
+	"uakari/internal/keep"
 )
 
 // Events as the log renders them, by its documented form; none was taken from a
@@ -47,7 +49,7 @@ func TestEvents(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		line := e.Line("Tidebook")
+		line := e.Line("Tidebook", func(text string) string { return keep.LogLine(text) })
 		for _, part := range want {
 			if !strings.Contains(line.Text, part) {
 				t.Errorf("%q is not in %q", part, line.Text)

@@ -48,7 +48,7 @@ func dpkgOwner(root, path string) (fact.Package, error) {
 
 // readInto reads the beginning of a file into the room of another.
 func readInto(room []byte, path string) ([]byte, error) {
-	f, err := os.Open(path)
+	f, err := file.Open(path)
 	if err != nil {
 		return room[:0], err
 	}

@@ -199,10 +199,13 @@ func forbid(calls []uint32, all bool) error {
 	return nil
 }
 
-// Settle makes every attempt of this process to execute a program fail, and leaves the
-// folder that it was started in.
+// Settle makes every attempt of this process to execute a program fail, opens every file
+// beneath the root of the place, and leaves the folder that it was started in.
 func Settle() error {
 	if err := unix.Chdir("/"); err != nil {
+		return err
+	}
+	if err := file.Confine(); err != nil {
 		return err
 	}
 	if err := unix.Prctl(unix.PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0); err != nil {

@@ -5,7 +5,6 @@ package linux
 import (
 	"bufio"
 	"bytes"
-	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -61,7 +60,7 @@ func pacmanOwner(root, path string) (fact.Package, error) {
 		if room, err = readInto(room, list); err != nil || !hasFile(room, strings.TrimPrefix(path, "/")) {
 			continue // of one package; the others still tell
 		}
-		text, err := os.ReadFile(filepath.Join(filepath.Dir(list), "desc"))
+		text, err := file.Read(filepath.Join(filepath.Dir(list), "desc"), file.MostSettings)
 		if err != nil {
 			return fact.Package{}, err
 		}

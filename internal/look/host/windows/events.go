@@ -13,6 +13,7 @@ import (
 	"golang.org/x/sys/windows"
 
 	"uakari/internal/fact"
+	"uakari/internal/look/host/common"
 	"uakari/internal/look/host/eventlog"
 )
 
@@ -39,7 +40,7 @@ func ownEvents(ctx context.Context, service string) ([]fact.LogLine, error) {
 		return nil, err
 	}
 	found, err := eventsOf(ctx, "Application", fmt.Sprintf("*[System[Provider[@Name='%s']]]", service))
-	return linesOf(found, service), err
+	return linesOf(ctx, found, service), err
 }
 
 // managersEvents is the last events of the service manager that name a service, by its
@@ -57,7 +58,7 @@ func managersEvents(ctx context.Context, service, title string) (lines []fact.Lo
 			ended = times
 		}
 	}
-	return linesOf(found, service), ended, err
+	return linesOf(ctx, found, service), ended, err
 }
 
 // askable refuses a name that would change the question it is put into.
@@ -83,12 +84,12 @@ func newestEvents(ctx context.Context, channel string) ([]fact.LogLine, error) {
 // are.
 func eventLines(ctx context.Context, channel, query, unit string) ([]fact.LogLine, error) {
 	found, err := eventsOf(ctx, channel, query)
-	return linesOf(found, unit), err
+	return linesOf(ctx, found, unit), err
 }
 
-func linesOf(found []eventlog.Event, unit string) (lines []fact.LogLine) {
+func linesOf(ctx context.Context, found []eventlog.Event, unit string) (lines []fact.LogLine) {
 	for _, e := range found {
-		lines = append(lines, e.Line(unit))
+		lines = append(lines, e.Line(unit, func(text string) string { return common.LogLine(ctx, text) }))
 	}
 	return lines
 }
