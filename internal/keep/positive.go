@@ -145,6 +145,8 @@ func (s sieve) positive(line string) string {
 				next = account
 			case nameFollows[last]:
 				next = name
+			case token == "@": // 'gauge'@'pier'
+				next = name
 			case !chained(rest):
 				next = noName
 			}
@@ -171,9 +173,9 @@ const (
 	account        // kept if it was asked about
 )
 
-// chained reports whether names go on behind one: "gauge,ou=people", "'gauge'@'pier'".
+// chained reports whether names go on behind one: "gauge,ou=people".
 func chained(rest string) bool {
-	return strings.HasPrefix(rest, ",") || strings.HasPrefix(rest, "'@") || strings.HasPrefix(rest, "=")
+	return strings.HasPrefix(rest, ",") || strings.HasPrefix(rest, "=")
 }
 
 // lastWord is the last run of letters of a token.
