@@ -21,7 +21,7 @@ var otherwise = map[string]string{
 	"fact/fact.go":                 "ways to a host, and names of looks",
 	"look/host/host.go":            "names of looks",
 	"filter/wordtables.go":         "names of ports, as the kernel's tool writes them",
-	"keep/words.go":                "a key of settings",
+	"redact/words.go":              "a key of settings",
 	"look/host/linux/network.go":   "a kind of link",
 	"settingsfile/lines.go":        "a grammar",
 	"settingsfile/settingsfile.go": "grammars",

@@ -14,10 +14,10 @@ import (
 
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
-	"uakari/internal/keep"
 	"uakari/internal/protocol"
+	"uakari/internal/redact"
 	"uakari/internal/settingsfile"
-	"uakari/internal/written"
+	"uakari/internal/yamlfile"
 )
 
 // Format names the file format.
@@ -29,10 +29,10 @@ const MostBytes = 1 << 20
 // Parse reads a card from text; path names it in errors, with line and column.
 func Parse(path string, text []byte) (*fact.Card, error) {
 	var c fact.Card
-	if err := written.Decode(path, text, &c); err != nil {
+	if err := yamlfile.Decode(path, text, &c); err != nil {
 		return nil, err
 	}
-	places, err := written.PlacesOf(path, text)
+	places, err := yamlfile.PlacesOf(path, text)
 	if err != nil {
 		return nil, err
 	}
@@ -46,7 +46,7 @@ func Parse(path string, text []byte) (*fact.Card, error) {
 
 // checker finds values that make no sense; the first is kept.
 type checker struct {
-	places written.Places
+	places yamlfile.Places
 	err    error
 }
 
@@ -90,7 +90,7 @@ func (k *checker) check(c *fact.Card) {
 			k.wrong(at, "expected an endpoint, or endpoint: with trust: and metadata:")
 		}
 		k.endpoint(at, p.Endpoint)
-		if kept, ok := keep.URL(p.Metadata); p.Metadata != "" &&
+		if kept, ok := redact.URL(p.Metadata); p.Metadata != "" &&
 			(!ok || kept != p.Metadata || !webURL(p.Metadata)) {
 			k.wrong(at+".metadata", "expected an http or https URL without an account or a secret in it")
 		}
@@ -274,7 +274,7 @@ func (k *checker) settingAt(at, name string, s *fact.SettingAt) {
 		k.wrong(at, "expected file:, format: and key:, or file: and pattern:, or registry: and key:")
 	case !slices.Contains(Formats, s.Format):
 		k.wrong(at+".format", "format %q; expected one of %s", s.Format, strings.Join(Formats, ", "))
-	case keep.Secretive(s.Key):
+	case redact.Secretive(s.Key):
 		k.wrong(at+".key", "%q names a secret, and those are never read", s.Key)
 	}
 }
@@ -289,7 +289,7 @@ func (k *checker) settingInRegistry(at string, s *fact.SettingAt) {
 		k.wrong(at+".registry", "%q; expected a key that begins with HKLM\\ or HKCU\\", s.Registry)
 	case s.Key == "":
 		k.wrong(at, "expected key: beside registry:, the name of a value")
-	case keep.Secretive(s.Key):
+	case redact.Secretive(s.Key):
 		k.wrong(at+".key", "%q names a secret, and those are never read", s.Key)
 	}
 	s.File = s.Registry
@@ -308,7 +308,7 @@ func (k *checker) settingPattern(at, name string, s fact.SettingAt) {
 		k.wrong(at+".pattern", "%q is no regular expression: %v", s.Pattern, err)
 	case re.SubexpIndex("value") < 0:
 		k.wrong(at+".pattern", `%q has no group for the value; expected one like (?P<value>\S+)`, s.Pattern)
-	case keep.Secretive(name), keep.Secretive(literalWords(s.Pattern)):
+	case redact.Secretive(name), redact.Secretive(literalWords(s.Pattern)):
 		k.wrong(at+".pattern", "%q names a secret, and those are never read", s.Pattern)
 	}
 }

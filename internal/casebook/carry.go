@@ -9,7 +9,7 @@ import (
 	"io"
 	"slices"
 
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 )
 
 // Format names the format of carried cases: JSON Lines, the first of which
@@ -34,7 +34,7 @@ func Export(ctx context.Context, s Store, out io.Writer, ids ...int64) (left []e
 		}
 	}
 	write := func(value any) error {
-		line, err := plain.JSON(value, "")
+		line, err := foreign.JSON(value, "")
 		if err == nil {
 			_, err = out.Write(line)
 		}

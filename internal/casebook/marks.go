@@ -26,7 +26,7 @@ func KeepMarkKey() {
 	making.yes = true
 }
 
-// MarkKey is the key that this user's runs mark values with (keep.Mark): the one beside the
+// MarkKey is the key that this user's runs mark values with (redact.Mark): the one beside the
 // casebook, readable by its owner alone. Where nothing is kept it is a random one of this run.
 // A kept one is used if ours says nothing against its file.
 func MarkKey(ours func(path string) error) []byte {

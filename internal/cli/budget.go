@@ -10,7 +10,7 @@ import (
 	"uakari/internal/casebook"
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 )
 
 // loginBudget is the one try of an account at a server that a run of this program
@@ -84,5 +84,5 @@ func (b *loginBudget) spend(cmd *cobra.Command, set fact.Set) {
 
 func (b *loginBudget) told(cmd *cobra.Command, err error) {
 	fmt.Fprintf(cmd.ErrOrStderr(), "uakari: login tries are not counted beyond this run: %s\n",
-		plain.Printable(err.Error()))
+		foreign.Printable(err.Error()))
 }

@@ -12,7 +12,7 @@ import (
 
 	"uakari/internal/casebook"
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/tell"
 	"uakari/internal/trail"
 	"uakari/internal/weigh"
@@ -57,7 +57,7 @@ func caseNumbers(cmd *cobra.Command, args []string, _ string) ([]string, cobra.S
 	err := withBook(cmd, func(ctx context.Context, b casebook.Store) error {
 		list, err := b.List(ctx)
 		for _, c := range list {
-			numbers = append(numbers, fmt.Sprintf("%d\t%s", c.ID, plain.Printable(c.Title)))
+			numbers = append(numbers, fmt.Sprintf("%d\t%s", c.ID, foreign.Printable(c.Title)))
 		}
 		return err
 	})
@@ -291,7 +291,7 @@ func newCaseClose() *cobra.Command {
 							"%d --undone %d",
 						c.ID,
 						standing[0].Number,
-						plain.Printable(standing[0].Text),
+						foreign.Printable(standing[0].Text),
 						c.ID,
 						standing[0].Number,
 					)
@@ -322,7 +322,7 @@ func newCaseRemove() *cobra.Command {
 						"case %d stays: the temporary change %d stands (%s)",
 						id,
 						c.Standing()[0].Number,
-						plain.Printable(c.Standing()[0].Text),
+						foreign.Printable(c.Standing()[0].Text),
 					)
 				}
 				if err := b.Remove(ctx, id); errors.Is(err, casebook.ErrNone) {

@@ -9,8 +9,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"uakari/internal/casebook"
+	"uakari/internal/foreign"
 	"uakari/internal/look/file"
-	"uakari/internal/plain"
 )
 
 func newCaseExport() *cobra.Command {
@@ -34,7 +34,7 @@ func newCaseExport() *cobra.Command {
 					return err
 				}
 				for _, each := range left {
-					fmt.Fprintln(cmd.ErrOrStderr(), "uakari: "+plain.Printable(each.Error()))
+					fmt.Fprintln(cmd.ErrOrStderr(), "uakari: "+foreign.Printable(each.Error()))
 				}
 				return write(cmd, file, []byte(text.String()))
 			})
@@ -72,7 +72,7 @@ func newCaseImport() *cobra.Command {
 					return told(cmd, true, append([]casebook.Case{}, added...), nil)
 				}
 				for _, c := range added {
-					fmt.Fprintf(cmd.OutOrStdout(), "case %d: %s\n", c.ID, plain.Printable(c.Title))
+					fmt.Fprintf(cmd.OutOrStdout(), "case %d: %s\n", c.ID, foreign.Printable(c.Title))
 				}
 				if err == nil && len(added) == 0 {
 					fmt.Fprintln(cmd.OutOrStdout(), "all of them are here already")

@@ -9,9 +9,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/trail"
-	"uakari/internal/written"
+	"uakari/internal/yamlfile"
 )
 
 // Exit statuses.
@@ -50,7 +50,7 @@ func ended(err error, stderr io.Writer) int {
 				status = only
 			}
 		default:
-			fmt.Fprintln(stderr, "uakari: "+plain.Printable(each.Error()))
+			fmt.Fprintln(stderr, "uakari: "+foreign.Printable(each.Error()))
 			status = exitUsage
 		}
 	}
@@ -136,7 +136,7 @@ the smallest safe change that fixes it. It changes nothing by itself.`,
 func nearest(root *cobra.Command, typed string) string {
 	best, least := "", max(1, len(typed)/3)+1
 	for _, c := range root.Commands() {
-		if d := written.Distance(typed, c.Name()); d < least && !c.Hidden {
+		if d := yamlfile.Distance(typed, c.Name()); d < least && !c.Hidden {
 			best, least = c.Name(), d
 		}
 	}

@@ -10,7 +10,7 @@ import (
 
 	"uakari/internal/casebook"
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 
 	"github.com/spf13/cobra"
 )
@@ -87,11 +87,11 @@ func TestRoles(t *testing.T) {
 // TestShellWords takes commands apart as they were written.
 func TestShellWords(t *testing.T) {
 	for command, want := range map[string]string{
-		"uakari trace  a":                  "uakari|trace|a",
-		`--hosts '/tmp/a b/hosts' x`:       "--hosts|/tmp/a b/hosts|x",
-		`'it'\''s' ''`:                     "it's|",
-		"":                                 "",
-		plain.ShellWord("a'b \\ c") + " d": "a'b \\ c|d",
+		"uakari trace  a":                    "uakari|trace|a",
+		`--hosts '/tmp/a b/hosts' x`:         "--hosts|/tmp/a b/hosts|x",
+		`'it'\''s' ''`:                       "it's|",
+		"":                                   "",
+		foreign.ShellWord("a'b \\ c") + " d": "a'b \\ c|d",
 	} {
 		words, err := shellWords(command)
 		if got := strings.Join(words, "|"); err != nil || got != want {

@@ -14,10 +14,10 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"uakari/internal/foreign"
 	"uakari/internal/look/file"
-	"uakari/internal/plain"
 	"uakari/internal/tell"
-	"uakari/internal/written"
+	"uakari/internal/yamlfile"
 )
 
 // configFormat names the format of the configuration file.
@@ -72,7 +72,7 @@ func readConfig() (config, string, error) {
 		return config{}, path, err
 	}
 	c := config{}
-	if err := written.Decode(path, text, &c); err != nil {
+	if err := yamlfile.Decode(path, text, &c); err != nil {
 		return c, path, err
 	}
 	if c.Format != configFormat {
@@ -371,14 +371,14 @@ func withoutLogin(text string) string {
 func shownConfig(c config, path string, list []setting) string {
 	var b strings.Builder
 	if _, err := os.Stat(path); err == nil {
-		fmt.Fprintf(&b, "%s\n", plain.Printable(path))
+		fmt.Fprintf(&b, "%s\n", foreign.Printable(path))
 	} else {
-		fmt.Fprintf(&b, "%s is not there\n", plain.Printable(path))
+		fmt.Fprintf(&b, "%s is not there\n", foreign.Printable(path))
 	}
 	for _, folder := range []struct{ is, path string }{{"cards", c.Cards}, {"sheets", c.Sheets},
 		{"programs", c.Programs}} {
 		if folder.path != "" {
-			fmt.Fprintf(&b, "  %-9s %s\n", folder.is, plain.Printable(folder.path))
+			fmt.Fprintf(&b, "  %-9s %s\n", folder.is, foreign.Printable(folder.path))
 		}
 	}
 	last := ""
@@ -387,7 +387,7 @@ func shownConfig(c config, path string, list []setting) string {
 			fmt.Fprintf(&b, "\n%s\n", s.Command)
 		}
 		last = s.Command
-		fmt.Fprintf(&b, "  --%-14s %-12s %s\n", s.Flag, plain.Printable(s.Value), plain.Printable(s.From))
+		fmt.Fprintf(&b, "  --%-14s %-12s %s\n", s.Flag, foreign.Printable(s.Value), foreign.Printable(s.From))
 	}
 	if len(list) == 0 {
 		b.WriteString("no flag has a default of yours\n")

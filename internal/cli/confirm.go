@@ -13,8 +13,8 @@ import (
 	"uakari/internal/casebook"
 	"uakari/internal/confirm"
 	"uakari/internal/fact"
+	"uakari/internal/foreign"
 	"uakari/internal/look"
-	"uakari/internal/plain"
 	"uakari/internal/program"
 	"uakari/internal/tell"
 	"uakari/internal/trace"
@@ -170,7 +170,7 @@ func (f *confirmFlags) tries(
 		}
 		if outcome != trail.OutcomeClear {
 			fmt.Fprintf(cmd.ErrOrStderr(), "uakari: not yet (%s)%s; waiting, %s left\n",
-				plain.Printable(tell.Short(now)), tell.Keeps(seen), time.Until(until).Round(time.Second))
+				foreign.Printable(tell.Short(now)), tell.Keeps(seen), time.Until(until).Round(time.Second))
 		}
 		if !sleep(ctx, pause) {
 			now.Incomplete = "interrupted"

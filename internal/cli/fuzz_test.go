@@ -4,7 +4,7 @@ import (
 	"strings"
 	"testing"
 
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 )
 
 // FuzzShellWords takes any command apart, and what was quoted comes back.
@@ -13,7 +13,7 @@ func FuzzShellWords(f *testing.F) {
 	f.Add(`'it'\''s'`)
 	f.Fuzz(func(t *testing.T, command string) {
 		shellWords(command)
-		words, err := shellWords(plain.ShellWord(command) + " x")
+		words, err := shellWords(foreign.ShellWord(command) + " x")
 		if err != nil || len(words) != 2 || words[0] != command {
 			t.Errorf("%q came back as %q, %v", command, words, err)
 		}

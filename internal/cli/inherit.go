@@ -76,7 +76,7 @@ func (s *seeing) inherit(cmd *cobra.Command, from kept) error {
 var errQuote = errors.New("a quote that does not end")
 
 // shellWords splits a command as a POSIX shell would that knows no more than
-// quotes: what [plain.ShellWord] wrote.
+// quotes: what [foreign.ShellWord] wrote.
 func shellWords(command string) ([]string, error) {
 	var words []string
 	var word strings.Builder

@@ -7,8 +7,8 @@ import (
 
 	"uakari/internal/casebook"
 	"uakari/internal/fact"
+	"uakari/internal/foreign"
 	"uakari/internal/look/file"
-	"uakari/internal/plain"
 	"uakari/internal/trail"
 	"uakari/internal/weigh"
 )
@@ -25,7 +25,7 @@ type kept struct {
 // disarmed is a set of which nothing would be done that only its maker may ask
 // for. What it says stays, and is weighed.
 func disarmed(set fact.Set) fact.Set {
-	set.Ask.Command = "uakari trace " + plain.ShellWord(set.Ask.Endpoint.Input)
+	set.Ask.Command = "uakari trace " + foreign.ShellWord(set.Ask.Endpoint.Input)
 	return set
 }
 

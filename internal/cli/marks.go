@@ -2,8 +2,8 @@ package cli
 
 import (
 	"uakari/internal/casebook"
-	redact "uakari/internal/keep"
 	"uakari/internal/look/file"
+	"uakari/internal/redact"
 )
 
 // useMarkKey lets values that are not kept be marked by this user's key.

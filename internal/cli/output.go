@@ -7,9 +7,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"uakari/internal/foreign"
 	"uakari/internal/owned"
-	"uakari/internal/plain"
-	"uakari/internal/written"
+	"uakari/internal/yamlfile"
 )
 
 // asData gives a command the flags that make its output JSON: --json, and --out
@@ -46,7 +46,7 @@ func told(cmd *cobra.Command, asJSON bool, judged any, text func() string) error
 	if !asJSON {
 		return write(cmd, "", []byte(text()))
 	}
-	b, err := plain.JSON(judged, "  ")
+	b, err := foreign.JSON(judged, "  ")
 	if err != nil {
 		return err
 	}
@@ -56,7 +56,7 @@ func told(cmd *cobra.Command, asJSON bool, judged any, text func() string) error
 // asWritten writes a file that people write in YAML as JSON, with the same keys.
 func asWritten(cmd *cobra.Command, path string, text []byte) error {
 	var value any
-	if err := written.Decode(path, text, &value); err != nil {
+	if err := yamlfile.Decode(path, text, &value); err != nil {
 		return err
 	}
 	return told(cmd, true, value, nil)
@@ -88,7 +88,7 @@ func narrowed(cmd *cobra.Command, file string, was fs.FileMode, err error) {
 		fmt.Fprintf(
 			cmd.ErrOrStderr(),
 			"uakari: %s could be read by others (mode %04o); it is for its owner alone now\n",
-			plain.Printable(file),
+			foreign.Printable(file),
 			was,
 		)
 	}

@@ -14,8 +14,8 @@ import (
 
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
+	"uakari/internal/foreign"
 	"uakari/internal/look"
-	"uakari/internal/plain"
 	"uakari/internal/protocol"
 	"uakari/internal/tell"
 	"uakari/internal/wire"
@@ -95,7 +95,7 @@ func (f *portsFlags) run(cmd *cobra.Command, port uint16) error {
 	switch {
 	case f.json:
 		page := portList{"uakari.ports/1", hostname(), []fact.Listener{}, list.Hidden, containers}
-		err = plain.JSONList(cmd.OutOrStdout(), page, "listeners", list.All)
+		err = foreign.JSONList(cmd.OutOrStdout(), page, "listeners", list.All)
 	case port != 0:
 		err = write(cmd, "", []byte(tell.Port(port, list.All, usualFor(port), localRange(facts))+
 			tell.Containers(containers, on)))
@@ -153,7 +153,7 @@ func (f *portsFlags) mapped(cmd *cobra.Command) error {
 		return fmt.Errorf(
 			"--mapper %q: the name gives no address; see: uakari names %s",
 			f.mapper,
-			plain.Printable(e.Host),
+			foreign.Printable(e.Host),
 		)
 	}
 	asked := netip.AddrPortFrom(addrs[0].Unmap(), e.Port)
@@ -168,7 +168,7 @@ func (f *portsFlags) mapped(cmd *cobra.Command) error {
 	for _, each := range facts {
 		switch {
 		case each.Failed != nil:
-			fmt.Fprintf(cmd.ErrOrStderr(), "uakari: %s: %s\n", each.Source, plain.Printable(each.Saw))
+			fmt.Fprintf(cmd.ErrOrStderr(), "uakari: %s: %s\n", each.Source, foreign.Printable(each.Saw))
 			return exit(exitUnsure)
 		case each.Mapper != nil && f.json:
 			return told(cmd, true, each.Mapper, nil)

@@ -13,9 +13,9 @@ import (
 
 	"uakari/internal/casebook"
 	"uakari/internal/fact"
+	"uakari/internal/foreign"
 	"uakari/internal/look/host"
 	"uakari/internal/owned"
-	"uakari/internal/plain"
 	"uakari/internal/trace"
 	"uakari/internal/trail"
 	"uakari/internal/vantage"
@@ -101,7 +101,7 @@ func (f *recordFlags) run(cmd *cobra.Command) error {
 	p := newProgress(cmd.ErrOrStderr())
 	r := trace.Record(ctx, at[0], ask, more, at[1:])
 	p.stop()
-	text, err := plain.JSON(r, " ")
+	text, err := foreign.JSON(r, " ")
 	if err != nil {
 		return err
 	}
@@ -150,7 +150,7 @@ func (f *recordFlags) keepBaseline(cmd *cobra.Command, r fact.HostRecord, text [
 	kept.Baseline = true
 	return told(cmd, f.asJSON, kept, func() string {
 		return fmt.Sprintf("Kept: what %s is like while it is well, in %s.\nLater: uakari record -o now.json && "+
-			"uakari differ baseline now.json\n", plain.Printable(r.Host), plain.Printable(path))
+			"uakari differ baseline now.json\n", foreign.Printable(r.Host), foreign.Printable(path))
 	})
 }
 

@@ -10,8 +10,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"uakari/internal/casebook"
+	"uakari/internal/foreign"
 	"uakari/internal/owned"
-	"uakari/internal/plain"
 	"uakari/internal/tell"
 	"uakari/internal/trail"
 	"uakari/internal/weigh"
@@ -135,7 +135,7 @@ func reported(r tell.Report, file string) ([]byte, error) {
 		text, err := r.HTML()
 		return []byte(text), err
 	case ".json":
-		return plain.JSON(r, "  ")
+		return foreign.JSON(r, "  ")
 	case ".md", "":
 		return []byte(r.Markdown()), nil
 	default:

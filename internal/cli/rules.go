@@ -16,9 +16,9 @@ import (
 
 	"uakari/internal/fact"
 	"uakari/internal/filter"
+	"uakari/internal/foreign"
 	"uakari/internal/look"
 	"uakari/internal/look/file"
-	"uakari/internal/plain"
 	"uakari/internal/tell"
 	"uakari/internal/trail"
 )
@@ -217,7 +217,7 @@ func (f *rulesFlags) saved(ctx context.Context, p filter.Packet) ([]filter.Hop, 
 			os.Stderr,
 			"uakari: %s: not judged: %s\n",
 			f.tables,
-			plain.Printable(strings.Join(tables.Opaque, "; ")),
+			foreign.Printable(strings.Join(tables.Opaque, "; ")),
 		)
 	}
 	h := &filter.Host{Name: "the host", Rules: tables, Alone: true, Forwards: [2]filter.Tri{filter.Yes, filter.Yes}}

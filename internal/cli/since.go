@@ -12,8 +12,8 @@ import (
 	"uakari/internal/casebook"
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
+	"uakari/internal/foreign"
 	"uakari/internal/look/file"
-	"uakari/internal/plain"
 	"uakari/internal/tell"
 	"uakari/internal/trace"
 	"uakari/internal/trail"
@@ -77,7 +77,7 @@ func (c *comparison) with(ctx context.Context, cmd *cobra.Command, run seenRun, 
 		})
 		if err != nil {
 			fmt.Fprintf(cmd.ErrOrStderr(), "uakari: what changed since it worked is not told: %s\n",
-				plain.Printable(err.Error()))
+				foreign.Printable(err.Error()))
 		}
 	}
 	if c.before != nil {
@@ -119,7 +119,7 @@ func keepBaseline(cmd *cobra.Command, set fact.Set) {
 	})
 	if err != nil && (had || os.Getenv("UAKARI_CASEBOOK") != "") {
 		fmt.Fprintf(cmd.ErrOrStderr(), "uakari: this run is not kept to compare a later one with: %s\n",
-			plain.Printable(err.Error()))
+			foreign.Printable(err.Error()))
 	}
 }
 

@@ -16,10 +16,10 @@ import (
 
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
+	"uakari/internal/foreign"
 	"uakari/internal/look"
 	"uakari/internal/look/file"
 	"uakari/internal/owned"
-	"uakari/internal/plain"
 	"uakari/internal/plan"
 	"uakari/internal/sweep"
 	"uakari/internal/tell"
@@ -179,7 +179,7 @@ func (f *sweepFlags) run(cmd *cobra.Command, path string) error {
 	}
 	switch f.out {
 	case "json":
-		if out, err = plain.JSON(s, ""); err != nil {
+		if out, err = foreign.JSON(s, ""); err != nil {
 			return err
 		}
 	case "html":
@@ -274,12 +274,12 @@ func (f *sweepFlags) one(ctx context.Context, s, servers *seat, j sweep.Job, env
 	row := trail.SweepRow{Client: j.Client, Endpoint: j.Endpoint, Features: s.tags}
 	at, err := s.vantages(ctx, env)
 	if err != nil {
-		row.Unseen = plain.Clean(err.Error())
+		row.Unseen = foreign.Clean(err.Error())
 		return row
 	}
 	beside, err := servers.vantages(ctx, env)
 	if err != nil {
-		row.Unseen = "a server that the plan names could not be looked at: " + plain.Clean(err.Error())
+		row.Unseen = "a server that the plan names could not be looked at: " + foreign.Clean(err.Error())
 		return row
 	}
 	at = append(slices.Clone(at), beside...)
@@ -375,10 +375,10 @@ func rowIn(line []byte) (trail.SweepRow, error) {
 		return r, errors.New("it names no client, no endpoint or no outcome that is known")
 	}
 	for _, text := range []*string{&r.Client, &r.Endpoint, &r.Cause, &r.Summary, &r.Unseen} {
-		*text = plain.Clean(*text)
+		*text = foreign.Clean(*text)
 	}
 	for i := range r.Features {
-		r.Features[i] = plain.Clean(r.Features[i])
+		r.Features[i] = foreign.Clean(r.Features[i])
 	}
 	return r, nil
 }

@@ -13,7 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"uakari/internal/casebook"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/trail"
 )
 
@@ -39,7 +39,7 @@ func wait(cmd *cobra.Command, k casebook.Kept, why error) error {
 	_, err = fmt.Fprintf(
 		cmd.ErrOrStderr(),
 		"uakari: %s\nuakari: the trace waits here; hand it in later: uakari case sync\n",
-		plain.Printable(why.Error()),
+		foreign.Printable(why.Error()),
 	)
 	return err
 }
@@ -125,7 +125,7 @@ func newCaseTake() *cobra.Command {
 					_, err = fmt.Fprintf(
 						cmd.ErrOrStderr(),
 						"uakari: %s had it since %s\n",
-						plain.Printable(c.Taken),
+						foreign.Printable(c.Taken),
 						c.TakenAt.Format(time.DateTime+" MST"),
 					)
 				}

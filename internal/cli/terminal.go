@@ -12,7 +12,7 @@ import (
 
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/trace"
 )
 
@@ -114,7 +114,7 @@ func (p *progress) show() {
 			p.mu.Lock()
 			text := strings.Join(p.running, ", ")
 			p.mu.Unlock()
-			line := []rune(plain.Printable(fmt.Sprintf("%.0f s  %s", time.Since(p.began).Seconds(), text)))
+			line := []rune(foreign.Printable(fmt.Sprintf("%.0f s  %s", time.Since(p.began).Seconds(), text)))
 			fmt.Fprint(p.w, "\r\x1b[K"+string(line[:min(len(line), 78)]))
 		}
 	}

@@ -16,8 +16,8 @@ import (
 	"uakari/internal/casebook"
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
+	"uakari/internal/foreign"
 	"uakari/internal/look"
-	"uakari/internal/plain"
 	"uakari/internal/protocol"
 	"uakari/internal/tell"
 	"uakari/internal/trace"
@@ -278,7 +278,7 @@ func (f *traceFlags) next(cmd *cobra.Command, ask fact.Ask, set fact.Set, judged
 		}
 	}
 	if f.facts != "" {
-		return "uakari confirm " + plain.ShellWord(f.facts), nil
+		return "uakari confirm " + foreign.ShellWord(f.facts), nil
 	}
 	return ask.Command, nil
 }
@@ -316,7 +316,7 @@ func (f *traceFlags) strain(cmd *cobra.Command, ask *fact.Ask) error {
 		fmt.Fprintf(
 			cmd.ErrOrStderr(),
 			"uakari: asks %s with %s requests side by side, %s each, at most 2000 a turn; Ctrl-C ends it\n",
-			plain.Printable(
+			foreign.Printable(
 				ask.Endpoint.Input,
 			),
 			strings.Trim(strings.Join(strings.Fields(fmt.Sprint(f.widths)), ", "), "[]"),
@@ -392,7 +392,7 @@ func commandLine(cmd *cobra.Command, input string) string {
 			words = append(words, "--"+flag.Name)
 			return
 		case flag.NoOptDefVal != "": // a word behind it would be an argument
-			words = append(words, plain.ShellWord("--"+flag.Name+"="+value))
+			words = append(words, foreign.ShellWord("--"+flag.Name+"="+value))
 			return
 		}
 		values := []string{flag.Value.String()}
@@ -400,10 +400,10 @@ func commandLine(cmd *cobra.Command, input string) string {
 			values = list.GetSlice()
 		}
 		for _, value := range values {
-			words = append(words, "--"+flag.Name, plain.ShellWord(value))
+			words = append(words, "--"+flag.Name, foreign.ShellWord(value))
 		}
 	})
-	return strings.Join(append(words, plain.ShellWord(input)), " ")
+	return strings.Join(append(words, foreign.ShellWord(input)), " ")
 }
 
 func (f *traceFlags) tell(cmd *cobra.Command, set fact.Set, judged trail.Trail) error {
@@ -456,7 +456,7 @@ func bothWays(judged trail.Trail) trail.Outcome {
 }
 
 func writeFacts(cmd *cobra.Command, path string, set fact.Set) error {
-	text, err := plain.JSON(set, " ")
+	text, err := foreign.JSON(set, " ")
 	if err != nil {
 		return err
 	}
@@ -472,7 +472,7 @@ func (f *traceFlags) replayed(ctx context.Context, cmd *cobra.Command) error {
 	if err != nil {
 		return err
 	}
-	f.then = "uakari confirm " + plain.ShellWord(f.replay)
+	f.then = "uakari confirm " + foreign.ShellWord(f.replay)
 	judged, _ := weigh.Weigh(k.set)
 	return f.tell(cmd, k.set, judged)
 }

@@ -12,9 +12,9 @@ import (
 	"time"
 
 	"uakari/internal/fact"
+	"uakari/internal/foreign"
 	"uakari/internal/look"
 	"uakari/internal/look/file"
-	"uakari/internal/plain"
 	"uakari/internal/trace"
 	"uakari/internal/vantage"
 )
@@ -123,7 +123,7 @@ func (s *seeing) vantages(
 		}
 	}
 	at = append(here(env, !client), at...)
-	secrets := plain.NewSecrets(append(secretsIn(env), secret)...)
+	secrets := foreign.NewSecrets(append(secretsIn(env), secret)...)
 	for i, v := range at {
 		at[i] = vantage.Concealed(v, secrets)
 	}

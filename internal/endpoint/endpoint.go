@@ -18,9 +18,9 @@ import (
 	"golang.org/x/net/idna"
 
 	"uakari/internal/fact"
-	"uakari/internal/keep"
 	"uakari/internal/protocol"
-	"uakari/internal/written"
+	"uakari/internal/redact"
+	"uakari/internal/yamlfile"
 )
 
 // Error says what is wrong with an endpoint, where, and what was expected.
@@ -36,7 +36,7 @@ func (e *Error) Error() string {
 	if e.Column > 0 {
 		where = fmt.Sprintf(", column %d", e.Column)
 	}
-	return fmt.Sprintf("endpoint %s%s: %s; expected %s", shorten(quote(keep.Query(e.Input))), where, e.Found, e.Want)
+	return fmt.Sprintf("endpoint %s%s: %s; expected %s", shorten(quote(redact.Query(e.Input))), where, e.Found, e.Want)
 }
 
 // quote shows every character that a terminal would not.
@@ -104,8 +104,8 @@ func Parse(input string) (fact.Endpoint, error) {
 		Transport: scheme.Transport(), Security: scheme.Security, Verify: scheme.Verify, Path: path,
 		Insist: scheme.Verify && scheme.Security == fact.StartTLS,
 	}
-	if shown := keep.Query(path); shown != path {
-		e.Input, e.Path, e.Whole = keep.Query(input), shown, path
+	if shown := redact.Query(path); shown != path {
+		e.Input, e.Path, e.Whole = redact.Query(input), shown, path
 	}
 	if err := applyParameters(&e, scheme); err != nil {
 		return fact.Endpoint{}, err
@@ -249,7 +249,7 @@ func known(word string) string {
 	const most = 8
 	names := []string{}
 	for _, s := range protocol.Schemes {
-		if written.Distance(word, s.Name) <= max(1, len(s.Name)/3) {
+		if yamlfile.Distance(word, s.Name) <= max(1, len(s.Name)/3) {
 			names = append(names, s.Name)
 		}
 	}

@@ -14,7 +14,7 @@ import (
 	"strings"
 	"sync"
 
-	"uakari/internal/written"
+	"uakari/internal/yamlfile"
 )
 
 // Message is one text or code that somebody prints.
@@ -105,7 +105,7 @@ var All = sync.OnceValue(func() []Message {
 func read(name string, into any) {
 	text, err := known.ReadFile(path.Join("known", name))
 	if err == nil {
-		err = written.Decode(name, text, into)
+		err = yamlfile.Decode(name, text, into)
 	}
 	if err != nil {
 		panic(err)

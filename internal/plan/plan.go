@@ -10,7 +10,7 @@ import (
 	"sync"
 
 	"uakari/internal/endpoint"
-	"uakari/internal/written"
+	"uakari/internal/yamlfile"
 )
 
 // Format names the file format.
@@ -62,10 +62,10 @@ func (c Client) kinds() int {
 // Parse reads a plan; path names it in errors, with line and column.
 func Parse(path string, text []byte) (*Plan, error) {
 	var p Plan
-	if err := written.Decode(path, text, &p); err != nil {
+	if err := yamlfile.Decode(path, text, &p); err != nil {
 		return nil, err
 	}
-	places, err := written.PlacesOf(path, text)
+	places, err := yamlfile.PlacesOf(path, text)
 	if err != nil {
 		return nil, err
 	}

@@ -5,7 +5,7 @@ import (
 	"strings"
 	"testing"
 
-	"uakari/internal/keep"
+	"uakari/internal/redact"
 )
 
 // TestWordsAreKept is a line for every way to write what a program's words look for: what
@@ -24,7 +24,7 @@ func TestWordsAreKept(t *testing.T) {
 			}
 			for _, line := range phrasings(re.Simplify()) {
 				lines++
-				if kept := keep.LogLine(line); s.words.MatchString(line) && !s.words.MatchString(kept) {
+				if kept := redact.LogLine(line); s.words.MatchString(line) && !s.words.MatchString(kept) {
 					t.Errorf("%s: of %q is kept %q, and %q is no more in it", p.Name, line, kept, s.Words)
 				}
 			}

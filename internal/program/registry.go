@@ -22,7 +22,7 @@ import (
 
 	"uakari/internal/fact"
 	"uakari/internal/settingsfile"
-	"uakari/internal/written"
+	"uakari/internal/yamlfile"
 )
 
 // Format is the format of a file of one program.
@@ -192,10 +192,10 @@ func (p Program) Runs(process string) bool {
 // Read reads a file of one program. An error names file, line and column.
 func Read(file string, text []byte) (Program, error) {
 	var p Program
-	if err := written.Decode(file, text, &p); err != nil {
+	if err := yamlfile.Decode(file, text, &p); err != nil {
 		return p, err
 	}
-	at, err := written.PlacesOf(file, text)
+	at, err := yamlfile.PlacesOf(file, text)
 	if err != nil {
 		return p, err
 	}
@@ -204,7 +204,7 @@ func Read(file string, text []byte) (Program, error) {
 
 var wellNamed = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._+@-]*$`)
 
-func (p *Program) check(at written.Places) error {
+func (p *Program) check(at yamlfile.Places) error {
 	switch {
 	case p.Format != Format:
 		return at.Wrong("$.format", "the format is %q; expected %q", p.Format, Format)

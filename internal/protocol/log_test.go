@@ -4,7 +4,7 @@ import (
 	"strings"
 	"testing"
 
-	"uakari/internal/keep"
+	"uakari/internal/redact"
 )
 
 // TestLogWordsAreKept is the words by which logs tell why a login was refused, within a
@@ -13,7 +13,7 @@ func TestLogWordsAreKept(t *testing.T) {
 	for _, p := range All {
 		for _, l := range p.Log {
 			line := "tidebook: " + l.Text + " \"gauge\""
-			if kept := keep.LogLine(line); !strings.Contains(kept, l.Text) {
+			if kept := redact.LogLine(line); !strings.Contains(kept, l.Text) {
 				t.Errorf("%s: of %q is kept %q", p.Name, line, kept)
 			}
 		}

@@ -7,16 +7,16 @@ import (
 
 	"github.com/goccy/go-yaml/ast"
 
-	"uakari/internal/written"
+	"uakari/internal/yamlfile"
 )
 
 // inTree reads YAML, and JSON as a part of it: keys are joined by dots, places
 // in lists are numbers.
 func inTree(text string) ([]Value, error) {
-	if err := written.Sane("it", []byte(text)); err != nil {
+	if err := yamlfile.Sane("it", []byte(text)); err != nil {
 		return nil, err
 	}
-	file, err := written.Parse([]byte(strings.TrimPrefix(text, "\ufeff")))
+	file, err := yamlfile.Parse([]byte(strings.TrimPrefix(text, "\ufeff")))
 	if err != nil {
 		first, _, _ := strings.Cut(err.Error(), "\n")
 		return nil, errors.New(first)

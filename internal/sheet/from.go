@@ -12,7 +12,7 @@ import (
 	"github.com/goccy/go-yaml"
 
 	"uakari/internal/fact"
-	"uakari/internal/written"
+	"uakari/internal/yamlfile"
 )
 
 // From makes a sheet from what others export in an open form: the objects of a
@@ -23,7 +23,7 @@ func From(path string, text []byte) (*fact.Sheet, []string, error) {
 	if table(text) {
 		return fromTable(path, text)
 	}
-	if err := written.Sane(path, text); err != nil {
+	if err := yamlfile.Sane(path, text); err != nil {
 		return nil, nil, err
 	}
 	documents, err := documentsOf(path, text)
@@ -56,7 +56,7 @@ func documentsOf(path string, text []byte) ([]document, error) {
 			return list, nil
 		}
 		if err != nil {
-			return nil, written.Placed(path, err)
+			return nil, yamlfile.Placed(path, err)
 		}
 		list = append(list, d)
 	}

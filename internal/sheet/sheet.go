@@ -10,7 +10,7 @@ import (
 	"strings"
 
 	"uakari/internal/fact"
-	"uakari/internal/written"
+	"uakari/internal/yamlfile"
 )
 
 // Format names the file format.
@@ -22,10 +22,10 @@ const MostBytes = 4 << 20
 // Parse reads a sheet from text; path names it in errors, with line and column.
 func Parse(path string, text []byte) (*fact.Sheet, error) {
 	var s fact.Sheet
-	if err := written.Decode(path, text, &s); err != nil {
+	if err := yamlfile.Decode(path, text, &s); err != nil {
 		return nil, err
 	}
-	places, err := written.PlacesOf(path, text)
+	places, err := yamlfile.PlacesOf(path, text)
 	if err != nil {
 		return nil, err
 	}
@@ -38,7 +38,7 @@ func Parse(path string, text []byte) (*fact.Sheet, error) {
 // kept.
 type checker struct {
 	sheet  *fact.Sheet
-	places written.Places
+	places yamlfile.Places
 	err    error
 }
 

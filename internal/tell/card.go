@@ -5,7 +5,7 @@ import (
 	"strings"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 )
 
 // CardDraft is a first card with a comment at every line.
@@ -20,11 +20,11 @@ func CardDraft(c fact.Card) string {
 			off(key+": "+example, comment)
 			return
 		}
-		line(key+": "+plain.Printable(value), comment)
+		line(key+": "+foreign.Printable(value), comment)
 	}
 	line("format: uakari.card/1", "always")
-	line("name: "+plain.Printable(c.Name), "short; trails name it")
-	line("endpoint: "+plain.Printable(c.Endpoint), "what clients are told")
+	line("name: "+foreign.Printable(c.Name), "short; trails name it")
+	line("endpoint: "+foreign.Printable(c.Endpoint), "what clients are told")
 	list := func(key string, values []string, example, comment string) {
 		if len(values) == 0 {
 			off(key+": "+example, comment)
@@ -85,10 +85,10 @@ func CardDraft(c fact.Card) string {
 // CardChecked says that a card is well, and what of it one host cannot see.
 func CardChecked(path string, c fact.Card) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "%s: well (%s)\n", plain.Printable(path), plain.Printable(c.Name))
+	fmt.Fprintf(&b, "%s: well (%s)\n", foreign.Printable(path), foreign.Printable(c.Name))
 	note := func(when bool, format string, args ...any) {
 		if when {
-			block(&b, "  ", "  ", plain.Printable(fmt.Sprintf(format, args...)), width)
+			block(&b, "  ", "  ", foreign.Printable(fmt.Sprintf(format, args...)), width)
 		}
 	}
 	client, server := 0, 0
@@ -129,7 +129,7 @@ func CardCompared(differ []string) string {
 		b.WriteString("  it agrees with what was seen of its hosts\n")
 	}
 	for _, line := range differ {
-		block(&b, "  differs: ", "           ", plain.Printable(line), width)
+		block(&b, "  differs: ", "           ", foreign.Printable(line), width)
 	}
 	return b.String()
 }
@@ -138,14 +138,14 @@ func CardCompared(differ []string) string {
 func CardShown(c fact.Card, colour bool) string {
 	p := paint{colour}
 	var b strings.Builder
-	title := plain.Printable(c.Name)
+	title := foreign.Printable(c.Name)
 	if c.Endpoint != "" {
-		title += "  " + plain.Printable(c.Endpoint)
+		title += "  " + foreign.Printable(c.Endpoint)
 	}
 	fmt.Fprintln(&b, p.as(bold, title))
 	row := func(name, text string) {
 		if text != "" {
-			block(&b, fmt.Sprintf("  %-10s ", name), strings.Repeat(" ", 13), plain.Printable(text), width)
+			block(&b, fmt.Sprintf("  %-10s ", name), strings.Repeat(" ", 13), foreign.Printable(text), width)
 		}
 	}
 	row("also", strings.Join(c.Aliases, ", "))
@@ -163,18 +163,18 @@ func CardShown(c fact.Card, colour bool) string {
 					text = use.For
 				}
 			}
-			fmt.Fprintf(&b, "  %-13d %s\n", port, plain.Printable(text))
+			fmt.Fprintf(&b, "  %-13d %s\n", port, foreign.Printable(text))
 		}
 		for _, use := range c.PortMap {
 			if use.Range != "" {
 				fmt.Fprintf(
 					&b,
 					"  %-13s %s, chosen at run time\n",
-					plain.Printable(use.Range),
-					plain.Printable(use.For),
+					foreign.Printable(use.Range),
+					foreign.Printable(use.For),
 				)
 			} else if !hasPort(c.Ports, use.Port) {
-				fmt.Fprintf(&b, "  %-13d %s\n", use.Port, plain.Printable(use.For))
+				fmt.Fprintf(&b, "  %-13d %s\n", use.Port, foreign.Printable(use.For))
 			}
 		}
 	}
@@ -184,7 +184,7 @@ func CardShown(c fact.Card, colour bool) string {
 		}
 		fmt.Fprintf(&b, "\n%s\n", p.as(bold, name))
 		for _, line := range lines {
-			block(&b, "  ", "    ", plain.Printable(line), width)
+			block(&b, "  ", "    ", foreign.Printable(line), width)
 		}
 	}
 	section("Settings that must agree", settingLines(c))

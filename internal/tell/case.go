@@ -6,7 +6,7 @@ import (
 	"time"
 
 	"uakari/internal/casebook"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/trail"
 )
 
@@ -49,7 +49,7 @@ func caseLine(b *strings.Builder, p paint, c casebook.Case) {
 		b,
 		fmt.Sprintf("%4d  %s  %s  ", c.ID, state, c.Opened.UTC().Format("2006-01-02 15:04")),
 		strings.Repeat(" ", 32),
-		plain.Printable(c.Title)+firstOf(c)+takenBy(c),
+		foreign.Printable(c.Title)+firstOf(c)+takenBy(c),
 		width,
 	)
 }
@@ -59,14 +59,14 @@ func takenBy(c casebook.Case) string {
 	if c.Taken == "" {
 		return ""
 	}
-	return " (taken by " + plain.Printable(c.Taken) + ")"
+	return " (taken by " + foreign.Printable(c.Taken) + ")"
 }
 
 // Similar tells which other cases had the cause of one, and what mended them: the
 // changes that were not taken back.
 func Similar(c casebook.Case, list []casebook.Case, colour bool) string {
 	p := paint{colour}
-	cause := plain.Printable(c.First)
+	cause := foreign.Printable(c.First)
 	if !strings.Contains(c.First, "/") {
 		return fmt.Sprintf("Case %d has no cause that others may share: it is %s.\n", c.ID, cause)
 	}
@@ -82,7 +82,7 @@ func Similar(c casebook.Case, list []casebook.Case, colour bool) string {
 		for _, e := range other.Entries {
 			if e.Kind == casebook.Change && e.Undone.IsZero() {
 				done++
-				block(&b, strings.Repeat(" ", 32)+"done: ", strings.Repeat(" ", 38), plain.Printable(e.Text), width)
+				block(&b, strings.Repeat(" ", 32)+"done: ", strings.Repeat(" ", 38), foreign.Printable(e.Text), width)
 			}
 		}
 		if done == 0 {
@@ -96,18 +96,18 @@ func firstOf(c casebook.Case) string {
 	if c.First == "" {
 		return ""
 	}
-	return ": " + plain.Printable(c.First)
+	return ": " + foreign.Printable(c.First)
 }
 
 // Case tells one case, entry by entry.
 func Case(c casebook.Case, judged map[int64]trail.Trail, colour bool) string {
 	p := paint{colour}
 	var b strings.Builder
-	head := fmt.Sprintf("Case %d: %s.", c.ID, plain.Printable(c.Title))
+	head := fmt.Sprintf("Case %d: %s.", c.ID, foreign.Printable(c.Title))
 	if c.Closed.IsZero() {
 		head += " Open."
 		if c.Taken != "" {
-			head += fmt.Sprintf(" Taken by %s since %s UTC.", plain.Printable(c.Taken),
+			head += fmt.Sprintf(" Taken by %s since %s UTC.", foreign.Printable(c.Taken),
 				c.TakenAt.UTC().Format(moments))
 		}
 	} else {
@@ -121,7 +121,7 @@ func Case(c casebook.Case, judged map[int64]trail.Trail, colour bool) string {
 		first := fmt.Sprintf("  %s  %-7s ", e.At.UTC().Format(moments), e.Kind)
 		text := entryText(e, judged)
 		if e.By != "" && e.Kind != casebook.Trace {
-			text += " (" + plain.Printable(e.By) + ")"
+			text += " (" + foreign.Printable(e.By) + ")"
 		}
 		block(&b, first, strings.Repeat(" ", len(first)), text, width)
 	}
@@ -134,8 +134,8 @@ func Case(c casebook.Case, judged map[int64]trail.Trail, colour bool) string {
 				"  ",
 				fmt.Sprintf(
 					"%s. How: %s. Then: uakari case change %d --undone %d",
-					plain.Printable(e.Text),
-					plain.Printable(e.Undo),
+					foreign.Printable(e.Text),
+					foreign.Printable(e.Undo),
 					c.ID,
 					e.Number,
 				),
@@ -154,15 +154,15 @@ func entryText(e casebook.Entry, judged map[int64]trail.Trail) string {
 	case e.Kind == casebook.Trace:
 		t, ok := judged[e.Number]
 		if !ok {
-			return plain.Printable(e.Text)
+			return foreign.Printable(e.Text)
 		}
-		text := plain.Printable(Title(t))
+		text := foreign.Printable(Title(t))
 		for _, c := range t.Blocking() {
-			text += fmt.Sprintf("; %s (%s, %s)", plain.Printable(c.Summary), plain.Printable(c.ID), c.Certainty)
+			text += fmt.Sprintf("; %s (%s, %s)", foreign.Printable(c.Summary), foreign.Printable(c.ID), c.Certainty)
 		}
 		return text
 	case e.Kind == casebook.Change:
-		text := fmt.Sprintf("%d: %s", e.Number, plain.Printable(e.Text))
+		text := fmt.Sprintf("%d: %s", e.Number, foreign.Printable(e.Text))
 		if e.Temporary {
 			text += ", for now"
 		}
@@ -171,5 +171,5 @@ func entryText(e casebook.Entry, judged map[int64]trail.Trail) string {
 		}
 		return text
 	}
-	return plain.Printable(e.Text)
+	return foreign.Printable(e.Text)
 }

@@ -5,7 +5,7 @@ import (
 	"strings"
 	"time"
 
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/trail"
 )
 
@@ -30,16 +30,16 @@ func Certs(c trail.CertList, colour bool) string {
 		if !n.Covered {
 			word = p.as(red, "NOT covered")
 		}
-		fmt.Fprintf(&b, "  %-40s %s\n", plain.Printable(n.Name), word)
+		fmt.Fprintf(&b, "  %-40s %s\n", foreign.Printable(n.Name), word)
 	}
 	tellNeeds(&b, p, c.Needs)
 	for i, each := range c.Problems {
 		if i > 0 || len(c.Problems) > 1 {
-			block(&b, "\nProblem: ", "         ", plain.Printable(each)+".", width)
+			block(&b, "\nProblem: ", "         ", foreign.Printable(each)+".", width)
 		}
 	}
 	for _, each := range c.Doubts {
-		block(&b, "\nDoubt: ", "       ", plain.Printable(each)+".", width)
+		block(&b, "\nDoubt: ", "       ", foreign.Printable(each)+".", width)
 	}
 	return b.String()
 }
@@ -51,28 +51,28 @@ func tellNeeds(b *strings.Builder, p paint, needs []trail.CertNeed) {
 	}
 	widest := 0
 	for _, n := range needs {
-		widest = max(widest, len([]rune(plain.Printable(n.Host))))
+		widest = max(widest, len([]rune(foreign.Printable(n.Host))))
 	}
 	b.WriteString("\nwhat each side needs, and whether it was seen there\n")
 	for _, n := range needs {
-		text := plain.Printable(n.What)
+		text := foreign.Printable(n.What)
 		if n.Does == "trusts" && n.Fingerprint != "" {
-			text += ", SHA-256 " + plain.Printable(n.Fingerprint[:min(16, len(n.Fingerprint))]) + "…"
+			text += ", SHA-256 " + foreign.Printable(n.Fingerprint[:min(16, len(n.Fingerprint))]) + "…"
 		}
 		state := map[string]string{"present": "yes", "absent": "NO", "unseen": "?"}[n.State]
 		switch {
 		case n.State == "absent" && n.Place != "":
-			text += ": not in " + plain.Printable(n.Place)
+			text += ": not in " + foreign.Printable(n.Place)
 		case n.State == "unseen":
 			text += ": its store was not read"
 		case n.Place != "":
-			text += ", in " + plain.Printable(n.Place)
+			text += ", in " + foreign.Printable(n.Place)
 		}
 		word := fmt.Sprintf("%-3s", state)
 		if n.State == "absent" {
 			word = p.as(red, word)
 		}
-		lead := fmt.Sprintf("  %s %-*s  %-8s ", word, widest, plain.Printable(n.Host), plain.Printable(n.Does))
+		lead := fmt.Sprintf("  %s %-*s  %-8s ", word, widest, foreign.Printable(n.Host), foreign.Printable(n.Does))
 		block(b, lead, strings.Repeat(" ", 2+3+1+widest+2+8+1), text, width)
 	}
 }
@@ -80,15 +80,15 @@ func tellNeeds(b *strings.Builder, p paint, needs []trail.CertNeed) {
 func certsAnswer(c trail.CertList) string {
 	switch {
 	case len(c.Chain) == 0:
-		return fmt.Sprintf("Not known: %s.", plain.Printable(c.Why))
+		return fmt.Sprintf("Not known: %s.", foreign.Printable(c.Why))
 	case len(c.Problems) > 0:
-		return "No: " + plain.Printable(c.Problems[0]) + "."
+		return "No: " + foreign.Printable(c.Problems[0]) + "."
 	case c.Store == "":
 		return "Not known whether it is trusted here: the trust store was not read."
 	}
 	covers := ""
 	if len(c.Names) > 0 {
-		covers = "covers " + plain.Printable(c.Names[0].Name) + ", "
+		covers = "covers " + foreign.Printable(c.Names[0].Name) + ", "
 	}
 	return fmt.Sprintf("Yes: trusted here, %s%s.", covers, daysLeft(c.Chain[0].DaysLeft))
 }
@@ -119,13 +119,13 @@ func tellChain(b *strings.Builder, p paint, c trail.CertList) {
 			b,
 			"%s%s\n%s  trusted, in %s\n",
 			indent(),
-			plain.Printable(c.Root),
+			foreign.Printable(c.Root),
 			indent(),
-			plain.Printable(c.Store),
+			foreign.Printable(c.Store),
 		)
 		depth++
 	case c.Root == "" && top.Issuer != top.Subject:
-		fmt.Fprintf(b, "%s%s\n", indent(), p.as(red, "? "+plain.Printable(top.Issuer)))
+		fmt.Fprintf(b, "%s%s\n", indent(), p.as(red, "? "+foreign.Printable(top.Issuer)))
 		fmt.Fprintf(b, "%s  not sent, and not trusted here: the path breaks\n", indent())
 		depth++
 	}
@@ -141,29 +141,29 @@ func tellChain(b *strings.Builder, p paint, c trail.CertList) {
 	}
 	for i, cert := range c.Chain {
 		if !used[i] {
-			fmt.Fprintf(b, "  sent too, and not needed: %s\n", plain.Printable(cert.Subject))
+			fmt.Fprintf(b, "  sent too, and not needed: %s\n", foreign.Printable(cert.Subject))
 		}
 	}
 }
 
 func tellCert(b *strings.Builder, p paint, indent string, cert trail.Cert, c trail.CertList) {
-	fmt.Fprintf(b, "%s%s\n", indent, plain.Printable(cert.Subject))
+	fmt.Fprintf(b, "%s%s\n", indent, foreign.Printable(cert.Subject))
 	until := fmt.Sprintf("until %s, %s", cert.NotAfter.Format(time.DateOnly), daysLeft(cert.DaysLeft))
 	if cert.DaysLeft < 0 {
 		until = p.as(red, until)
 	}
-	fmt.Fprintf(b, "%s  %s; %s, %s\n", indent, until, plain.Printable(cert.Key), plain.Printable(cert.Signature))
+	fmt.Fprintf(b, "%s  %s; %s, %s\n", indent, until, foreign.Printable(cert.Key), foreign.Printable(cert.Signature))
 	if cert.Subject == cert.Issuer {
 		text := "signed by itself"
 		if c.Root == cert.Subject {
-			text += "; trusted, in " + plain.Printable(c.Store)
+			text += "; trusted, in " + foreign.Printable(c.Store)
 		} else {
 			text += "; " + p.as(red, "not trusted here")
 		}
 		fmt.Fprintf(b, "%s  %s\n", indent, text)
 	}
 	if len(cert.Covers) > 0 {
-		block(b, indent+"  for ", indent+"      ", plain.Printable(strings.Join(cert.Covers, ", ")), width)
+		block(b, indent+"  for ", indent+"      ", foreign.Printable(strings.Join(cert.Covers, ", ")), width)
 	}
-	fmt.Fprintf(b, "%s  SHA-256 %s…\n", indent, plain.Printable(cert.Fingerprint[:min(32, len(cert.Fingerprint))]))
+	fmt.Fprintf(b, "%s  SHA-256 %s…\n", indent, foreign.Printable(cert.Fingerprint[:min(32, len(cert.Fingerprint))]))
 }

@@ -9,7 +9,7 @@ import (
 	"uakari/internal/casebook"
 	"uakari/internal/confirm"
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/trail"
 	"uakari/internal/weigh"
 )
@@ -18,7 +18,7 @@ import (
 func Short(t trail.Trail) string {
 	for _, c := range t.Causes {
 		if c.Blocking {
-			return plain.Printable(c.ID)
+			return foreign.Printable(c.ID)
 		}
 	}
 	return string(t.Outcome)
@@ -38,12 +38,12 @@ func Confirmed(c trail.Confirmation, why string, colour bool) string {
 	}
 	for _, step := range c.Progress {
 		head := fmt.Sprintf("  %-12s ", step.State)
-		text := plain.Printable(step.ID)
+		text := foreign.Printable(step.ID)
 		if step.Endpoint != now.Endpoint.Input {
-			text += " behind it, at " + plain.Printable(step.Endpoint)
+			text += " behind it, at " + foreign.Printable(step.Endpoint)
 		}
 		if step.State != trail.Fixed {
-			text += ": " + plain.Printable(step.Summary)
+			text += ": " + foreign.Printable(step.Summary)
 		}
 		lines := wrap(text, width-len(head))
 		fmt.Fprintln(&b, p.as(stepColours[step.State], head)+lines[0])
@@ -59,7 +59,7 @@ func Confirmed(c trail.Confirmation, why string, colour bool) string {
 		}
 		note := ""
 		if was != rung.State {
-			note = plain.Printable(rung.Summary)
+			note = foreign.Printable(rung.Summary)
 		}
 		head := fmt.Sprintf("  %-10s %s %s ", rung.Name, padded(p, was), padded(p, rung.State))
 		lines := wrap(note, width-30)
@@ -94,12 +94,12 @@ func padded(p paint, s trail.State) string {
 
 // confirmAnswer is the first line.
 func confirmAnswer(c trail.Confirmation, why string) string {
-	goal := plain.Printable(c.Now.Endpoint.Input)
+	goal := foreign.Printable(c.Now.Endpoint.Input)
 	switch c.Result {
 	case trail.ConfirmWorks:
-		text := fmt.Sprintf("Works again: %s, %s in a row", goal, plain.Plural(c.Good, "time"))
+		text := fmt.Sprintf("Works again: %s, %s in a row", goal, foreign.Plural(c.Good, "time"))
 		if c.Now.Accepted {
-			text += ", and " + plain.Printable(c.Now.Account) + " is accepted"
+			text += ", and " + foreign.Printable(c.Now.Account) + " is accepted"
 		}
 		if !c.Before.Began.IsZero() && c.Now.Ended.After(c.Before.Began) && c.Before.Outcome == trail.OutcomeFault {
 			text += fmt.Sprintf(", %s after the failure was seen", c.Now.Ended.Sub(c.Before.Began).Round(1e9))
@@ -112,7 +112,7 @@ func confirmAnswer(c trail.Confirmation, why string) string {
 			why = "no run tried it"
 		}
 		return fmt.Sprintf("Not yet: %s: everything up to the login works; login not tried: %s.", goal,
-			plain.Printable(why))
+			foreign.Printable(why))
 	case trail.ConfirmElsewhere:
 		failed, here := clientHost(c.Before), clientHost(c.Now)
 		return fmt.Sprintf("Not yet: %s works from %s; the failure was seen from %s, and only a run from there "+
@@ -122,10 +122,10 @@ func confirmAnswer(c trail.Confirmation, why string) string {
 	if c.Now.Outcome != trail.OutcomeFault {
 		text = fmt.Sprintf("Not yet: nothing proves that %s works", goal)
 		if len(c.Now.Untried) > 0 {
-			text += "; not tried: " + plain.Printable(strings.Join(c.Now.Untried, ", "))
+			text += "; not tried: " + foreign.Printable(strings.Join(c.Now.Untried, ", "))
 		}
 	}
-	return text + plain.Printable(confirm.Said(c.Before, c.Now, c.Progress)) + "."
+	return text + foreign.Printable(confirm.Said(c.Before, c.Now, c.Progress)) + "."
 }
 
 // clientHost is the host that a trail was made from.
@@ -150,13 +150,13 @@ func Closed(c Closing, colour bool) string {
 	if len(c.Differs) > 0 {
 		b.WriteString("\nWhat differs from before, of what was seen both times:\n")
 		for _, line := range c.Differs {
-			block(&b, "  ", "    ", plain.Printable(line), width)
+			block(&b, "  ", "    ", foreign.Printable(line), width)
 		}
 	}
 	if len(c.Wider) > 0 {
 		b.WriteString("\n" + p.as(bold, p.as(yellow, widerSays(c.Wider))) + "\n")
 		for _, line := range c.Wider {
-			block(&b, "  ", "    ", plain.Printable(line), width)
+			block(&b, "  ", "    ", foreign.Printable(line), width)
 		}
 		if c.Narrow.Command != "" {
 			block(
@@ -164,14 +164,14 @@ func Closed(c Closing, colour bool) string {
 				"",
 				"  ",
 				fmt.Sprintf("Before it is put back, let this client through alone, on %s:",
-					plain.Printable(c.Narrow.Host)),
+					foreign.Printable(c.Narrow.Host)),
 				width,
 			)
-			b.WriteString("    " + p.as(blue, plain.Printable(c.Narrow.Command)) + "\n")
+			b.WriteString("    " + p.as(blue, foreign.Printable(c.Narrow.Command)) + "\n")
 		} else if c.Narrow.Do != "" {
 			block(&b, "", "  ", fmt.Sprintf("Put back what stopped it, and let this client through alone, on %s:",
-				plain.Printable(c.Narrow.Host)), width)
-			block(&b, "    ", "    ", plain.Printable(c.Narrow.Do), width)
+				foreign.Printable(c.Narrow.Host)), width)
+			block(&b, "    ", "    ", foreign.Printable(c.Narrow.Do), width)
 		} else {
 			block(&b, "", "  ", "Put back what stopped it, and let this client through alone; uakari rules names "+
 				"the narrowest rule.", width)
@@ -197,7 +197,7 @@ func Closed(c Closing, colour bool) string {
 				&b,
 				"  ",
 				"    ",
-				fmt.Sprintf("%d: %s. To undo: %s", e.Number, plain.Printable(e.Text), plain.Printable(e.Undo)),
+				fmt.Sprintf("%d: %s. To undo: %s", e.Number, foreign.Printable(e.Text), foreign.Printable(e.Undo)),
 				width,
 			)
 			block(&b, "    then: ", "      ", fmt.Sprintf("uakari case change %d --undone %d", c.Case, e.Number),

@@ -4,8 +4,8 @@ import (
 	"fmt"
 	"strings"
 
+	"uakari/internal/foreign"
 	"uakari/internal/message"
-	"uakari/internal/plain"
 	"uakari/internal/weigh/catalogue"
 )
 
@@ -75,7 +75,7 @@ func Messages(found []message.Found, endpoint string, all bool) string {
 		if i > 0 {
 			b.WriteByte('\n')
 		}
-		block(&b, "", "  ", fmt.Sprintf("%q (%s): %s.", plain.Shortened(f.Quoted), f.About, f.Means), width)
+		block(&b, "", "  ", fmt.Sprintf("%q (%s): %s.", foreign.Shortened(f.Quoted), f.About, f.Means), width)
 		b.WriteString("Causes, the most frequent first:\n")
 		causes := f.Causes
 		if !all {
@@ -92,7 +92,7 @@ func Messages(found []message.Found, endpoint string, all bool) string {
 	if endpoint == "" {
 		endpoint = "ENDPOINT"
 	} else {
-		endpoint = plain.ShellWord(endpoint)
+		endpoint = foreign.ShellWord(endpoint)
 	}
 	fmt.Fprintf(&b, "\nFirst: uakari trace %s\n", endpoint)
 	return b.String()

@@ -5,7 +5,7 @@ import (
 	"net/netip"
 	"strings"
 
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/trail"
 )
 
@@ -31,26 +31,26 @@ func Journey(j trail.Journey, colour bool) string {
 				fmt.Fprintf(
 					&b,
 					"  its %s is changed on %s: %s becomes %s\n",
-					plain.Printable(r.Kind),
-					plain.Printable(r.Host),
-					plain.Printable(r.Was),
-					plain.Printable(r.Now),
+					foreign.Printable(r.Kind),
+					foreign.Printable(r.Host),
+					foreign.Printable(r.Was),
+					foreign.Printable(r.Now),
 				)
 			}
 		}
 	}
 	for _, d := range j.Doubts {
-		fmt.Fprintf(&b, "\nOdd: %s\n", plain.Printable(d))
+		fmt.Fprintf(&b, "\nOdd: %s\n", foreign.Printable(d))
 	}
 	if s := j.Suppose; s != nil {
 		tellSuppose(&b, *s)
 	} else {
 		for _, m := range j.Mend {
-			fmt.Fprintf(&b, "\nTo mend, on %s, by %s:\n", plain.Printable(m.Host), plain.Printable(m.Owner))
-			block(&b, "  ", "  ", upperFirst(plain.Printable(m.Do))+".", width)
-			fmt.Fprintf(&b, "    %s\n", plain.Printable(m.Command))
-			block(&b, "  risk: ", "        ", "it "+plain.Printable(m.Risk), width)
-			block(&b, "  undo: ", "        ", plain.Printable(m.Undo), width)
+			fmt.Fprintf(&b, "\nTo mend, on %s, by %s:\n", foreign.Printable(m.Host), foreign.Printable(m.Owner))
+			block(&b, "  ", "  ", upperFirst(foreign.Printable(m.Do))+".", width)
+			fmt.Fprintf(&b, "    %s\n", foreign.Printable(m.Command))
+			block(&b, "  risk: ", "        ", "it "+foreign.Printable(m.Risk), width)
+			block(&b, "  undo: ", "        ", foreign.Printable(m.Undo), width)
 		}
 	}
 	return b.String()
@@ -58,16 +58,16 @@ func Journey(j trail.Journey, colour bool) string {
 
 // journeyAnswer is the first line.
 func journeyAnswer(j trail.Journey) string {
-	what := fmt.Sprintf("%s to %s", plain.Printable(j.Packet.From), plain.Printable(j.Packet.To))
+	what := fmt.Sprintf("%s to %s", foreign.Printable(j.Packet.From), foreign.Printable(j.Packet.To))
 	if j.Packet.ToPort != 0 {
 		what = fmt.Sprintf(
 			"%s to %s/%s",
-			plain.Printable(j.Packet.From),
-			plain.Printable(hostPort(j.Packet.To, j.Packet.ToPort)),
-			plain.Printable(j.Packet.Transport),
+			foreign.Printable(j.Packet.From),
+			foreign.Printable(hostPort(j.Packet.To, j.Packet.ToPort)),
+			foreign.Printable(j.Packet.Transport),
 		)
 	} else {
-		what += " (" + plain.Printable(j.Packet.Transport) + ")"
+		what += " (" + foreign.Printable(j.Packet.Transport) + ")"
 	}
 	switch {
 	case j.Verdict == "unknown":
@@ -101,30 +101,30 @@ func stoppedAt(l trail.Leg) string {
 	}
 	s := l.Steps[l.Blocks[0]]
 	if s.Chain == "" {
-		return fmt.Sprintf(" on %s: %s", plain.Printable(s.Host), plain.Printable(s.Effect))
+		return fmt.Sprintf(" on %s: %s", foreign.Printable(s.Host), foreign.Printable(s.Effect))
 	}
-	return fmt.Sprintf(" on %s by %s", plain.Printable(s.Host), ruleName(s))
+	return fmt.Sprintf(" on %s by %s", foreign.Printable(s.Host), ruleName(s))
 }
 
 // ruleName is a rule as its keeper finds it.
 func ruleName(s trail.Step) string {
 	switch {
 	case s.Table == "" && s.Rule == 0:
-		return fmt.Sprintf("%s, %s", plain.Printable(s.Chain), plain.Printable(s.Hook))
+		return fmt.Sprintf("%s, %s", foreign.Printable(s.Chain), foreign.Printable(s.Hook))
 	case s.Table == "":
-		return fmt.Sprintf("%s, %s, rule %d", plain.Printable(s.Chain), plain.Printable(s.Hook), s.Rule)
+		return fmt.Sprintf("%s, %s, rule %d", foreign.Printable(s.Chain), foreign.Printable(s.Hook), s.Rule)
 	case s.Rule == 0:
-		return fmt.Sprintf("the policy of %s, chain %s", plain.Printable(s.Table), plain.Printable(s.Chain))
+		return fmt.Sprintf("the policy of %s, chain %s", foreign.Printable(s.Table), foreign.Printable(s.Chain))
 	case s.Handle != 0:
 		return fmt.Sprintf(
 			"rule %d (handle %d) of %s, chain %s",
 			s.Rule,
 			s.Handle,
-			plain.Printable(s.Table),
-			plain.Printable(s.Chain),
+			foreign.Printable(s.Table),
+			foreign.Printable(s.Chain),
 		)
 	}
-	return fmt.Sprintf("rule %d of %s, chain %s", s.Rule, plain.Printable(s.Table), plain.Printable(s.Chain))
+	return fmt.Sprintf("rule %d of %s, chain %s", s.Rule, foreign.Printable(s.Table), foreign.Printable(s.Chain))
 }
 
 func legVerdict(l trail.Leg) string {
@@ -134,7 +134,7 @@ func legVerdict(l trail.Leg) string {
 	case "drop":
 		return "dropped without a word"
 	case "reject":
-		return "refused with " + plain.Printable(l.RejectWith)
+		return "refused with " + foreign.Printable(l.RejectWith)
 	}
 	return "not known"
 }
@@ -143,7 +143,7 @@ func why(l trail.Leg) string {
 	if l.WhyUnknown == "" {
 		return ""
 	}
-	return ": " + plain.Printable(l.WhyUnknown)
+	return ": " + foreign.Printable(l.WhyUnknown)
 }
 
 // tellSteps writes one line a step, and the rule's own text below it.
@@ -159,30 +159,30 @@ func tellSteps(b *strings.Builder, p paint, l trail.Leg) {
 	for i, s := range l.Steps {
 		if s.Host != host {
 			host = s.Host
-			fmt.Fprintf(b, "  %s\n", plain.Printable(host))
+			fmt.Fprintf(b, "  %s\n", foreign.Printable(host))
 		}
-		where := plain.Printable(s.Hook)
+		where := foreign.Printable(s.Hook)
 		if s.Chain != "" {
 			where = fmt.Sprintf(
 				"%-11s %s, chain %s",
-				plain.Printable(s.Hook),
-				plain.Printable(s.Table),
-				plain.Printable(s.Chain),
+				foreign.Printable(s.Hook),
+				foreign.Printable(s.Table),
+				foreign.Printable(s.Chain),
 			)
 			if s.Table == "" {
-				where = fmt.Sprintf("%-11s %s", plain.Printable(s.Hook), plain.Printable(s.Chain))
+				where = fmt.Sprintf("%-11s %s", foreign.Printable(s.Hook), foreign.Printable(s.Chain))
 			}
 			if s.Rule != 0 {
 				where += fmt.Sprintf(", rule %d", s.Rule)
 			}
 		}
-		line := fmt.Sprintf("    %s: %s", where, plain.Printable(s.Effect))
+		line := fmt.Sprintf("    %s: %s", where, foreign.Printable(s.Effect))
 		if stops[i] {
 			line = p.as(red, line)
 		}
 		fmt.Fprintln(b, line)
 		if s.Text != "" {
-			block(b, "                ", "                ", plain.Printable(s.Text), width)
+			block(b, "                ", "                ", foreign.Printable(s.Text), width)
 		}
 	}
 }
@@ -191,22 +191,22 @@ func tellSuppose(b *strings.Builder, s trail.Suppose) {
 	fmt.Fprintf(
 		b,
 		"\nSupposing: %s\n  before: %s\n  after:  %s\n",
-		plain.Printable(s.Change),
-		plain.Printable(s.Before),
-		plain.Printable(s.After),
+		foreign.Printable(s.Change),
+		foreign.Printable(s.Before),
+		foreign.Printable(s.After),
 	)
 	for _, each := range []struct {
 		word string
 		list []string
 	}{{"opens", s.Opens}, {"closes", s.Closes}} {
 		for _, line := range each.list {
-			block(b, "  ", "  ", each.word+" "+plain.Printable(line), width)
+			block(b, "  ", "  ", each.word+" "+foreign.Printable(line), width)
 		}
 	}
 	if len(s.Opens)+len(s.Closes) == 0 {
 		b.WriteString("  opens and closes nothing\n")
 	}
 	if s.Partly != "" {
-		fmt.Fprintf(b, "  %s\n", plain.Printable(s.Partly))
+		fmt.Fprintf(b, "  %s\n", foreign.Printable(s.Partly))
 	}
 }

@@ -6,7 +6,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/trail"
 )
 
@@ -18,15 +18,15 @@ func linkRows(list []trail.Sighting) [][]string {
 	}
 	head := []string{""}
 	for _, s := range list[0].Seen {
-		head = append(head, plain.Printable(s.Host))
+		head = append(head, foreign.Printable(s.Host))
 	}
 	rows := [][]string{head}
 	for _, s := range list {
-		row := []string{plain.Printable(s.Packet)}
+		row := []string{foreign.Printable(s.Packet)}
 		for _, seen := range s.Seen {
 			how := "not seen"
 			if seen.Times > 0 {
-				how = plain.Printable(strings.Join(seen.How, ", "))
+				how = foreign.Printable(strings.Join(seen.How, ", "))
 			}
 			row = append(row, how)
 		}

@@ -5,24 +5,24 @@ import (
 	"strings"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 )
 
 // Mapped tells what is registered at a port mapper.
 func Mapped(place string, m fact.Mapper) string {
 	var b strings.Builder
 	if len(m.Entries) == 0 {
-		fmt.Fprintf(&b, "Nothing is registered at %s.\n", plain.Printable(place))
+		fmt.Fprintf(&b, "Nothing is registered at %s.\n", foreign.Printable(place))
 		return b.String()
 	}
 	widest := 16
 	for _, e := range m.Entries {
-		widest = max(widest, len(plain.Printable(e.Name)))
+		widest = max(widest, len(foreign.Printable(e.Name)))
 	}
 	fmt.Fprintf(
 		&b,
 		"Registered at %s:\n  %-*s %-8s %-4s %s\n",
-		plain.Printable(place),
+		foreign.Printable(place),
 		widest,
 		"service",
 		"version",
@@ -34,9 +34,9 @@ func Mapped(place string, m fact.Mapper) string {
 			&b,
 			"  %-*s %-8d %-4s %d\n",
 			widest,
-			plain.Printable(e.Name),
+			foreign.Printable(e.Name),
 			e.Version,
-			plain.Printable(e.Transport),
+			foreign.Printable(e.Transport),
 			e.Port,
 		)
 	}

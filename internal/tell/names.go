@@ -10,7 +10,7 @@ import (
 
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 )
 
 // NamesFormat is the shape of what `names --json` writes.
@@ -216,16 +216,16 @@ func Names(n NameViews, colour bool) string {
 	}
 	host, longest := "", 0
 	for _, v := range n.Views {
-		longest = max(longest, utf8.RuneCountInString(plain.Printable(v.shown())))
+		longest = max(longest, utf8.RuneCountInString(foreign.Printable(v.shown())))
 	}
 	for _, v := range n.Views {
 		if v.Host != host {
 			host = v.Host
-			fmt.Fprintf(&b, "\nfrom %s\n", plain.Printable(host))
+			fmt.Fprintf(&b, "\nfrom %s\n", foreign.Printable(host))
 		}
 		what := outcomeWords[v.Outcome]
 		if what == "" {
-			what = plain.Printable(v.Outcome)
+			what = foreign.Printable(v.Outcome)
 		}
 		if len(v.Addrs) > 0 {
 			what = joined(v.Addrs)
@@ -248,22 +248,22 @@ func Names(n NameViews, colour bool) string {
 		}
 		asked := ""
 		if v.Asked != "" && v.Asked != strings.TrimSuffix(n.Name, ".") {
-			asked = " as " + plain.Printable(v.Asked)
+			asked = " as " + foreign.Printable(v.Asked)
 		}
 		if len(v.Aliases) > 0 && len(v.Addrs) > 0 {
-			tail += " through " + plain.Printable(strings.Join(v.Aliases, " → "))
+			tail += " through " + foreign.Printable(strings.Join(v.Aliases, " → "))
 		}
-		head := fmt.Sprintf("  %-*s %-4s ", longest, plain.Printable(v.shown()), plain.Printable(v.Type))
+		head := fmt.Sprintf("  %-*s %-4s ", longest, foreign.Printable(v.shown()), foreign.Printable(v.Type))
 		block(&b, head, strings.Repeat(" ", utf8.RuneCountInString(head)), what+tail+asked, max(width, len(head)+40))
 	}
 	n.tellServices(&b)
 	for _, group := range [][]string{n.Differ, n.NotHeld} {
 		for _, line := range group {
-			block(&b, "\nDiffers: ", "         ", plain.Printable(line)+".", width)
+			block(&b, "\nDiffers: ", "         ", foreign.Printable(line)+".", width)
 		}
 	}
 	for _, line := range n.Unseen {
-		block(&b, "\nNot seen: ", "          ", plain.Printable(line)+".", width)
+		block(&b, "\nNot seen: ", "          ", foreign.Printable(line)+".", width)
 	}
 	return b.String()
 }
@@ -283,7 +283,7 @@ func (n NameViews) tellServices(b *strings.Builder) {
 	for _, s := range n.Services {
 		if next := s.Record + " at " + s.Resolver; next != title {
 			title = next
-			fmt.Fprintf(b, "\nservice records of %s\n", plain.Printable(title))
+			fmt.Fprintf(b, "\nservice records of %s\n", foreign.Printable(title))
 		}
 		if s.Target == "" {
 			fmt.Fprintf(b, "  %s\n", s.nothing())
@@ -297,7 +297,7 @@ func (n NameViews) tellServices(b *strings.Builder) {
 			}
 			says = strings.Join(each, ", ")
 		}
-		head := fmt.Sprintf("  %s ", plain.Printable(endpoint.HostPort(s.Target, s.Port)))
+		head := fmt.Sprintf("  %s ", foreign.Printable(endpoint.HostPort(s.Target, s.Port)))
 		block(
 			b,
 			head,
@@ -313,15 +313,15 @@ func (s ServiceView) nothing() string {
 	if s.Outcome == string(fact.Addressed) {
 		return "says that there is no such service" // the root as target, RFC 2782
 	}
-	return cmp.Or(outcomeWords[s.Outcome], plain.Printable(s.Outcome))
+	return cmp.Or(outcomeWords[s.Outcome], foreign.Printable(s.Outcome))
 }
 
 // shownName is the name in both of its forms.
 func (n NameViews) shownName() string {
 	if n.Unicode == "" {
-		return plain.Printable(n.Name)
+		return foreign.Printable(n.Name)
 	}
-	return fmt.Sprintf("%s (%s in DNS)", plain.Printable(n.Unicode), plain.Printable(n.Name))
+	return fmt.Sprintf("%s (%s in DNS)", foreign.Printable(n.Unicode), foreign.Printable(n.Name))
 }
 
 // leadsTo is the target that clients take, the first that works.
@@ -333,8 +333,8 @@ func (n NameViews) leadsTo() string {
 		}
 		text = fmt.Sprintf(
 			"%s leads to %s",
-			plain.Printable(s.Record),
-			plain.Printable(endpoint.HostPort(s.Target, s.Port)),
+			foreign.Printable(s.Record),
+			foreign.Printable(endpoint.HostPort(s.Target, s.Port)),
 		)
 		if s.Works() {
 			return text
@@ -363,12 +363,12 @@ func (n NameViews) answer() string {
 	case len(n.Gives) == 0:
 		return fmt.Sprintf("%s gives no address here; %s.", n.shownName(), leads)
 	}
-	text := fmt.Sprintf("%s gives %s, from %s", n.shownName(), joined(n.Gives), plain.Printable(n.By))
+	text := fmt.Sprintf("%s gives %s, from %s", n.shownName(), joined(n.Gives), foreign.Printable(n.By))
 	if n.TTL > 0 {
 		text += fmt.Sprintf(", for %d more seconds", n.TTL)
 	}
 	if n.Wait != "" {
-		text += "; " + plain.Printable(n.Wait)
+		text += "; " + foreign.Printable(n.Wait)
 	}
 	if !n.Agree {
 		text += "; the views differ"

@@ -7,7 +7,7 @@ import (
 	"strings"
 	"sync"
 
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 )
 
 //go:embed page.html watch.html head.html style.css
@@ -17,7 +17,7 @@ var pageFile embed.FS
 var page = sync.OnceValue(func() *template.Template {
 	return template.Must(
 		template.New("page.html").
-			Funcs(template.FuncMap{"safe": plain.Printable, "stateClass": stateClass}).
+			Funcs(template.FuncMap{"safe": foreign.Printable, "stateClass": stateClass}).
 			ParseFS(pageFile, "page.html", "watch.html", "head.html", "style.css"),
 	)
 })

@@ -9,7 +9,7 @@ import (
 	"unicode/utf8"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 )
 
 // Ports is a host's listeners as a table, with the containers that some are held
@@ -35,10 +35,10 @@ func Ports(list fact.Listeners, containers []fact.Container, colour bool) string
 				address(l),
 				fmt.Sprint(l.Port),
 				queue(l),
-				orDash(plain.Printable(l.Program) + heldFor(l, containers)),
+				orDash(foreign.Printable(l.Program) + heldFor(l, containers)),
 				pid(l),
-				plain.Printable(l.User),
-				orDash(plain.Printable(l.Unit)),
+				foreign.Printable(l.User),
+				orDash(foreign.Printable(l.Unit)),
 				day(l.Since),
 			},
 		)
@@ -46,7 +46,7 @@ func Ports(list fact.Listeners, containers []fact.Container, colour bool) string
 	var b strings.Builder
 	table(&b, p, rows, []int{1, 4}, full)
 	if list.Hidden != "" {
-		b.WriteString("\nA dash: not seen; " + plain.Printable(list.Hidden) + ".\n")
+		b.WriteString("\nA dash: not seen; " + foreign.Printable(list.Hidden) + ".\n")
 	}
 	return b.String()
 }
@@ -55,7 +55,7 @@ func Ports(list fact.Listeners, containers []fact.Container, colour bool) string
 func heldFor(l fact.Listener, containers []fact.Container) string {
 	for _, c := range containers {
 		if c.Keeper != 0 && c.Keeper == l.PID {
-			return " for " + plain.Printable(c.Called())
+			return " for " + foreign.Printable(c.Called())
 		}
 	}
 	return ""
@@ -111,8 +111,8 @@ func Containers(list []fact.Container, colour bool) string {
 			rows = append(
 				rows,
 				[]string{
-					plain.Printable(c.Called()),
-					orDash(plain.Printable(state)),
+					foreign.Printable(c.Called()),
+					orDash(foreign.Printable(state)),
 					orDash(published),
 					orDash(inside),
 					orDash(by),
@@ -127,7 +127,7 @@ func Containers(list []fact.Container, colour bool) string {
 			}
 			by, wrong := "", c.Seen || c.State != "running"
 			for _, l := range c.On(p.Transport, p.Inside) {
-				by, wrong, shown[p.Inside] = plain.Printable(l.Program), l.Addr.IsLoopback(), true
+				by, wrong, shown[p.Inside] = foreign.Printable(l.Program), l.Addr.IsLoopback(), true
 				if wrong {
 					by += ", on loopback only"
 				}
@@ -137,7 +137,7 @@ func Containers(list []fact.Container, colour bool) string {
 		for _, l := range c.Listeners {
 			if !shown[l.Port] && l.Transport != "udp" {
 				shown[l.Port] = true
-				by := plain.Printable(l.Program)
+				by := foreign.Printable(l.Program)
 				if l.Addr.IsLoopback() {
 					by += ", on loopback only"
 				}
@@ -233,16 +233,16 @@ func Port(port uint16, held []fact.Listener, usual []string, local string) strin
 	}
 	var b strings.Builder
 	for _, l := range held {
-		who := plain.Printable(l.Program)
+		who := foreign.Printable(l.Program)
 		switch {
 		case who == "" && l.Unit != "":
-			who = plain.Printable(l.Unit)
+			who = foreign.Printable(l.Unit)
 		case who == "":
-			who = "a process of " + plain.Printable(l.User) + " that was not shown"
+			who = "a process of " + foreign.Printable(l.User) + " that was not shown"
 		default:
-			who = fmt.Sprintf("%s (pid %d, user %s", who, l.PID, plain.Printable(l.User))
+			who = fmt.Sprintf("%s (pid %d, user %s", who, l.PID, foreign.Printable(l.User))
 			if l.Unit != "" {
-				who += ", " + plain.Printable(l.Unit)
+				who += ", " + foreign.Printable(l.Unit)
 			}
 			who += ")"
 		}
@@ -272,7 +272,7 @@ func Unit(name, host string, p fact.Program, manager string, at time.Time, colou
 				bold,
 				fmt.Sprintf(
 					"Not known: processes of %s run, and nobody could see on whose network; root could.",
-					plain.Printable(name),
+					foreign.Printable(name),
 				),
 			) + "\n",
 		)
@@ -280,27 +280,28 @@ func Unit(name, host string, p fact.Program, manager string, at time.Time, colou
 		b.WriteString(
 			w.as(
 				bold,
-				w.as(green, fmt.Sprintf("Yes: %s runs on %s.", plain.Printable(name), plain.Printable(host))),
+				w.as(green, fmt.Sprintf("Yes: %s runs on %s.", foreign.Printable(name), foreign.Printable(host))),
 			) + "\n",
 		)
 	case p.Path == "" && (u.Load == "" || u.Load == "not-found"):
 		b.WriteString(
 			w.as(
 				bold,
-				w.as(red, fmt.Sprintf("No: %s is not installed on %s.", plain.Printable(name), plain.Printable(host))),
+				w.as(red, fmt.Sprintf("No: %s is not installed on %s.",
+					foreign.Printable(name), foreign.Printable(host))),
 			) + "\n",
 		)
 	default:
 		b.WriteString(
 			w.as(
 				bold,
-				w.as(red, fmt.Sprintf("No: %s does not run on %s.", plain.Printable(name), plain.Printable(host))),
+				w.as(red, fmt.Sprintf("No: %s does not run on %s.", foreign.Printable(name), foreign.Printable(host))),
 			) + "\n",
 		)
 	}
 	line := func(head, text string) {
 		if text != "" {
-			block(&b, fmt.Sprintf("  %-9s ", head), strings.Repeat(" ", 12), plain.Printable(text), width)
+			block(&b, fmt.Sprintf("  %-9s ", head), strings.Repeat(" ", 12), foreign.Printable(text), width)
 		}
 	}
 	b.WriteByte('\n')

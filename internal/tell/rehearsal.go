@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"strings"
 
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/trail"
 )
 
@@ -15,20 +15,20 @@ func Rehearsal(r trail.Rehearsal, colour bool) string {
 	b.WriteString(p.as(bold, ForeseenLine(r)) + "\n")
 	for i, s := range r.Steps {
 		b.WriteByte('\n')
-		block(&b, "", "   ", fmt.Sprintf("%d. %s (%s, %s).", i+1, plain.Printable(s.Summary), s.Cause, s.Certainty),
+		block(&b, "", "   ", fmt.Sprintf("%d. %s (%s, %s).", i+1, foreign.Printable(s.Summary), s.Cause, s.Certainty),
 			width)
 		if s.Fix != nil {
-			block(&b, "   ", "   ", fmt.Sprintf("Fix, on %s (owner: %s): %s.", plain.Printable(s.Fix.Host),
-				plain.Printable(ownerName(s.Fix.Owner)), plain.Printable(s.Fix.Do)), width)
+			block(&b, "   ", "   ", fmt.Sprintf("Fix, on %s (owner: %s): %s.", foreign.Printable(s.Fix.Host),
+				foreign.Printable(ownerName(s.Fix.Owner)), foreign.Printable(s.Fix.Do)), width)
 			for line := range strings.Lines(s.Fix.Command) {
-				b.WriteString("     " + plain.Printable(strings.TrimRight(line, "\n")) + "\n")
+				b.WriteString("     " + foreign.Printable(strings.TrimRight(line, "\n")) + "\n")
 			}
-			block(&b, "   ", "   ", fmt.Sprintf("Risk: %s. Undo: %s.", plain.Printable(s.Fix.Risk),
-				plain.Printable(s.Fix.Undo)), width)
+			block(&b, "   ", "   ", fmt.Sprintf("Risk: %s. Undo: %s.", foreign.Printable(s.Fix.Risk),
+				foreign.Printable(s.Fix.Undo)), width)
 		} else {
 			b.WriteString("   No fix is known for it here.\n")
 		}
-		block(&b, "   ", "   ", "Supposed: "+plain.Printable(s.Changes)+".", width)
+		block(&b, "   ", "   ", "Supposed: "+foreign.Printable(s.Changes)+".", width)
 		switch {
 		case s.Idle:
 			block(&b, "   ", "   ", "Then: the same cause is found again. This fix alone changes nothing that was seen.", width)

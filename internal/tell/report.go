@@ -8,7 +8,7 @@ import (
 
 	"uakari/internal/casebook"
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/trail"
 )
 
@@ -429,5 +429,5 @@ func (r Report) sections() []section {
 // mark makes text harmless within a line of Markdown.
 func mark(text string) string {
 	return strings.NewReplacer("\\", "\\\\", "|", "\\|", "<", "&lt;", "*", "\\*", "`", "'", "[", "\\[").
-		Replace(plain.Printable(text))
+		Replace(foreign.Printable(text))
 }

@@ -6,7 +6,7 @@ import (
 	"strings"
 
 	"uakari/internal/casebook"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/trail"
 )
 
@@ -51,30 +51,30 @@ func Request(c casebook.Case, t trail.Trail, owner string) string {
 		}
 		m := cause.Remedies[0]
 		if n++; n == 1 {
-			fmt.Fprintf(&b, "Request to the owner of: %s\n", plain.Printable(owner))
-			fmt.Fprintf(&b, "Case %d, %s: %s, first seen %s.\n", c.ID, plain.Printable(t.Endpoint.Input),
-				plain.Printable(c.Title), t.Began.UTC().Format("2006-01-02 15:04:05 UTC"))
+			fmt.Fprintf(&b, "Request to the owner of: %s\n", foreign.Printable(owner))
+			fmt.Fprintf(&b, "Case %d, %s: %s, first seen %s.\n", c.ID, foreign.Printable(t.Endpoint.Input),
+				foreign.Printable(c.Title), t.Began.UTC().Format("2006-01-02 15:04:05 UTC"))
 		}
 		b.WriteByte('\n')
-		block(&b, fmt.Sprintf("%d. ", n), "   ", fmt.Sprintf("On %s: %s.", plain.Printable(m.Host),
-			plain.Printable(m.Do)), width)
+		block(&b, fmt.Sprintf("%d. ", n), "   ", fmt.Sprintf("On %s: %s.", foreign.Printable(m.Host),
+			foreign.Printable(m.Do)), width)
 		for line := range strings.Lines(m.Command) {
-			b.WriteString("     " + plain.Printable(strings.TrimRight(line, "\n")) + "\n")
+			b.WriteString("     " + foreign.Printable(strings.TrimRight(line, "\n")) + "\n")
 		}
-		block(&b, "   Why: ", "        ", fmt.Sprintf("%s (%s, %s).", plain.Printable(cause.Summary), cause.ID,
+		block(&b, "   Why: ", "        ", fmt.Sprintf("%s (%s, %s).", foreign.Printable(cause.Summary), cause.ID,
 			cause.Certainty), width)
 		for _, short := range cause.Short {
-			block(&b, "   Not proven: ", "        ", plain.Printable(short)+".", width)
+			block(&b, "   Not proven: ", "        ", foreign.Printable(short)+".", width)
 		}
 		for _, id := range cause.Because {
 			if e, ok := evidence[id]; ok {
 				block(&b, "   Seen: ", "        ", fmt.Sprintf("%s on %s: %s: %s",
-					e.At.UTC().Format("15:04:05 UTC"), plain.Printable(hosts[e.Vantage]), plain.Printable(e.Source),
-					plain.Printable(e.Saw)), width)
+					e.At.UTC().Format("15:04:05 UTC"), foreign.Printable(hosts[e.Vantage]),
+					foreign.Printable(e.Source), foreign.Printable(e.Saw)), width)
 			}
 		}
-		block(&b, "   Risk: ", "        ", plain.Printable(m.Risk)+".", width)
-		block(&b, "   Undo: ", "        ", plain.Printable(m.Undo)+".", width)
+		block(&b, "   Risk: ", "        ", foreign.Printable(m.Risk)+".", width)
+		block(&b, "   Undo: ", "        ", foreign.Printable(m.Undo)+".", width)
 	}
 	if n == 0 {
 		return ""

@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"strings"
 
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/trail"
 )
 
@@ -33,5 +33,5 @@ func (w *writer) says() {
 		text += "."
 	}
 	w.b.WriteByte('\n')
-	block(&w.b, "", "  ", plain.Printable(text), width)
+	block(&w.b, "", "  ", foreign.Printable(text), width)
 }

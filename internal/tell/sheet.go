@@ -12,7 +12,7 @@ import (
 	"time"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 )
 
 // SheetDraft is a first sheet with a comment at every part.
@@ -56,7 +56,7 @@ var bare = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[A
 
 // inYAML is a text as YAML reads it back.
 func inYAML(text string) string {
-	text = plain.Printable(text)
+	text = foreign.Printable(text)
 	word := map[string]bool{"on": true, "off": true, "yes": true, "no": true, "true": true, "false": true,
 		"null": true}
 	if bare().MatchString(text) && !word[strings.ToLower(text)] && strings.TrimSpace(text) == text {
@@ -82,9 +82,9 @@ func listInYAML(list []string) string {
 func SheetText(s fact.Sheet, notes []string) string {
 	var b strings.Builder
 	for _, note := range notes {
-		block(&b, "# ", "#   ", plain.Printable(note), width)
+		block(&b, "# ", "#   ", foreign.Printable(note), width)
 	}
-	fmt.Fprintf(&b, "format: %s\nname: %s\n", plain.Printable(s.Format), inYAML(s.Name))
+	fmt.Fprintf(&b, "format: %s\nname: %s\n", foreign.Printable(s.Format), inYAML(s.Name))
 	if len(s.Groups) > 0 {
 		b.WriteString("groups:\n")
 		for _, name := range slices.Sorted(maps.Keys(s.Groups)) {
@@ -171,13 +171,13 @@ func SheetChecked(path string, s fact.Sheet, doubts []string) string {
 	fmt.Fprintf(
 		&b,
 		"%s: well (%s: %s, %s)\n",
-		plain.Printable(path),
-		plain.Printable(s.Name),
-		plain.Plural(len(s.Layers), "layer"),
-		plain.Plural(rules, "rule"),
+		foreign.Printable(path),
+		foreign.Printable(s.Name),
+		foreign.Plural(len(s.Layers), "layer"),
+		foreign.Plural(rules, "rule"),
 	)
 	for _, text := range doubts {
-		block(&b, "  doubt: ", "         ", plain.Printable(text), width)
+		block(&b, "  doubt: ", "         ", foreign.Printable(text), width)
 	}
 	return b.String()
 }
@@ -186,15 +186,15 @@ func SheetChecked(path string, s fact.Sheet, doubts []string) string {
 func SheetShown(s fact.Sheet, doubts []string, now time.Time, colour bool) string {
 	p := paint{colour}
 	var b strings.Builder
-	fmt.Fprintln(&b, p.as(bold, plain.Printable(s.Name)))
+	fmt.Fprintln(&b, p.as(bold, foreign.Printable(s.Name)))
 	row := func(first, text string) {
-		block(&b, first, strings.Repeat(" ", len(first)), plain.Printable(text), width)
+		block(&b, first, strings.Repeat(" ", len(first)), foreign.Printable(text), width)
 	}
 	for _, name := range slices.Sorted(maps.Keys(s.Groups)) {
-		row(fmt.Sprintf("  %-12s ", plain.Printable(name)), cmp.Or(strings.Join(s.Groups[name], ", "), "nobody yet"))
+		row(fmt.Sprintf("  %-12s ", foreign.Printable(name)), cmp.Or(strings.Join(s.Groups[name], ", "), "nobody yet"))
 	}
 	for _, l := range s.Layers {
-		fmt.Fprintf(&b, "\n%s\n", p.as(bold, "Layer "+plain.Printable(l.Name)))
+		fmt.Fprintf(&b, "\n%s\n", p.as(bold, "Layer "+foreign.Printable(l.Name)))
 		how := map[string]string{"stateful": "replies follow", "stateless": "each direction by itself"}[l.Kind]
 		order := map[string]string{"first": "the first match decides",
 			"any": "an allow suffices, and a deny wins"}[l.Order]
@@ -216,7 +216,7 @@ func SheetShown(s fact.Sheet, doubts []string, now time.Time, colour bool) strin
 			fmt.Fprintf(&b, "\n%s\n", p.as(bold, name))
 		}
 		for _, line := range lines {
-			block(&b, "  ", "    ", plain.Printable(line), width)
+			block(&b, "  ", "    ", foreign.Printable(line), width)
 		}
 	}
 	var routes, forwards, machines []string
@@ -243,7 +243,7 @@ func SheetShown(s fact.Sheet, doubts []string, now time.Time, colour bool) strin
 				text += ", " + more.says
 			}
 		}
-		machines = append(machines, text+", "+plain.Since(now, m.At))
+		machines = append(machines, text+", "+foreign.Since(now, m.At))
 	}
 	section("Routes", routes)
 	section("Leads on", forwards)

@@ -6,7 +6,7 @@ import (
 
 	"uakari/internal/weigh/login"
 
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 )
 
 // SignedIn tells what a sheet's sign-in policies hold for one try.
@@ -18,7 +18,7 @@ func SignedIn(sheet string, try login.SignInTry, v login.SignInVerdict, doubts [
 	}
 	verdict := map[string]string{"allow": "Yes: %s may sign in%s", "refuse": "No: %s may not sign in%s",
 		"require": "Only with a " + strings.ReplaceAll(v.Require, "-", " ") + ": %s%s"}[v.Do]
-	block(&b, "", "", fmt.Sprintf(verdict, plain.Printable(try.Account), from)+".", width)
+	block(&b, "", "", fmt.Sprintf(verdict, foreign.Printable(try.Account), from)+".", width)
 	if v.Rule > 0 {
 		block(
 			&b,
@@ -27,26 +27,26 @@ func SignedIn(sheet string, try login.SignInTry, v login.SignInVerdict, doubts [
 			fmt.Sprintf(
 				"Rule %d (%s) of the sheet %s decides.",
 				v.Rule,
-				plain.Printable(v.Name),
-				plain.Printable(sheet),
+				foreign.Printable(v.Name),
+				foreign.Printable(sheet),
 			),
 			width,
 		)
 	} else {
 		block(&b, "", "", fmt.Sprintf("No rule of the sheet %s applies, and this holds otherwise.",
-			plain.Printable(sheet)), width)
+			foreign.Printable(sheet)), width)
 	}
 	if v.Unsure != "" {
-		block(&b, "Not certain: ", "  ", plain.Printable(v.Unsure)+".", width)
+		block(&b, "Not certain: ", "  ", foreign.Printable(v.Unsure)+".", width)
 	}
 	if len(v.Passed) > 0 {
 		b.WriteString("\nPassed over:\n")
 		for _, text := range v.Passed {
-			block(&b, "  ", "    ", plain.Printable(text), width)
+			block(&b, "  ", "    ", foreign.Printable(text), width)
 		}
 	}
 	for _, text := range doubts {
-		block(&b, "\nOdd: ", "  ", plain.Printable(text)+".", width)
+		block(&b, "\nOdd: ", "  ", foreign.Printable(text)+".", width)
 	}
 	return b.String()
 }

@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"strings"
 
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/trail"
 )
 
@@ -39,7 +39,7 @@ func (w *writer) since() {
 
 // besides tells what differs from another client, which reaches the endpoint.
 func (w *writer) besides(s trail.Since) {
-	other := plain.Printable(s.Beside)
+	other := foreign.Printable(s.Beside)
 	if len(s.Changed) == 0 {
 		block(&w.b, "", "  ", fmt.Sprintf("From %s it works, and nothing that was seen of both differs.", other),
 			width)
@@ -47,18 +47,18 @@ func (w *writer) besides(s trail.Since) {
 	}
 	w.b.WriteString(w.p.as(bold, fmt.Sprintf("What differs from %s, where it works:", other)) + "\n")
 	for _, c := range s.Changed[:min(len(s.Changed), mostSince)] {
-		text := fmt.Sprintf("%s, %s: ", plain.Printable(c.Host), plain.Printable(c.What))
+		text := fmt.Sprintf("%s, %s: ", foreign.Printable(c.Host), foreign.Printable(c.What))
 		switch {
 		case c.Was == "":
-			text += plain.Printable(c.Now) + ", and not on " + other
+			text += foreign.Printable(c.Now) + ", and not on " + other
 		case c.Now == "":
-			text += "not " + plain.Printable(c.Was) + ", as on " + other
+			text += "not " + foreign.Printable(c.Was) + ", as on " + other
 		default:
-			text += plain.Printable(c.Now) + "; on " + other + " " + plain.Printable(c.Was)
+			text += foreign.Printable(c.Now) + "; on " + other + " " + foreign.Printable(c.Was)
 		}
 		lead := "  "
 		if c.Explains != "" {
-			lead, text = "! ", text+" ("+plain.Printable(c.Explains)+")"
+			lead, text = "! ", text+" ("+foreign.Printable(c.Explains)+")"
 		}
 		block(&w.b, lead, "    ", text, width)
 	}
@@ -70,14 +70,14 @@ func (w *writer) besides(s trail.Since) {
 // Changes writes changes, a block each: what explains a cause is marked.
 func Changes(b *strings.Builder, list []trail.Changed, p paint) {
 	for _, c := range list[:min(len(list), mostSince)] {
-		text := fmt.Sprintf("%s, %s: %s", plain.Printable(c.Host), plain.Printable(c.What),
-			plain.Printable(changeOf(c)))
+		text := fmt.Sprintf("%s, %s: %s", foreign.Printable(c.Host), foreign.Printable(c.What),
+			foreign.Printable(changeOf(c)))
 		if !c.At.IsZero() {
 			text += ", since " + c.At.UTC().Format("2006-01-02 15:04")
 		}
 		lead := "  "
 		if c.Explains != "" {
-			lead, text = "! ", text+" ("+plain.Printable(c.Explains)+")"
+			lead, text = "! ", text+" ("+foreign.Printable(c.Explains)+")"
 		}
 		var one strings.Builder
 		block(&one, lead, "    ", text, width)

@@ -3,7 +3,7 @@ package tell
 import (
 	"strings"
 
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/trail"
 )
 
@@ -20,7 +20,7 @@ func Heading(head, story string, colour bool) string {
 
 // Prompt is a command as it is typed.
 func Prompt(command string, colour bool) string {
-	return paint{colour}.as(blue, "$ "+plain.Printable(command)) + "\n"
+	return paint{colour}.as(blue, "$ "+foreign.Printable(command)) + "\n"
 }
 
 // Aside tells what happens between two commands.

@@ -3,7 +3,7 @@ package tell
 import (
 	"fmt"
 
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/trail"
 )
 
@@ -13,11 +13,11 @@ func (w *writer) suspected() {
 	if s == nil {
 		return
 	}
-	what := plain.Printable(s.What)
+	what := foreign.Printable(s.What)
 	text := map[string]string{
-		trail.ItIs:        fmt.Sprintf("It is %s: %s.", what, plain.Printable(s.Text)),
-		trail.ItIsNot:     fmt.Sprintf("Not %s: %s.", what, plain.Printable(s.Text)),
-		trail.NotExcluded: fmt.Sprintf("Cannot be excluded: %s: %s.", what, plain.Printable(s.Text)),
+		trail.ItIs:        fmt.Sprintf("It is %s: %s.", what, foreign.Printable(s.Text)),
+		trail.ItIsNot:     fmt.Sprintf("Not %s: %s.", what, foreign.Printable(s.Text)),
+		trail.NotExcluded: fmt.Sprintf("Cannot be excluded: %s: %s.", what, foreign.Printable(s.Text)),
 	}[s.Is]
 	block(&w.b, "", "  ", text, width)
 }

@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"strings"
 
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/trail"
 )
 
@@ -67,7 +67,7 @@ func SweepConfirmed(before, now trail.Sweep, colour bool) string {
 	b.WriteByte('\n')
 	for _, cause := range order {
 		c := by[cause]
-		line := fmt.Sprintf("  %-28s %d of %d work now", plain.Printable(cause), c.good, c.of)
+		line := fmt.Sprintf("  %-28s %d of %d work now", foreign.Printable(cause), c.good, c.of)
 		if c.unseen > 0 {
 			line += fmt.Sprintf(", %d not tried again", c.unseen)
 		}
@@ -117,9 +117,9 @@ func Sweep(s trail.Sweep, colour bool) string {
 		b.WriteByte('\n')
 		b.WriteString(p.as(bold, fmt.Sprintf("%d. %s of %d: %s", i+1, clients(len(g.Clients)), len(s.Clients),
 			cause)) + "\n")
-		block(&b, "   ", "   ", plain.Printable(g.Summary), width)
-		block(&b, "   clients:   ", "              ", plain.Printable(some(g.Clients)), width)
-		block(&b, "   endpoints: ", "              ", plain.Printable(some(g.Endpoints)), width)
+		block(&b, "   ", "   ", foreign.Printable(g.Summary), width)
+		block(&b, "   clients:   ", "              ", foreign.Printable(some(g.Clients)), width)
+		block(&b, "   endpoints: ", "              ", foreign.Printable(some(g.Endpoints)), width)
 		o := g.Origin
 		if o == nil {
 			says := "no one thing that was seen sets them apart from those that work"
@@ -134,17 +134,17 @@ func Sweep(s trail.Sweep, colour bool) string {
 			"   origin:    ",
 			"              ",
 			fmt.Sprintf("%d of %d failing hosts and %d of %d working ones have %s (%s)",
-				o.With, o.Of, o.Others, o.OfOthers, plain.Printable(o.Feature), chance(o.Chance)),
+				o.With, o.Of, o.Others, o.OfOthers, foreign.Printable(o.Feature), chance(o.Chance)),
 			width,
 		)
 		if len(o.Also) > 0 {
-			block(&b, "              ", "              ", "they share too: "+plain.Printable(some(o.Also)), width)
+			block(&b, "              ", "              ", "they share too: "+foreign.Printable(some(o.Also)), width)
 		}
 		block(
 			&b,
 			"   mend:      ",
 			"              ",
-			fmt.Sprintf("at the origin, what all with %s share; else it comes back", plain.Printable(o.Feature)),
+			fmt.Sprintf("at the origin, what all with %s share; else it comes back", foreign.Printable(o.Feature)),
 			width,
 		)
 	}
@@ -155,7 +155,7 @@ func Sweep(s trail.Sweep, colour bool) string {
 		for _, r := range s.Rows {
 			if r.Unseen != "" && !told[r.Client] && len(told) < mostNamed {
 				told[r.Client] = true
-				block(&b, "  ", "    ", plain.Printable(r.Client+": "+r.Unseen), width)
+				block(&b, "  ", "    ", foreign.Printable(r.Client+": "+r.Unseen), width)
 			}
 		}
 	}
@@ -324,5 +324,5 @@ func orElse(text, other string) string {
 }
 
 func escape(text string) string {
-	return strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", `"`, "&quot;").Replace(plain.Printable(text))
+	return strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", `"`, "&quot;").Replace(foreign.Printable(text))
 }

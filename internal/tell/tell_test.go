@@ -14,7 +14,7 @@ import (
 
 	"unicode/utf8"
 
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/trail"
 )
 
@@ -90,7 +90,7 @@ func TestSafe(t *testing.T) {
 		"várzea":              "várzea",
 		"\U000e0041 evil\x00": "<U+E0041> evil<U+0000>",
 	} {
-		if got := plain.Printable(in); got != want {
+		if got := foreign.Printable(in); got != want {
 			t.Errorf("%q: got %q, want %q", in, got, want)
 		}
 	}

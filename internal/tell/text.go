@@ -6,7 +6,7 @@ import (
 	"strings"
 
 	"uakari/internal/endpoint"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/trail"
 )
 
@@ -52,7 +52,7 @@ type writer struct {
 func (w *writer) client() string {
 	for _, v := range w.t.Vantages {
 		if v.Role == "client" {
-			return plain.Printable(v.Host)
+			return foreign.Printable(v.Host)
 		}
 	}
 	return "this client"
@@ -60,16 +60,17 @@ func (w *writer) client() string {
 
 func (w *writer) goal() string {
 	e := w.t.Endpoint
-	text := plain.Printable(endpoint.HostPort(e.Host, e.Port))
+	text := foreign.Printable(endpoint.HostPort(e.Host, e.Port))
 	if name := endpoint.Unicode(e.Host); name != "" {
-		text = fmt.Sprintf("%s (%s in DNS)", plain.Printable(endpoint.HostPort(name, e.Port)), plain.Printable(e.Host))
+		text = fmt.Sprintf("%s (%s in DNS)",
+			foreign.Printable(endpoint.HostPort(name, e.Port)), foreign.Printable(e.Host))
 	}
 	return text
 }
 
 // answer is the first line.
 func (w *writer) answer() {
-	colour, text := red, plain.Printable(w.t.Headline(w.client(), w.goal()))
+	colour, text := red, foreign.Printable(w.t.Headline(w.client(), w.goal()))
 	switch {
 	case w.t.Verdict().Status() == 0:
 		colour = green
@@ -92,7 +93,7 @@ func (w *writer) answer() {
 	if reason != "" {
 		parts = append([]string{reason}, said...)
 	}
-	for _, line := range wrap("Not complete: "+plain.Printable(strings.Join(parts, "; "))+".", width) {
+	for _, line := range wrap("Not complete: "+foreign.Printable(strings.Join(parts, "; "))+".", width) {
 		w.b.WriteString(line + "\n")
 	}
 }
@@ -116,11 +117,11 @@ func (w *writer) causes() {
 			&w.b,
 			mark,
 			rest,
-			word+plain.Printable(c.Summary)+fmt.Sprintf(" (%s, %s).", plain.Printable(c.ID), c.Certainty),
+			word+foreign.Printable(c.Summary)+fmt.Sprintf(" (%s, %s).", foreign.Printable(c.ID), c.Certainty),
 			width,
 		)
 		for _, short := range c.Short {
-			block(&w.b, rest+"Not proven: ", rest+"  ", plain.Printable(short)+".", width)
+			block(&w.b, rest+"Not proven: ", rest+"  ", foreign.Printable(short)+".", width)
 		}
 	}
 	rest := doubts(w.t.Causes, trail.Possible)
@@ -132,7 +133,7 @@ func (w *writer) causes() {
 	if len(rest) > 0 && w.t.Reached == trail.No {
 		block(&w.b, "", "", head, width)
 		for _, c := range rest {
-			block(&w.b, "  - ", "    ", plain.Printable(c.Summary)+" ("+plain.Printable(c.ID)+")", width)
+			block(&w.b, "  - ", "    ", foreign.Printable(c.Summary)+" ("+foreign.Printable(c.ID)+")", width)
 		}
 	}
 }
@@ -147,7 +148,7 @@ func (w *writer) behind() {
 		if b.Pair {
 			head = "The other way, "
 		}
-		block(&w.b, head, "  ", fmt.Sprintf("seen from %s:", plain.Printable(w.t.Host(b.From))), width)
+		block(&w.b, head, "  ", fmt.Sprintf("seen from %s:", foreign.Printable(w.t.Host(b.From))), width)
 		inner.answer()
 		inner.causes()
 		inner.behind()
@@ -197,12 +198,12 @@ func (w *writer) ladder() {
 		if f.State == trail.Fault {
 			state = "FAULT"
 		}
-		text := plain.Printable(f.Summary)
+		text := foreign.Printable(f.Summary)
 		if len(f.Follows) > 0 {
 			text += " (follows from " + w.causeName(f.Follows[0]) + ")"
 		}
 		if f.State == trail.Unseen && f.Needs != "" {
-			text += "; needs " + plain.Printable(f.Needs)
+			text += "; needs " + foreign.Printable(f.Needs)
 		}
 		const indent = "                     "
 		lines := wrap(text, width-len(indent))
@@ -225,9 +226,9 @@ func (w *writer) signs() {
 		if i == 0 {
 			head = "  signs      "
 		}
-		text := plain.Printable(s.What) + " on " + plain.Printable(s.Host)
+		text := foreign.Printable(s.What) + " on " + foreign.Printable(s.Host)
 		if s.Saw != "" {
-			text += ": " + plain.Printable(s.Saw)
+			text += ": " + foreign.Printable(s.Saw)
 		}
 		state := fmt.Sprintf("%-8s", s.State)
 		lines := wrap(text, width-22)
@@ -249,10 +250,10 @@ func (w *writer) quiet(s trail.State, text string) string {
 func (w *writer) causeName(key string) string {
 	for _, c := range w.t.Causes {
 		if c.Key == key {
-			return plain.Printable(c.ID)
+			return foreign.Printable(c.ID)
 		}
 	}
-	return plain.Printable(key)
+	return foreign.Printable(key)
 }
 
 // mend is what to do, for every cause that blocks, and for doubts that are
@@ -261,24 +262,24 @@ func (w *writer) mend() {
 	todo := w.t.Mendable()
 	if w.t.Foreseen != "" && len(todo) > 1 {
 		w.b.WriteByte('\n')
-		block(&w.b, "", "  ", plain.Printable(w.t.Foreseen), width)
+		block(&w.b, "", "  ", foreign.Printable(w.t.Foreseen), width)
 	}
 	for n, c := range todo {
 		for i, r := range c.Remedies {
 			w.b.WriteByte('\n')
 			head := "To mend"
 			if len(todo) > 1 && i == 0 {
-				head = fmt.Sprintf("To mend %d (%s)", n+1, plain.Printable(c.ID))
+				head = fmt.Sprintf("To mend %d (%s)", n+1, foreign.Printable(c.ID))
 			} else if i > 0 {
 				head = fmt.Sprintf("Or %d.%d", n+1, i+1)
 			}
 			w.heading(head, w.where(r))
-			block(&w.b, "  ", "  ", upperFirst(plain.Printable(r.Do))+".", width)
+			block(&w.b, "  ", "  ", upperFirst(foreign.Printable(r.Do))+".", width)
 			if r.Command != "" {
-				w.b.WriteString("    " + w.p.as(blue, plain.Printable(r.Command)) + "\n")
+				w.b.WriteString("    " + w.p.as(blue, foreign.Printable(r.Command)) + "\n")
 			}
-			block(&w.b, "  risk: ", "        ", plain.Printable(r.Risk), width)
-			block(&w.b, "  undo: ", "        ", plain.Printable(r.Undo), width)
+			block(&w.b, "  risk: ", "        ", foreign.Printable(r.Risk), width)
+			block(&w.b, "  undo: ", "        ", foreign.Printable(r.Undo), width)
 		}
 	}
 }
@@ -294,9 +295,9 @@ func (w *writer) heading(head, rest string) {
 
 // where says on which host a remedy goes and who may do it.
 func (w *writer) where(r trail.Remedy) string {
-	line := ", on " + plain.Printable(r.Host) + ", by " + plain.Printable(r.Owner) + ":"
+	line := ", on " + foreign.Printable(r.Host) + ", by " + foreign.Printable(r.Owner) + ":"
 	if strings.HasPrefix(r.Host, "the ") {
-		line = ", at " + plain.Printable(r.Host) + ", by " + plain.Printable(r.Owner) + ":"
+		line = ", at " + foreign.Printable(r.Host) + ", by " + foreign.Printable(r.Owner) + ":"
 	}
 	return line
 }
@@ -307,9 +308,9 @@ func (w *writer) apart() {
 		return
 	}
 	w.b.WriteByte('\n')
-	w.heading("One look tells them apart:", " "+plain.Printable(w.t.Tell.Look)+".")
+	w.heading("One look tells them apart:", " "+foreign.Printable(w.t.Tell.Look)+".")
 	if w.t.Tell.Command != "" {
-		w.b.WriteString("    " + w.p.as(blue, plain.Printable(w.t.Tell.Command)) + "\n")
+		w.b.WriteString("    " + w.p.as(blue, foreign.Printable(w.t.Tell.Command)) + "\n")
 	}
 }
 
@@ -337,9 +338,9 @@ func (w *writer) evidence() {
 			strings.Repeat(" ", len(head)),
 			fmt.Sprintf(
 				"%s: %s: %s",
-				plain.Printable(w.t.Host(e.Vantage)),
-				plain.Printable(e.Source),
-				plain.Printable(e.Saw),
+				foreign.Printable(w.t.Host(e.Vantage)),
+				foreign.Printable(e.Source),
+				foreign.Printable(e.Saw),
 			),
 			width,
 		)
@@ -351,5 +352,5 @@ func (w *writer) then() {
 	if w.t.Command == "" || w.t.Outcome == trail.OutcomeClear || w.t.Tell != nil {
 		return
 	}
-	w.b.WriteString("\n" + w.p.as(bold, "Then:") + " " + plain.Printable(w.t.Command) + "\n")
+	w.b.WriteString("\n" + w.p.as(bold, "Then:") + " " + foreign.Printable(w.t.Command) + "\n")
 }

@@ -7,7 +7,7 @@ import (
 	"strings"
 	"time"
 
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/trail"
 	"uakari/internal/weigh"
 )
@@ -19,17 +19,17 @@ func Watched(p weigh.Pulse, changes []string) string {
 	case p.Outcome == trail.OutcomeClear:
 		text += fmt.Sprintf(
 			"reached %s, connect %.1f ms, answer %.1f ms",
-			plain.Printable(p.Addr),
+			foreign.Printable(p.Addr),
 			p.ConnectMS,
 			p.AnswerMS,
 		)
 	case p.Why != "":
-		text += "FAULT " + plain.Printable(p.Why)
+		text += "FAULT " + foreign.Printable(p.Why)
 	default:
 		text += "not reached, and nothing proves why"
 	}
 	if len(changes) > 0 {
-		text += "; changed since the last time: " + plain.Printable(strings.Join(changes, "; "))
+		text += "; changed since the last time: " + foreign.Printable(strings.Join(changes, "; "))
 	}
 	return text + "\n"
 }
@@ -42,7 +42,7 @@ func Watching(goal string, t weigh.Tally, every time.Duration, left string, colo
 	if t.Last.Outcome != trail.OutcomeClear {
 		state = p.as(red, "FAULT")
 	}
-	fmt.Fprintf(&b, "%s  %s, %s in a row", p.as(bold, plain.Printable(goal)), state, counted(t.Streak, "time"))
+	fmt.Fprintf(&b, "%s  %s, %s in a row", p.as(bold, foreign.Printable(goal)), state, counted(t.Streak, "time"))
 	fmt.Fprintf(&b, "\nevery %s%s; Ctrl-C ends it and tells the sum\n\n", every, left)
 	b.WriteString(recent(t, p))
 	b.WriteString(tallied(t, p))
@@ -74,7 +74,7 @@ func recent(t weigh.Tally, p paint) string {
 func Metrics(input string, t weigh.Tally) string {
 	var b strings.Builder
 	last := t.Last
-	label := fmt.Sprintf("endpoint=%q", plain.Printable(input))
+	label := fmt.Sprintf("endpoint=%q", foreign.Printable(input))
 	family := func(name, kind, unit, help string) {
 		fmt.Fprintf(&b, "# TYPE %s %s\n", name, kind)
 		if unit != "" {
@@ -123,7 +123,7 @@ func Metrics(input string, t weigh.Tally) string {
 func WatchEnded(goal string, t weigh.Tally, colour bool) string {
 	p := paint{colour}
 	var b strings.Builder
-	head := fmt.Sprintf("%s: %s, %s failed", plain.Printable(goal), counted(t.Tries, "try"), counted(t.Failed, ""))
+	head := fmt.Sprintf("%s: %s, %s failed", foreign.Printable(goal), counted(t.Tries, "try"), counted(t.Failed, ""))
 	if t.Worst > 1 {
 		head += fmt.Sprintf(", at most %d in a row", t.Worst)
 	}
@@ -157,7 +157,7 @@ func tallied(t weigh.Tally, p paint) string {
 		if a.Tries > a.Failed {
 			times = fmt.Sprintf("%.1f, %.1f, %.1f ms", a.Within(0.5), a.Within(0.95), a.MostMS)
 		}
-		fmt.Fprintf(&b, "  %-*s %6d %s  %s\n", wide, plain.Printable(addr), a.Tries, failed, times)
+		fmt.Fprintf(&b, "  %-*s %6d %s  %s\n", wide, foreign.Printable(addr), a.Tries, failed, times)
 	}
 	const most = 8
 	turns := t.Turns[max(0, len(t.Turns)-most):]

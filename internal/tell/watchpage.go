@@ -7,7 +7,7 @@ import (
 	"strings"
 	"time"
 
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/trail"
 	"uakari/internal/weigh"
 )
@@ -74,7 +74,7 @@ func WatchPage(goal string, t weigh.Tally, made time.Time) (string, error) {
 		}
 		addresses = append(addresses, row)
 	}
-	heading := fmt.Sprintf("%s: %s, %d failed", plain.Printable(goal), counted(t.Tries, "try"), t.Failed)
+	heading := fmt.Sprintf("%s: %s, %d failed", foreign.Printable(goal), counted(t.Tries, "try"), t.Failed)
 	if t.Worst > 1 {
 		heading += fmt.Sprintf(", at most %d in a row", t.Worst)
 	}

@@ -17,8 +17,8 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"uakari/internal/fact"
+	"uakari/internal/foreign"
 	"uakari/internal/look"
-	"uakari/internal/plain"
 )
 
 // BrokerLogin is how to reach a message broker that speaks NATS.
@@ -109,7 +109,7 @@ func AskBroker(
 	if err != nil {
 		return nil, fmt.Errorf("--at nats:%s: %w", name, err)
 	}
-	b.info.Host, b.info.System = plain.Clean(there.Host), plain.Clean(there.System)
+	b.info.Host, b.info.System = foreign.Clean(there.Host), foreign.Clean(there.System)
 	return b, nil
 }
 
@@ -225,7 +225,7 @@ func (b *Broker) once(
 		begun = true
 		switch {
 		case r.Refused != "":
-			return there, true, fmt.Errorf("it refuses: %s", plain.Clean(r.Refused))
+			return there, true, fmt.Errorf("it refuses: %s", foreign.Clean(r.Refused))
 		case r.Hello != nil:
 			there = *r.Hello
 		case r.Fact != nil:

@@ -4,7 +4,7 @@ import (
 	"context"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 )
 
 // Looker is a host that can be looked at.
@@ -15,7 +15,7 @@ type Looker interface {
 
 // Concealed is a host of whose facts none holds a secret of the run, whoever
 // repeated it: a server, its log, or the settings of a program.
-func Concealed(v Looker, secrets plain.Secrets) Looker {
+func Concealed(v Looker, secrets foreign.Secrets) Looker {
 	if secrets.None() {
 		return v
 	}
@@ -24,7 +24,7 @@ func Concealed(v Looker, secrets plain.Secrets) Looker {
 
 type concealed struct {
 	Looker
-	secrets plain.Secrets
+	secrets foreign.Secrets
 }
 
 // Look takes the look and hides secrets in what it leaves. What was asked for

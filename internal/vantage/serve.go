@@ -12,9 +12,9 @@ import (
 	"time"
 
 	"uakari/internal/fact"
-	"uakari/internal/keep"
 	"uakari/internal/look"
 	"uakari/internal/program"
+	"uakari/internal/redact"
 )
 
 // The talk between a run and the program over there: one JSON object a line.
@@ -63,7 +63,7 @@ func helloOf(env look.Env) hello {
 		Unit:      env.Unit,
 		Card:      env.Card,
 		Programs:  env.Registry().Own,
-		Marks:     keep.Key(),
+		Marks:     redact.Key(),
 	}
 }
 
@@ -121,7 +121,7 @@ func Serve(ctx context.Context, host string, inside bool, in io.Reader, out io.W
 		return fmt.Errorf("look: %w", err)
 	}
 	say(hello{Version: talkVersion, Host: host, System: runtime.GOOS})
-	keep.UseKey(func() []byte { return h.Marks })
+	redact.UseKey(func() []byte { return h.Marks })
 	env := h.env(known)
 	env.Inside = inside
 	local := NewHere(fact.Vantage{}, env)

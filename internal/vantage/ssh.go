@@ -17,8 +17,8 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"uakari/internal/fact"
+	"uakari/internal/foreign"
 	"uakari/internal/look"
-	"uakari/internal/plain"
 )
 
 // Login is how to log in to a host.
@@ -228,8 +228,8 @@ func (s *SSH) greet(
 		if !ok || h.Version != talkVersion {
 			return "", fmt.Errorf("--at %s: %s", s.login.To, s.why())
 		}
-		s.info.System = plain.Clean(h.System)
-		return plain.Clean(h.Host), nil
+		s.info.System = foreign.Clean(h.System)
+		return foreign.Clean(h.Host), nil
 	case <-ctx.Done():
 		return "", s.fail("waiting for the program there", ctx.Err())
 	}
@@ -266,7 +266,7 @@ func (e *early) hand(emit func(fact.Fact)) {
 
 // why says why the program over there did not speak.
 func (s *SSH) why() string {
-	text := plain.Clean(s.stderr.String())
+	text := foreign.Clean(s.stderr.String())
 	switch {
 	case strings.Contains(text, "password is required"), strings.Contains(text, "sudo:"):
 		return "sudo refuses to run it without a password (" + text +

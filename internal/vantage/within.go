@@ -7,8 +7,8 @@ import (
 	"os/exec"
 
 	"uakari/internal/fact"
+	"uakari/internal/foreign"
 	"uakari/internal/look"
-	"uakari/internal/plain"
 )
 
 // Within starts this program in a container or a namespace of this host, and
@@ -43,7 +43,7 @@ func Within(ctx context.Context, place string, info fact.Vantage, env look.Env, 
 		s.Close()
 		cmd.Process.Kill()
 		cmd.Wait()
-		if text := plain.Clean(s.stderr.String()); text != "" {
+		if text := foreign.Clean(s.stderr.String()); text != "" {
 			return nil, fmt.Errorf("%s", text)
 		}
 		return nil, err

@@ -8,7 +8,7 @@ import (
 
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/protocol"
 	"uakari/internal/trail"
 	"uakari/internal/weigh/catalogue"
@@ -289,7 +289,7 @@ func machineSays(v *scene.Scene, s sum) string {
 				if m.Checks != "" {
 					text += ", its checks " + m.Checks
 				}
-				text += fmt.Sprintf(" %s ago, says sheet %s", plain.Span(max(0, v.Ask.Began.Sub(m.At))), sheet.Name)
+				text += fmt.Sprintf(" %s ago, says sheet %s", foreign.Span(max(0, v.Ask.Began.Sub(m.At))), sheet.Name)
 				if m.Console != "" {
 					text += "; its console: " + m.Console
 				}

@@ -9,7 +9,7 @@ import (
 	"strings"
 
 	"uakari/internal/fact"
-	"uakari/internal/keep"
+	"uakari/internal/redact"
 	"uakari/internal/trail"
 )
 
@@ -63,7 +63,7 @@ func Features(set fact.Set) []string {
 					add("package: %s %s", p.Package.Name, p.Package.Version)
 				}
 				for _, file := range p.Files {
-					if keep.Comparable(file.Mark, keep.Mark("")) {
+					if redact.Comparable(file.Mark, redact.Mark("")) {
 						add("file: %s, text %s", file.Path, file.Mark)
 					}
 				}
@@ -71,10 +71,10 @@ func Features(set fact.Set) []string {
 		case f.Settings != nil:
 			for _, each := range f.Settings.List {
 				value := each.Value
-				if value == keep.Hidden && keep.Comparable(each.Mark, keep.Mark("")) {
+				if value == redact.Hidden && redact.Comparable(each.Mark, redact.Mark("")) {
 					value = each.Mark
 				}
-				if value != "" && value != keep.Hidden {
+				if value != "" && value != redact.Hidden {
 					add("setting: %s, %s = %s", each.At.File, each.At.Key, value)
 				}
 			}

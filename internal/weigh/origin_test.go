@@ -7,7 +7,7 @@ import (
 	"testing"
 
 	"uakari/internal/fact"
-	"uakari/internal/keep"
+	"uakari/internal/redact"
 	"uakari/internal/trail"
 )
 
@@ -110,9 +110,9 @@ func TestOrigin(t *testing.T) {
 // TestFeatures is what is seen of a client that a fault may come from, and nothing of
 // the server.
 func TestFeatures(t *testing.T) {
-	keep.UseKey(func() []byte { return []byte("of this run") })
-	defer keep.UseKey(nil)
-	mark := keep.Mark("the text")
+	redact.UseKey(func() []byte { return []byte("of this run") })
+	defer redact.UseKey(nil)
+	mark := redact.Mark("the text")
 	s := newScene(t, web).holds("v1", gauge).holds("v2", tidebook)
 	service := func(version string) func(*fact.Fact) {
 		return func(f *fact.Fact) {

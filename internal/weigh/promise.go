@@ -5,7 +5,7 @@ import (
 	"strings"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/trail"
 	"uakari/internal/weigh/gate"
 	"uakari/internal/weigh/scene"
@@ -145,7 +145,7 @@ func untried(v *scene.Scene, s sum, t trail.Trail) []string {
 		}
 	}
 	if signs > 0 && len(v.Ask.Only) == 0 {
-		list = append(list, plain.Plural(signs, "sign")+" of the card")
+		list = append(list, foreign.Plural(signs, "sign")+" of the card")
 	}
 	return list
 }

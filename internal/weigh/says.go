@@ -3,8 +3,8 @@ package weigh
 import (
 	"slices"
 
+	"uakari/internal/foreign"
 	"uakari/internal/message"
-	"uakari/internal/plain"
 	"uakari/internal/trail"
 )
 
@@ -17,12 +17,12 @@ func saysOf(text string, t trail.Trail) *trail.Says {
 	if text == "" {
 		return nil
 	}
-	s := &trail.Says{Text: plain.Shortened(plain.Clean(text)), Fits: trail.FitsUnknown}
+	s := &trail.Says{Text: foreign.Shortened(foreign.Clean(text)), Fits: trail.FitsUnknown}
 	found := message.Find(text)
 	if len(found) == 0 {
 		return s
 	}
-	s.Text, s.Means = plain.Clean(found[0].Quoted), found[0].Means
+	s.Text, s.Means = foreign.Clean(found[0].Quoted), found[0].Means
 	gives := message.Causes(found)
 	s.Gives = gives[:min(len(gives), mostGiving)]
 	switch blocking := t.Blocking(); {

@@ -11,7 +11,7 @@ import (
 
 	"uakari/internal/fact"
 	"uakari/internal/filter"
-	"uakari/internal/keep"
+	"uakari/internal/redact"
 	"uakari/internal/trail"
 )
 
@@ -102,7 +102,7 @@ func apart(list, other []noted) []noted {
 func otherMarks(one, other string) bool {
 	file, mark, ok := strings.Cut(one, markedText)
 	otherFile, otherMark, also := strings.Cut(other, markedText)
-	return ok && also && file == otherFile && !keep.Comparable(mark, otherMark)
+	return ok && also && file == otherFile && !redact.Comparable(mark, otherMark)
 }
 
 // settingsFiles is what changes of settings files are called.

@@ -9,7 +9,7 @@ import (
 	"strings"
 	"testing"
 
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/trail"
 	"uakari/internal/weigh/catalogue"
 )
@@ -104,8 +104,8 @@ func TestRemedyPlaces(t *testing.T) {
 	}
 	for in, want := range map[string]string{"": "''", "a b": "'a b'", "it's": `'it'\''s'`,
 		"nginx@1.service": "nginx@1.service", "$(x)": "'$(x)'"} {
-		if got := plain.ShellWord(in); got != want {
-			t.Errorf("plain.ShellWord(%q) = %s, want %s", in, got, want)
+		if got := foreign.ShellWord(in); got != want {
+			t.Errorf("foreign.ShellWord(%q) = %s, want %s", in, got, want)
 		}
 	}
 }

@@ -7,7 +7,7 @@ import (
 	"strings"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/trail"
 	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/gate"
@@ -378,7 +378,7 @@ func tellApart(v *scene.Scene, s sum, causes []trail.Cause) *trail.Tell {
 		if v.Ask.Command == "" {
 			return &trail.Tell{Look: look}
 		}
-		return &trail.Tell{Look: look, Command: v.Ask.Command + " --at root@" + plain.ShellWord(t.Target.Name)}
+		return &trail.Tell{Look: look, Command: v.Ask.Command + " --at root@" + foreign.ShellWord(t.Target.Name)}
 	}
 	if rules.TablesOf(v, v.Client) != nil && rules.TablesOf(v, t.Server) != nil {
 		if v.Ask.Command == "" || v.Vantage(t.Server).Means != fact.Record {
@@ -386,7 +386,7 @@ func tellApart(v *scene.Scene, s sum, causes []trail.Cause) *trail.Tell {
 		}
 		return &trail.Tell{
 			Look:    "at the server while the client tries; its record is of another moment",
-			Command: v.Ask.Command + " --at root@" + plain.ShellWord(t.Target.Name),
+			Command: v.Ask.Command + " --at root@" + foreign.ShellWord(t.Target.Name),
 		}
 	}
 	look := catalogue.Remedy{Do: "at the packet filters of both ends, as root", Command: "nft list ruleset"}

@@ -11,7 +11,7 @@ import (
 	"time"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/trail"
 	"uakari/internal/weigh/scene"
 )
@@ -162,7 +162,7 @@ func (p Pulse) Changed(from Pulse) []string {
 	}
 	slices.Sort(list)
 	if p.Outcome != trail.OutcomeClear && p.Log != "" && p.Log != from.Log {
-		list = append(list, "its log: "+plain.Shortened(p.Log))
+		list = append(list, "its log: "+foreign.Shortened(p.Log))
 	}
 	return list
 }

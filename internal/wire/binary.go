@@ -10,7 +10,7 @@ import (
 	"strings"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 )
 
 // Protocols of binary messages in which one question shows all.
@@ -76,7 +76,7 @@ func askMongo(c *Conn, _ Question) fact.Reply {
 		}
 		size := binary.LittleEndian.Uint32(head)
 		if binary.LittleEndian.Uint32(head[8:]) != 7 || size < 26 || size > mostReply {
-			r.Text, r.Spoke = plain.Clean(string(head)), Recognise(head)
+			r.Text, r.Spoke = foreign.Clean(string(head)), Recognise(head)
 			return errStranger
 		}
 		rest := make([]byte, size-16)
@@ -85,7 +85,7 @@ func askMongo(c *Conn, _ Question) fact.Reply {
 		}
 		if at := bytes.Index(rest, []byte("\x02errmsg\x00")); at >= 0 && at+12 < len(rest) {
 			text, _, _ := bytes.Cut(rest[at+12:], []byte{0})
-			r.Code, r.Text = "error", plain.Clean(string(text))
+			r.Code, r.Text = "error", foreign.Clean(string(text))
 		} else if bytes.Contains(rest, []byte("\x08isWritablePrimary\x00\x00")) &&
 			bytes.Contains(rest, []byte("\x08secondary\x00\x00")) {
 			r.Text = "neither the first of its set nor a copy"
@@ -135,7 +135,7 @@ func askSNMP(c *Conn, _ Question) fact.Reply {
 		var m snmpMessage
 		if _, err := asn1.Unmarshal(head, &m); err != nil || m.Version != 3 || m.Header.ID != snmpID ||
 			m.Data.Class != asn1.ClassUniversal || m.Data.Tag != asn1.TagSequence {
-			r.Spoke, r.Text = Recognise(head), plain.Clean(string(head[:min(len(head), mostHead)]))
+			r.Spoke, r.Text = Recognise(head), foreign.Clean(string(head[:min(len(head), mostHead)]))
 			return errStranger
 		}
 		var scoped struct {
@@ -187,7 +187,7 @@ func askTFTP(c *Conn, q Question) fact.Reply {
 	if named = named && file != ""; !named {
 		file = "uakari-asks-for-nothing"
 	}
-	return c.ask("tftp", "the file "+plain.Clean(file), "\x00\x01"+file+"\x00octet\x00", func(r *fact.Reply) error {
+	return c.ask("tftp", "the file "+foreign.Clean(file), "\x00\x01"+file+"\x00octet\x00", func(r *fact.Reply) error {
 		head := c.unread()
 		if len(head) < 4 || head[0] != 0 {
 			return c.stranger(r)
@@ -199,7 +199,7 @@ func askTFTP(c *Conn, q Question) fact.Reply {
 		case tftpError:
 			text, _, _ := strings.Cut(string(head[4:]), "\x00")
 			if named || code != tftpNotFound && code != tftpDenied {
-				r.Code, r.Text = fmt.Sprint(code), plain.Clean(text)
+				r.Code, r.Text = fmt.Sprint(code), foreign.Clean(text)
 			}
 			return nil
 		}
@@ -239,7 +239,7 @@ func upgradeRDP(c *Conn) fact.Upgrade {
 	}
 	size := int(binary.BigEndian.Uint16(head[2:]))
 	if head[0] != 3 || size < 11 || size > 512 {
-		u.Ending, u.Head = fact.Malformed, plain.Clean(string(head))
+		u.Ending, u.Head = fact.Malformed, foreign.Clean(string(head))
 		return u
 	}
 	rest := make([]byte, size-4)

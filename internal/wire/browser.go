@@ -7,7 +7,7 @@ import (
 	"strings"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 )
 
 // everyInstance asks for all instances of a host (MC-SQLR section 2.2.2).
@@ -48,7 +48,7 @@ func (c *Conn) instances() (fact.Mapper, error) {
 		for i := 0; i+1 < len(words); i += 2 {
 			switch strings.ToLower(words[i]) {
 			case "instancename":
-				e.Name = plain.Clean(words[i+1])
+				e.Name = foreign.Clean(words[i+1])
 			case "tcp":
 				port, err := strconv.ParseUint(words[i+1], 10, 16)
 				if err != nil {

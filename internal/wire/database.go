@@ -9,7 +9,7 @@ import (
 	"time"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 )
 
 // PostgreSQL's codes for requests before a session (the manual's "Message
@@ -31,7 +31,7 @@ func upgradePostgres(c *Conn) fact.Upgrade {
 			u.Offered, u.Head = b == 'S', string(rune(b))
 			if b != 'S' && b != 'N' {
 				err = fmt.Errorf("answered %q", b)
-				u.Head = plain.Clean(string(append([]byte{b}, c.unread()...)))
+				u.Head = foreign.Clean(string(append([]byte{b}, c.unread()...)))
 			}
 		}
 	}
@@ -49,7 +49,7 @@ func askPostgres(c *Conn, _ Question) fact.Reply {
 	return c.ask("postgres", "a session without an account", string(append(send, body...)), func(r *fact.Reply) error {
 		kind, message, err := c.postgresMessage()
 		if err != nil {
-			r.Text = plain.Clean(string(message))
+			r.Text = foreign.Clean(string(message))
 			return err
 		}
 		if kind == 'R' && len(message) >= 4 { // it asks who is there, or lets anybody in
@@ -66,7 +66,7 @@ func askPostgres(c *Conn, _ Question) fact.Reply {
 			r.Refused = true
 			return nil
 		}
-		r.Code, r.Text = plain.Clean(fields['C']), plain.Clean(fields['M'])
+		r.Code, r.Text = foreign.Clean(fields['C']), foreign.Clean(fields['M'])
 		return nil
 	})
 }
@@ -103,7 +103,7 @@ func postgresFields(body []byte) map[byte]string {
 func askRedis(c *Conn, _ Question) fact.Reply {
 	return c.ask("redis", "PING", "*1\r\n$4\r\n"+"PING"+"\r\n", func(r *fact.Reply) error {
 		text, err := c.line()
-		r.Text = plain.Clean(text)
+		r.Text = foreign.Clean(text)
 		code, words, _ := strings.Cut(strings.TrimPrefix(r.Text, "-"), " ")
 		switch {
 		case err != nil:
@@ -117,7 +117,7 @@ func askRedis(c *Conn, _ Question) fact.Reply {
 			return errNotRedis
 		default:
 			if told := c.redisHolds(); told != "" {
-				r.Code, r.Text, _ = strings.Cut(plain.Clean(told), " ")
+				r.Code, r.Text, _ = strings.Cut(foreign.Clean(told), " ")
 			}
 		}
 		return nil

@@ -11,7 +11,7 @@ import (
 	"golang.org/x/net/http2/hpack"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 )
 
 // States of a service, as the health service of gRPC tells them (its "Health
@@ -113,7 +113,7 @@ func (c *Conn) health(r *fact.Reply) error {
 func (c *Conn) grpcStatus(r *fact.Reply, f *http2.MetaHeadersFrame, data []byte) bool {
 	values := map[string]string{}
 	for _, field := range f.Fields {
-		values[field.Name] = plain.Clean(field.Value)
+		values[field.Name] = foreign.Clean(field.Value)
 	}
 	if s := values[":status"]; s != "" && s != "200" {
 		r.Code, r.Text = s, "no gRPC is served here"

@@ -12,9 +12,9 @@ import (
 	"uakari/internal/fact"
 )
 
-// foreign is what servers of other protocols say, by the protocol whose own word
+// alien is what servers of other protocols say, by the protocol whose own word
 // it is, and what is nobody's.
-var foreign = map[string][]string{
+var alien = map[string][]string{
 	"http": {
 		"HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok",
 		"HTTP/1.1 400 Bad Request\r\nConnection: close\r\n\r\n",
@@ -37,7 +37,7 @@ func TestHostileAnswers(t *testing.T) {
 			continue // what it says first is all that is asked of it
 		}
 		var answers []string
-		for of, list := range foreign {
+		for of, list := range alien {
 			// Mail and files begin alike (RFC 959, RFC 5321).
 			if of != name && !(of == "ftp" && name == "smtp" || of == "smtp" && name == "ftp") &&
 				!(of == "http" && (name == "proxy" || name == "websocket")) {

@@ -10,7 +10,7 @@ import (
 	"time"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 )
 
 // askHTTP asks for a page and reads the head and the first of the body
@@ -44,15 +44,15 @@ func askPage(c *Conn, q Question, headers string) fact.Reply {
 	return c.ask("http", "GET "+path, send, func(r *fact.Reply) error {
 		head, _ := c.r.Peek(min(c.r.Buffered(), 16))
 		if !bytes.HasPrefix(head, []byte("HTTP/"[:min(5, len(head))])) {
-			r.Spoke, r.Text = Recognise(c.unread()), plain.Clean(string(c.unread()))
+			r.Spoke, r.Text = Recognise(c.unread()), foreign.Clean(string(c.unread()))
 			return errNotHTTP
 		}
 		header, err := c.httpHead(r)
 		if err != nil {
 			return reader.why(err)
 		}
-		r.Program = plain.Clean(header.Get("Server"))
-		r.Location = plain.Clean(header.Get("Location"))
+		r.Program = foreign.Clean(header.Get("Server"))
+		r.Location = foreign.Clean(header.Get("Location"))
 		if date, err := time.Parse(httpDate, header.Get("Date")); err == nil {
 			r.Date = date
 		}
@@ -67,7 +67,7 @@ func askPage(c *Conn, q Question, headers string) fact.Reply {
 			c.SetReadDeadline(time.Now().Add(bodyWait))
 			c.r.Peek(1)
 		}
-		r.Text, r.Whole = plain.CleanTo(
+		r.Text, r.Whole = foreign.CleanTo(
 			string(c.unread()),
 			mostBody,
 		), err == nil &&
@@ -146,7 +146,7 @@ func (c *Conn) httpHead(r *fact.Reply) (textproto.MIMEHeader, error) {
 			return nil, errNotHTTP
 		}
 		if err != nil || status >= 200 || status == 101 { // RFC 9110 section 15.2.2: the last answer
-			r.Status, r.Reason = status, plain.Clean(reason)
+			r.Status, r.Reason = status, foreign.Clean(reason)
 			return header, err
 		}
 	}

@@ -16,7 +16,7 @@ import (
 	"time"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 )
 
 // challenge is one way to sign in that a web server offers (RFC 9110 section
@@ -39,7 +39,7 @@ func challenges(values []string) []challenge {
 			after := rest[len(word):]
 			trimmed := strings.TrimLeft(after, " \t")
 			if !strings.HasPrefix(trimmed, "=") {
-				list = append(list, challenge{strings.ToLower(plain.Clean(word)), map[string]string{}})
+				list = append(list, challenge{strings.ToLower(foreign.Clean(word)), map[string]string{}})
 				rest = after
 				continue
 			}
@@ -239,7 +239,7 @@ func refusedWith(r fact.Reply, list []challenge) (code, text string) {
 		where, _, _ := strings.Cut(r.Location, "?")
 		for part := range strings.SplitSeq(strings.ToLower(where), "/") {
 			if code := moreWords[strings.SplitN(part, ".", 2)[0]]; code != "" {
-				return code, "it sends to " + plain.CleanTo(where, mostText)
+				return code, "it sends to " + foreign.CleanTo(where, mostText)
 			}
 		}
 	}
@@ -248,7 +248,7 @@ func refusedWith(r fact.Reply, list []challenge) (code, text string) {
 	}
 	for _, c := range list {
 		if c.params["error"] != "" {
-			return plain.Clean(c.params["error"]), plain.CleanTo(c.params["error_description"], mostText)
+			return foreign.Clean(c.params["error"]), foreign.CleanTo(c.params["error_description"], mostText)
 		}
 	}
 	var body struct {
@@ -264,7 +264,7 @@ func refusedWith(r fact.Reply, list []challenge) (code, text string) {
 	if !oauthErrors[body.Error] {
 		return "", ""
 	}
-	return body.Error, plain.CleanTo(body.Text, mostText)
+	return body.Error, foreign.CleanTo(body.Text, mostText)
 }
 
 // mostText bounds what is kept of a refusal's words, in characters.
@@ -294,13 +294,13 @@ func (c *Conn) getAs(host, path, authorization string) (fact.Reply, map[string][
 	if err != nil {
 		return r, nil, reader.why(err)
 	}
-	r.Location = plain.Clean(textproto.MIMEHeader(header).Get("Location"))
+	r.Location = foreign.Clean(textproto.MIMEHeader(header).Get("Location"))
 	if r.Status >= 400 {
 		if c.r.Buffered() == 0 {
 			c.SetReadDeadline(time.Now().Add(bodyWait))
 			c.r.Peek(1) // what is not there in time says nothing
 		}
-		r.Text = plain.CleanTo(string(c.unread()), mostBody)
+		r.Text = foreign.CleanTo(string(c.unread()), mostBody)
 	}
 	return r, header, nil
 }

@@ -21,7 +21,7 @@ import (
 	"github.com/jcmturner/gokrb5/v8/types"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 )
 
 var errNotKerberos = errors.New("not Kerberos")
@@ -118,7 +118,7 @@ func askKerberos(c *Conn, q Question) fact.Reply {
 		answer, err := c.exchange(message, true)
 		r.FirstMS = MS(time.Since(began))
 		if err != nil {
-			r.Text = plain.Clean(string(answer))
+			r.Text = foreign.Clean(string(answer))
 			return err
 		}
 		e, ok := kerberosError(answer)
@@ -129,7 +129,7 @@ func askKerberos(c *Conn, q Question) fact.Reply {
 		r.Date = e.STime
 		switch e.ErrorCode {
 		case errorcode.KDC_ERR_WRONG_REALM, errorcode.KDC_ERR_SVC_UNAVAILABLE, errorcode.KRB_ERR_GENERIC:
-			r.Code, r.Text = strconv.Itoa(int(e.ErrorCode)), plain.Clean(kerberosText(e))
+			r.Code, r.Text = strconv.Itoa(int(e.ErrorCode)), foreign.Clean(kerberosText(e))
 		default:
 			r.Refused = true // it wants an account
 		}

@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 )
 
 // rootQuestion asks for the supported versions of the server's root entry,
@@ -42,7 +42,7 @@ func askLDAP(c *Conn, _ Question) fact.Reply {
 		for range 4 {
 			m, err := c.ldapControlled()
 			if err != nil {
-				r.Text = plain.Clean(string(c.unread()))
+				r.Text = foreign.Clean(string(c.unread()))
 				return err
 			}
 			switch {
@@ -127,7 +127,7 @@ func (m ldapMessage) matched() string {
 	if !ok || 4+used+size > len(m.body) {
 		return ""
 	}
-	return plain.Clean(string(m.body[4+used : 4+used+size]))
+	return foreign.Clean(string(m.body[4+used : 4+used+size]))
 }
 
 // ldapControlled reads one LDAPMessage with the controls behind its operation.

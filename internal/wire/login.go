@@ -20,7 +20,7 @@ import (
 
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 
 	"github.com/go-ldap/ldap/v3"
 )
@@ -77,11 +77,11 @@ func TryLogin(c *Conn, protocol string, with Credentials) fact.Login {
 	tried := false
 	with.tried = &tried
 	l, err := Logins[protocol](c, with)
-	l.Text = plain.Clean(l.Text)
+	l.Text = foreign.Clean(l.Text)
 	if err == nil || l.Outcome != "" {
 		return l
 	}
-	l.Outcome, l.Text = fact.LoginFailed, plain.Clean(err.Error())
+	l.Outcome, l.Text = fact.LoginFailed, foreign.Clean(err.Error())
 	if !tried {
 		return l
 	}
@@ -265,8 +265,8 @@ func loginPostgres(c *Conn, with Credentials) (fact.Login, error) {
 		switch {
 		case kind == 'E':
 			fields := postgresFields(message)
-			l.Code, l.Text, l.Outcome = plain.Clean(fields['C']), fields['M'], fact.LoginRefused
-			l.Routine = plain.Clean(fields['R'])
+			l.Code, l.Text, l.Outcome = foreign.Clean(fields['C']), fields['M'], fact.LoginRefused
+			l.Routine = foreign.Clean(fields['R'])
 			return l, nil
 		case kind == 'Z':
 			l.Outcome = fact.LoginAccepted

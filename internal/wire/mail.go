@@ -9,7 +9,7 @@ import (
 	"time"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 )
 
 // greetSMTP reads "220 …"; 4xx and 5xx are refusals (RFC 5321 section 3.1).
@@ -64,7 +64,7 @@ func upgradeSMTP(c *Conn) fact.Upgrade {
 		return fact.Upgrade{
 			Ending:  ending(err),
 			Offered: offered,
-			Head:    plain.Clean(text),
+			Head:    foreign.Clean(text),
 			TookMS:  MS(time.Since(began)),
 		}
 	}
@@ -98,7 +98,7 @@ func askSMTP(c *Conn, _ Question) fact.Reply {
 		if err == nil && (code < 200 || code > 599) {
 			err = errNotSMTP
 		}
-		r.Status, r.Text, r.Ways = code, plain.Clean(text), smtpWays(strings.Split(cmp.Or(c.ehlo, text), "\n"))
+		r.Status, r.Text, r.Ways = code, foreign.Clean(text), smtpWays(strings.Split(cmp.Or(c.ehlo, text), "\n"))
 		if code >= 400 {
 			r.Code = strconv.Itoa(code)
 		}
@@ -173,7 +173,7 @@ func upgradeIMAP(c *Conn) fact.Upgrade {
 	if err == nil {
 		var status, text string
 		status, text, err = c.imapReply("u1")
-		u.Offered, u.Head = status == "OK", plain.Clean(text)
+		u.Offered, u.Head = status == "OK", foreign.Clean(text)
 	}
 	u.Ending, u.TookMS = ending(err), MS(time.Since(began))
 	return u
@@ -183,7 +183,7 @@ func upgradeIMAP(c *Conn) fact.Upgrade {
 func askIMAP(c *Conn, _ Question) fact.Reply {
 	return c.ask("imap", "CAPABILITY", "u2 CAPABILITY\r\n", func(r *fact.Reply) error {
 		status, text, err := c.imapReply("u2")
-		r.Text = plain.Clean(text)
+		r.Text = foreign.Clean(text)
 		r.Ways, _ = imapOffers(text)
 		switch {
 		case err != nil:

@@ -10,7 +10,7 @@ import (
 	"strings"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 )
 
 // loginMQTT opens a session by name and secret, which shows the secret (MQTT
@@ -190,7 +190,7 @@ func amqpWays(body []byte) []string {
 	if uint64(size)+4 > uint64(len(rest)) {
 		return nil
 	}
-	return strings.Fields(plain.Clean(string(rest[4 : 4+size])))
+	return strings.Fields(foreign.Clean(string(rest[4 : 4+size])))
 }
 
 // amqpHost is the virtual host of an endpoint ("URI Specification"): "/" where
@@ -328,7 +328,7 @@ func (c *Conn) popOffers() (ways []string, err error) {
 			return ways, nil
 		}
 		if rest, ok := strings.CutPrefix(line, "SASL "); ok {
-			ways = strings.Fields(plain.Clean(rest))
+			ways = strings.Fields(foreign.Clean(rest))
 		}
 	}
 	return nil, errTooLong

@@ -11,7 +11,7 @@ import (
 	"strings"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 )
 
 // bson is a document that is being written (bsonspec.org, version 1.1), of the kinds of
@@ -126,7 +126,7 @@ func loginMongo(c *Conn, with Credentials) (fact.Login, error) {
 			return l, err
 		case numbers["ok"] != 1:
 			l.Outcome, l.Code, l.Text = fact.LoginRefused, fmt.Sprint(int(numbers["code"])),
-				plain.Clean(texts["errmsg"])
+				foreign.Clean(texts["errmsg"])
 			return l, nil
 		case numbers["done"] == 1:
 			l.Outcome = fact.LoginAccepted

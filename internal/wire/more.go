@@ -11,7 +11,7 @@ import (
 	"time"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 )
 
 // greetPOP3 reads "+OK …"; "-ERR" is a refusal (RFC 1939 section 4).
@@ -39,7 +39,7 @@ func (c *Conn) askUpgrade(ask string, good func(string) bool) fact.Upgrade {
 	if err == nil {
 		var line string
 		line, err = c.line()
-		u.Offered, u.Head = good(line), plain.Clean(line)
+		u.Offered, u.Head = good(line), foreign.Clean(line)
 	}
 	u.Ending, u.TookMS = ending(err), MS(time.Since(began))
 	return u
@@ -50,7 +50,7 @@ func (c *Conn) askUpgrade(ask string, good func(string) bool) fact.Upgrade {
 func askPOP3(c *Conn, _ Question) fact.Reply {
 	return c.ask("pop3", "CAPA", "CAPA\r\n", func(r *fact.Reply) error {
 		text, err := c.line()
-		r.Text = plain.Clean(text)
+		r.Text = foreign.Clean(text)
 		if err == nil && !strings.HasPrefix(text, "+OK") && !strings.HasPrefix(text, "-ERR") {
 			return errNotPOP3
 		}
@@ -83,7 +83,7 @@ func askFTP(c *Conn, _ Question) fact.Reply {
 		if err == nil && (code < 100 || code > 599) {
 			err = errNotFTP
 		}
-		r.Status, r.Text, r.Refused = code, plain.Clean(text), code == 530
+		r.Status, r.Text, r.Refused = code, foreign.Clean(text), code == 530
 		if code >= 400 && code != 530 {
 			r.Code = strconv.Itoa(code)
 		}
@@ -99,7 +99,7 @@ func askAMQP(c *Conn, _ Question) fact.Reply {
 	return c.ask("amqp", "a session of version 0-9-1", "AMQP\x00\x00\x09\x01", func(r *fact.Reply) error {
 		head := make([]byte, 8)
 		if _, err := io.ReadFull(c, head); err != nil {
-			r.Text = plain.Clean(string(head))
+			r.Text = foreign.Clean(string(head))
 			return err
 		}
 		if string(head[:4]) == "AMQP" {

@@ -15,7 +15,7 @@ import (
 	"time"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 )
 
 // Capabilities that are used of the MySQL protocol ("Capabilities Flags").
@@ -47,7 +47,7 @@ func greetMySQL(c *Conn) fact.Greeting {
 		size := int(head[0]) | int(head[1])<<8 | int(head[2])<<16
 		if Recognise(head) != "mysql" || size < 1 || size > mostLine {
 			rest := c.unread()
-			g = fact.Greeting{Ending: fact.Malformed, Head: plain.Clean(string(rest)), Protocol: Recognise(rest)}
+			g = fact.Greeting{Ending: fact.Malformed, Head: foreign.Clean(string(rest)), Protocol: Recognise(rest)}
 			g.TookMS = MS(time.Since(began))
 			return g
 		}
@@ -56,18 +56,18 @@ func greetMySQL(c *Conn) fact.Greeting {
 			g.Protocol = "mysql"
 			if body[0] == 0xff {
 				g.Code, g.Refusal = mysqlError(body)
-				g.Refusal = plain.Clean(g.Refusal)
+				g.Refusal = foreign.Clean(g.Refusal)
 				g.Head = g.Refusal
 			} else {
 				version, rest, ended := bytes.Cut(body[1:], []byte{0})
-				g.Head = plain.Clean(string(version))
+				g.Head = foreign.Clean(string(version))
 				if !ended || len(version) == 0 || !c.hello.read(rest) {
 					err = errNotMySQL
 				}
 			}
 		}
 	} else if rest := c.unread(); len(rest) > 0 {
-		g.Head, g.Protocol = plain.Clean(string(rest)), Recognise(rest)
+		g.Head, g.Protocol = foreign.Clean(string(rest)), Recognise(rest)
 	}
 	g.Ending, g.TookMS = ending(err), MS(time.Since(began))
 	return g
@@ -89,7 +89,7 @@ func (h *mysqlHello) read(b []byte) bool {
 		rest = bytes.TrimLeft(rest[12:], "\x00")
 	}
 	plugin, _, _ := bytes.Cut(rest, []byte{0})
-	h.plugin = plain.Clean(string(plugin))
+	h.plugin = foreign.Clean(string(plugin))
 	return true
 }
 
@@ -207,7 +207,7 @@ func (c *Conn) mysqlLogin(with Credentials) (fact.Login, error) {
 			return l, nil
 		case answer[0] == 0xfe: // another way is asked for
 			plugin, scramble, _ := bytes.Cut(answer[1:], []byte{0})
-			l.Mechanism = plain.Clean(string(plugin))
+			l.Mechanism = foreign.Clean(string(plugin))
 			if token, sendable = mysqlToken(l.Mechanism, bytes.TrimRight(scramble, "\x00"), with); !sendable {
 				return mysqlWithheld(l.Mechanism, with), nil
 			}

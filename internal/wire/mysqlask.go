@@ -7,7 +7,7 @@ import (
 	"net"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 )
 
 // AskMySQL signs in without a secret, as a database's administrator may over
@@ -23,7 +23,7 @@ func AskMySQL(conn net.Conn, account, question string, most int) ([][]string, er
 		return nil, err
 	}
 	if l.Outcome != fact.LoginAccepted {
-		return nil, fmt.Errorf("%s is refused: %s", account, plain.Clean(l.Text))
+		return nil, fmt.Errorf("%s is refused: %s", account, foreign.Clean(l.Text))
 	}
 	return c.mysqlQuery(question, most)
 }
@@ -41,7 +41,7 @@ func (c *Conn) mysqlQuery(question string, most int) ([][]string, error) {
 	}
 	if columns[0] == 0xff {
 		_, text := mysqlError(columns)
-		return nil, mysqlSaid(plain.Clean(text))
+		return nil, mysqlSaid(foreign.Clean(text))
 	}
 	// Definitions of columns, then rows; a short packet that begins with 0xfe
 	// ends each ("Text Resultset").

@@ -9,7 +9,7 @@ import (
 	"time"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 )
 
 // A packet of NTP (RFC 5905 section 7.3): a head of 16 bytes and four
@@ -43,7 +43,7 @@ func askNTP(c *Conn, _ Question) fact.Reply {
 		stratum := answer[1]
 		switch {
 		case stratum == 0:
-			r.Code, r.Text = plain.Clean(string(answer[12:16])), "it sends clients away"
+			r.Code, r.Text = foreign.Clean(string(answer[12:16])), "it sends clients away"
 		case answer[0]>>6 == ntpUnsettled:
 			r.Code, r.Text = "unsynchronised", "its own clock is not set"
 		default:

@@ -6,7 +6,7 @@ import (
 	"fmt"
 	"net"
 
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 )
 
 // LocalPostgres is a session of a database's administrator over its local
@@ -33,7 +33,7 @@ func OpenPostgres(conn net.Conn, account string) (LocalPostgres, error) {
 		case err != nil:
 			return p, err
 		case kind == 'E':
-			return p, errors.New(plain.Clean(postgresFields(message)['M']))
+			return p, errors.New(foreign.Clean(postgresFields(message)['M']))
 		case kind == 'R' && (len(message) < 4 || binary.BigEndian.Uint32(message) != 0):
 			return p, errors.New(account + " is asked for a secret")
 		case kind == 'Z':
@@ -64,7 +64,7 @@ func (c *Conn) postgresQuery(question string, most int) ([][]string, error) {
 			return nil, err
 		case kind == 'E':
 			fields := postgresFields(body)
-			failed = fmt.Errorf("%s (%s)", plain.Clean(fields['M']), plain.Clean(fields['C']))
+			failed = fmt.Errorf("%s (%s)", foreign.Clean(fields['M']), foreign.Clean(fields['C']))
 		case kind == 'D' && len(rows) < most:
 			row, err := postgresRow(body)
 			if err != nil {

@@ -11,7 +11,7 @@ import (
 	"strings"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 )
 
 // Codes of packets of RADIUS (RFC 2865 section 3, RFC 5997 section 3).
@@ -135,7 +135,7 @@ func radiusWords(attributes []byte) string {
 		}
 		attributes = attributes[size:]
 	}
-	return plain.Clean(strings.Join(words, " "))
+	return foreign.Clean(strings.Join(words, " "))
 }
 
 // askRADIUS asks whether the server is there, which it answers to those whose secret it

@@ -5,7 +5,7 @@ import (
 	"strings"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 )
 
 // level is one question about a right, from the outermost on: a table is
@@ -36,7 +36,7 @@ func lackingRights(
 				strings.Contains(err.Error(), "(3D000)")):
 				lack.Absent = true
 			case err != nil:
-				lack.Unknown = plain.Clean(err.Error())
+				lack.Unknown = foreign.Clean(err.Error())
 			case len(rows) == 0 || len(rows[0]) == 0:
 				lack.Unknown = "an answer of another shape"
 			case rows[0][0] == "t" || rows[0][0] == "1":

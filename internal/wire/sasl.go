@@ -15,7 +15,7 @@ import (
 	"strings"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 )
 
 // saslWays is the ways of SASL that are spoken here, the best first, and
@@ -213,7 +213,7 @@ const mostChallenges = 10
 func smtpWays(lines []string) []string {
 	for _, line := range lines {
 		if rest, ok := strings.CutPrefix(strings.ToUpper(line[min(4, len(line)):]), "AUTH "); ok {
-			return strings.Fields(plain.Clean(rest))
+			return strings.Fields(foreign.Clean(rest))
 		}
 	}
 	return nil
@@ -311,7 +311,7 @@ func (c *Conn) imapInbox() []fact.LackingRight {
 		}
 		if text, no := strings.CutPrefix(line, "u6 NO "); no {
 			return []fact.LackingRight{{
-				Right: fact.Right{May: "read", On: "mailbox INBOX"}, Level: "mailbox INBOX", Told: plain.Clean(text),
+				Right: fact.Right{May: "read", On: "mailbox INBOX"}, Level: "mailbox INBOX", Told: foreign.Clean(text),
 				Absent: strings.HasPrefix(text, "[NONEXISTENT]"),
 			}}
 		}
@@ -340,7 +340,7 @@ func imapOffers(text string) (offered []string, closed bool) {
 		if !ok {
 			continue
 		}
-		for _, word := range strings.Fields(plain.CleanTo(list, mostBody)) {
+		for _, word := range strings.Fields(foreign.CleanTo(list, mostBody)) {
 			if way, ok := strings.CutPrefix(word, "AUTH="); ok {
 				offered = append(offered, way)
 			}

@@ -15,7 +15,7 @@ import (
 	"github.com/cloudsoda/go-smb2"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 )
 
 // smbDialects is the versions of SMB 2 and 3 that are offered (MS-SMB2 section
@@ -41,7 +41,7 @@ func askSMB(c *Conn, _ Question) fact.Reply {
 	return c.ask("smb", "which version it speaks", send, func(r *fact.Reply) error {
 		head := make([]byte, 4+64+6)
 		if n, err := io.ReadFull(c, head); err != nil {
-			r.Text = plain.Clean(string(head[:n]))
+			r.Text = foreign.Clean(string(head[:n]))
 			return err
 		}
 		switch {

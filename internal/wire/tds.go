@@ -12,7 +12,7 @@ import (
 	"unicode/utf16"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 )
 
 // The Tabular Data Stream, version 7 (MS-TDS): packets of a kind, the
@@ -310,7 +310,7 @@ func tdsText(b []byte, length int) string {
 	for i := 0; i < length && 2*i+1 < len(b); i++ {
 		units = append(units, binary.LittleEndian.Uint16(b[2*i:]))
 	}
-	return plain.Clean(string(utf16.Decode(units)))
+	return foreign.Clean(string(utf16.Decode(units)))
 }
 
 // databaseOf is the database that an endpoint's path names.

@@ -10,7 +10,7 @@ import (
 	"strings"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 )
 
 // tunnelTo is a request for a tunnel to the place that a path names, through
@@ -45,15 +45,15 @@ func askTunnel(c *Conn, q Question) fact.Reply {
 		if err != nil {
 			return errors.Join(err, c.stranger(r))
 		}
-		r.Status, r.Program, r.Ways = answer.StatusCode, plain.Clean(answer.Header.Get("Server")), ways
+		r.Status, r.Program, r.Ways = answer.StatusCode, foreign.Clean(answer.Header.Get("Server")), ways
 		r.Refused = r.Status == http.StatusProxyAuthRequired
 		if method == "CONNECT" && r.Status/100 != 2 && !r.Refused {
-			r.Code, r.Text = strconv.Itoa(r.Status), plain.Clean(http.StatusText(r.Status))
+			r.Code, r.Text = strconv.Itoa(r.Status), foreign.Clean(http.StatusText(r.Status))
 		}
 		// That it knows no such method or page is an answer; that it forbids is none.
 		if s := r.Status; method == "OPTIONS" && (s == http.StatusUnauthorized || s == http.StatusForbidden ||
 			s >= 500 && s != http.StatusNotImplemented) {
-			r.Code, r.Text = strconv.Itoa(s), plain.Clean(http.StatusText(s))
+			r.Code, r.Text = strconv.Itoa(s), foreign.Clean(http.StatusText(s))
 		}
 		return nil
 	})
@@ -73,7 +73,7 @@ func (c *Conn) tunnelAnswer(method string) (*http.Response, []string, error) {
 	var ways []string
 	for _, challenge := range answer.Header.Values("Proxy-Authenticate") {
 		way, _, _ := strings.Cut(challenge, " ")
-		ways = append(ways, plain.Clean(way))
+		ways = append(ways, foreign.Clean(way))
 	}
 	return answer, ways, nil
 }

@@ -10,7 +10,7 @@ import (
 	"math/bits"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 )
 
 // Ways to sign in of the remote framebuffer protocol (RFC 6143 section 7.2).
@@ -86,7 +86,7 @@ func (c *Conn) vncReason() (string, error) {
 	}
 	reason := make([]byte, min(size, mostLine))
 	n, err := io.ReadFull(c, reason)
-	return plain.Clean(string(reason[:n])), err
+	return foreign.Clean(string(reason[:n])), err
 }
 
 // vncAnswer is a challenge enciphered by the first eight bytes of a secret,

@@ -19,7 +19,7 @@ import (
 	"time"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 )
 
 // Limits on what is read of a peer, in bytes.
@@ -242,7 +242,7 @@ func (c *Conn) firstLine(protocol string, good func(string) bool) fact.Greeting 
 	text, err := c.line()
 	g := fact.Greeting{
 		Ending:   ending(err),
-		Head:     plain.Clean(text),
+		Head:     foreign.Clean(text),
 		Protocol: Recognise([]byte(text)),
 		TookMS:   MS(time.Since(began)),
 	}
@@ -272,7 +272,7 @@ func Overhear(c *Conn, moment time.Duration) fact.Greeting {
 	head := c.unread()
 	g := fact.Greeting{
 		Ending:   ending(err),
-		Head:     plain.Clean(string(head)),
+		Head:     foreign.Clean(string(head)),
 		Protocol: Recognise(head),
 		TookMS:   MS(time.Since(began)),
 	}

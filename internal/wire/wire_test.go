@@ -10,7 +10,7 @@ import (
 	"time"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 )
 
 // peer is the other end of a connection that says each text after it has
@@ -257,7 +257,7 @@ func TestClean(t *testing.T) {
 		strings.Repeat("x", 300): strings.Repeat("x", mostHead) + "…",
 		"zero\u200bwidth\x00":    "zero.width.",
 	} {
-		if got := plain.Clean(text); got != want {
+		if got := foreign.Clean(text); got != want {
 			t.Errorf("%q: %q, want %q", text, got, want)
 		}
 	}

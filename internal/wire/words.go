@@ -11,7 +11,7 @@ import (
 	"unicode/utf8"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 )
 
 // Protocols of lines in which one question shows all: what is sent, and what a
@@ -22,7 +22,7 @@ var errStranger = errors.New("not an answer of this protocol")
 // stranger keeps what came instead of an answer.
 func (c *Conn) stranger(r *fact.Reply) error {
 	head := c.unread()
-	r.Spoke, r.Text = Recognise(head), plain.Clean(string(head[:min(len(head), mostHead)]))
+	r.Spoke, r.Text = Recognise(head), foreign.Clean(string(head[:min(len(head), mostHead)]))
 	return errStranger
 }
 
@@ -33,7 +33,7 @@ func askMemcached(c *Conn, _ Question) fact.Reply {
 			return c.stranger(r)
 		}
 		text, err := c.line()
-		r.Text = plain.Clean(text)
+		r.Text = foreign.Clean(text)
 		if strings.HasPrefix(text, "VERSION ") {
 			return nil
 		}
@@ -64,7 +64,7 @@ func greetNATS(c *Conn) fact.Greeting {
 func askNATS(c *Conn, _ Question) fact.Reply {
 	return c.ask("nats", "PING", "PING\r\n", func(r *fact.Reply) error {
 		text, err := c.line()
-		r.Text = plain.Clean(text)
+		r.Text = foreign.Clean(text)
 		switch {
 		case strings.HasPrefix(text, "PONG"):
 			return nil
@@ -110,7 +110,7 @@ func askRsync(c *Conn, q Question) fact.Reply {
 				r.Refused = true
 				return nil
 			case strings.HasPrefix(text, "@ERROR"):
-				r.Code, r.Text = "@ERROR", plain.Clean(strings.TrimPrefix(text, "@ERROR: "))
+				r.Code, r.Text = "@ERROR", foreign.Clean(strings.TrimPrefix(text, "@ERROR: "))
 				return nil
 			case err != nil:
 				return err
@@ -139,7 +139,7 @@ func askGit(c *Conn, q Question) fact.Reply {
 		}
 		if len(head) == 8 && bytes.HasPrefix(head[4:], []byte("ERR ")) {
 			text, _ := c.line()
-			if r.Text = plain.Clean(strings.TrimSpace(text[8:])); q.Path != "" && q.Path != "/" {
+			if r.Text = foreign.Clean(strings.TrimSpace(text[8:])); q.Path != "" && q.Path != "/" {
 				r.Code = "ERR"
 			}
 		}
@@ -162,7 +162,7 @@ var pktLine = regexp.MustCompile(`^[0-9a-fA-F]{4}$`)
 func askFinger(c *Conn, _ Question) fact.Reply {
 	return c.ask("finger", "who is here", "\r\n", func(r *fact.Reply) error {
 		text, err := c.line()
-		if r.Text = plain.Clean(text); Recognise([]byte(text)) != "" {
+		if r.Text = foreign.Clean(text); Recognise([]byte(text)) != "" {
 			r.Spoke = Recognise([]byte(text))
 			return errStranger
 		}
@@ -185,7 +185,7 @@ func askLPD(c *Conn, q Question) fact.Reply {
 	}
 	return c.ask("lpd", "queue "+queue, "\x03"+queue+"\n", func(r *fact.Reply) error {
 		text, err := c.line()
-		r.Text = plain.Clean(text)
+		r.Text = foreign.Clean(text)
 		if low := strings.ToLower(text); strings.Contains(low, "does not have") ||
 			strings.Contains(low, "not allowed") ||
 			strings.Contains(low, "denied") {
@@ -218,14 +218,14 @@ func (c *Conn) status(r *fact.Reply, version string) error {
 	text, err := c.line()
 	rest, ok := strings.CutPrefix(text, version+" ")
 	if !ok {
-		r.Text, r.Spoke = plain.Clean(text), Recognise([]byte(text))
+		r.Text, r.Spoke = foreign.Clean(text), Recognise([]byte(text))
 		return errors.Join(err, errStranger)
 	}
 	code, reason, _ := strings.Cut(rest, " ")
 	if _, err := fmt.Sscanf(code, "%d", &r.Status); err != nil || r.Status < 100 || r.Status > 699 {
 		return errStranger
 	}
-	r.Reason = plain.Clean(reason)
+	r.Reason = foreign.Clean(reason)
 	switch {
 	case r.Status == 401 || r.Status == 407:
 		r.Refused = true
@@ -236,7 +236,7 @@ func (c *Conn) status(r *fact.Reply, version string) error {
 		text, err = c.line()
 		if key, value, ok := strings.Cut(text, ":"); ok &&
 			(strings.EqualFold(key, "Server") || strings.EqualFold(key, "User-Agent")) {
-			r.Program = plain.Clean(strings.TrimSpace(value))
+			r.Program = foreign.Clean(strings.TrimSpace(value))
 		}
 	}
 	return nil

@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 )
 
 // stream opens a stream to a host (RFC 6120 section 4.2).
@@ -89,9 +89,9 @@ func (f features) wrong() (code, text string) {
 		return "", ""
 	}
 	for _, any := range f.Condition {
-		return any.XMLName.Local, plain.Clean(strings.TrimSpace(f.Text))
+		return any.XMLName.Local, foreign.Clean(strings.TrimSpace(f.Text))
 	}
-	return "error", plain.Clean(strings.TrimSpace(f.Text))
+	return "error", foreign.Clean(strings.TrimSpace(f.Text))
 }
 
 // upgradeXMPP asks for TLS (RFC 6120 section 5.4).
@@ -124,7 +124,7 @@ func askXMPP(c *Conn, q Question) fact.Reply {
 	r.Code, r.Text = f.wrong()
 	r.Ways = f.Ways
 	if errors.Is(err, errStranger) {
-		r.Spoke, r.Text = Recognise(c.unread()), plain.Clean(string(c.unread()))
+		r.Spoke, r.Text = Recognise(c.unread()), foreign.Clean(string(c.unread()))
 	}
 	r.Ending, r.TookMS = ending(err), MS(time.Since(began))
 	return r

@@ -16,8 +16,8 @@ import (
 	"github.com/miekg/dns"
 
 	"uakari/internal/fact"
+	"uakari/internal/foreign"
 	"uakari/internal/look"
-	"uakari/internal/plain"
 	"uakari/internal/wire"
 )
 
@@ -410,7 +410,7 @@ func aliasesOf(reply *dns.Msg) []string {
 	var list []string
 	for _, rr := range reply.Answer[:min(len(reply.Answer), mostAnswers)] {
 		if c, ok := rr.(*dns.CNAME); ok {
-			list = append(list, plain.Clean(strings.TrimSuffix(c.Target, ".")))
+			list = append(list, foreign.Clean(strings.TrimSuffix(c.Target, ".")))
 		}
 	}
 	return list

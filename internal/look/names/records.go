@@ -12,8 +12,8 @@ import (
 	"github.com/miekg/dns"
 
 	"uakari/internal/fact"
+	"uakari/internal/foreign"
 	"uakari/internal/look"
-	"uakari/internal/plain"
 	"uakari/internal/wire"
 )
 
@@ -37,8 +37,9 @@ func Services(ctx context.Context, env look.Env, order fact.Order, emit look.Emi
 			r.Outcome = answer.Outcome
 			for _, rr := range reply.Answer[:min(len(reply.Answer), mostAnswers)] {
 				if s, ok := rr.(*dns.SRV); ok {
-					r.List = append(r.List, fact.ServiceRecord{Target: plain.Clean(strings.TrimSuffix(s.Target, ".")),
-						Port: s.Port, Priority: s.Priority, Weight: s.Weight})
+					r.List = append(r.List, fact.ServiceRecord{
+						Target: foreign.Clean(strings.TrimSuffix(s.Target, ".")),
+						Port:   s.Port, Priority: s.Priority, Weight: s.Weight})
 					r.Outcome = fact.Addressed
 				}
 			}
@@ -139,7 +140,7 @@ func (l looker) reverse(ctx context.Context, r *fact.Reverse) error {
 			if !ok {
 				continue
 			}
-			name := plain.Clean(strings.TrimSuffix(ptr.Ptr, "."))
+			name := foreign.Clean(strings.TrimSuffix(ptr.Ptr, "."))
 			r.Names = append(r.Names, name)
 			forward := fact.Answer{Type: dns.TypeToString[kind]}
 			if back, err := l.askOne(ctx, server, dns.Fqdn(name), kind); err == nil {

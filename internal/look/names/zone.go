@@ -14,8 +14,8 @@ import (
 	"github.com/miekg/dns"
 
 	"uakari/internal/fact"
+	"uakari/internal/foreign"
 	"uakari/internal/look"
-	"uakari/internal/plain"
 	"uakari/internal/wire"
 )
 
@@ -131,7 +131,7 @@ func (l looker) zoneServer(ctx context.Context, by netip.AddrPort, zone, server,
 		a := l.query(ctx, by, server, kind)
 		addrs = append(addrs, a.Addrs...)
 	}
-	clean := plain.Clean(strings.TrimSuffix(server, "."))
+	clean := foreign.Clean(strings.TrimSuffix(server, "."))
 	if len(addrs) == 0 {
 		return []fact.ZoneServer{{Name: clean, Outcome: fact.NoData}}
 	}

@@ -11,7 +11,7 @@ import (
 
 	"uakari/internal/fact"
 	"uakari/internal/look"
-	"uakari/internal/look/witness"
+	"uakari/internal/look/errqueue"
 	"uakari/internal/protocol"
 )
 
@@ -57,7 +57,7 @@ func Hops(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 // expired is the router at which a connect with a hop limit dies; invalid if
 // none says so.
 func expired(ctx context.Context, t fact.Target, limit int, wait time.Duration) netip.Addr {
-	w := witness.New()
+	w := errqueue.New()
 	w.Hops = limit
 	defer w.Close()
 	scheme, _ := protocol.Lookup(t.Scheme)

@@ -9,7 +9,7 @@ import (
 
 	"uakari/internal/fact"
 	"uakari/internal/look"
-	"uakari/internal/look/witness"
+	"uakari/internal/look/errqueue"
 )
 
 // Bounds on the wait for a reset that may not come: several times as long as
@@ -56,7 +56,7 @@ func Reset(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) 
 // refused reports whether a connect is refused by a reset that arrives with
 // at least so many hops left.
 func refused(ctx context.Context, t fact.Target, least int, wait time.Duration) bool {
-	w := witness.New()
+	w := errqueue.New()
 	w.Least = least
 	defer w.Close()
 	d := net.Dialer{Timeout: wait, Control: w.Control, KeepAlive: -1}

@@ -11,7 +11,7 @@ import (
 
 	"uakari/internal/fact"
 	"uakari/internal/look"
-	"uakari/internal/look/witness"
+	"uakari/internal/look/errqueue"
 	"uakari/internal/wire"
 )
 
@@ -22,7 +22,7 @@ const smallSegment = 536
 // connect connects once and tells every way to fail apart. Where the system
 // can say so, it tells who sent an ICMP refusal.
 func connect(ctx context.Context, t fact.Target, wait time.Duration) (net.Conn, fact.Connect) {
-	w := witness.New()
+	w := errqueue.New()
 	if t.Small {
 		w.Segment = smallSegment
 	}
@@ -77,7 +77,7 @@ func (cutConn) SetReadDeadline(time.Time) error  { return nil }
 func (cutConn) SetWriteDeadline(time.Time) error { return nil }
 
 // failure tells the ways apart in which a first packet fails.
-func failure(err error, w *witness.Witness) fact.Connect {
+func failure(err error, w *errqueue.Witness) fact.Connect {
 	var errno syscall.Errno
 	switch icmp := w.ICMP(); {
 	case icmp != nil:

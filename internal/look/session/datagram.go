@@ -8,7 +8,7 @@ import (
 
 	"uakari/internal/fact"
 	"uakari/internal/look"
-	"uakari/internal/look/witness"
+	"uakari/internal/look/errqueue"
 	"uakari/internal/wire"
 )
 
@@ -39,7 +39,7 @@ func (k *kept) Write(p []byte) (n int, err error) {
 // packet, and only an answer, or who refuses it, tells anything. Where no
 // question is known, an empty datagram is sent once.
 func (c *climber) datagrams(ctx context.Context) {
-	w := witness.New()
+	w := errqueue.New()
 	defer w.Close()
 	began := time.Now()
 	wait := look.Within(ctx, c.env.Patience())
@@ -85,7 +85,7 @@ func (c *climber) datagrams(ctx context.Context) {
 
 // open is a socket for datagrams to the target: connected to it, or to any port of
 // its host, where answers come from another one.
-func (c *climber) open(ctx context.Context, w *witness.Witness, wait time.Duration) (net.Conn, error) {
+func (c *climber) open(ctx context.Context, w *errqueue.Witness, wait time.Duration) (net.Conn, error) {
 	to := netip.AddrPortFrom(c.order.Target.Addr, c.order.Target.Port)
 	dialer := net.Dialer{Timeout: wait, Control: w.Control}
 	raw, err := dialer.DialContext(ctx, "udp", to.String())

@@ -10,8 +10,8 @@ import (
 
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
+	"uakari/internal/foreign"
 	"uakari/internal/look/sshclient"
-	"uakari/internal/plain"
 )
 
 // errSeen ends a key exchange once the host's key was shown: nobody logs in.
@@ -62,7 +62,7 @@ func (c *climber) hostKey(_ context.Context, greeting fact.Greeting) {
 	}
 	_, _, _, err = ssh.NewClientConn(&heard{c.conn, []byte(greeting.Head + "\r\n")}, place, config)
 	if k.Type == "" {
-		k.State, k.Error = "failed", plain.Clean(err.Error())
+		k.State, k.Error = "failed", foreign.Clean(err.Error())
 	}
 	saw := k.Type + " " + k.Fingerprint + ", " + k.State
 	if k.Error != "" {

@@ -16,8 +16,8 @@ import (
 	"time"
 
 	"uakari/internal/fact"
+	"uakari/internal/foreign"
 	"uakari/internal/look"
-	"uakari/internal/plain"
 	"uakari/internal/protocol"
 	"uakari/internal/wire"
 )
@@ -210,7 +210,7 @@ func Load(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	}
 	f := env.Seen(
 		order,
-		plain.Plural(l.Width, "request")+" side by side",
+		foreign.Plural(l.Width, "request")+" side by side",
 		fmt.Sprintf(
 			"%d asked, %d failed, half within %s, 95 of 100 within %s",
 			l.Asked,
@@ -237,16 +237,16 @@ func once(ctx context.Context, client *http.Client, url string) (ms float64, fai
 	ctx = httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{GotFirstResponseByte: func() { first = time.Now() }})
 	request, err := http.NewRequestWithContext(ctx, http.MethodGet, url, nil)
 	if err != nil {
-		return 0, plain.Clean(err.Error())
+		return 0, foreign.Clean(err.Error())
 	}
 	request.Header.Set("User-Agent", "uakari")
 	answer, err := client.Do(request)
 	if err != nil {
-		return 0, plain.Clean(err.Error())
+		return 0, foreign.Clean(err.Error())
 	}
 	defer answer.Body.Close()
 	if _, err := io.Copy(io.Discard, io.LimitReader(answer.Body, 1<<20)); err != nil {
-		return 0, plain.Clean(err.Error())
+		return 0, foreign.Clean(err.Error())
 	}
 	if answer.StatusCode >= 500 || answer.StatusCode == 429 {
 		return 0, answer.Status

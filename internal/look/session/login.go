@@ -12,7 +12,7 @@ import (
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/look"
-	"uakari/internal/look/witness"
+	"uakari/internal/look/errqueue"
 	"uakari/internal/protocol"
 	"uakari/internal/wire"
 )
@@ -68,7 +68,7 @@ func loginTry(ctx context.Context, env look.Env, order fact.Order) fact.Login {
 	}
 	var raw net.Conn
 	if scheme.UDP {
-		w := witness.New()
+		w := errqueue.New()
 		defer w.Close()
 		raw, _ = c.open(ctx, w, look.Within(ctx, env.Patience())) // no socket is told as no connection
 	} else {

@@ -15,9 +15,9 @@ import (
 
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
+	"uakari/internal/foreign"
 	"uakari/internal/look/file"
 	"uakari/internal/look/sshclient"
-	"uakari/internal/plain"
 )
 
 // errSpent keeps the library from presenting a secret a second time.
@@ -105,7 +105,7 @@ func (c *climber) loginSSH(ctx context.Context) fact.Login {
 	client := ssh.NewClient(conn, channels, requests)
 	channel, more, err := client.OpenChannel("session", nil)
 	if err != nil {
-		s.login.Outcome, s.login.Code, s.login.Text = fact.LoginRefused, "session", plain.Clean(
+		s.login.Outcome, s.login.Code, s.login.Text = fact.LoginRefused, "session", foreign.Clean(
 			"the account is accepted, and no session is opened: "+err.Error(),
 		)
 		return s.login
@@ -161,9 +161,9 @@ func (s *sshTry) ended(err error) fact.Login {
 			l.Code = "mechanism"
 		}
 	case !s.taken:
-		l.Outcome, l.Text = fact.LoginFailed, plain.Clean(text)
+		l.Outcome, l.Text = fact.LoginFailed, foreign.Clean(text)
 	case strings.Contains(text, "ssh: disconnect, reason"):
-		l.Outcome, l.Text = fact.LoginRefused, plain.Clean(
+		l.Outcome, l.Text = fact.LoginRefused, foreign.Clean(
 			"the server ends it: "+text[strings.Index(text, "ssh: disconnect"):],
 		)
 	case errors.As(err, &network) && network.Timeout():
@@ -184,7 +184,7 @@ func (c *climber) keysToOffer(ctx context.Context, l *fact.Login) (keys []ssh.Si
 		case errors.Is(err, sshclient.ErrNoAgent):
 			return nil, done, "no secret was given, and there is no agent with keys"
 		case err != nil:
-			return nil, done, "no secret was given, and the agent does not answer: " + plain.Clean(err.Error())
+			return nil, done, "no secret was given, and the agent does not answer: " + foreign.Clean(err.Error())
 		case len(keys) == 0:
 			return nil, done, "no secret was given, and the agent holds no keys"
 		}

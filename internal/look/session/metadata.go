@@ -16,9 +16,9 @@ import (
 	"time"
 
 	"uakari/internal/fact"
+	"uakari/internal/foreign"
 	"uakari/internal/look"
 	"uakari/internal/look/trust"
-	"uakari/internal/plain"
 )
 
 // mostMetadata bounds a description that is fetched, in bytes.
@@ -35,9 +35,9 @@ func Metadata(ctx context.Context, env look.Env, order fact.Order, emit look.Emi
 		err = parseMetadata(text, &m)
 	}
 	if err != nil {
-		m.Wrong = plain.Clean(look.Words(err))
+		m.Wrong = foreign.Clean(look.Words(err))
 	}
-	saw := fmt.Sprintf("%d, entity %s, %s", m.Status, m.Entity, plain.Plural(len(m.Certs), "certificate"))
+	saw := fmt.Sprintf("%d, entity %s, %s", m.Status, m.Entity, foreign.Plural(len(m.Certs), "certificate"))
 	switch {
 	case m.Wrong != "":
 		saw = m.Wrong
@@ -107,7 +107,7 @@ func untrusted(s tls.ConnectionState, path string) string {
 	}
 	if _, err := s.PeerCertificates[0].Verify(x509.VerifyOptions{Roots: roots, Intermediates: pool,
 		DNSName: s.ServerName}); err != nil {
-		return plain.Clean(strings.TrimPrefix(err.Error(), "x509: "))
+		return foreign.Clean(strings.TrimPrefix(err.Error(), "x509: "))
 	}
 	return ""
 }
@@ -134,7 +134,7 @@ func parseMetadata(text []byte, m *fact.Metadata) error {
 		}
 		switch name := start.Name.Local; {
 		case name == "EntityDescriptor" && !seen:
-			seen, m.Entity = true, plain.Clean(attribute(start, "entityID"))
+			seen, m.Entity = true, foreign.Clean(attribute(start, "entityID"))
 			if at, err := time.Parse(time.RFC3339, attribute(start, "validUntil")); err == nil {
 				m.Until = at.UTC()
 			}
@@ -158,7 +158,7 @@ func parseMetadata(text []byte, m *fact.Metadata) error {
 		default:
 			if at := attribute(start, "Location"); at != "" && len(m.Locations) < mostParts &&
 				!slices.Contains(m.Locations, at) {
-				m.Locations = append(m.Locations, plain.Clean(at))
+				m.Locations = append(m.Locations, foreign.Clean(at))
 			}
 		}
 	}

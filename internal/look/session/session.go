@@ -19,10 +19,10 @@ import (
 
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
-	"uakari/internal/keep"
 	"uakari/internal/look"
 	"uakari/internal/look/file"
 	"uakari/internal/protocol"
+	"uakari/internal/redact"
 	"uakari/internal/wire"
 )
 
@@ -289,8 +289,8 @@ func (c *climber) ask() {
 		},
 	)
 	answered()
-	r.LeftOut = strings.Contains(c.order.Target.Path, keep.Hidden) && !c.mayAskWhole()
-	r.Asked = keep.Query(r.Asked)
+	r.LeftOut = strings.Contains(c.order.Target.Path, redact.Hidden) && !c.mayAskWhole()
+	r.Asked = redact.Query(r.Asked)
 	f := c.env.Seen(c.order, fmt.Sprintf("%s of %s", r.Asked, c.address()), sawReply(r))
 	f.Reply = &r
 	c.emit(f)
@@ -301,7 +301,7 @@ func (c *climber) ask() {
 // out.
 func (c *climber) path() string {
 	path := c.order.Target.Path
-	if !strings.Contains(path, keep.Hidden) {
+	if !strings.Contains(path, redact.Hidden) {
 		return path
 	}
 	if c.mayAskWhole() {
@@ -310,7 +310,7 @@ func (c *climber) path() string {
 	before, query, _ := strings.Cut(path, "?")
 	rest := slices.DeleteFunc(
 		strings.Split(query, "&"),
-		func(p string) bool { return strings.HasSuffix(p, "="+keep.Hidden) },
+		func(p string) bool { return strings.HasSuffix(p, "="+redact.Hidden) },
 	)
 	return strings.TrimSuffix(before+"?"+strings.Join(rest, "&"), "?")
 }

@@ -9,7 +9,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 )
 
 const (
@@ -33,7 +33,7 @@ func sshSession(client *ssh.Client) []fact.LackingRight {
 	right := fact.Right{May: "open", On: "a session"}
 	session, err := client.NewSession()
 	if err != nil {
-		return []fact.LackingRight{{Right: right, Level: "session", Told: plain.Clean(err.Error())}}
+		return []fact.LackingRight{{Right: right, Level: "session", Told: foreign.Clean(err.Error())}}
 	}
 	defer session.Close()
 	heard := &bounded{}
@@ -45,7 +45,7 @@ func sshSession(client *ssh.Client) []fact.LackingRight {
 	case <-time.After(sessionTime):
 		return nil
 	}
-	text := plain.Clean(strings.TrimSpace(heard.String()))
+	text := foreign.Clean(strings.TrimSpace(heard.String()))
 	if err == nil || !barredWords().MatchString(text) {
 		return nil
 	}

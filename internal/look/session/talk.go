@@ -11,8 +11,8 @@ import (
 	"time"
 
 	"uakari/internal/fact"
+	"uakari/internal/foreign"
 	"uakari/internal/look"
-	"uakari/internal/plain"
 	"uakari/internal/wire"
 )
 
@@ -45,11 +45,11 @@ func (c *climber) converse(ctx context.Context) {
 			r.FirstMS = wire.MS(time.Since(began))
 		}
 		if errors.Is(err, errUnexpected) {
-			r.Code, r.Text = fmt.Sprintf("step %d", i+1), plain.Clean(heard)
+			r.Code, r.Text = fmt.Sprintf("step %d", i+1), foreign.Clean(heard)
 			break
 		}
 		if err != nil {
-			r.Ending, r.Text = wire.Ending(err), plain.Clean(heard)
+			r.Ending, r.Text = wire.Ending(err), foreign.Clean(heard)
 			break
 		}
 	}
@@ -81,7 +81,7 @@ func (c *climber) loginTalk(ctx context.Context) fact.Login {
 			return strings.NewReplacer(fact.AccountPlace, c.order.Target.Account, fact.SecretPlace, c.env.Secret).
 				Replace(text)
 		})
-		heard = plain.Clean(strings.ReplaceAll(heard, c.env.Secret, "…"))
+		heard = foreign.Clean(strings.ReplaceAll(heard, c.env.Secret, "…"))
 		switch {
 		case err == nil:
 		case !presented:

@@ -13,8 +13,8 @@ import (
 
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
+	"uakari/internal/foreign"
 	"uakari/internal/look"
-	"uakari/internal/plain"
 	"uakari/internal/wire"
 )
 
@@ -37,7 +37,7 @@ func Through(ctx context.Context, env look.Env, order fact.Order, emit look.Emit
 		return
 	}
 	if err != nil {
-		p.Error = plain.Clean(look.Words(err))
+		p.Error = foreign.Clean(look.Words(err))
 		f := env.Seen(order, fmt.Sprintf("proxy %s, asked for %s", p.Proxy, place), p.Error)
 		f.Through = &p
 		emit(f)

@@ -15,9 +15,9 @@ import (
 	"time"
 
 	"uakari/internal/fact"
+	"uakari/internal/foreign"
 	"uakari/internal/look"
 	"uakari/internal/look/trust"
-	"uakari/internal/plain"
 	"uakari/internal/protocol"
 	"uakari/internal/wire"
 )
@@ -84,7 +84,7 @@ func (c *climber) handshake(ctx context.Context) bool {
 		), tls.CipherSuiteName(
 			state.CipherSuite,
 		)
-		h.Suite, h.Speaks = state.CipherSuite, plain.Clean(state.NegotiatedProtocol)
+		h.Suite, h.Speaks = state.CipherSuite, foreign.Clean(state.NegotiatedProtocol)
 	} else {
 		describe(&h, err)
 	}
@@ -104,7 +104,7 @@ func (c *climber) handshake(ctx context.Context) bool {
 	c.secured = &state
 	c.conn = c.conn.Over(&refusable{Conn: conn, refused: func(alert error) {
 		late, again := h, f
-		late.Ending, late.Alert, late.Error = fact.Closed, alertNumbers()[alert.Error()], plain.Clean(alert.Error())
+		late.Ending, late.Alert, late.Error = fact.Closed, alertNumbers()[alert.Error()], foreign.Clean(alert.Error())
 		again.Handshake, again.Saw = &late, sawHandshake(late)+", after the handshake"
 		c.emit(again)
 	}})
@@ -179,7 +179,7 @@ func authorities(der [][]byte) []string {
 		}
 		var name pkix.Name
 		name.FillFromRDNSequence(&sequence)
-		names = append(names, plain.Clean(name.String()))
+		names = append(names, foreign.Clean(name.String()))
 	}
 	return names
 }
@@ -236,7 +236,7 @@ var alertNumbers = sync.OnceValue(func() map[string]int {
 func describe(h *fact.Handshake, err error) {
 	var remote *net.OpError
 	var record tls.RecordHeaderError
-	h.Error = plain.Clean(look.Words(err))
+	h.Error = foreign.Clean(look.Words(err))
 	switch {
 	case errors.As(err, &remote) && remote.Op == "remote error":
 		h.Ending, h.Alert = fact.Closed, alertNumbers()[remote.Err.Error()]

@@ -6,8 +6,8 @@ import (
 	"errors"
 	"fmt"
 
+	"uakari/internal/foreign"
 	"uakari/internal/look/trust"
-	"uakari/internal/plain"
 )
 
 // distrust says why this client would not take the server at the other end of a
@@ -49,7 +49,7 @@ func (c *climber) distrust(state tls.ConnectionState) string {
 	}
 	if _, err := leaf.Verify(x509.VerifyOptions{Roots: roots, Intermediates: between, DNSName: name,
 		CurrentTime: c.env.Clock()}); err != nil {
-		return plain.Clean(short509(err))
+		return foreign.Clean(short509(err))
 	}
 	for _, der := range store.Lists(chain) {
 		list, err := x509.ParseRevocationList(der)

@@ -1,3 +1,5 @@
+// Package answer judges the rung "answer": what the server says once a client is in, and
+// what stands behind a gateway.
 package answer
 
 import (

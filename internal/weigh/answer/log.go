@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/program"
 	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/gate"
@@ -64,7 +64,7 @@ func logReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, boo
 		return gate.Reading{
 			Gate: gate.Door, Cause: cause, Shows: wordless, Because: scene.FactIDs(s), Vantage: t.Server,
 			Strength: strength, Lacks: lacks,
-			Summary: fmt.Sprintf("the log of %s says why: %q", v.Host(t.Server), plain.Shortened(line)),
+			Summary: fmt.Sprintf("the log of %s says why: %q", v.Host(t.Server), foreign.Shortened(line)),
 			Values: v.Place(
 				t,
 				catalogue.Values{

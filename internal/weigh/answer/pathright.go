@@ -8,7 +8,7 @@ import (
 	"sync"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/gate"
 	"uakari/internal/weigh/scene"
@@ -69,7 +69,7 @@ func pathReading(v *scene.Scene, w *scene.Wants, t *scene.Try, r gate.Reading, r
 				p.Name,
 				reply.Status,
 				at.Why,
-				plain.Shortened(line),
+				foreign.Shortened(line),
 			)
 			r.Values = v.Place(
 				t,

@@ -11,7 +11,7 @@ import (
 
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/protocol"
 	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/gate"
@@ -128,7 +128,7 @@ func expectedAnswer(v *scene.Scene, r gate.Reading, reply fact.Reply) (gate.Read
 		r.Summary = fmt.Sprintf(
 			"it answers %d, and the card calls only %s right",
 			reply.Status,
-			plain.Numbers(want.Status),
+			foreign.Numbers(want.Status),
 		)
 	case want.Contains != "" && !strings.Contains(reply.Text, want.Contains):
 		r.Cause = "answer/wrong-application"

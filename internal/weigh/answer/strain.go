@@ -6,7 +6,7 @@ import (
 	"time"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/gate"
 	"uakari/internal/weigh/scene"
@@ -100,7 +100,7 @@ func loadReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 			Gate: gate.Answer, Cause: "answer/overloaded",
 			Strength: gate.Read, Reach: gate.Further, Harmless: width > 1,
 			Because: before, Vantage: v.Client,
-			Summary: fmt.Sprintf("with %s side by side, %s", plain.Plural(width, "request"), why),
+			Summary: fmt.Sprintf("with %s side by side, %s", foreign.Plural(width, "request"), why),
 			Values:  v.Place(t, catalogue.Values{"server": v.Answering(t), "width": fmt.Sprint(width)}),
 		}
 		if len(told) > 0 {
@@ -130,7 +130,7 @@ func tooWide(l *fact.Load, alone float64, limit time.Duration) string {
 	return ""
 }
 
-func took(ms float64) string { return plain.Took(time.Duration(ms * float64(time.Millisecond))) }
+func took(ms float64) string { return foreign.Took(time.Duration(ms * float64(time.Millisecond))) }
 
 // cardLimit is how long clients wait, as the card says.
 func cardLimit(v *scene.Scene) string {
@@ -169,6 +169,6 @@ func turnedAway(v *scene.Scene, w *scene.Wants, t *scene.Try, first fact.Target)
 	return fmt.Sprintf(
 		"%s turned %s away meanwhile, since a queue was full",
 		v.Host(t.Server),
-		plain.Connections(uint32(many)),
+		foreign.Connections(uint32(many)),
 	), to.ID
 }

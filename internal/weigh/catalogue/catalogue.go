@@ -1,3 +1,5 @@
+// Package catalogue is the causes: for each its owner, its proof, what it means, and its
+// remedies. The identifiers are a contract.
 package catalogue
 
 import (
@@ -10,7 +12,7 @@ import (
 	"strings"
 	"sync"
 
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/trail"
 
 	"github.com/goccy/go-yaml"
@@ -169,8 +171,8 @@ func (r Remedy) fill(v Values) (trail.Remedy, bool) {
 		text  string
 		quote func(string) string
 	}{
-		{&out.Do, r.Do, asIs}, {&out.Command, r.Command, plain.ShellWord}, {&out.Host, r.Host, asIs},
-		{&out.Owner, r.Owner, asIs}, {&out.Risk, r.Risk, asIs}, {&out.Undo, r.Undo, plain.ShellWord},
+		{&out.Do, r.Do, asIs}, {&out.Command, r.Command, foreign.ShellWord}, {&out.Host, r.Host, asIs},
+		{&out.Owner, r.Owner, asIs}, {&out.Risk, r.Risk, asIs}, {&out.Undo, r.Undo, foreign.ShellWord},
 	} {
 		text, ok := v.fill(part.text, part.quote)
 		*part.to = text

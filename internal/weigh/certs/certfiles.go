@@ -7,7 +7,7 @@ import (
 	"strings"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/gate"
 	"uakari/internal/weigh/scene"
@@ -260,7 +260,7 @@ func notReloaded(
 				Format("2006-01-02"),
 			p.Cert,
 			onDisk.NotAfter.UTC().Format("2006-01-02"),
-			plain.Span(v.Ask.Began.Sub(p.Changed)),
+			foreign.Span(v.Ask.Began.Sub(p.Changed)),
 		),
 		Values: v.Place(t, catalogue.Values{"cert": p.Cert, "program": p.Program, "server": v.Host(t.Server)}),
 	}

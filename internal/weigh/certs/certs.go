@@ -1,3 +1,5 @@
+// Package certs judges the rung "certs": certificates, keys and what both sides offer in
+// TLS, as presented and as in the server's files; host keys of SSH.
 package certs
 
 import (

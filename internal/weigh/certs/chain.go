@@ -11,7 +11,7 @@ import (
 
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/gate"
 	"uakari/internal/weigh/scene"
@@ -79,7 +79,7 @@ func chainReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, c scene.Climb) 
 				Summary: fmt.Sprintf(
 					"covers %s, valid for %s more%s",
 					t.Target.Name,
-					plain.Span(leaf.NotAfter.Sub(v.Ask.Began)),
+					foreign.Span(leaf.NotAfter.Sub(v.Ask.Began)),
 					t.Seen(),
 				)},
 		)
@@ -162,7 +162,7 @@ func judgeTime(
 				fmt.Sprintf(
 					"%s expired %s ago, on %s",
 					which,
-					plain.Span(now.Sub(cert.NotAfter)),
+					foreign.Span(now.Sub(cert.NotAfter)),
 					cert.NotAfter.UTC().Format(time.DateOnly),
 				),
 				short...)
@@ -182,7 +182,7 @@ func judgeTime(
 					"%s is valid only from %s, in %s",
 					which,
 					cert.NotBefore.UTC().Format(time.DateOnly),
-					plain.Span(cert.NotBefore.Sub(now)),
+					foreign.Span(cert.NotBefore.Sub(now)),
 				),
 				short...)
 		default:

@@ -9,7 +9,7 @@ import (
 	"time"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/gate"
 	"uakari/internal/weigh/scene"
@@ -118,7 +118,7 @@ func wrongWithSent(
 	case now.After(leaf.NotAfter):
 		return fmt.Sprintf(
 			"it expired %s ago, on %s",
-			plain.Span(now.Sub(leaf.NotAfter)),
+			foreign.Span(now.Sub(leaf.NotAfter)),
 			leaf.NotAfter.UTC().Format(time.DateOnly),
 		)
 	case now.Before(leaf.NotBefore):

@@ -9,7 +9,7 @@ import (
 	"time"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/gate"
 	"uakari/internal/weigh/scene"
@@ -115,7 +115,7 @@ func softReadings(
 				fmt.Sprintf(
 					"%s expires in %s, on %s",
 					what,
-					plain.Span(left),
+					foreign.Span(left),
 					cert.NotAfter.UTC().Format(time.DateOnly),
 				),
 			)

@@ -4,7 +4,7 @@ import (
 	"fmt"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/gate"
 	"uakari/internal/weigh/scene"
@@ -34,7 +34,7 @@ func logReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, boo
 			Shows: []gate.Symptom{gate.ClientFirstClosed, gate.ClientFirstSilent, gate.SessionFailed,
 				gate.ServerFirstClosed, gate.ServerFirstSilent},
 			Summary: fmt.Sprintf("no secure session comes up, and the log of %s says why: \"%s\"", v.Host(t.Server),
-				plain.Shortened(line)),
+				foreign.Shortened(line)),
 			Values: v.Place(t, catalogue.Values{"server": v.Host(t.Server), "text": line}),
 		}
 		if !v.Confirmed(t) {

@@ -8,7 +8,7 @@ import (
 	"slices"
 	"time"
 
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/weigh/gate"
 	"uakari/internal/weigh/scene"
 
@@ -101,7 +101,7 @@ func statusDoubt(v *scene.Scene, c scene.Climb, chain []*x509.Certificate) strin
 	case good && !status.NextUpdate.IsZero() && v.Ask.Began.After(status.NextUpdate):
 		return fmt.Sprintf(
 			"the status that the server sends along ended %s ago",
-			plain.Span(v.Ask.Began.Sub(status.NextUpdate)),
+			foreign.Span(v.Ask.Began.Sub(status.NextUpdate)),
 		)
 	case len(c.Handshake.Handshake.Staple) > 0 && !good && c.Trust != nil &&
 		issuerOf(leaf, append(chain, ParseChain(c.Trust.Trust.Roots)...)) != nil:

@@ -9,7 +9,7 @@ import (
 	"time"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/weigh/gate"
 	"uakari/internal/weigh/scene"
 )
@@ -41,7 +41,7 @@ func judgeTrust(
 				"the root %s in %s, which the chain ends at, expired %s ago",
 				nameOf(root),
 				trust.Source,
-				plain.Span(v.Ask.Began.Sub(root.NotAfter)),
+				foreign.Span(v.Ask.Began.Sub(root.NotAfter)),
 			),
 		)
 		return false

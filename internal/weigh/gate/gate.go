@@ -1,3 +1,6 @@
+// Package gate combines what was read of each gate on the way into causes: how the try
+// ended excludes readings, the strength of the evidence and the guards decide between
+// proven, likely and possible.
 package gate
 
 import (

@@ -6,7 +6,7 @@ import (
 	"strings"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/program"
 	"uakari/internal/protocol"
 	"uakari/internal/weigh/catalogue"
@@ -78,7 +78,7 @@ func lockedBefore(v *scene.Scene, t *scene.Try, f *fact.Fact) (gate.Reading, boo
 		),
 		Values: v.Place(
 			t,
-			catalogue.Values{"account": a.Name, "unlock": "faillock --user " + plain.ShellWord(a.Name) + " --reset"},
+			catalogue.Values{"account": a.Name, "unlock": "faillock --user " + foreign.ShellWord(a.Name) + " --reset"},
 		),
 	}, true
 }
@@ -237,7 +237,7 @@ func keyTooOpen(v *scene.Scene, t *scene.Try, f *fact.Fact, account, wrong strin
 		Because:  scene.FactIDs(f),
 		Vantage:  v.Client,
 		Summary:  wrong + ": SSH clients do not use a private key that others may read",
-		Values:   v.Place(t, catalogue.Values{"account": account, "own": "chmod 600 " + plain.ShellWord(path)}),
+		Values:   v.Place(t, catalogue.Values{"account": account, "own": "chmod 600 " + foreign.ShellWord(path)}),
 	}
 }
 

@@ -1,3 +1,5 @@
+// Package login judges the rung "login": accounts, their rights, and why a server rejects
+// one, by its reply, its log and its settings.
 package login
 
 import (

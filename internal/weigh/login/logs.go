@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/program"
 	"uakari/internal/protocol"
 	"uakari/internal/weigh/gate"
@@ -69,7 +69,7 @@ func logReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, f, account *fact.
 			"%s is refused, and the log of %s says why: %q",
 			f.Login.Account,
 			v.Host(t.Server),
-			plain.Shortened(line),
+			foreign.Shortened(line),
 		)
 		r.Because, r.Lacks = append(r.Because, s.ID), lacks
 		if lacks == nil && account != nil {
@@ -197,7 +197,7 @@ func earlier(v *scene.Scene, t *scene.Try, refused bool) (gate.Reading, bool) {
 			"%s was refused before, and the log of %s says why: %q",
 			v.Ask.Account,
 			v.Host(t.Server),
-			plain.Shortened(line),
+			foreign.Shortened(line),
 		),
 		Lacks: []gate.Lack{{Guard: gate.SameTime, Why: "that was an earlier try"}},
 	}

@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/gate"
 	"uakari/internal/weigh/scene"
@@ -33,7 +33,7 @@ func ticketWords(v *scene.Scene, w *scene.Wants, t *scene.Try, l *fact.Login, r 
 			r.Summary = fmt.Sprintf(
 				"the clock of %s is %s %s that of %s, and the ticket server bears no more than minutes",
 				v.Host(v.Client),
-				plain.Span(ahead.Round(time.Minute)),
+				foreign.Span(ahead.Round(time.Minute)),
 				way,
 				v.Answering(t),
 			)
@@ -85,7 +85,7 @@ func keptTicket(v *scene.Scene, t *scene.Try, login, f *fact.Fact) (gate.Reading
 				"%s is accepted, and programs here present nothing of use: the ticket in the cache %s ended %s ago",
 				v.Ask.Account,
 				s.Place,
-				plain.Span(v.Ask.Began.Sub(s.Ticket.Ends)),
+				foreign.Span(v.Ask.Began.Sub(s.Ticket.Ends)),
 			)
 		case fresh != nil && s.Ticket.Service == fresh.Service && s.Ticket.Version != fresh.Version &&
 			v.Ask.Began.Before(s.Ticket.Ends):
@@ -187,7 +187,7 @@ func keyReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, login *fact.Fact)
 					ticket.Version,
 					f.KeyTable.Path,
 					at.Host,
-					plain.Numbers(versions),
+					foreign.Numbers(versions),
 				)
 			case !slices.Contains(kinds, ticket.Encryption):
 				r.Summary = fmt.Sprintf(
@@ -196,7 +196,7 @@ func keyReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, login *fact.Fact)
 					ticket.Encryption,
 					f.KeyTable.Path,
 					at.Host,
-					plain.Numbers(kinds),
+					foreign.Numbers(kinds),
 				)
 			default:
 				continue

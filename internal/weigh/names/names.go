@@ -1,3 +1,5 @@
+// Package names judges the rung "names": each step of a look-up, from the hosts file to the
+// zone's authority.
 package names
 
 import (
@@ -8,7 +10,7 @@ import (
 
 	"uakari/internal/fact"
 	"uakari/internal/filter"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/gate"
 	"uakari/internal/weigh/scene"
@@ -91,7 +93,7 @@ func NoAddressReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Read
 		}
 	}
 	end := nameEnds[worst.Answer.Outcome]
-	who := plain.At(worst.Answer.Resolver)
+	who := foreign.At(worst.Answer.Resolver)
 	if others := otherResolvers(ends, worst); others > 0 {
 		who += fmt.Sprintf(" (and %d more)", others)
 	}
@@ -100,7 +102,7 @@ func NoAddressReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Read
 		Summary: fmt.Sprintf(end.says, strings.TrimSuffix(l.Name, "."), who),
 		Values: catalogue.Values{
 			"name":     strings.TrimSuffix(l.Name, "."),
-			"resolver": plain.At(worst.Answer.Resolver),
+			"resolver": foreign.At(worst.Answer.Resolver),
 			"client":   v.Host(v.Client),
 		},
 	}
@@ -154,7 +156,7 @@ func noResolverReading(v *scene.Scene, t *scene.Try) (gate.Reading, bool) {
 		Gate: gate.Name, Cause: "names/views-differ", Strength: gate.Read, Vantage: v.Client, Instead: &instead,
 		Because: scene.FactIDs(l.DNS, l.System),
 		Summary: fmt.Sprintf("programs of %s ask no resolver (hosts: %s, in %s); %s gives %s for %s", v.Host(v.Client),
-			l.NoDNS, file, plain.At(l.DNS.Answer.Resolver), l.DNSAll[0], strings.TrimSuffix(l.Name, ".")),
+			l.NoDNS, file, foreign.At(l.DNS.Answer.Resolver), l.DNSAll[0], strings.TrimSuffix(l.Name, ".")),
 		Values: catalogue.Values{"client": v.Host(v.Client), "sources": file},
 	}
 	if l.System == nil {
@@ -218,8 +220,8 @@ func behindStub(v *scene.Scene, l *scene.Lookup, worst *fact.Fact, r *gate.Readi
 			continue
 		}
 		r.Cause, r.Because = end.cause, gate.Union(r.Because, scene.FactIDs(f))
-		r.Values["resolver"] = plain.At(f.Answer.Resolver)
-		r.Summary += fmt.Sprintf("; it asks %s, which %s", plain.At(f.Answer.Resolver), map[string]string{
+		r.Values["resolver"] = foreign.At(f.Answer.Resolver)
+		r.Summary += fmt.Sprintf("; it asks %s, which %s", foreign.At(f.Answer.Resolver), map[string]string{
 			"names/resolver-silent": "does not answer", "names/server-failure": "fails",
 			"names/resolver-refuses":  "refuses",
 			"names/large-answer-lost": "has an answer too large for a datagram"}[end.cause])
@@ -271,13 +273,13 @@ func passedReadings(v *scene.Scene, l *scene.Lookup) []gate.Reading {
 			Summary: fmt.Sprintf(
 				end.says,
 				strings.TrimSuffix(l.Name, "."),
-				plain.At(f.Answer.Resolver),
+				foreign.At(f.Answer.Resolver),
 			) + "; the next one does" + l.Waits(
 				f,
 			),
 			Values: catalogue.Values{
 				"name":     l.Name,
-				"resolver": plain.At(f.Answer.Resolver),
+				"resolver": foreign.At(f.Answer.Resolver),
 				"client":   v.Host(v.Client),
 			},
 		})

@@ -7,7 +7,7 @@ import (
 	"strings"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/gate"
 	"uakari/internal/weigh/scene"
@@ -123,7 +123,7 @@ func authorityReading(v *scene.Scene, w *scene.Wants, t *scene.Try, asked string
 				"right":    instead.Addr.String(),
 				"client":   v.Host(v.Client),
 				"server":   newest.Name,
-				"resolver": plain.At(t.Lookup.DNS.Answer.Resolver),
+				"resolver": foreign.At(t.Lookup.DNS.Answer.Resolver),
 				"ttl":      scene.ForSeconds(t.Lookup.DNS.Answer.TTL),
 			},
 		}
@@ -146,7 +146,7 @@ func authorityReading(v *scene.Scene, w *scene.Wants, t *scene.Try, asked string
 		r.Cause = "names/views-differ"
 		r.Summary = fmt.Sprintf(
 			"the resolver %s gives %s, %s; the authoritative server %s gives %s",
-			plain.At(t.Lookup.DNS.Answer.Resolver),
+			foreign.At(t.Lookup.DNS.Answer.Resolver),
 			t.Target.Addr,
 			scene.ForSeconds(t.Lookup.DNS.Answer.TTL),
 			newest.Name,
@@ -290,7 +290,7 @@ func resolversReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Readin
 		if !ok {
 			continue
 		}
-		who := "the resolver " + plain.At(f.Answer.Resolver)
+		who := "the resolver " + foreign.At(f.Answer.Resolver)
 		if f.Vantage != v.Client {
 			who = fmt.Sprintf("%s, seen from %s,", who, v.Host(f.Vantage))
 		}
@@ -303,7 +303,7 @@ func resolversReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Readin
 			Instead:  &instead,
 			Summary: fmt.Sprintf(
 				"the resolver %s gives %s; %s gives %s, which gets further",
-				plain.At(l.DNS.Answer.Resolver),
+				foreign.At(l.DNS.Answer.Resolver),
 				t.Target.Addr,
 				who,
 				instead.Addr,
@@ -313,7 +313,7 @@ func resolversReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Readin
 				"addr":     t.Target.Addr.String(),
 				"right":    instead.Addr.String(),
 				"client":   v.Host(v.Client),
-				"resolver": plain.At(l.DNS.Answer.Resolver),
+				"resolver": foreign.At(l.DNS.Answer.Resolver),
 				"ttl":      scene.ForSeconds(l.DNS.Answer.TTL),
 			},
 		}, true

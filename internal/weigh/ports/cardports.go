@@ -8,7 +8,7 @@ import (
 
 	"uakari/internal/card"
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/protocol"
 	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/gate"
@@ -78,7 +78,7 @@ func cardPorts(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 	r := gate.Reading{
 		Gate: gate.Listener, Cause: "ports/some-missing", Strength: gate.Read, Harmless: true, Because: because,
 		Vantage: cmp.Or(t.Server, v.Client),
-		Summary: fmt.Sprintf("of the card's %s, %s", plain.Plural(len(all), "port"), strings.Join(says, "; ")),
+		Summary: fmt.Sprintf("of the card's %s, %s", foreign.Plural(len(all), "port"), strings.Join(says, "; ")),
 		Values: v.Place(t, catalogue.Values{"missing": "port " + strings.Join(missing, ", "),
 			"server": v.Answering(t)}),
 	}

@@ -1,3 +1,5 @@
+// Package ports judges the rung "ports": what listens where, also within containers and
+// behind port mappers.
 package ports
 
 import (
@@ -8,7 +10,7 @@ import (
 
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/protocol"
 	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/gate"
@@ -137,7 +139,7 @@ func foreignPort(v *scene.Scene, t *scene.Try, f *fact.Fact, l fact.Listener) []
 				l.Port,
 				scene.Owner(l),
 				p.Name,
-				plain.Since(v.Ask.Began, l.Since),
+				foreign.Since(v.Ask.Began, l.Since),
 			),
 		),
 		Values: v.Place(t, catalogue.Values{"program": p.Name, "other": scene.Owner(l), "other-unit": l.Unit}),
@@ -161,10 +163,10 @@ func openPort(v *scene.Scene, t *scene.Try, f *fact.Fact, l fact.Listener) []gat
 			Strength: gate.Read, Because: scene.FactIDs(f), Vantage: t.Server,
 			Shows: []gate.Symptom{gate.SilentTCP, gate.ServerFirstSilent, gate.ClientFirstSilent},
 			Summary: fmt.Sprintf("%s has %s waiting to be accepted, and its queue takes %d",
-				scene.Owner(l), plain.Connections(l.Queue), l.Limit+1),
+				scene.Owner(l), foreign.Connections(l.Queue), l.Limit+1),
 			Values: v.Place(
 				t,
-				catalogue.Values{"program": scene.Owner(l), "pid": plain.NonZero(l.PID), "unit": l.Unit},
+				catalogue.Values{"program": scene.Owner(l), "pid": foreign.NonZero(l.PID), "unit": l.Unit},
 			),
 		})
 	case t.Symptom == gate.SilentTCP && overflowed(v, t) > 0:
@@ -174,7 +176,7 @@ func openPort(v *scene.Scene, t *scene.Try, f *fact.Fact, l fact.Listener) []gat
 			Summary: fmt.Sprintf(
 				"%s turned %s away for a full queue while ours was tried",
 				v.Host(t.Server),
-				plain.Connections(uint32(overflowed(v, t))),
+				foreign.Connections(uint32(overflowed(v, t))),
 			),
 			Lacks: []gate.Lack{
 				{
@@ -184,7 +186,7 @@ func openPort(v *scene.Scene, t *scene.Try, f *fact.Fact, l fact.Listener) []gat
 			},
 			Values: v.Place(
 				t,
-				catalogue.Values{"program": scene.Owner(l), "pid": plain.NonZero(l.PID), "unit": l.Unit},
+				catalogue.Values{"program": scene.Owner(l), "pid": foreign.NonZero(l.PID), "unit": l.Unit},
 			),
 		})
 	case l.Unqueued: // its system does not tell

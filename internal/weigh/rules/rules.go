@@ -1,3 +1,5 @@
+// Package rules judges the rung "rules": packet filters, routes, translations, lists of
+// programs, and what the packets themselves show.
 package rules
 
 import (

@@ -9,7 +9,7 @@ import (
 
 	"uakari/internal/fact"
 	"uakari/internal/filter"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/gate"
 	"uakari/internal/weigh/scene"
@@ -218,7 +218,7 @@ func machineReadings(v *scene.Scene, t *scene.Try) []gate.Reading {
 				delete(r.Values, "powerless")
 			}
 			if age := v.Ask.Began.Sub(m.At); age.Seconds() > machineAge {
-				r.Lacks = []gate.Lack{{Guard: gate.SameTime, Why: fmt.Sprintf("that is %s old", plain.Span(age))}}
+				r.Lacks = []gate.Lack{{Guard: gate.SameTime, Why: fmt.Sprintf("that is %s old", foreign.Span(age))}}
 			}
 			readings = append(readings, r)
 		}

@@ -9,7 +9,7 @@ import (
 
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/protocol"
 	"uakari/internal/weigh/gate"
 )
@@ -66,7 +66,7 @@ func unfit(v *Scene, c Climb, up fact.Upstream) string {
 			covers = append(covers, addr.String())
 		}
 		return fmt.Sprintf("its certificate is for %s, and the gateway checks it for %s",
-			cmp.Or(plain.Clean(strings.Join(covers, ", ")), "no name"), name)
+			cmp.Or(foreign.Clean(strings.Join(covers, ", ")), "no name"), name)
 	case v.Ask.Began.After(leaf.NotAfter):
 		return "its certificate expired on " + leaf.NotAfter.UTC().Format("2006-01-02") + ", and the gateway checks it"
 	}

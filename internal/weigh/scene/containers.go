@@ -9,7 +9,7 @@ import (
 	"time"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/program"
 	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/gate"
@@ -82,9 +82,9 @@ func Commands(values catalogue.Values, c *fact.Container) {
 	case c.Engine == "podman" || c.Engine == "docker":
 		values["container"], values["engine"] = c.Called(), c.Engine
 	case c.Engine != "" && c.Pod != "":
-		values["pod"], values["podwords"] = c.Pod, plain.ShellWord(c.Pod)
+		values["pod"], values["podwords"] = c.Pod, foreign.ShellWord(c.Pod)
 		if space, name, ok := strings.Cut(c.Pod, "/"); ok {
-			values["podwords"] = plain.ShellWord(name) + " -n " + plain.ShellWord(space)
+			values["podwords"] = foreign.ShellWord(name) + " -n " + foreign.ShellWord(space)
 		}
 	}
 }
@@ -156,7 +156,7 @@ func (v *Scene) NotRunning(t *Try, f *fact.Fact, c *fact.Container) gate.Reading
 func (v *Scene) notRunning(t *Try, f *fact.Fact, c *fact.Container, which string) gate.Reading {
 	ago := "before"
 	if !c.Ended.IsZero() {
-		ago = plain.Span(max(0, v.Ask.Began.Sub(c.Ended))) + " ago"
+		ago = foreign.Span(max(0, v.Ask.Began.Sub(c.Ended))) + " ago"
 	}
 	how, told := asked[c.ExitCode]
 	ended := fmt.Sprintf("%s ended %s with %d%s", which, ago, c.ExitCode, how)
@@ -324,7 +324,7 @@ func (v *Scene) Inside(t *Try, f *fact.Fact, c *fact.Container, inside uint16) g
 			f,
 			c,
 			"service/starting",
-			fmt.Sprintf("%s started %s ago, and nothing in it listens on %d yet", name, plain.Span(since), inside),
+			fmt.Sprintf("%s started %s ago, and nothing in it listens on %d yet", name, foreign.Span(since), inside),
 		)
 		r.Strength = gate.Inferred
 		return r

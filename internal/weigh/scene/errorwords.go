@@ -9,8 +9,8 @@ import (
 	"sync"
 
 	"uakari/internal/fact"
-	"uakari/internal/keep"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
+	"uakari/internal/redact"
 )
 
 // mostOwnWords bounds what is quoted of an error answer, in characters.
@@ -57,7 +57,7 @@ func OwnWords(r fact.Reply) string {
 			said = append(said, w)
 		}
 	}
-	return plain.CleanTo(keep.Said(strings.Join(said, ": ")), mostOwnWords)
+	return foreign.CleanTo(redact.Said(strings.Join(said, ": ")), mostOwnWords)
 }
 
 // saysStatus reports whether words are no more than the status once more.

@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/weigh/gate"
 )
 
@@ -117,12 +117,13 @@ func (v *Scene) sameTime(t *Try, r gate.Reading) (gate.Lack, bool) {
 	case old < -clockSlack:
 		return gate.Lack{
 			Guard: gate.SameTime,
-			Why:   fmt.Sprintf("the record of %s was made %s in the future, by its clock", at.Host, plain.Span(-old)),
+			Why: fmt.Sprintf("the record of %s was made %s in the future, by its clock",
+				at.Host, foreign.Span(-old)),
 		}, true
 	case old > oldest:
 		return gate.Lack{
 			Guard: gate.SameTime,
-			Why:   fmt.Sprintf("the record of %s is %s old", at.Host, plain.Span(old)),
+			Why:   fmt.Sprintf("the record of %s is %s old", at.Host, foreign.Span(old)),
 		}, true
 	case !known:
 		return gate.Lack{
@@ -130,7 +131,7 @@ func (v *Scene) sameTime(t *Try, r gate.Reading) (gate.Lack, bool) {
 			Why: fmt.Sprintf(
 				"the record of %s is %s old if its clock is right, which was not compared with the client's",
 				at.Host,
-				plain.Span(max(0, old)),
+				foreign.Span(max(0, old)),
 			),
 		}, true
 	}

@@ -8,7 +8,7 @@ import (
 
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/weigh/gate"
 )
 
@@ -219,7 +219,7 @@ func (l *Lookup) saysOf(addr netip.Addr) string {
 		return fmt.Sprintf("%s from %s, line %d", addr, l.Source.HostsFile.Path, l.Source.HostsFile.Line)
 	}
 	a := l.Source.Answer
-	text := fmt.Sprintf("%s from %s, %s", addr, plain.At(a.Resolver), ForSeconds(a.TTL))
+	text := fmt.Sprintf("%s from %s, %s", addr, foreign.At(a.Resolver), ForSeconds(a.TTL))
 	if strings.TrimSuffix(a.Asked, ".") != strings.TrimSuffix(l.Name, ".") {
 		text += ", as " + strings.TrimSuffix(a.Asked, ".")
 	}

@@ -4,7 +4,7 @@ import (
 	"fmt"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/weigh/gate"
 )
 
@@ -35,7 +35,7 @@ func (s serving) openedSince() (gate.Reading, bool) {
 	}
 	r := s.reading(gate.Room, "service/starting", fmt.Sprintf(
 		"%s was starting when %s was looked at: %d of the card's %s were not open yet, and are now", s.p.Name,
-		s.v.Host(s.t.Server), opened, plain.Plural(all, "port")))
+		s.v.Host(s.t.Server), opened, foreign.Plural(all, "port")))
 	r.Strength, r.Because = gate.Inferred, because
 	r.Lacks = append(r.Lacks, gate.Lack{Guard: gate.SameTime,
 		Why: "how it stands now was not seen; look again from the server, at the time of the try"})

@@ -6,7 +6,7 @@ import (
 	"time"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/weigh/gate"
 	"uakari/internal/weigh/scene"
 )
@@ -67,7 +67,8 @@ func (s serving) up() []gate.Reading {
 		// takes connections has said that it does.
 		if young, ok := s.young(); ok && l.Transport == "udp" {
 			r.Cause, r.Strength = "service/starting", gate.Inferred
-			r.Summary = fmt.Sprintf("%s started %s ago and does not serve yet: %s", s.p.Name, plain.Span(young), what)
+			r.Summary = fmt.Sprintf("%s started %s ago and does not serve yet: %s",
+				s.p.Name, foreign.Span(young), what)
 		}
 		readings = append(readings, r)
 	}
@@ -84,8 +85,8 @@ func (s serving) up() []gate.Reading {
 				fmt.Sprintf(
 					"%s was last written %s ago; the card wants it every %s",
 					log.Path,
-					plain.Span(age),
-					plain.Span(fresh),
+					foreign.Span(age),
+					foreign.Span(fresh),
 				),
 			)
 		}

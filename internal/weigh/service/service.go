@@ -1,3 +1,5 @@
+// Package service judges the rung "service": whether what should serve runs, why it does
+// not, and whether it keeps up.
 package service
 
 import (
@@ -10,7 +12,7 @@ import (
 	"sync"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/gate"
 	"uakari/internal/weigh/scene"
@@ -238,7 +240,7 @@ func running(v *scene.Scene, t *scene.Try) string {
 			return ""
 		}
 		return strings.TrimRight(
-			fmt.Sprintf("container %s runs (%s) %s", c.Called(), c.Engine, plain.Since(v.Ask.Began, c.Started)),
+			fmt.Sprintf("container %s runs (%s) %s", c.Called(), c.Engine, foreign.Since(v.Ask.Began, c.Started)),
 			" ",
 		)
 	}
@@ -246,7 +248,7 @@ func running(v *scene.Scene, t *scene.Try) string {
 		for _, l := range v.Ours(t, list.On(v.Ask.Endpoint.Transport, t.Target.Port)) {
 			if l.PID != 0 {
 				return strings.TrimRight(
-					fmt.Sprintf("%s runs (pid %d) %s", l.Program, l.PID, plain.Since(v.Ask.Began, l.Since)),
+					fmt.Sprintf("%s runs (pid %d) %s", l.Program, l.PID, foreign.Since(v.Ask.Began, l.Since)),
 					" ",
 				)
 			}
@@ -258,7 +260,7 @@ func running(v *scene.Scene, t *scene.Try) string {
 	if p, _ := v.Chosen(v.ProgramsAt(t.Server)); p != nil && len(p.Here()) > 0 {
 		r := p.Here()[0]
 		return strings.TrimRight(
-			fmt.Sprintf("%s runs (pid %d) %s", p.Name, r.PID, plain.Since(v.Ask.Began, r.Since)),
+			fmt.Sprintf("%s runs (pid %d) %s", p.Name, r.PID, foreign.Since(v.Ask.Began, r.Since)),
 			" ",
 		)
 	}

@@ -10,7 +10,7 @@ import (
 
 	"uakari/internal/fact"
 	"uakari/internal/filter"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/program"
 	"uakari/internal/protocol"
 	"uakari/internal/weigh/catalogue"
@@ -131,7 +131,7 @@ func (s serving) down() []gate.Reading {
 			fmt.Sprintf(
 				"%s started %s ago and has not opened the port yet%s",
 				s.p.Name,
-				plain.Span(s.v.Ask.Began.Sub(since)),
+				foreign.Span(s.v.Ask.Began.Sub(since)),
 				s.stillClosed(),
 			),
 		)

@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/weigh/gate"
 	"uakari/internal/weigh/scene"
 )
@@ -15,7 +15,7 @@ import (
 // unitDown reads what the service manager says of a service without a port.
 func (s serving) unitDown(alive bool) (gate.Reading, bool) {
 	u := s.u
-	ago := plain.Since(s.v.Ask.Began, u.Since)
+	ago := foreign.Since(s.v.Ask.Began, u.Since)
 	broken := u.Active == "failed" || u.Sub == "auto-restart" || u.Active == "activating"
 	switch {
 	case len(u.Down) > 0 && u.Active != "active" && !s.stoppedInOrder():
@@ -103,7 +103,7 @@ func lastWord(lines []fact.LogLine) string {
 		managers := slices.ContainsFunc([]string{"Starting ", "Started ", "Stopping ", "Stopped ", "Failed to start "},
 			func(begin string) bool { return strings.HasPrefix(text, begin) })
 		if !managers && strings.Count(text, " ") > 0 && !strings.HasSuffix(text, ".service.") {
-			return plain.Shortened(text)
+			return foreign.Shortened(text)
 		}
 	}
 	return ""

@@ -11,8 +11,8 @@ import (
 	"uakari/internal/card"
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
-	"uakari/internal/keep"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
+	"uakari/internal/redact"
 	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/gate"
 	"uakari/internal/weigh/scene"
@@ -48,8 +48,8 @@ type agreement struct{ places []settingJudge }
 
 // value is what a place has, in the one way in which equal values are written.
 func (j settingJudge) value() string {
-	if j.seen.Value == keep.Hidden {
-		return keep.Hidden + j.seen.Mark
+	if j.seen.Value == redact.Hidden {
+		return redact.Hidden + j.seen.Mark
 	}
 	return card.Canonical(j.rule, j.seen.Value)
 }
@@ -58,10 +58,10 @@ func (j settingJudge) value() string {
 func (a agreement) comparable() bool {
 	first := ""
 	for _, j := range a.places {
-		if j.seen.Value != keep.Hidden {
+		if j.seen.Value != redact.Hidden {
 			continue
 		}
-		if first = cmp.Or(first, j.seen.Mark); !keep.Comparable(first, j.seen.Mark) {
+		if first = cmp.Or(first, j.seen.Mark); !redact.Comparable(first, j.seen.Mark) {
 			return false
 		}
 	}
@@ -149,7 +149,7 @@ func (a agreement) right(values []string) (value, why string) {
 			}
 		}
 		if 2*count > len(a.places) && len(a.places) > 2 && count > 1 {
-			return value, fmt.Sprintf("%d of %s have it", count, plain.Plural(len(a.places), "place"))
+			return value, fmt.Sprintf("%d of %s have it", count, foreign.Plural(len(a.places), "place"))
 		}
 	}
 	return "", ""
@@ -207,7 +207,7 @@ func (a agreement) undecided(values []string) gate.Reading {
 
 // shown is a value where it is told.
 func shown(j settingJudge) string {
-	if j.seen.Value == keep.Hidden {
+	if j.seen.Value == redact.Hidden {
 		return "another one (it was not kept)"
 	}
 	return fmt.Sprintf("%q", j.seen.Value)
@@ -215,7 +215,7 @@ func shown(j settingJudge) string {
 
 // written is a value as it would be written into the other's place.
 func written(j settingJudge) string {
-	if j.seen.Value == keep.Hidden {
+	if j.seen.Value == redact.Hidden {
 		return "what " + j.seen.At.Named() + " of " + j.seen.At.File + " has"
 	}
 	return j.seen.Value

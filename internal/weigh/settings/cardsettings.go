@@ -7,8 +7,8 @@ import (
 	"time"
 
 	"uakari/internal/fact"
-	"uakari/internal/keep"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
+	"uakari/internal/redact"
 	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/gate"
 	"uakari/internal/weigh/scene"
@@ -202,7 +202,7 @@ func unreadAt(v *scene.Scene, at, name string, rule int) string {
 		why = ""
 		of := v.Ask.Card.Settings[rule]
 		compared := of.Value != "" || len(of.OneOf) > 0 || of.Is == "same"
-		if compared && seen.Value == keep.Hidden && !keep.Comparable(seen.Mark, keep.Mark("")) {
+		if compared && seen.Value == redact.Hidden && !redact.Comparable(seen.Mark, redact.Mark("")) {
 			return "its value is not kept, and its mark is of another run; add this host to the run to compare it"
 		}
 	}
@@ -267,10 +267,10 @@ func slowReading(v *scene.Scene, t *scene.Try) []gate.Reading {
 		return nil
 	}
 	took := time.Duration((c.Reply.FirstMS - c.Reply.SentMS) * float64(time.Millisecond))
-	says := fmt.Sprintf("the answer takes %s, and clients wait %s", plain.Took(took), v.Ask.Card.Limit)
+	says := fmt.Sprintf("the answer takes %s, and clients wait %s", foreign.Took(took), v.Ask.Card.Limit)
 	if c.Reply.Ending == fact.Stalled {
 		took = time.Duration(c.Reply.TookMS * float64(time.Millisecond))
-		says = fmt.Sprintf("there is no answer after %s, and clients wait %s", plain.Took(took), v.Ask.Card.Limit)
+		says = fmt.Sprintf("there is no answer after %s, and clients wait %s", foreign.Took(took), v.Ask.Card.Limit)
 	}
 	if took <= limit {
 		return nil
@@ -284,7 +284,7 @@ func slowReading(v *scene.Scene, t *scene.Try) []gate.Reading {
 			Because:  scene.FactIDs(c),
 			Vantage:  v.Client,
 			Summary:  says,
-			Values:   v.Place(t, catalogue.Values{"server": v.Answering(t), "took": plain.Took(took)}),
+			Values:   v.Place(t, catalogue.Values{"server": v.Answering(t), "took": foreign.Took(took)}),
 		},
 	}
 }

@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/gate"
 	"uakari/internal/weigh/scene"
@@ -43,7 +43,7 @@ func clientService(v *scene.Scene, w *scene.Wants) (gate.Reading, bool) {
 			return gate.Reading{}, false // nobody there knows of services
 		}
 		name := v.Ask.Card.ClientUnit
-		ago := plain.Since(v.Ask.Began, u.Since)
+		ago := foreign.Since(v.Ask.Began, u.Since)
 		switch {
 		case u.Load == "not-found" || u.Load == "" && u.Active == "":
 			r.Summary = fmt.Sprintf("%s, which makes the connection, is not on %s", name, v.Host(v.Client))
@@ -140,7 +140,7 @@ func lastLine(u *fact.Unit) string {
 	if len(u.Log) == 0 {
 		return ""
 	}
-	return plain.Shortened(u.Log[len(u.Log)-1].Text)
+	return foreign.Shortened(u.Log[len(u.Log)-1].Text)
 }
 
 // staleLog doubts a service that runs, and whose log has stood still for longer
@@ -157,7 +157,7 @@ func staleLog(v *scene.Scene, p *fact.Program, r gate.Reading, name string) (gat
 				"%s runs, and its log %s is %s old; the card allows %s",
 				name,
 				l.Path,
-				plain.Span(age),
+				foreign.Span(age),
 				v.Ask.Card.Fresh,
 			)
 			old.Values = gate.Join(r.Values, catalogue.Values{"stale": name})

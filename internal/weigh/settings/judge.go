@@ -11,7 +11,7 @@ import (
 	"uakari/internal/card"
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
-	"uakari/internal/keep"
+	"uakari/internal/redact"
 	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/gate"
 	"uakari/internal/weigh/scene"
@@ -118,8 +118,8 @@ func (j settingJudge) judge() (gate.Reading, bool) {
 		return r, true
 	}
 	cause := j.wrongCause(seen.Value)
-	if want := j.wanted(); seen.Value == keep.Hidden { // what it is was not kept, only whether it is that
-		if want == "" || !keep.Comparable(seen.Mark, keep.Mark("")) || j.marked(seen.Mark) {
+	if want := j.wanted(); seen.Value == redact.Hidden { // what it is was not kept, only whether it is that
+		if want == "" || !redact.Comparable(seen.Mark, redact.Mark("")) || j.marked(seen.Mark) {
 			return gate.Reading{}, false
 		}
 		r := j.reading(
@@ -197,7 +197,7 @@ func (j settingJudge) marked(mark string) bool {
 		right = []string{j.wanted()}
 	}
 	return slices.ContainsFunc(right, func(want string) bool {
-		return keep.Mark(card.Canonical(j.rule,
+		return redact.Mark(card.Canonical(j.rule,
 			want)) == mark
 	})
 }

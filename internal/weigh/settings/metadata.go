@@ -9,7 +9,7 @@ import (
 
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/gate"
 	"uakari/internal/weigh/scene"
@@ -110,7 +110,7 @@ func (j metadataJudge) readings(first *fact.Metadata) []gate.Reading {
 					"the description of %s was to be used until %s, %s ago",
 					j.pair.Host,
 					m.Until.Format("2006-01-02 15:04"),
-					plain.Span(now.Sub(m.Until)),
+					foreign.Span(now.Sub(m.Until)),
 				),
 			),
 		)
@@ -143,7 +143,7 @@ func (j metadataJudge) readings(first *fact.Metadata) []gate.Reading {
 					host,
 					m.URL,
 					m.Entity,
-					plain.Plural(len(m.Certs), "certificate"),
+					foreign.Plural(len(m.Certs), "certificate"),
 				),
 			),
 		)

@@ -1,3 +1,5 @@
+// Package settings judges the rung "settings": what the client was told, and by what, against
+// what the server is.
 package settings
 
 import (

@@ -1,3 +1,5 @@
+//go:build linux
+
 // The bare program for listeners: one dump of the listening sockets, and one
 // pass over the open files of every process.
 package main

@@ -11,16 +11,16 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 
 	"uakari/internal/card"
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
-	"uakari/internal/keep"
 	"uakari/internal/look"
 	"uakari/internal/look/file"
+	"uakari/internal/redact"
 	"uakari/internal/settingsfile"
-	"uakari/internal/written"
+	"uakari/internal/yamlfile"
 )
 
 // MostSettingFile bounds a settings file that a card names, in bytes.
@@ -145,9 +145,9 @@ func finishSetting(rule fact.SettingRule, seen fact.SettingSeen) fact.SettingSee
 			seen.Clean, seen.Stray = clean, stray
 		}
 	}
-	if kept := keep.Value(name, seen.Value); kept != seen.Value {
-		seen.Mark, seen.Value, seen.Clean = keep.Mark(card.Canonical(rule, seen.Value)), kept,
-			keep.Value(name, seen.Clean)
+	if kept := redact.Value(name, seen.Value); kept != seen.Value {
+		seen.Mark, seen.Value, seen.Clean = redact.Mark(card.Canonical(rule, seen.Value)), kept,
+			redact.Value(name, seen.Clean)
 	}
 	return seen
 }
@@ -167,7 +167,7 @@ func matchLines(seen *fact.SettingSeen, text string) {
 		}
 		bare := strings.TrimLeft(strings.TrimSpace(line), "#;/- \t")
 		if off := strings.TrimSpace(line); bare != off && re.MatchString(bare) {
-			seen.Near, seen.NearLine = plain.CleanTo(keep.LogLine(off), mostNear), number
+			seen.Near, seen.NearLine = foreign.CleanTo(redact.LogLine(off), mostNear), number
 		}
 	}
 }
@@ -192,10 +192,10 @@ func findKey(seen *fact.SettingSeen, text string) error {
 			continue
 		}
 		clean, _ := endpoint.Clean(f.Key)
-		distance := written.Distance(strings.ToLower(clean), strings.ToLower(at.Key))
-		if distance < nearest && !keep.Secretive(f.Key) {
+		distance := yamlfile.Distance(strings.ToLower(clean), strings.ToLower(at.Key))
+		if distance < nearest && !redact.Secretive(f.Key) {
 			nearest, seen.NearLine = distance, f.Line
-			seen.Near = fmt.Sprintf("%s = %s", f.Key, keep.Value(f.Key, f.Text))
+			seen.Near = fmt.Sprintf("%s = %s", f.Key, redact.Value(f.Key, f.Text))
 			if f.Off {
 				seen.Near = "commented out: " + seen.Near
 			}

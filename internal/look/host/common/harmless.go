@@ -4,8 +4,8 @@ import (
 	"context"
 
 	"uakari/internal/fact"
-	"uakari/internal/keep"
 	"uakari/internal/look"
+	"uakari/internal/redact"
 )
 
 // harmlessKey is under which a context has the words that logs may be kept with.
@@ -28,14 +28,14 @@ func WithHarmless(ctx context.Context, env look.Env, order fact.Order) context.C
 	for _, own := range env.Registry().Own {
 		said = append(said, own.Text)
 	}
-	return context.WithValue(ctx, harmlessKey{}, keep.Vocabulary(said...))
+	return context.WithValue(ctx, harmlessKey{}, redact.Vocabulary(said...))
 }
 
 // LogLine is what is kept of a line of a log.
 func LogLine(ctx context.Context, line string) string {
 	words, ok := ctx.Value(harmlessKey{}).(map[string]bool)
 	if !ok {
-		return keep.LogLine(line)
+		return redact.LogLine(line)
 	}
-	return keep.LogLine(line, words)
+	return redact.LogLine(line, words)
 }

@@ -7,9 +7,9 @@ import (
 	"strings"
 
 	"uakari/internal/fact"
-	"uakari/internal/keep"
+	"uakari/internal/foreign"
 	"uakari/internal/look/file"
-	"uakari/internal/plain"
+	"uakari/internal/redact"
 	"uakari/internal/settingsfile"
 )
 
@@ -41,7 +41,7 @@ func LogFiles(ctx context.Context, names []LogName) []fact.LogFile {
 		var newest os.FileInfo
 		path := ""
 		for _, m := range matches {
-			if info, err := os.Stat(m); err == nil && info.Mode().IsRegular() && keep.LogFile(m) &&
+			if info, err := os.Stat(m); err == nil && info.Mode().IsRegular() && redact.LogFile(m) &&
 				(newest == nil || info.ModTime().After(newest.ModTime())) {
 				newest, path = info, m
 			}
@@ -53,7 +53,7 @@ func LogFiles(ctx context.Context, names []LogName) []fact.LogFile {
 		if text, err := name.By.Tail(path, mostTail); err == nil {
 			lines := strings.Split(strings.TrimRight(settingsfile.Decode(text), "\r\n"), "\n")
 			for _, line := range lines[max(0, len(lines)-mostLogLines):] {
-				f.Lines = append(f.Lines, plain.CleanTo(LogLine(ctx, strings.TrimRight(line, "\r")), mostLogLine))
+				f.Lines = append(f.Lines, foreign.CleanTo(LogLine(ctx, strings.TrimRight(line, "\r")), mostLogLine))
 			}
 		}
 		list = append(list, f)

@@ -8,8 +8,8 @@ import (
 	"strings"
 
 	"uakari/internal/fact"
+	"uakari/internal/foreign"
 	"uakari/internal/look"
-	"uakari/internal/plain"
 )
 
 // Proxy leaves the proxy that programs of this environment use for a scheme,
@@ -60,7 +60,7 @@ func ofSystem(env look.Env, order fact.Order, emit look.Emit) bool {
 	}
 	if p.Script != "" {
 		emit(env.Failed(order, p.Name, "could not tell which proxy is used",
-			errors.New("a script decides, and is not run: "+plain.Clean(p.Script)), "the script, read by somebody"))
+			errors.New("a script decides, and is not run: "+foreign.Clean(p.Script)), "the script, read by somebody"))
 	}
 	if p.Value == "" {
 		return false

@@ -13,10 +13,10 @@ import (
 	"time"
 
 	"uakari/internal/fact"
-	"uakari/internal/keep"
+	"uakari/internal/foreign"
 	"uakari/internal/look"
 	"uakari/internal/look/file"
-	"uakari/internal/plain"
+	"uakari/internal/redact"
 	"uakari/internal/settingsfile"
 )
 
@@ -84,7 +84,7 @@ func stale(what, fresh string, changed, now time.Time) string {
 	return fmt.Sprintf(
 		"%s was last written %s ago, and should be within %s",
 		what,
-		plain.Span(now.Sub(changed)),
+		foreign.Span(now.Sub(changed)),
 		fresh,
 	)
 }
@@ -114,7 +114,8 @@ func wrongFolder(s fact.Sign, now time.Time) []string {
 	if files < s.AtLeast {
 		list = append(
 			list,
-			fmt.Sprintf("%s holds %s, and should hold at least %d", s.Folder, plain.Plural(files, "file"), s.AtLeast),
+			fmt.Sprintf("%s holds %s, and should hold at least %d", s.Folder,
+				foreign.Plural(files, "file"), s.AtLeast),
 		)
 	}
 	if s.AtMost > 0 && today > s.AtMost {
@@ -216,10 +217,10 @@ func wrongEvents(s fact.Sign, events []fact.LogLine, now time.Time) []string {
 // is, since it may hold secrets that no word gives away.
 func quotedLine(path, line string) string {
 	const most = 120
-	if !keep.LogFile(filepath.ToSlash(path)) && path != "" {
+	if !redact.LogFile(filepath.ToSlash(path)) && path != "" {
 		return "another (not kept, since it is no log by its name)"
 	}
-	return fmt.Sprintf("%q", plain.CleanTo(keep.LogLine(strings.TrimSpace(line)), most))
+	return fmt.Sprintf("%q", foreign.CleanTo(redact.LogLine(strings.TrimSpace(line)), most))
 }
 
 // tailText is the end of a file as text, whatever its first bytes say that it

@@ -11,7 +11,7 @@ import (
 	"time"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 )
 
 // Event is one event.
@@ -143,5 +143,5 @@ func (e Event) Line(unit string, kept func(text string) string) fact.LogLine {
 		parts = append(parts, strings.Join(values, ", "))
 	}
 	const most = 500
-	return fact.LogLine{At: e.At(), Unit: unit, Text: plain.CleanTo(kept(strings.Join(parts, ": ")), most)}
+	return fact.LogLine{At: e.At(), Unit: unit, Text: foreign.CleanTo(kept(strings.Join(parts, ": ")), most)}
 }

@@ -4,7 +4,7 @@ import (
 	"strings"
 	"testing"
 
-	"uakari/internal/keep"
+	"uakari/internal/redact"
 )
 
 // Events as the log renders them, by its documented form; none was taken from a
@@ -49,7 +49,7 @@ func TestEvents(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		line := e.Line("Tidebook", func(text string) string { return keep.LogLine(text) })
+		line := e.Line("Tidebook", func(text string) string { return redact.LogLine(text) })
 		for _, part := range want {
 			if !strings.Contains(line.Text, part) {
 				t.Errorf("%q is not in %q", part, line.Text)

@@ -12,9 +12,9 @@ import (
 	"time"
 
 	"uakari/internal/fact"
+	"uakari/internal/foreign"
 	"uakari/internal/look/file"
 	"uakari/internal/look/host/common"
-	"uakari/internal/plain"
 )
 
 // The calls of the open interface between a cluster's node and its engine, and of
@@ -185,7 +185,7 @@ func criContainer(ctx context.Context, engine string, m message, p pod) fact.Con
 		Networks: p.addrs, Published: p.published,
 	}
 	if c.ExitCode != 0 || c.State != "exited" {
-		c.Error = plain.Shortened(common.LogLine(ctx, status.text(11)))
+		c.Error = foreign.Shortened(common.LogLine(ctx, status.text(11)))
 	}
 	if ns := status.count(5); ns > 0 {
 		c.Started = time.Unix(0, ns).UTC()
@@ -207,7 +207,7 @@ func criContainer(ctx context.Context, engine string, m message, p pod) fact.Con
 	if json.Unmarshal([]byte(rawInfo(m)), &more) == nil {
 		c.PID = more.PID
 		for _, each := range more.Config.Env {
-			c.Names = append(c.Names, plain.Clean(each.Key))
+			c.Names = append(c.Names, foreign.Clean(each.Key))
 		}
 	}
 	return c
@@ -231,7 +231,7 @@ func criLog(ctx context.Context, path string) []fact.LogLine {
 		if err != nil || len(parts) < 4 {
 			continue // cut at the beginning of what was read
 		}
-		lines = append(lines, fact.LogLine{At: when.UTC(), Text: plain.CleanTo(common.LogLine(ctx, parts[3]), 500)})
+		lines = append(lines, fact.LogLine{At: when.UTC(), Text: foreign.CleanTo(common.LogLine(ctx, parts[3]), 500)})
 	}
 	return lines[max(0, len(lines)-mostEngineLog):]
 }

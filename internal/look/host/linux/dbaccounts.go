@@ -13,9 +13,9 @@ import (
 	"golang.org/x/sys/unix"
 
 	"uakari/internal/fact"
+	"uakari/internal/foreign"
 	"uakari/internal/look/host/common"
 	"uakari/internal/look/host/programfiles"
-	"uakari/internal/plain"
 	"uakari/internal/program"
 	"uakari/internal/wire"
 )
@@ -69,7 +69,7 @@ func mysqlAccounts(ctx context.Context, name, question string, pid int) (fact.Ac
 			if len(row) == 2 {
 				f.Lines = append(
 					f.Lines,
-					fact.Line{Number: i + 1, Text: plain.Clean(row[0]) + "@" + plain.Clean(row[1])},
+					fact.Line{Number: i + 1, Text: foreign.Clean(row[0]) + "@" + foreign.Clean(row[1])},
 				)
 			}
 		}

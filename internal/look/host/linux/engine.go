@@ -17,8 +17,8 @@ import (
 	"time"
 
 	"uakari/internal/fact"
+	"uakari/internal/foreign"
 	"uakari/internal/look/host/common"
-	"uakari/internal/plain"
 )
 
 // Bounds on what an engine is asked.
@@ -152,23 +152,23 @@ func askEngine(ctx context.Context, socket, name string, port uint16) ([]fact.Co
 
 func (t told) container(ctx context.Context, engine string, networks []toldNetwork) fact.Container {
 	c := fact.Container{
-		Engine: engine, ID: plain.Clean(t.ID), Name: plain.Clean(strings.TrimPrefix(t.Name, "/")),
-		Image:  plain.Clean(t.Config.Image),
-		Digest: plain.Clean(t.Image), Pod: plain.Clean(t.Pod),
-		State: plain.Clean(
+		Engine: engine, ID: foreign.Clean(t.ID), Name: foreign.Clean(strings.TrimPrefix(t.Name, "/")),
+		Image:  foreign.Clean(t.Config.Image),
+		Digest: foreign.Clean(t.Image), Pod: foreign.Clean(t.Pod),
+		State: foreign.Clean(
 			t.State.Status,
-		), ExitCode: t.State.ExitCode, Starved: t.State.OOMKilled, Error: plain.Clean(t.State.Error),
-		Restarts: t.RestartCount, Policy: plain.Clean(t.HostConfig.RestartPolicy.Name), PID: t.State.Pid,
-		Health: plain.Clean(t.State.Health.Status), HostNet: t.HostConfig.NetworkMode == "host",
+		), ExitCode: t.State.ExitCode, Starved: t.State.OOMKilled, Error: foreign.Clean(t.State.Error),
+		Restarts: t.RestartCount, Policy: foreign.Clean(t.HostConfig.RestartPolicy.Name), PID: t.State.Pid,
+		Health: foreign.Clean(t.State.Health.Status), HostNet: t.HostConfig.NetworkMode == "host",
 	}
 	if id, ok := strings.CutPrefix(t.HostConfig.NetworkMode, "container:"); ok {
-		c.Shares = plain.Clean(id)
+		c.Shares = foreign.Clean(id)
 	}
 	if c.Health == "none" {
 		c.Health = ""
 	}
 	if checks := t.State.Health.Log; len(checks) > 0 {
-		c.Checked = plain.Shortened(common.LogLine(ctx, strings.TrimSpace(checks[len(checks)-1].Output)))
+		c.Checked = foreign.Shortened(common.LogLine(ctx, strings.TrimSpace(checks[len(checks)-1].Output)))
 	}
 	if at := t.State.StartedAt; at.Year() > 1 {
 		c.Started = at.UTC()
@@ -178,7 +178,7 @@ func (t told) container(ctx context.Context, engine string, networks []toldNetwo
 	}
 	for _, variable := range t.Config.Env {
 		variable, _, _ = strings.Cut(variable, "=")
-		c.Names = append(c.Names, plain.Clean(variable))
+		c.Names = append(c.Names, foreign.Clean(variable))
 	}
 	for inside, places := range t.HostConfig.PortBindings {
 		number, transport, _ := strings.Cut(inside, "/")
@@ -200,7 +200,7 @@ func (t told) container(ctx context.Context, engine string, networks []toldNetwo
 	}
 	slices.SortFunc(c.Published, func(a, b fact.Published) int { return int(a.Port) - int(b.Port) })
 	for name, n := range t.NetworkSettings.Networks {
-		each := fact.Network{Name: plain.Clean(name)}
+		each := fact.Network{Name: foreign.Clean(name)}
 		for _, text := range []string{n.IPAddress, n.GlobalIPv6Address} {
 			if addr, err := netip.ParseAddr(text); err == nil {
 				each.Addrs = append(each.Addrs, addr)
@@ -208,7 +208,7 @@ func (t told) container(ctx context.Context, engine string, networks []toldNetwo
 		}
 		each.Gateway, _ = netip.ParseAddr(n.Gateway)
 		for _, alias := range n.Aliases {
-			each.Aliases = append(each.Aliases, plain.Clean(alias))
+			each.Aliases = append(each.Aliases, foreign.Clean(alias))
 		}
 		for _, known := range networks {
 			if known.Name == name {
@@ -220,7 +220,7 @@ func (t told) container(ctx context.Context, engine string, networks []toldNetwo
 	}
 	slices.SortFunc(c.Networks, func(a, b fact.Network) int { return strings.Compare(a.Name, b.Name) })
 	for _, m := range t.Mounts {
-		c.Mounts = append(c.Mounts, fact.Mount{Source: plain.Clean(m.Source), Inside: plain.Clean(m.Destination)})
+		c.Mounts = append(c.Mounts, fact.Mount{Source: foreign.Clean(m.Source), Inside: foreign.Clean(m.Destination)})
 	}
 	return c
 }
@@ -243,7 +243,7 @@ func (e *engineClient) log(ctx context.Context, id string) []fact.LogLine {
 			rest = line
 		}
 		if rest != "" {
-			lines = append(lines, fact.LogLine{At: when.UTC(), Text: plain.CleanTo(common.LogLine(ctx, rest), 500)})
+			lines = append(lines, fact.LogLine{At: when.UTC(), Text: foreign.CleanTo(common.LogLine(ctx, rest), 500)})
 		}
 	}
 	return lines[max(0, len(lines)-mostEngineLog):]

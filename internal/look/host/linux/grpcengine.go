@@ -11,7 +11,7 @@ import (
 	"net"
 	"net/http"
 
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 )
 
 // rpcClient asks an engine by calls of gRPC over its socket. Only calls that read are
@@ -60,7 +60,7 @@ func (c *rpcClient) call(ctx context.Context, method string, question []byte) (m
 		status, text = answer.Header.Get("Grpc-Status"), answer.Header.Get("Grpc-Message")
 	}
 	if status != "0" {
-		return nil, fmt.Errorf("it answers %s %s to %s", plain.Clean(status), plain.Clean(text), method)
+		return nil, fmt.Errorf("it answers %s %s to %s", foreign.Clean(status), foreign.Clean(text), method)
 	}
 	if len(data) < 5 || data[0] != 0 || int(binary.BigEndian.Uint32(data[1:])) != len(data)-5 {
 		return nil, fmt.Errorf("its answer to %s is no message", method)

@@ -16,8 +16,8 @@ import (
 	"time"
 
 	"uakari/internal/fact"
+	"uakari/internal/foreign"
 	"uakari/internal/look/host/common"
-	"uakari/internal/plain"
 )
 
 // journalWait bounds one question to the journal: it may be large.
@@ -54,7 +54,7 @@ func journal(ctx context.Context, args ...string) ([]fact.LogLine, error) {
 	}
 	io.Copy(io.Discard, out) // so that the reader can end
 	if err := cmd.Wait(); err != nil && len(lines) == 0 {
-		return nil, fmt.Errorf("journalctl: %w: %s", err, plain.Clean(stderr.String()))
+		return nil, fmt.Errorf("journalctl: %w: %s", err, foreign.Clean(stderr.String()))
 	}
 	if strings.Contains(stderr.String(), "not seeing messages") && len(lines) == 0 {
 		return nil, errors.New("the journal shows other users' messages to root only")
@@ -86,7 +86,7 @@ func journalLine(ctx context.Context, raw []byte) (fact.LogLine, bool) {
 		}
 		text = string(raw)
 	}
-	line := fact.LogLine{Unit: entry.Unit, Text: plain.Clean(common.LogLine(ctx, text))}
+	line := fact.LogLine{Unit: entry.Unit, Text: foreign.Clean(common.LogLine(ctx, text))}
 	if entry.About != "" {
 		line.Unit = entry.About
 	}

@@ -6,7 +6,7 @@ import (
 	"encoding/binary"
 	"errors"
 
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 )
 
 // The kinds of fields of Protocol Buffers (protobuf.dev, "Encoding"). The library of
@@ -72,7 +72,7 @@ func parseMessage(b []byte) (message, error) {
 // text, count and list are a field's last value as text or as a number, and all of them.
 func (m message) text(number int) string {
 	if list := m[number]; len(list) > 0 {
-		return plain.Clean(string(list[len(list)-1].bytes))
+		return foreign.Clean(string(list[len(list)-1].bytes))
 	}
 	return ""
 }

@@ -9,9 +9,9 @@ import (
 	"strings"
 
 	"uakari/internal/fact"
-	"uakari/internal/keep"
 	"uakari/internal/look/host/programfiles"
 	"uakari/internal/program"
+	"uakari/internal/redact"
 	"uakari/internal/settingsfile"
 )
 
@@ -30,7 +30,7 @@ func namedIn(p program.Program, sources []programfiles.Source, t fact.Target) []
 		for _, v := range values {
 			is := ""
 			switch one := []settingsfile.Value{v}; {
-			case v.Off || keep.Secretive(v.Key): // proxy_pass too: a card may not name it, and the hops do
+			case v.Off || redact.Secretive(v.Key): // proxy_pass too: a card may not name it, and the hops do
 			case len(program.Found(one, p.Settings.Backend)) > 0:
 				is = "backend"
 			case v.Text == strconv.Itoa(int(t.Port)):
@@ -41,7 +41,7 @@ func namedIn(p program.Program, sources []programfiles.Source, t fact.Target) []
 				is = "certificate"
 			}
 			if is != "" && len(list) < mostNamed && (is == "backend" && isBare(v.Text) ||
-				keep.Value(v.Key, v.Text) == v.Text) {
+				redact.Value(v.Key, v.Text) == v.Text) {
 				list = append(list, fact.NamedSetting{
 					At: fact.SettingAt{File: from.Path, Format: p.Settings.Grammar, Key: v.Key}, Is: is, Value: v.Text,
 				})
@@ -71,7 +71,7 @@ func marked(sources []programfiles.Source, grammar string) []fact.SettingsFile {
 		}
 		f := fact.SettingsFile{Path: from.Path}
 		if from.Err == nil {
-			f.Mark = keep.Mark(string(from.Text))
+			f.Mark = redact.Mark(string(from.Text))
 			f.Says = said(string(from.Text), grammar, min(left, mostSaid))
 			left -= len(f.Says)
 		}
@@ -90,7 +90,7 @@ func said(text, grammar string, most int) (list []string) {
 		return nil // its mark tells
 	}
 	for _, v := range values {
-		if kept := keep.Value(v.Key, v.Text); !v.Off && kept == v.Text && kept != "" && len(list) < most {
+		if kept := redact.Value(v.Key, v.Text); !v.Off && kept == v.Text && kept != "" && len(list) < most {
 			list = append(list, v.Key+" = "+kept)
 		}
 	}

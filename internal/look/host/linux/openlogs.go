@@ -12,9 +12,9 @@ import (
 	"golang.org/x/sys/unix"
 
 	"uakari/internal/fact"
-	"uakari/internal/keep"
 	"uakari/internal/look/file"
 	"uakari/internal/look/host/common"
+	"uakari/internal/redact"
 )
 
 // openLogs is the log files that processes hold open to write to, and which
@@ -29,7 +29,7 @@ func openLogs(processes []fact.Process) []common.LogName {
 		const mostOpen = 256
 		for _, e := range entries[:min(len(entries), mostOpen)] {
 			path, err := os.Readlink(procFile(proc.PID, "fd/"+e.Name()))
-			if err != nil || !filepath.IsAbs(path) || !keep.LogFile(path) || !writes(proc.PID, e.Name()) {
+			if err != nil || !filepath.IsAbs(path) || !redact.LogFile(path) || !writes(proc.PID, e.Name()) {
 				continue
 			}
 			if !slices.ContainsFunc(list, func(n common.LogName) bool { return n.Pattern == path }) &&

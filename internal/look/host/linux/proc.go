@@ -19,8 +19,8 @@ import (
 	"golang.org/x/sys/unix"
 
 	"uakari/internal/fact"
-	"uakari/internal/keep"
 	"uakari/internal/look/file"
+	"uakari/internal/redact"
 )
 
 // pids is every process of this host, the newest first: services that were
@@ -331,7 +331,7 @@ func arguments(pid int) string {
 	if err != nil || len(raw) == 0 {
 		return ""
 	}
-	return keep.Words(strings.Split(strings.TrimRight(string(raw), "\x00"), "\x00"), func(path string) bool {
+	return redact.Words(strings.Split(strings.TrimRight(string(raw), "\x00"), "\x00"), func(path string) bool {
 		_, err := os.Lstat(path)
 		return err == nil
 	})

@@ -5,8 +5,8 @@ import (
 	"testing"
 
 	"uakari/internal/fact"
-	"uakari/internal/keep"
 	"uakari/internal/program"
+	"uakari/internal/redact"
 )
 
 // FuzzServerSettings reads anything as the settings of every program that
@@ -47,7 +47,7 @@ func FuzzAccessLines(f *testing.F) {
 		f.Add(kind, "host all all 10.20.0.0/16 ldap ldapbindpasswd=\"x y\"; { } # [")
 	}
 	f.Fuzz(func(t *testing.T, kind, line string) {
-		kept := keep.Line(kind, line)
+		kept := redact.Line(kind, line)
 		if strings.Count(kept, "\n") > strings.Count(line, "\n") {
 			t.Errorf("%q became %q", line, kept)
 		}

@@ -12,11 +12,11 @@ import (
 	"time"
 
 	"uakari/internal/fact"
-	"uakari/internal/keep"
 	"uakari/internal/look"
 	"uakari/internal/look/file"
 	"uakari/internal/look/host/common"
 	"uakari/internal/program"
+	"uakari/internal/redact"
 	"uakari/internal/settingsfile"
 )
 
@@ -237,7 +237,7 @@ func (s Source) access(kind string, pattern *regexp.Regexp) (fact.AccessFile, er
 		if line = strings.TrimRight(line, "\r\n"); pattern != nil && !pattern.MatchString(line) {
 			continue
 		}
-		if line = keep.Line(kind, line); line != "" {
+		if line = redact.Line(kind, line); line != "" {
 			f.Lines = append(f.Lines, fact.Line{Number: number, Text: line})
 		}
 	}

@@ -13,7 +13,7 @@ import (
 	"golang.org/x/sys/windows/registry"
 
 	"uakari/internal/fact"
-	"uakari/internal/plain"
+	"uakari/internal/foreign"
 )
 
 // servicesKey is where the settings of all services are.
@@ -197,7 +197,7 @@ func (s service) ended() string {
 	if kept := keptBack(); s.exit == portForbidden && len(kept) > 0 {
 		text += "; the system keeps back ports " + strings.Join(kept, ", ")
 	}
-	return fmt.Sprintf("the service ended with code %d: %s", s.exit, plain.Clean(text))
+	return fmt.Sprintf("the service ended with code %d: %s", s.exit, foreign.Clean(text))
 }
 
 // portForbidden is the end of a service whose port may not be had (WSAEACCES).

@@ -1,6 +1,6 @@
-// Package witness finds out who refused a connection: it keeps a socket's
+// Package errqueue finds out who refused a connection: it keeps a socket's
 // error queue readable after the dialer has closed the socket.
-package witness
+package errqueue
 
 import (
 	"encoding/binary"

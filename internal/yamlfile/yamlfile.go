@@ -1,6 +1,6 @@
-// Package written reads the YAML that users write: whole, strictly, and with
+// Package yamlfile reads the YAML that users write: whole, strictly, and with
 // errors that name file, line and column.
-package written
+package yamlfile
 
 import (
 	"errors"

@@ -1,4 +1,4 @@
-// Package keep decides what may be kept of what a host's files, command lines
+// Package redact decides what may be kept of what a host's files, command lines
 // and logs hold: a record is handed on, and must not hold a secret. What is not
 // known to be harmless is replaced by "…".
 //
@@ -6,7 +6,7 @@
 // what is secret is never whole: it is only the first of two sieves here.
 //
 // It is pure: no input or output, no clock.
-package keep
+package redact
 
 import (
 	"net/netip"

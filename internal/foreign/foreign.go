@@ -1,8 +1,8 @@
-// Package plain makes foreign text harmless for where it goes: printable on a
+// Package foreign makes foreign text harmless for where it goes: printable on a
 // terminal, escaped in JSON, quoted for a shell, and without secrets.
 //
 // It is pure: no input or output, no clock.
-package plain
+package foreign
 
 import (
 	"bytes"

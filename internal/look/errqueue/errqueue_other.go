@@ -1,6 +1,6 @@
 //go:build !linux
 
-package witness
+package errqueue
 
 import (
 	"syscall"

@@ -1,4 +1,4 @@
-package written
+package yamlfile
 
 import (
 	"bytes"

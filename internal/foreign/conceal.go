@@ -1,4 +1,4 @@
-package plain
+package foreign
 
 import (
 	"encoding/base64"
