@@ -5,6 +5,7 @@
 # make referee 200,000 random packets judged by the kernel and by us, with a fixed and a fresh seed
 # make acceptance  servers from Debian's packages, broken in the ways of everyday, and how often the cause is named
 # make dist    what is handed out, in the folder OUT (build/dist): programs, packages, checksums
+# make mutants  changes of the code that no test notices: of MUTANTS (46), in the packages OF
 # make man     the manual pages, from the commands themselves
 # make fuzz    every fuzz target for FUZZTIME each (30s)
 
@@ -12,7 +13,7 @@ export CGO_ENABLED = 0
 
 FUZZTIME ?= 30s
 
-.PHONY: build demo test bench referee fuzz acceptance dist man clean
+.PHONY: build demo test bench referee fuzz acceptance mutants dist man clean
 
 build:
 	go build -trimpath -ldflags="-s -w" -o bin/uakari ./cmd/uakari
@@ -24,7 +25,7 @@ test:
 	go test -count=1 -parallel 4 -timeout 30m ./...
 
 bench:
-	go test ./test -run XXX -bench . -benchtime 1x
+	go test ./test ./internal/casebook -run XXX -bench . -benchtime 1x
 
 referee:
 	go test ./test -timeout 60m -run TestReferee -v -referee 200000 -referee-seed 1
@@ -44,6 +45,12 @@ OUT ?= build/dist
 
 dist:
 	cd dist && go run . .. $(abspath $(OUT))
+
+MUTANTS ?= 46
+OF ?= internal/weigh internal/filter internal/casebook internal/sweep internal/vantage
+
+mutants:
+	go run ./test/mutants -count $(MUTANTS) $(OF)
 
 man:
 	go test ./internal/cli -run 'TestManual|TestProgramsPage' -update

@@ -17,7 +17,7 @@ import (
 var floors = map[string]int{
 	"foreign": 0, "redact": 1, "owned": 0, "fact": 0, "yamlfile": 0, "protocol": 1, "endpoint": 2, "trail": 2,
 	"sheet": 2,
-	"wire": 3, "message": 3,
+	"wire":  3, "message": 3,
 	"filter": 2, "settingsfile": 1, "program": 3, "card": 3, "casebook": 3, "plan": 3, "confirm": 3,
 	"look": 4, "weigh": 4, "vantage": 5, "tell": 5, "trace": 6, "demo": 6, "sweep": 6, "cli": 7,
 }

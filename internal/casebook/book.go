@@ -205,18 +205,23 @@ func one(r sql.Result, err error) error {
 	return nil
 }
 
-// Prune removes cases that were closed before a time, and the runs before it in
-// which endpoints were reached.
-func (b *Book) Prune(ctx context.Context, before time.Time) (count int, err error) {
+// Prune removes cases that were closed before a time, but for so many of the newest closed
+// ones, and the runs before it in which endpoints were reached.
+func (b *Book) Prune(ctx context.Context, before time.Time, newest int) (count int, err error) {
+	const old = `closed > 0 AND closed < $1 AND id NOT IN
+		(SELECT id FROM cases WHERE closed > 0 ORDER BY id DESC LIMIT $2)`
 	err = b.within(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, "DELETE FROM baselines WHERE at < $1", stamp(before)); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, "UPDATE cases SET removed = TRUE WHERE "+old, stamp(before), newest); err != nil {
+			return err
+		}
 		for _, statement := range []string{
-			"DELETE FROM baselines WHERE at < $1",
-			"UPDATE cases SET removed = TRUE WHERE closed > 0 AND closed < $1",
-			"DELETE FROM entries WHERE case_id IN (SELECT id FROM cases WHERE closed > 0 AND closed < $1 AND " +
-				"removed = TRUE)",
-			"DELETE FROM cases WHERE closed > 0 AND closed < $1 AND removed = TRUE",
+			"DELETE FROM entries WHERE case_id IN (SELECT id FROM cases WHERE removed = TRUE)",
+			"DELETE FROM cases WHERE removed = TRUE",
 		} {
-			r, err := tx.ExecContext(ctx, statement, stamp(before))
+			r, err := tx.ExecContext(ctx, statement)
 			if err != nil {
 				return err
 			}
@@ -231,33 +236,46 @@ func (b *Book) Prune(ctx context.Context, before time.Time) (count int, err erro
 	return count, err
 }
 
-// Find is the cases that say something in their titles, endpoints, causes or
-// entries, whatever the case of its letters.
-func (b *Book) Find(ctx context.Context, words string) (map[int64]bool, error) {
-	found := map[int64]bool{}
-	like := "%" + strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(strings.ToLower(text(words))) + "%"
-	err := b.within(ctx, func(tx *sql.Tx) error {
-		rows, err := tx.QueryContext(
-			ctx,
-			`SELECT id FROM cases WHERE lower(title) LIKE $1 ESCAPE '\' OR lower(endpoint) LIKE $1 ESCAPE '\' OR
-			lower(first) LIKE $1 ESCAPE '\'
-			UNION SELECT case_id FROM entries WHERE lower(text) LIKE $1 ESCAPE '\'`,
-			like,
-		)
-		if err != nil {
-			return err
+// said finds words in what a case says, but for what was seen.
+const said = `(lower(title) LIKE $%[1]d ESCAPE '\' OR lower(endpoint) LIKE $%[1]d ESCAPE '\' OR
+	lower(first) LIKE $%[1]d ESCAPE '\' OR
+	id IN (SELECT case_id FROM entries WHERE lower(text) LIKE $%[1]d ESCAPE '\'))`
+
+// question is the part of a statement that finds what is wanted, and its values.
+func (w Wanted) question() (where string, values []any) {
+	var parts []string
+	add := func(part string, value any) {
+		values = append(values, value)
+		parts = append(parts, fmt.Sprintf(part, len(values)))
+	}
+	if w.Open {
+		parts = append(parts, "closed = 0")
+	}
+	for _, is := range []struct{ part, value string }{
+		{"taken = $%d", w.Taken}, {"endpoint = $%d", w.Endpoint}, {"first = $%d", w.First},
+	} {
+		if is.value != "" {
+			add(is.part, text(is.value))
 		}
-		defer rows.Close()
-		for rows.Next() {
-			id := int64(0)
-			if err := rows.Scan(&id); err != nil {
-				return err
-			}
-			found[id] = true
+	}
+	for _, has := range []struct{ part, value string }{
+		{`endpoint LIKE $%d ESCAPE '\'`, w.Part}, {`first LIKE $%d ESCAPE '\'`, w.Cause}, {said, strings.ToLower(w.Words)},
+	} {
+		if has.value != "" {
+			add(has.part, "%"+strings.NewReplacer(`\`, `\`, "%", `\%`, "_", `\_`).Replace(text(has.value))+"%")
 		}
-		return rows.Err()
-	})
-	return found, err
+	}
+	if w.Before > 0 {
+		add("id < $%d", w.Before)
+	}
+	if len(parts) > 0 {
+		where = " WHERE " + strings.Join(parts, " AND ")
+	}
+	where += " ORDER BY id DESC"
+	if w.Most > 0 {
+		where += fmt.Sprintf(" LIMIT %d", w.Most)
+	}
+	return where, values
 }
 
 const columns = `id, uid, title, endpoint, first, opened, closed, "foreign", taken, taken_at`
@@ -352,11 +370,12 @@ func (b *Book) Get(ctx context.Context, id int64) (Case, error) {
 	return c, err
 }
 
-// List is every case, the newest first, without entries.
-func (b *Book) List(ctx context.Context) ([]Case, error) {
+// List is the cases that are wanted, the newest first, without entries.
+func (b *Book) List(ctx context.Context, w Wanted) ([]Case, error) {
 	list := []Case{}
+	where, values := w.question()
 	err := b.within(ctx, func(tx *sql.Tx) error {
-		rows, err := tx.QueryContext(ctx, "SELECT "+columns+" FROM cases ORDER BY id DESC")
+		rows, err := tx.QueryContext(ctx, "SELECT "+columns+" FROM cases"+where, values...)
 		if err != nil {
 			return err
 		}

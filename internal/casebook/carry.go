@@ -25,7 +25,7 @@ type head struct {
 func Export(ctx context.Context, s Store, out io.Writer, ids ...int64) (left []error, err error) {
 	all := len(ids) == 0
 	if all {
-		list, err := s.List(ctx)
+		list, err := s.List(ctx, Wanted{})
 		if err != nil {
 			return nil, err
 		}

@@ -23,7 +23,7 @@ type Store interface {
 	Undone(ctx context.Context, id int64, number int64, at time.Time) error
 	Close(ctx context.Context, id int64, at time.Time) error
 	Get(ctx context.Context, id int64) (Case, error)
-	List(ctx context.Context) ([]Case, error)
+	List(ctx context.Context, w Wanted) ([]Case, error)
 	// Import runs work that adds cases with all their entries: all of them are
 	// kept, or none if it fails. Those that are here already are passed over,
 	// which add says.
@@ -31,10 +31,9 @@ type Store interface {
 	Remove(ctx context.Context, id int64) error
 	// Take says who works on a case; nobody, where who is "".
 	Take(ctx context.Context, id int64, who string, at time.Time) error
-	// Prune removes cases that were closed before a time, and says how many.
-	Prune(ctx context.Context, before time.Time) (int, error)
-	// Find is the cases that say something in their titles or entries.
-	Find(ctx context.Context, words string) (map[int64]bool, error)
+	// Prune removes cases that were closed before a time, but for so many of the newest
+	// closed ones, and says how many.
+	Prune(ctx context.Context, before time.Time, newest int) (int, error)
 	// Reached keeps the run in which a client reached an endpoint, in place of
 	// the one before; Baseline is that run, nil if there is none.
 	Reached(ctx context.Context, endpoint, client string, set fact.Set) error
@@ -58,6 +57,19 @@ type Case struct {
 	Taken   string    `json:"taken,omitempty"`
 	TakenAt time.Time `json:"taken_at,omitzero"`
 	Entries []Entry   `json:"entries,omitempty"`
+}
+
+// Wanted is which cases are listed, all where nothing is said.
+type Wanted struct {
+	Open     bool   // those that are not closed
+	Taken    string // those that this user works on
+	Endpoint string // those of this endpoint
+	Part     string // those whose endpoint has this part
+	First    string // those with this first cause
+	Cause    string // those whose first cause has this part
+	Words    string // those that say this in title, endpoint, cause, notes or changes, in any case
+	Before   int64  // those with a smaller number: the list goes on there
+	Most     int    // the newest so many; 0 is no bound
 }
 
 // Kinds of entries.

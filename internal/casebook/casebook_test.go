@@ -94,7 +94,7 @@ func TestBook(t *testing.T) {
 	if err := b.Close(ctx, c.ID, opened.Add(2*time.Hour)); err != nil {
 		t.Fatal(err)
 	}
-	list, err := b.List(ctx)
+	list, err := b.List(ctx, Wanted{})
 	if err != nil || len(list) != 1 || list[0].Closed.Sub(list[0].Opened) != 2*time.Hour {
 		t.Errorf("%+v, %v", list, err)
 	}
@@ -217,7 +217,7 @@ func TestMany(t *testing.T) {
 		t.Fatal(err)
 	}
 	began := time.Now()
-	list, err := b.List(ctx)
+	list, err := b.List(ctx, Wanted{})
 	if took := time.Since(began); err != nil || len(list) != 10000 || took > 2*time.Second {
 		t.Errorf("%d cases in %s, %v", len(list), took, err)
 	}
@@ -284,7 +284,7 @@ func TestCarry(t *testing.T) {
 			len(added) > 0 {
 			t.Errorf("%s: %+v, %v", name, added, err)
 		}
-		if list, err := other.List(ctx); err != nil || len(list) > 0 {
+		if list, err := other.List(ctx, Wanted{}); err != nil || len(list) > 0 {
 			t.Errorf("%s: %d cases are kept, %v", name, len(list), err)
 		}
 	}
@@ -310,7 +310,7 @@ func TestCarry(t *testing.T) {
 	if err := other.Remove(ctx, 1); !errors.Is(err, ErrNone) {
 		t.Errorf("removed twice: %v", err)
 	}
-	if list, err := other.List(ctx); err != nil || len(list) != 1 {
+	if list, err := other.List(ctx, Wanted{}); err != nil || len(list) != 1 {
 		t.Errorf("%d cases, %v", len(list), err)
 	}
 	if _, err := Export(ctx, from, &text, 77); !errors.Is(err, ErrNone) {

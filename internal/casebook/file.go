@@ -45,7 +45,15 @@ var migrations = []string{
 	ALTER TABLE entries ADD COLUMN author TEXT NOT NULL DEFAULT '';
 	ALTER TABLE entries ADD COLUMN uid TEXT;
 	CREATE UNIQUE INDEX entries_once ON entries(uid);`,
+	// A casebook of many cases is asked for those of one endpoint, one cause, or those that are open.
+	caseIndexes,
 }
+
+// caseIndexes lets few of many cases be found.
+const caseIndexes = `CREATE INDEX cases_of_endpoint ON cases(endpoint, closed, id);
+	CREATE INDEX cases_like_it ON cases(endpoint, first, id);
+	CREATE INDEX cases_of_cause ON cases(first, id);
+	CREATE INDEX cases_closed ON cases(closed, id);`
 
 // openFile opens a casebook in a file, and makes it if it is not there. Only its owner can
 // read it. Two programs may use it at once.

@@ -81,6 +81,7 @@ var sharedMigrations = []string{
 	END $$;
 	DROP TRIGGER IF EXISTS entries_signed ON uakari.entries;
 	CREATE TRIGGER entries_signed BEFORE INSERT ON uakari.entries FOR EACH ROW EXECUTE FUNCTION uakari.signs();`,
+	strings.ReplaceAll(caseIndexes, "ON cases", "ON uakari.cases"),
 }
 
 // Rights is the statements that let a role read a shared casebook, and write it: who

@@ -64,6 +64,15 @@ func TestTeam(t *testing.T) {
 	if err := b.Take(ctx, first.ID, "ana", opened); err != nil {
 		t.Fatal(err)
 	}
+	if err := b.Take(ctx, first.ID, "", opened); err != nil {
+		t.Fatal(err)
+	}
+	if c, err := b.Get(ctx, first.ID); err != nil || c.Taken != "" || !c.TakenAt.IsZero() {
+		t.Errorf("given back: %+v, %v", c, err)
+	}
+	if err := b.Take(ctx, first.ID, "ana", opened); err != nil {
+		t.Fatal(err)
+	}
 	if err := b.Take(ctx, 99, "ana", opened); !errors.Is(err, ErrNone) {
 		t.Errorf("a case that is not there: %v", err)
 	}
@@ -76,20 +85,20 @@ func TestTeam(t *testing.T) {
 	}
 	for words, want := range map[string]int{"gauges": 1, "TIDEBOOK": 2, "100% of": 1, "since_noon": 1, "since-noon": 0,
 		"0_ of": 0, "service/": 2} {
-		if found, err := b.Find(ctx, words); err != nil || len(found) != want {
+		if found, err := b.List(ctx, Wanted{Words: words}); err != nil || len(found) != want {
 			t.Errorf("%s: %v, %v; expected %d", words, found, err, want)
 		}
 	}
 	if err := b.Close(ctx, first.ID, opened); err != nil {
 		t.Fatal(err)
 	}
-	if n, err := b.Prune(ctx, opened); err != nil || n != 0 {
+	if n, err := b.Prune(ctx, opened, 0); err != nil || n != 0 {
 		t.Errorf("%d, %v: it was closed then, not before", n, err)
 	}
-	if n, err := b.Prune(ctx, opened.AddDate(0, 0, 1)); err != nil || n != 1 {
+	if n, err := b.Prune(ctx, opened.AddDate(0, 0, 1), 0); err != nil || n != 1 {
 		t.Errorf("%d, %v; expected the one that is closed", n, err)
 	}
-	if list, err := b.List(ctx); err != nil || len(list) != 1 || list[0].ID != second.ID {
+	if list, err := b.List(ctx, Wanted{}); err != nil || len(list) != 1 || list[0].ID != second.ID {
 		t.Errorf("%+v, %v", list, err)
 	}
 }
@@ -128,7 +137,7 @@ func TestWaiting(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	list, err := b.List(ctx)
+	list, err := b.List(ctx, Wanted{})
 	if err != nil || len(list) != 2 { // the new one with the second trace, and the one whose case is gone
 		t.Fatalf("%+v, %v", list, err)
 	}

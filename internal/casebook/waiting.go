@@ -38,14 +38,12 @@ func Keep(ctx context.Context, s Store, k Kept) (id int64, err error) {
 	case k.Case > 0:
 		return k.Case, s.Add(ctx, k.Case, k.Entry)
 	case !k.New:
-		list, err := s.List(ctx)
+		list, err := s.List(ctx, Wanted{Open: true, Endpoint: k.As.Endpoint, Most: 1})
 		if err != nil {
 			return 0, err
 		}
-		for _, c := range list {
-			if c.Closed.IsZero() && c.Endpoint == k.As.Endpoint {
-				return c.ID, s.Add(ctx, c.ID, k.Entry)
-			}
+		if len(list) > 0 {
+			return list[0].ID, s.Add(ctx, list[0].ID, k.Entry)
 		}
 	}
 	if k.As.UID == "" {

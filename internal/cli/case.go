@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"strconv"
-	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -55,7 +54,7 @@ func caseNumbers(cmd *cobra.Command, args []string, _ string) ([]string, cobra.S
 	}
 	var numbers []string
 	err := withBook(cmd, func(ctx context.Context, b casebook.Store) error {
-		list, err := b.List(ctx)
+		list, err := b.List(ctx, casebook.Wanted{Most: mostListed})
 		for _, c := range list {
 			numbers = append(numbers, fmt.Sprintf("%d\t%s", c.ID, foreign.Printable(c.Title)))
 		}
@@ -148,34 +147,12 @@ func tracedCase(cmd *cobra.Command, number string) (c casebook.Case, err error) 
 	return c, err
 }
 
-// wanted is which cases are listed.
-type wantedCases struct {
-	open, mine             bool
-	endpoint, cause, words string
-}
-
-// of is the cases that are wanted.
-func (w wantedCases) of(ctx context.Context, b casebook.Store, list []casebook.Case) ([]casebook.Case, error) {
-	said := map[int64]bool{}
-	if w.words != "" {
-		var err error
-		if said, err = b.Find(ctx, w.words); err != nil {
-			return nil, err
-		}
-	}
-	me, kept := who(), []casebook.Case{}
-	for _, c := range list {
-		if (!w.open || c.Closed.IsZero()) && (!w.mine || c.Taken == me) && (w.words == "" || said[c.ID]) &&
-			strings.Contains(c.Endpoint, w.endpoint) && strings.Contains(c.First, w.cause) {
-			kept = append(kept, c)
-		}
-	}
-	return kept, nil
-}
+// mostListed is how many cases are listed, if nothing else is said.
+const mostListed = 50
 
 func newCaseList() *cobra.Command {
-	asJSON, color := false, ""
-	var w wantedCases
+	asJSON, mine, color := false, false, ""
+	var w casebook.Wanted
 	cmd := &cobra.Command{
 		Use: "list", Short: "list the cases, the newest first", Args: takes(0, 0, "flags alone"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -184,29 +161,39 @@ func newCaseList() *cobra.Command {
 				return err
 			}
 			return withBook(cmd, func(ctx context.Context, b casebook.Store) error {
-				list, err := b.List(ctx)
+				asked := w
+				if mine {
+					asked.Taken = who()
+				}
+				narrowed := asked != (casebook.Wanted{Most: w.Most})
+				if w.Most > 0 {
+					asked.Most++ // to know whether there are more
+				}
+				list, err := b.List(ctx, asked)
 				if err != nil {
 					return err
 				}
-				kept, err := w.of(ctx, b, list)
-				if err != nil {
-					return err
+				more := w.Most > 0 && len(list) > w.Most
+				if more {
+					list = list[:w.Most]
 				}
-				return errors.Join(told(cmd, asJSON, kept, func() string {
-					if len(kept) == 0 && len(list) > 0 {
+				return errors.Join(told(cmd, asJSON, list, func() string {
+					if len(list) == 0 && narrowed {
 						return "No case is like that.\n"
 					}
-					return tell.Cases(kept, on)
+					return tell.Cases(list, more, on)
 				}), remind(cmd))
 			})
 		},
 	}
 	flags := cmd.Flags()
-	flags.BoolVar(&w.open, "open", false, "those that are not closed only")
-	flags.BoolVar(&w.mine, "mine", false, "those that you have taken only")
-	flags.StringVar(&w.endpoint, "endpoint", "", "those whose endpoint has this `part` only")
-	flags.StringVar(&w.cause, "cause", "", "those whose first cause has this `part` only: rules/, certs/expired")
-	flags.StringVar(&w.words, "with", "", "those that say these `words` only, in their titles, notes or changes")
+	flags.BoolVar(&w.Open, "open", false, "only cases that are not closed")
+	flags.BoolVar(&mine, "mine", false, "only cases that you have taken")
+	flags.StringVar(&w.Part, "endpoint", "", "only cases whose endpoint contains this `part`")
+	flags.StringVar(&w.Cause, "cause", "", "only cases whose first cause contains this `part`: rules/, certs/expired")
+	flags.StringVar(&w.Words, "with", "", "only cases whose title, notes or changes contain these `words`")
+	flags.IntVar(&w.Most, "limit", mostListed, "list at most this `number` of cases; 0 lists all")
+	flags.Int64Var(&w.Before, "after", 0, "continue a list below this `case`, the last one that was listed")
 	asData(cmd, &asJSON, "")
 	flags.StringVar(&color, "color", "auto", "auto, always or never")
 	return cmd

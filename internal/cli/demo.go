@@ -124,7 +124,7 @@ func (f *demoFlags) run(cmd *cobra.Command, args []string) error {
 
 // reports writes a page for every case of the story.
 func (f *demoFlags) reports(ctx context.Context, out io.Writer, book casebook.Store) error {
-	list, err := book.List(ctx)
+	list, err := book.List(ctx, casebook.Wanted{})
 	if err != nil {
 		return err
 	}

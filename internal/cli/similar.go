@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -41,24 +40,25 @@ func newCaseSimilar() *cobra.Command {
 // similar is the cases whose first cause was the same: those of the same endpoint
 // first, then the newest, with what was noted and done, and without what was seen.
 func similar(ctx context.Context, b casebook.Store, c casebook.Case) ([]casebook.Case, error) {
-	all, err := b.List(ctx)
+	list := []casebook.Case{}
+	if !strings.Contains(c.First, "/") {
+		return list, nil // "clear" and "unsure" are no cause
+	}
+	ofEndpoint, err := b.List(ctx, casebook.Wanted{First: c.First, Endpoint: c.Endpoint, Most: mostSimilar + 1})
 	if err != nil {
 		return nil, err
 	}
-	list := slices.DeleteFunc(all, func(other casebook.Case) bool {
-		return other.ID == c.ID || other.First != c.First ||
-			!strings.Contains(c.First, "/") // "clear" and "unsure" are no cause
-	})
-	slices.SortStableFunc(list, func(x, y casebook.Case) int {
-		rank := func(other casebook.Case) int {
-			if other.Endpoint == c.Endpoint {
-				return 0
-			}
-			return 1
+	ofAny, err := b.List(ctx, casebook.Wanted{First: c.First, Most: 2*mostSimilar + 1})
+	if err != nil {
+		return nil, err
+	}
+	seen := map[int64]bool{c.ID: true}
+	for _, other := range append(ofEndpoint, ofAny...) {
+		if !seen[other.ID] && len(list) < mostSimilar {
+			list = append(list, other)
 		}
-		return rank(x) - rank(y)
-	})
-	list = list[:min(len(list), mostSimilar)]
+		seen[other.ID] = true
+	}
 	for i := range list {
 		if list[i], err = b.Get(ctx, list[i].ID); err != nil {
 			return nil, err

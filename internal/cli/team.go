@@ -139,16 +139,23 @@ func newCaseTake() *cobra.Command {
 }
 
 func newCasePrune() *cobra.Command {
-	asJSON, older := false, ""
+	asJSON, older, keep := false, "", 0
 	cmd := &cobra.Command{
-		Use: "prune --older 90d", Short: "remove cases that were closed long ago", Args: takes(0, 0, "flags alone"),
+		Use: "prune {--older 90d | --keep 1000}", Short: "remove closed cases that are old",
+		Args: takes(0, 0, "flags alone"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			age, err := ageOf(older)
-			if err != nil {
-				return fmt.Errorf("--older %q: %w", older, err)
+			if older == "" && keep == 0 || keep < 0 {
+				return errors.New("expected --older 90d, or --keep 1000, or both")
+			}
+			age := time.Duration(0)
+			if older != "" {
+				var err error
+				if age, err = ageOf(older); err != nil {
+					return fmt.Errorf("--older %q: %w", older, err)
+				}
 			}
 			return withBook(cmd, func(ctx context.Context, b casebook.Store) error {
-				count, err := b.Prune(ctx, time.Now().Add(-age))
+				count, err := b.Prune(ctx, time.Now().Add(-age), keep)
 				if err != nil {
 					return err
 				}
@@ -159,7 +166,8 @@ func newCasePrune() *cobra.Command {
 		},
 	}
 	asData(cmd, &asJSON, doneFormat)
-	cmd.Flags().StringVar(&older, "older", "", "those that were closed before this `time`, like 90d or 36h")
+	cmd.Flags().StringVar(&older, "older", "", "remove cases that were closed longer ago than this `age`, like 90d or 36h")
+	cmd.Flags().IntVar(&keep, "keep", 0, "keep this `number` of closed cases, the newest")
 	return cmd
 }
 

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"sync"
 	"testing"
+	"time"
 
 	"uakari/internal/trail"
 )
@@ -61,6 +62,66 @@ func TestRunBounds(t *testing.T) {
 			if (Job{row.Client, row.Endpoint}) != list[i] {
 				t.Errorf("%+v: row %d is %s of %s", c, i, row.Endpoint, row.Client)
 			}
+		}
+	}
+}
+
+// TestRunPlaces counts how many run side by side from a client that bears more or less than
+// usual, towards one endpoint, and towards the networks of addresses and the domains of names.
+func TestRunPlaces(t *testing.T) {
+	endpoints := func(pattern string, count int) (list []Job) {
+		for n := range count {
+			list = append(list, Job{"gauge", fmt.Sprintf(pattern, n)})
+		}
+		return list
+	}
+	for name, c := range map[string]struct {
+		jobs []Job
+		from int // of the client, 0 as usual
+		most int
+	}{
+		"a client that bears more": {endpoints("tcp://10.20.0.%d:80", 20), 7, 7},
+		"a client that bears less": {endpoints("tcp://10.20.0.%d:80", 20), 2, 2},
+		"one endpoint":             {endpoints("tcp://10.20.0.9:%[1]d", 40), 100, perEndpoint},
+		"one network":              {endpoints("tcp://10.20.0.%d:80", 80), 100, perNetwork},
+		"a network each":           {endpoints("tcp://10.20.%d.9:80", 80), 100, 80},
+		"one network of IPv6":      {endpoints("tcp://[2001:db8:20::%d]:80", 80), 100, perNetwork},
+		"a network of IPv6 each":   {endpoints("tcp://[2001:db8:20:%d::9]:80", 80), 100, 80},
+		"one domain":               {endpoints("tcp://tide-%d.varzea.example:80", 80), 100, perNetwork},
+		"a domain each":            {endpoints("tcp://tide.pier-%d.example:80", 80), 100, 80},
+	} {
+		if name == "one endpoint" {
+			for i := range c.jobs {
+				c.jobs[i].Endpoint = "tcp://10.20.0.9:80"
+			}
+		}
+		var mu sync.Mutex
+		running, most := 0, 0
+		full := make(chan struct{})
+		bounds := Bounds{Wide: 200, Client: map[string]int{"gauge": c.from}}
+		Run(context.Background(), c.jobs, bounds, nil, func(_ context.Context, j Job) trail.SweepRow {
+			mu.Lock()
+			running++
+			if most = max(most, running); running == c.most {
+				select {
+				case <-full:
+				default:
+					close(full)
+				}
+			}
+			mu.Unlock()
+			select {
+			case <-full: // as many as may do run at once
+			case <-time.After(10 * time.Second):
+			}
+			time.Sleep(time.Millisecond) // room for one too many
+			mu.Lock()
+			defer mu.Unlock()
+			running--
+			return trail.SweepRow{}
+		}, func(trail.SweepRow) {})
+		if most != c.most {
+			t.Errorf("%s: %d side by side, expected %d", name, most, c.most)
 		}
 	}
 }

@@ -23,7 +23,7 @@ func Title(t trail.Trail) string {
 }
 
 // Cases tells a list of cases.
-func Cases(list []casebook.Case, colour bool) string {
+func Cases(list []casebook.Case, more bool, colour bool) string {
 	p := paint{colour}
 	var b strings.Builder
 	if len(list) == 0 {
@@ -32,6 +32,9 @@ func Cases(list []casebook.Case, colour bool) string {
 	b.WriteString(caseHead)
 	for _, c := range list {
 		caseLine(&b, p, c)
+	}
+	if more {
+		fmt.Fprintf(&b, "\nThere are older cases: uakari case list --after %d\n", list[len(list)-1].ID)
 	}
 	return b.String()
 }

@@ -107,7 +107,7 @@ func TestForeignText(t *testing.T) {
 			Listeners: []fact.Listener{{Program: hostile, Port: 1}}}}, false), "ports": Ports(listeners, nil, false),
 		"a port":   Port(1, listeners.All, []string{hostile}, hostile),
 		"a report": report.Markdown(), "its page": page, "a case": Case(kept, nil, false),
-		"cases":   Cases([]casebook.Case{kept}, false),
+		"cases":   Cases([]casebook.Case{kept}, true, false),
 		"closing": Closed(Closing{Case: 1, Standing: kept.Entries, Differs: []string{hostile}}, false),
 		"a card":  CardShown(card, false), "its draft": CardDraft(card), "checked": CardChecked(hostile, card),
 		"a sheet": SheetShown(sheet, []string{hostile}, time.Unix(0, 0), false), "a sheet's file": SheetText(sheet,
@@ -143,7 +143,7 @@ func TestEmpty(t *testing.T) {
 	Ports(fact.Listeners{}, nil, true)
 	Port(1, nil, nil, "")
 	Unit("", "", fact.Program{}, "", time.Unix(0, 0), true)
-	Cases(nil, true)
+	Cases(nil, false, true)
 	Case(casebook.Case{}, nil, true)
 	Closed(Closing{}, true)
 	CardShown(fact.Card{}, true)

@@ -276,7 +276,7 @@ func TestCaseText(t *testing.T) {
 		!strings.HasSuffix(text, "Then: uakari confirm 7") {
 		t.Error(text)
 	}
-	for _, line := range strings.Split(Cases([]casebook.Case{c}, false), "\n") {
+	for _, line := range strings.Split(Cases([]casebook.Case{c}, false, false), "\n") {
 		if len([]rune(line)) > width {
 			t.Errorf("%d columns: %s", len([]rune(line)), line)
 		}
