@@ -214,7 +214,8 @@ func (b *Book) Prune(ctx context.Context, before time.Time, newest int) (count i
 		if _, err := tx.ExecContext(ctx, "DELETE FROM baselines WHERE at < $1", stamp(before)); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, "UPDATE cases SET removed = TRUE WHERE "+old, stamp(before), newest); err != nil {
+		_, err := tx.ExecContext(ctx, "UPDATE cases SET removed = TRUE WHERE "+old, stamp(before), newest)
+		if err != nil {
 			return err
 		}
 		for _, statement := range []string{
@@ -259,7 +260,8 @@ func (w Wanted) question() (where string, values []any) {
 		}
 	}
 	for _, has := range []struct{ part, value string }{
-		{`endpoint LIKE $%d ESCAPE '\'`, w.Part}, {`first LIKE $%d ESCAPE '\'`, w.Cause}, {said, strings.ToLower(w.Words)},
+		{`endpoint LIKE $%d ESCAPE '\'`, w.Part}, {`first LIKE $%d ESCAPE '\'`, w.Cause},
+		{said, strings.ToLower(w.Words)},
 	} {
 		if has.value != "" {
 			add(has.part, "%"+strings.NewReplacer(`\`, `\`, "%", `\%`, "_", `\_`).Replace(text(has.value))+"%")

@@ -184,24 +184,26 @@ func BenchmarkManyCases(b *testing.B) {
 		if err != nil {
 			b.Fatal(err)
 		}
-		if _, err := store.db.ExecContext(ctx, `WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i+1 FROM n WHERE i < $1)
+		_, err = store.db.ExecContext(ctx, `WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i+1 FROM n WHERE i < $1)
 			INSERT INTO cases (uid, title, endpoint, first, opened, closed)
 			SELECT 'u'||i, 'gauge cannot reach', 'tcp://tide-'||(i%5000)||':80', 'rules/server-drop', i, i%50 FROM n
-			WHERE $1 > 0`, count); err != nil {
+			WHERE $1 > 0`, count)
+		if err != nil {
 			b.Fatal(err)
 		}
 		b.Run(fmt.Sprintf("%d cases", count), func(b *testing.B) {
 			b.ReportAllocs()
 			for range b.N {
-				k := Kept{As: Case{Title: "t", Endpoint: "tcp://tide-7:80", First: "rules/server-drop", Opened: opened},
-					Entry: Entry{At: opened, Kind: Note}}
+				k := Kept{As: Case{Title: "t", Endpoint: "tcp://tide-7:80", First: "rules/server-drop",
+					Opened: opened}, Entry: Entry{At: opened, Kind: Note}}
 				if _, err := Keep(ctx, store, k); err != nil {
 					b.Fatal(err)
 				}
 				if _, err := store.List(ctx, Wanted{Most: 50}); err != nil {
 					b.Fatal(err)
 				}
-				if _, err := store.List(ctx, Wanted{First: "rules/server-drop", Endpoint: "tcp://tide-7:80", Most: 11}); err != nil {
+				alike := Wanted{First: "rules/server-drop", Endpoint: "tcp://tide-7:80", Most: 11}
+				if _, err := store.List(ctx, alike); err != nil {
 					b.Fatal(err)
 				}
 			}

@@ -95,13 +95,14 @@ func mutantsOf(folder string) (list []mutant, err error) {
 // others is what a comparison or a combination is flipped to.
 var others = map[token.Token]string{
 	token.EQL: "!=", token.NEQ: "==", token.LSS: ">=", token.GEQ: "<", token.GTR: "<=", token.LEQ: ">",
-	token.LAND: "||", token.LOR: "&&", token.XOR: "|", token.SHL: ">>", token.SHR: "<<", token.ADD: "-", token.SUB: "+",
+	token.LAND: "||", token.LOR: "&&", token.XOR: "|", token.SHL: ">>", token.SHR: "<<", token.ADD: "-",
+	token.SUB: "+",
 }
 
 // swaps is names that stand for each other: roles, sides, strengths.
 var swaps = map[string]string{
-	"Client": "Server", "Server": "Client", "Input": "Output", "Output": "Input", "Inferred": "Read", "Hinted": "Inferred",
-	"true": "false", "false": "true",
+	"Client": "Server", "Server": "Client", "Input": "Output", "Output": "Input",
+	"Inferred": "Read", "Hinted": "Inferred", "true": "false", "false": "true",
 }
 
 func ofFile(path string) ([]mutant, error) {
@@ -127,7 +128,8 @@ func ofFile(path string) ([]mutant, error) {
 			}
 		case *ast.IfStmt:
 			if n.Init == nil && n.Else == nil && leaves(n.Body) {
-				add(n.Pos(), n.End(), "", "the guard is gone: if "+string(text[set.Position(n.Cond.Pos()).Offset:set.Position(n.Cond.End()).Offset]))
+				from, to := set.Position(n.Cond.Pos()).Offset, set.Position(n.Cond.End()).Offset
+				add(n.Pos(), n.End(), "", "the guard is gone: if "+string(text[from:to]))
 			}
 		case *ast.SelectorExpr:
 			if to, ok := swaps[n.Sel.Name]; ok {
@@ -200,7 +202,8 @@ func (m mutant) noticed() (bool, error) {
 	if err := os.WriteFile(laid, overlay, 0o600); err != nil {
 		return false, err
 	}
-	args := append([]string{"test", "-overlay", laid, "-count=1", "-failfast", "-timeout=120s", "-vet=off"}, testsOf(m.file)...)
+	args := append([]string{"test", "-overlay", laid, "-count=1", "-failfast", "-timeout=120s", "-vet=off"},
+		testsOf(m.file)...)
 	out, err := exec.Command("go", args...).CombinedOutput()
 	var failed *exec.ExitError
 	if err != nil && !errors.As(err, &failed) {
