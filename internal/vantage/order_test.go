@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/nats-io/nats.go"
 	"golang.org/x/crypto/ssh"
 
 	"uakari/internal/endpoint"
@@ -94,6 +95,17 @@ func TestOrders(t *testing.T) {
 	seen := used{"old": now}
 	if err := seen.check(good, "gauge-07", now.Add(time.Second)); err != nil || len(seen) != 1 {
 		t.Errorf("%v, %v", err, seen)
+	}
+}
+
+// TestOrderSize refuses an order beyond its bound, before anything of it is read.
+func TestOrderSize(t *testing.T) {
+	s := &attending{Attendance: Attendance{Keys: []ssh.PublicKey{orderKey(t, 1).PublicKey()}}}
+	for size, want := range map[int]string{mostOrder: "it is no order", mostOrder + 1: "expected at most"} {
+		m := &nats.Msg{Data: bytes.Repeat([]byte("x"), size)}
+		if _, _, err := s.permitted(t.Context(), m, time.Now()); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%d bytes: %v; expected %q", size, err, want)
+		}
 	}
 }
 

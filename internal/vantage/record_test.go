@@ -67,3 +67,21 @@ func TestCarried(t *testing.T) {
 		}
 	}
 }
+
+// TestCarriedScheme lets what a record saw of one protocol answer no question of another.
+func TestCarriedScheme(t *testing.T) {
+	addr := netip.MustParseAddr("10.20.0.14")
+	for _, look := range []fact.Kind{fact.LookListeners, fact.LookSession, fact.LookOffers, fact.LookStored} {
+		of := fact.Target{Addr: addr, Port: 8443, Scheme: "https"}
+		c := NewCarried("r1", fact.Server, fact.HostRecord{Host: "tidebook", Facts: []fact.Fact{
+			{Order: fact.Order{Look: look, Target: of}, Source: "x", Saw: "seen"}}})
+		for scheme, want := range map[string]bool{"https": true, "http": false, "": false} {
+			of.Scheme = scheme
+			answered := false
+			c.Look(t.Context(), fact.Order{Look: look, Target: of}, func(f fact.Fact) { answered = f.Failed == nil })
+			if answered != want {
+				t.Errorf("%s of https answers one of %q: %v", look, scheme, answered)
+			}
+		}
+	}
+}

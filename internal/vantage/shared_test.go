@@ -58,3 +58,17 @@ func TestShared(t *testing.T) {
 		t.Errorf("%d facts of the run that ended, %d of the other", cut, whole)
 	}
 }
+
+// TestSharedAges takes what a host was like for what it is like for five seconds.
+func TestSharedAges(t *testing.T) {
+	s := Shared(&slow{}).(*shared)
+	order, now := fact.Order{Look: fact.LookTables}, time.Date(2026, 11, 27, 3, 0, 0, 0, time.UTC)
+	for _, c := range []struct {
+		after time.Duration
+		fresh bool
+	}{{0, true}, {time.Second, false}, {sharedFor, false}, {sharedFor + 1, true}, {2 * sharedFor, false}} {
+		if _, mine := s.begin(order, now.Add(c.after)); mine != c.fresh {
+			t.Errorf("after %s: looked at again: %v", c.after, mine)
+		}
+	}
+}

@@ -100,10 +100,33 @@ func began(p *fact.Program) time.Time {
 	return since.Truncate(time.Second) // it is worked out from ticks since boot
 }
 
-// sameTime is what keeps a reading of a record from saying anything about now;
-// nothing for a host that was looked at live.
+// sameTime is what keeps a reading of records from saying anything about now; nothing where
+// every host that it rests on was looked at live.
 func (v *Scene) sameTime(t *Try, r gate.Reading) (gate.Lack, bool) {
-	at := v.Vantage(r.Vantage)
+	if lack, ok := v.aged(t, v.Vantage(r.Vantage)); ok {
+		return lack, true
+	}
+	for _, id := range v.vantagesOf(r.Because) {
+		if lack, ok := v.aged(t, v.Vantage(id)); ok && id != r.Vantage && lack.Guard == gate.SameTime {
+			return lack, true
+		}
+	}
+	return gate.Lack{}, false
+}
+
+// vantagesOf is the hosts that facts were seen from.
+func (v *Scene) vantagesOf(ids []string) (list []string) {
+	for i := range v.Set.Facts {
+		f := &v.Set.Facts[i]
+		if slices.Contains(ids, f.ID) && !slices.Contains(list, f.Vantage) {
+			list = append(list, f.Vantage)
+		}
+	}
+	return list
+}
+
+// aged is what keeps a record from saying anything about now.
+func (v *Scene) aged(t *Try, at fact.Vantage) (gate.Lack, bool) {
 	if at.Means != fact.Record {
 		return gate.Lack{}, false
 	}
