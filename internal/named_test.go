@@ -22,6 +22,8 @@ var otherwise = map[string]string{
 	"look/host/host.go":            "names of looks",
 	"filter/wordtables.go":         "names of ports, as the kernel's tool writes them",
 	"redact/words.go":              "a key of settings",
+	"look/clientlib/clientlib.go":  "whose clients' settings are read",
+	"look/clientlib/web.go":        "options of clients",
 	"look/host/linux/network.go":   "a kind of link",
 	"settingsfile/lines.go":        "a grammar",
 	"settingsfile/settingsfile.go": "grammars",

@@ -16,6 +16,7 @@ import (
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/look"
+	"uakari/internal/look/clientlib"
 	"uakari/internal/look/file"
 	"uakari/internal/look/trust"
 	"uakari/internal/program"
@@ -41,6 +42,7 @@ type seeing struct {
 	asRoot          bool
 	inTheClear      bool
 	user            string
+	program         string // the client's
 
 	known *fact.Card // of --card, where it was read before
 
@@ -112,6 +114,8 @@ func (s *seeing) addFar(cmd *cobra.Command) {
 	)
 	flags.StringVar(&s.shared, "shared-secret", "",
 		"what this client shares with its server beside any account (RADIUS): `env:NAME|file:PATH|prompt`")
+	flags.StringVar(&s.program, "client-program", "",
+		"try as this client `program` would, by its own settings: "+strings.Join(clientlib.Known(), ", "))
 	flags.StringVar(&s.user, "user", "", "try this `account` once, with --secret or --identity")
 	flags.BoolVar(
 		&s.inTheClear,
@@ -142,6 +146,8 @@ func (s *seeing) check() error {
 	switch {
 	case s.deadline <= 0:
 		return fmt.Errorf("--deadline %s: expected a time above zero, like 30s", s.deadline)
+	case s.program != "" && !slices.Contains(clientlib.Known(), s.program):
+		return fmt.Errorf("--client-program %q: expected one of %s", s.program, strings.Join(clientlib.Known(), ", "))
 	case s.wait <= 0:
 		return fmt.Errorf("--wait %s: expected a time above zero, like 4s", s.wait)
 	}
@@ -168,12 +174,16 @@ func (s *seeing) ask(ctx context.Context, input string) (fact.Ask, look.Env, err
 	if err == nil {
 		env.Shared, err = s.secretFrom(ctx, "--shared-secret", s.shared)
 	}
+	if err == nil && s.clientHere() {
+		s.asClients(&e, &env)
+	}
 	env.AnyName = e.AnyName
 	env.Lenient, env.InTheClear, env.Path, env.Whole = !e.Verify, s.inTheClear, e.Path, e.Whole
 	return fact.Ask{
 		Endpoint:  e,
 		Account:   s.account(e),
 		Shared:    env.Shared != "",
+		Program:   s.program,
 		Sheets:    sheets,
 		Began:     time.Now().UTC(),
 		Unit:      s.unit,

@@ -14,6 +14,8 @@ type Ask struct {
 	Command  string    `json:"command,omitempty"` // the command line, to be repeated
 	// Error is the message that the user's client shows, as it was given.
 	Error string `json:"error,omitempty"`
+	// Program is the program that the client runs, if that was said: "curl".
+	Program string `json:"program,omitempty"`
 	// Suspect is a rung or a cause of which it is asked whether it is that.
 	Suspect string `json:"suspect,omitempty"`
 	Account string `json:"account,omitempty"`
@@ -54,6 +56,8 @@ type Endpoint struct {
 	// a certificate of any name.
 	Insist  bool `json:"insist,omitempty"`
 	AnyName bool `json:"any_name,omitempty"`
+	// Way is by which settings of the client's own library the try is made; nil for none.
+	Way *ClientWay `json:"way,omitempty"`
 
 	// Stray lists characters that have no place in a host name and cannot
 	// be seen, or look like another; Clean is the host without them.

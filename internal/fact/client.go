@@ -216,6 +216,9 @@ type HostKey struct {
 	Error       string   `json:"error,omitempty"`
 }
 
+// TrustStore is the source of what was seen of a client's roots.
+const TrustStore = "trust store"
+
 // Trust is what a host's trust store holds that could vouch for a chain: the
 // roots whose subject is an issuer or subject named in it.
 type Trust struct {

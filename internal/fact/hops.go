@@ -39,4 +39,8 @@ type ProxySetting struct {
 	// Value is the proxy without an account.
 	Value   string `json:"value"`
 	NoProxy string `json:"no_proxy,omitempty"`
+	// By is the one program whose own file sets it ("curl"); System, that the system's
+	// settings do, whose exceptions are patterns.
+	By     string `json:"by,omitempty"`
+	System bool   `json:"system,omitempty"`
 }

@@ -34,6 +34,7 @@ func Text(t trail.Trail, colour bool) string {
 	w.since()
 	w.behind()
 	w.ladder()
+	w.way()
 	w.signs()
 	w.mend()
 	w.apart()

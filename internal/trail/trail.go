@@ -111,6 +111,8 @@ type Trail struct {
 	Command    string     `json:"command,omitempty"` // to trace the same again
 	// Foreseen is what the fixes of several causes come to, by a rehearsal on the facts.
 	Foreseen string `json:"foreseen,omitempty"`
+	// Way is by which settings of the client's own library the try was made.
+	Way *fact.ClientWay `json:"way,omitempty"`
 	// Suspected is what was asked for by name: is it that?
 	Suspected *Suspected `json:"suspected,omitempty"`
 }

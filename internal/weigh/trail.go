@@ -75,6 +75,7 @@ func trailOf(v *scene.Scene, tries []*scene.Try) trail.Trail {
 	t.Untried = untried(v, s, t)
 	t.Outcome, t.Reached = trail.Judge(s.reached(), len(t.Blocking()) > 0, len(t.Untried) > 0)
 	t.Says = saysOf(v.Ask.Error, t)
+	t.Way = v.Ask.Endpoint.Way
 	known := func(id string) bool { _, ok := catalogue.Explain(id); return ok }
 	if s, ok := t.Suspect(v.Ask.Suspect, known); ok {
 		t.Suspected = &s

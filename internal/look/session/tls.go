@@ -284,7 +284,7 @@ func (c *climber) trustIn(path string, chain [][]byte, beside bool) {
 		return // it would only have been compared
 	}
 	if errors.Is(err, trust.ErrNone) { // what that means depends on what looks
-		f := c.env.Seen(c.order, "trust store", "none in any of the usual places")
+		f := c.env.Seen(c.order, fact.TrustStore, "none in any of the usual places")
 		f.Trust = &fact.Trust{Source: "none", None: true}
 		c.emit(f)
 	}
@@ -292,7 +292,7 @@ func (c *climber) trustIn(path string, chain [][]byte, beside bool) {
 		c.emit(
 			c.env.Failed(
 				c.order,
-				"trust store",
+				fact.TrustStore,
 				"could not read the client's trust store",
 				err,
 				"a readable file for --trust",
@@ -309,7 +309,7 @@ func (c *climber) trustIn(path string, chain [][]byte, beside bool) {
 	}
 	f := c.env.Seen(
 		c.order,
-		"trust store "+store.Source,
+		fact.TrustStore+" "+store.Source,
 		fmt.Sprintf("%d of %d roots could vouch for the chain", len(t.Roots), t.Count),
 	)
 	f.Trust = &t

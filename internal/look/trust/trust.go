@@ -39,7 +39,8 @@ type Store struct {
 // Count is the number of roots.
 func (s *Store) Count() int { return len(s.der) }
 
-// Load reads a named file, or the system's store for "". As with other
+// Load reads a named file, one of roots and one of revocation lists with a comma between
+// them, or the system's store for "". As with other
 // programs of the trade, SSL_CERT_FILE names the system's store if it is set.
 // A store is read once.
 func Load(path string) (*Store, error) {
@@ -66,10 +67,29 @@ func cached(path string) (*Store, error) {
 }
 
 func read(path string) (*Store, error) {
-	if path != "" {
+	if path == "" {
+		return system()
+	}
+	roots, lists, both := strings.Cut(path, ",")
+	if !both || isThere(path) {
 		return readFile(path)
 	}
-	return system()
+	store, err := readFile(roots)
+	if err != nil {
+		return nil, err
+	}
+	c, err := ReadFile(lists, "")
+	if err != nil {
+		return nil, err
+	}
+	whole := *store
+	whole.lists = append(slices.Clone(store.lists), c.Lists...)
+	return &whole, nil
+}
+
+func isThere(path string) bool {
+	_, err := os.Stat(path)
+	return err == nil
 }
 
 // readFile reads a store from a file or a folder. The certificates of the

@@ -63,6 +63,9 @@ func chainReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, c scene.Climb) 
 			readings = append(readings, uncoveredReading(v, w, t, leaf, base, missing))
 		}
 	}
+	if r, ok := rootsUnreadable(v, c, base); ok {
+		readings = append(readings, r)
+	}
 	trusted := judgeTrust(v, c, chain, shut)
 	readings = append(readings, strengthReadings(v, w, t, chain, base)...)
 	readings = append(readings, versionReadings(v, w, t, c, base)...)

@@ -5,6 +5,7 @@ import (
 	"crypto/x509/pkix"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -81,6 +82,34 @@ func judgeTrust(
 		)
 	}
 	return false
+}
+
+// rootsUnreadable finds that the file of roots cannot be read which the settings of the
+// client's own library name: its programs end there.
+func rootsUnreadable(v *scene.Scene, c scene.Climb, base gate.Reading) (gate.Reading, bool) {
+	way := v.Ask.Endpoint.Way
+	if c.Trust != nil || way == nil || way.Trust == "" {
+		return gate.Reading{}, false
+	}
+	for _, f := range v.Facts(c.Handshake.Vantage, fact.LookSession) {
+		if f.Failed == nil || f.Source != fact.TrustStore || f.Order != c.Handshake.Order {
+			continue
+		}
+		r := base
+		r.Cause, r.Because = "certs/roots-unreadable", gate.Union(base.Because, scene.FactIDs(f))
+		r.Summary = fmt.Sprintf("%s go by the roots in %s, and that cannot be read: %s",
+			way.By, way.Trust, f.Failed.Why)
+		r.Values = maps.Clone(base.Values)
+		r.Values["store"], r.Values["client"], r.Values["place"] = way.Trust, v.Host(v.Client), "the client's settings"
+		for _, name := range []string{"sslrootcert", "ssl-ca", "TLS_CACERT", "sslmode"} {
+			if s := way.Named(name); s != nil {
+				r.Values["place"] = fmt.Sprintf("%s (%s)", s.Name, s.At)
+				break
+			}
+		}
+		return r, true
+	}
+	return gate.Reading{}, false
 }
 
 // anchors is the roots that paths of signatures lead to from the first of the

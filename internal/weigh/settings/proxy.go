@@ -5,19 +5,17 @@ import (
 	"slices"
 	"strings"
 
-	"uakari/internal/endpoint"
 	"uakari/internal/fact"
-	"uakari/internal/program"
 	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/gate"
 	"uakari/internal/weigh/scene"
 )
 
-// proxyReading reads a proxy of the client's environment that takes the
-// connection elsewhere than straight to the server.
-func proxyReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, bool) {
+// proxyReadings reads proxies of the client's environment, its system and its programs' own
+// files that take the connection elsewhere than straight to the server.
+func proxyReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) (list []gate.Reading) {
 	if !v.Protocol.Web || v.Ask.Endpoint.Host == "" {
-		return gate.Reading{}, false
+		return nil
 	}
 	w.Add(
 		scene.Want{
@@ -28,59 +26,81 @@ func proxyReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, b
 		},
 	)
 	for _, f := range v.Facts(v.Client, fact.LookProxy) {
-		if f.Proxy == nil || f.Proxy.Value == "" ||
-			excepted(f.Proxy.NoProxy, v.Ask.Endpoint.Host, v.Ask.Endpoint.Port) ||
-			t.Target.Addr.IsLoopback() {
+		if f.Proxy == nil || f.Proxy.Value == "" || t.Target.Addr.IsLoopback() && f.Proxy.By == "" {
 			continue
 		}
-		r := gate.Reading{
-			Gate:     gate.Intent,
-			Cause:    "settings/proxy-in-the-way",
-			Strength: gate.Read,
-			Reach:    gate.Elsewhere,
-			Harmless: true,
-			Because:  scene.FactIDs(f),
-			Vantage:  v.Client,
-			Summary: fmt.Sprintf(
-				"programs of this environment go to the proxy %s (%s), not straight to %s as this trace does",
-				f.Proxy.Value,
-				f.Proxy.Name,
-				v.Ask.Endpoint.Host,
-			),
-			Values: catalogue.Values{
-				"proxy":    f.Proxy.Value,
-				"variable": f.Proxy.Name,
-				"host":     v.Ask.Endpoint.Host,
-				"client":   v.Host(v.Client),
-			},
+		if who, some := goThrough(v.Ask, f.Proxy); who != "" {
+			list = append(list, throughProxy(v, w, t, f, who, some))
 		}
-		if !strings.Contains(f.Proxy.Name, " ") { // it is a variable
-			r.Values["exempts"] = "$no_proxy," + v.Ask.Endpoint.Host
-		}
-		// Programs go there: if that leads nowhere, they do not get through.
-		through := fact.Target{Name: t.Target.Name, Port: t.Target.Port, Path: f.Proxy.Value}
-		w.Add(scene.Want{Look: fact.LookThrough, At: fact.Client, Target: through, Gate: gate.Intent})
-		for _, tried := range v.Facts(v.Client, fact.LookThrough) {
-			if tried.Through == nil || tried.Order.Target != through || tried.Through.Open {
-				continue
-			}
-			r.Harmless, r.Because = false, append(r.Because, tried.ID)
-			how := fmt.Sprintf("it answers %d", tried.Through.Status)
-			if tried.Through.Status == 0 {
-				how = tried.Through.Error
-			}
-			r.Summary = fmt.Sprintf(
-				"programs of this environment go to the proxy %s (%s), and there: %s; straight to %s there is: %s",
-				f.Proxy.Value,
-				f.Proxy.Name,
-				how,
-				v.Ask.Endpoint.Host,
-				t.Symptom,
-			)
-		}
-		return r, true
 	}
-	return gate.Reading{}, false
+	return list
+}
+
+// goThrough says which programs use a proxy for an endpoint, as the beginning of a sentence,
+// and whether these are but some; "" if none does.
+func goThrough(ask fact.Ask, p *fact.ProxySetting) (who string, some bool) {
+	e := ask.Endpoint
+	of := func(c string) bool {
+		return ask.Program != "" && slices.Contains(strings.Fields(strings.ToLower(c)), ask.Program)
+	}
+	switch {
+	case p.By != "":
+		if ask.Program != "" && ask.Program != p.By {
+			return "", false
+		}
+		return p.By + " goes", ask.Program == ""
+	case p.System:
+		if exemptBySystem(p.NoProxy, e.Scheme, e.Host, e.Port) {
+			return "", false
+		}
+		return "programs of this environment go", false
+	}
+	straight, through := exempt(p.NoProxy, e.Host, e.Port)
+	switch {
+	case len(through) == 0, slices.ContainsFunc(straight, of):
+		return "", false
+	case slices.ContainsFunc(through, of):
+		return ask.Program + " goes", false
+	case len(straight) == 0:
+		return "programs of this environment go", false
+	}
+	return fmt.Sprintf("%s (by no_proxy; not %s) go", strings.Join(through, ", "), strings.Join(straight, ", ")), true
+}
+
+// throughProxy reads a proxy that programs use; if that leads nowhere, they do not get
+// through.
+func throughProxy(v *scene.Scene, w *scene.Wants, t *scene.Try, f *fact.Fact, who string, some bool) gate.Reading {
+	host, p := v.Ask.Endpoint.Host, f.Proxy
+	r := gate.Reading{
+		Gate:     gate.Intent,
+		Cause:    "settings/proxy-in-the-way",
+		Strength: gate.Read,
+		Reach:    gate.Elsewhere,
+		Harmless: true,
+		Because:  scene.FactIDs(f),
+		Vantage:  v.Client,
+		Summary: fmt.Sprintf("%s to the proxy %s (%s), not straight to %s as this trace does", who, p.Value, p.Name,
+			host),
+		Values: catalogue.Values{"proxy": p.Value, "variable": p.Name, "host": host, "client": v.Host(v.Client)},
+	}
+	if !strings.Contains(p.Name, " ") && p.By == "" { // it is a variable
+		r.Values["exempts"] = "$no_proxy," + host
+	}
+	through := fact.Target{Name: t.Target.Name, Port: t.Target.Port, Path: p.Value}
+	w.Add(scene.Want{Look: fact.LookThrough, At: fact.Client, Target: through, Gate: gate.Intent})
+	for _, tried := range v.Facts(v.Client, fact.LookThrough) {
+		if tried.Through == nil || tried.Order.Target != through || tried.Through.Open {
+			continue
+		}
+		r.Harmless, r.Because = some, append(r.Because, tried.ID)
+		how := fmt.Sprintf("it answers %d", tried.Through.Status)
+		if tried.Through.Status == 0 {
+			how = tried.Through.Error
+		}
+		r.Summary = fmt.Sprintf("%s to the proxy %s (%s), and there: %s; straight to %s there is: %s", who, p.Value, p.Name,
+			how, host, t.Symptom)
+	}
+	return r
 }
 
 // missingProxy reads a way that is shut directly and open through the proxy
@@ -111,25 +131,4 @@ func missingProxy(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, b
 		}
 	}
 	return gate.Reading{}, false
-}
-
-// excepted reports whether a list of exceptions names a host: names stand for
-// themselves and all below them, "*" for everything, nets for their addresses.
-func excepted(list, host string, port uint16) bool {
-	host = strings.ToLower(strings.TrimSuffix(host, "."))
-	return slices.ContainsFunc(
-		strings.FieldsFunc(list, func(r rune) bool { return r == ',' || r == ' ' }),
-		func(each string) bool {
-			each = strings.ToLower(strings.TrimSuffix(strings.TrimSuffix(each, fmt.Sprintf(":%d", port)), "."))
-			if each == "*" || each == "<local>" && !strings.Contains(host, ".") {
-				return true
-			}
-			if addr, ok := endpoint.Literal(host); ok {
-				p, err := program.NetPattern(strings.Trim(each, "[]"))
-				return err == nil && p.Contains(addr)
-			}
-			each = strings.TrimPrefix(strings.TrimPrefix(each, "*"), ".")
-			return each != "" && (host == each || strings.HasSuffix(host, "."+each))
-		},
-	)
 }

@@ -20,10 +20,7 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 	if r, ok := missingProxy(v, w, t); ok {
 		return append(list, r)
 	}
-	if r, ok := proxyReading(v, w, t); ok {
-		return append(list, r)
-	}
-	return list
+	return append(list, proxyReadings(v, w, t)...)
 }
 
 // toldReadings compares what the client was told with the card, or with where
@@ -73,7 +70,38 @@ func Told(v *scene.Scene, t fact.Target) string {
 	if v.Ask.Endpoint.Assumed {
 		text += "; " + t.Scheme + " taken from the port"
 	}
+	if by := asClient(v.Ask.Endpoint.Way); by != "" {
+		text += "; " + by
+	}
 	return text
+}
+
+// asClient says by which settings of the client's own library the try was made.
+func asClient(way *fact.ClientWay) string {
+	if way == nil {
+		return ""
+	}
+	var decide []string
+	for _, name := range []string{"sslmode", "ssl-mode", "ssl", "ssl-verify-server-cert", "TLS_REQCERT"} {
+		if s := way.Named(name); s != nil {
+			decide = append(decide, fmt.Sprintf("%s %s (%s)", s.Name, s.Value, s.At))
+		}
+	}
+	if way.Trust != "" {
+		decide = append(decide, "trusting "+way.Trust)
+	}
+	if way.Presented != "" {
+		cert, _, _ := strings.Cut(way.Presented, ",")
+		decide = append(decide, "presenting "+cert)
+	}
+	if len(decide) == 0 {
+		return ""
+	}
+	verb := "connects"
+	if strings.HasPrefix(way.By, "programs") {
+		verb = "connect"
+	}
+	return fmt.Sprintf("as %s %s for this account: %s", way.By, verb, strings.Join(decide, ", "))
 }
 
 func StrayText(list []fact.Stray) string {

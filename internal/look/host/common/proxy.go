@@ -10,11 +10,17 @@ import (
 	"uakari/internal/fact"
 	"uakari/internal/foreign"
 	"uakari/internal/look"
+	"uakari/internal/look/clientlib"
 )
 
 // Proxy leaves the proxy that programs of this environment use for a scheme,
 // if it names one. Accounts in it are left out.
 func Proxy(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
+	for _, set := range clientlib.Proxies(order.Target.Scheme) {
+		f := env.Seen(order, set.At, set.Value)
+		f.Proxy = &fact.ProxySetting{Name: set.At, Value: set.Value, By: strings.TrimSuffix(set.Name, " proxy")}
+		emit(f)
+	}
 	for _, name := range []string{order.Target.Scheme + "_proxy", strings.ToUpper(order.Target.Scheme) + "_PROXY",
 		"all_proxy", "ALL_PROXY"} {
 		if name == "HTTP_PROXY" {
@@ -72,7 +78,7 @@ func ofSystem(env look.Env, order fact.Order, emit look.Emit) bool {
 	}
 	u.User = nil
 	f := env.Seen(order, p.Name, u.String())
-	f.Proxy = &fact.ProxySetting{Name: p.Name, Value: u.String(), NoProxy: exceptions(p.Except)}
+	f.Proxy = &fact.ProxySetting{Name: p.Name, Value: u.String(), NoProxy: exceptions(p.Except), System: true}
 	emit(f)
 	return true
 }

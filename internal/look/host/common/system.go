@@ -42,7 +42,7 @@ func ProxyFor(list, scheme string) string {
 func exceptions(list string) string {
 	var parts []string
 	for part := range strings.FieldsFuncSeq(list, func(r rune) bool { return r == ';' || r == ' ' || r == ',' }) {
-		parts = append(parts, strings.TrimPrefix(part, "*"))
+		parts = append(parts, part)
 	}
 	return strings.Join(parts, ",")
 }

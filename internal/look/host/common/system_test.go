@@ -12,7 +12,7 @@ func TestSystemKept(t *testing.T) {
 			t.Errorf("%q for %s: %q, want %q", c.list, c.scheme, got, c.want)
 		}
 	}
-	if got := exceptions("*.varzea.example;10.20.*;<local>"); got != ".varzea.example,10.20.*,<local>" {
+	if got := exceptions("*.varzea.example;10.20.*;<local>"); got != "*.varzea.example,10.20.*,<local>" {
 		t.Error(got)
 	}
 	for target, want := range map[string]bool{
