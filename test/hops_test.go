@@ -53,8 +53,18 @@ func TestProxySetting(t *testing.T) {
 		strings.Contains(dump(judged), "canary") {
 		t.Errorf("%s", dump(judged))
 	}
-	t.Setenv("no_proxy", "localhost,10.20.0.0/16")
+	t.Setenv("no_proxy", "localhost,10.20.0.14")
 	expectHealthy(t, traced(t, enter(l.client), "http://10.20.0.14:8080/"))
+	// A net means something to some programs only; the others meet the proxy, which is gone.
+	t.Setenv("no_proxy", "localhost,10.20.0.0/16")
+	judged = traced(t, enter(l.client), "http://10.20.0.14:8080/")
+	if judged.Reached != trail.Yes || !strings.Contains(dump(judged),
+		"wget, Python (by no_proxy; not curl and git, Go) go to the proxy") {
+		t.Error(dump(judged))
+	}
+	expectHealthy(t, traced(t, enter(l.client), "--client-program", "curl", "http://10.20.0.14:8080/"))
+	expect(t, traced(t, enter(l.client), "--client-program", "wget", "http://10.20.0.14:8080/"),
+		"settings/proxy-in-the-way proven")
 }
 
 // TestTwoGateways follows a request through two gateways to the backend that

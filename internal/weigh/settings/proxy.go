@@ -30,7 +30,10 @@ func proxyReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) (list []gate.Re
 			continue
 		}
 		if who, some := goThrough(v.Ask, f.Proxy); who != "" {
-			list = append(list, throughProxy(v, w, t, f, who, some))
+			// That some programs take another way is told where it does not lead there.
+			if r, shut := throughProxy(v, w, t, f, who, some); shut || !some {
+				list = append(list, r)
+			}
 		}
 	}
 	return list
@@ -67,11 +70,11 @@ func goThrough(ask fact.Ask, p *fact.ProxySetting) (who string, some bool) {
 	return fmt.Sprintf("%s (by no_proxy; not %s) go", strings.Join(through, ", "), strings.Join(straight, ", ")), true
 }
 
-// throughProxy reads a proxy that programs use; if that leads nowhere, they do not get
-// through.
-func throughProxy(v *scene.Scene, w *scene.Wants, t *scene.Try, f *fact.Fact, who string, some bool) gate.Reading {
+// throughProxy reads a proxy that programs use; if that leads nowhere, which shut says, they
+// do not get through.
+func throughProxy(v *scene.Scene, w *scene.Wants, t *scene.Try, f *fact.Fact, who string, some bool) (r gate.Reading, shut bool) {
 	host, p := v.Ask.Endpoint.Host, f.Proxy
-	r := gate.Reading{
+	r = gate.Reading{
 		Gate:     gate.Intent,
 		Cause:    "settings/proxy-in-the-way",
 		Strength: gate.Read,
@@ -92,6 +95,7 @@ func throughProxy(v *scene.Scene, w *scene.Wants, t *scene.Try, f *fact.Fact, wh
 		if tried.Through == nil || tried.Order.Target != through || tried.Through.Open {
 			continue
 		}
+		shut = true
 		r.Harmless, r.Because = some, append(r.Because, tried.ID)
 		how := fmt.Sprintf("it answers %d", tried.Through.Status)
 		if tried.Through.Status == 0 {
@@ -100,7 +104,7 @@ func throughProxy(v *scene.Scene, w *scene.Wants, t *scene.Try, f *fact.Fact, wh
 		r.Summary = fmt.Sprintf("%s to the proxy %s (%s), and there: %s; straight to %s there is: %s", who, p.Value, p.Name,
 			how, host, t.Symptom)
 	}
-	return r
+	return r, shut
 }
 
 // missingProxy reads a way that is shut directly and open through the proxy
