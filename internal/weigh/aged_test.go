@@ -75,6 +75,9 @@ func elsewhere(set fact.Set, vantage string) fact.Set {
 	return other
 }
 
+// byName is causes whose proof finds the host by its own name, wherever its addresses are.
+var byName = map[string]bool{"login/key-version": true, "names/search-suffix": true}
+
 // TestAnotherHostProvesNothing gives each server other addresses: what was read on it is then
 // of another host than the one that the client tried.
 func TestAnotherHostProvesNothing(t *testing.T) {
@@ -95,7 +98,7 @@ func TestAnotherHostProvesNothing(t *testing.T) {
 				rests := slices.ContainsFunc(set.Facts, func(f fact.Fact) bool {
 					return f.Vantage == v.ID && slices.Contains(c.Because, f.ID)
 				})
-				if c.Certainty == trail.Proven && rests && was[c.ID] {
+				if c.Certainty == trail.Proven && rests && was[c.ID] && !byName[c.ID] {
 					t.Errorf("%s: %s is proven by another host: %s %v", name, c.ID, c.Summary, c.Because)
 				}
 			}

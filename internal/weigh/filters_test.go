@@ -25,10 +25,21 @@ func (s *scenario) tables(vantage, rules string) *scenario {
 }
 
 func (s *scenario) barriers(vantage string, b fact.Barriers) *scenario {
+	if !s.kernelRead(vantage) {
+		s.kernel(vantage, nil)
+	}
 	return s.add(vantage, fact.LookBarriers, fact.Target{}, func(f *fact.Fact) { f.Barriers = &b })
 }
 
+func (s *scenario) kernelRead(vantage string) bool {
+	return slices.ContainsFunc(s.set.Facts, func(f fact.Fact) bool { return f.Vantage == vantage && f.Kernel != nil })
+}
+
+// kernel is the settings of a vantage's kernel, in the place of earlier ones.
 func (s *scenario) kernel(vantage string, settings map[string]string) *scenario {
+	s.set.Facts = slices.DeleteFunc(slices.Clone(s.set.Facts), func(f fact.Fact) bool {
+		return f.Vantage == vantage && f.Kernel != nil && f.Order.Target == fact.Target{}
+	})
 	return s.add(
 		vantage,
 		fact.LookKernel,
@@ -224,6 +235,11 @@ func TestReadOpen(t *testing.T) {
 				f.Tables.Unread = []string{"tables of the older iptables are loaded"}
 			})
 			return s.tables("v1", "").barriers("v2", fact.Barriers{})
+		}, false},
+		{"the settings of the kernel were not read", func(s *scenario) *scenario {
+			s.tables("v1", "").tables("v2", "")
+			s.set.Facts = slices.DeleteFunc(s.set.Facts, func(f fact.Fact) bool { return f.Vantage == "v2" && f.Kernel != nil })
+			return s
 		}, false},
 		{"programs were not looked for", func(s *scenario) *scenario {
 			s.add("v2", fact.LookTables, fact.Target{}, func(f *fact.Fact) { f.Tables = tablesOf("") })

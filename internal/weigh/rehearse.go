@@ -261,11 +261,12 @@ func (e *effect) resolves() string {
 			h := *f.HostsFile
 			h.Addrs = []netip.Addr{right}
 			e.set.Facts[i].HostsFile = &h
-		case f.Answer != nil && slices.Contains(f.Answer.Addrs, old):
+		case f.Answer != nil && (slices.Contains(f.Answer.Addrs, old) || len(f.Answer.Addrs) == 0 &&
+			(f.Answer.Type == "A") == right.Is4()):
 			a := *f.Answer
-			a.Addrs = []netip.Addr{right}
+			a.Addrs, a.Outcome, a.Aliases, a.Denies = []netip.Addr{right}, fact.Addressed, nil, ""
 			e.set.Facts[i].Answer = &a
-		case f.System != nil && slices.Contains(f.System.Addrs, old):
+		case f.System != nil && (slices.Contains(f.System.Addrs, old) || len(f.System.Addrs) == 0):
 			s := *f.System
 			s.Addrs = []netip.Addr{right}
 			e.set.Facts[i].System = &s

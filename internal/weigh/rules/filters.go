@@ -262,10 +262,23 @@ func hostsOnWay(v *scene.Scene, t *scene.Try, seats []fact.Vantage) []standing {
 	for _, at := range seats {
 		p := standing{vantage: at.ID, role: at.Role, host: FilterHost(v, at.ID)}
 		p.read = p.host.Rules != nil
-		p.why = Beside(v, at.ID, p.host)
+		if p.why = Beside(v, at.ID, p.host); p.why == "" && p.read {
+			p.why = kernelUnread(v, at)
+		}
 		list = append(list, p)
 	}
 	return list
+}
+
+// kernelUnread says that a host's settings of the kernel were not read, by which it drops
+// packets beside its rules (ip-sysctl: rp_filter); "" if they were.
+func kernelUnread(v *scene.Scene, at fact.Vantage) string {
+	if at.System == "windows" || slices.ContainsFunc(v.Facts(at.ID, fact.LookKernel), func(f *fact.Fact) bool {
+		return f.Kernel != nil && f.Order.Target.Again == 0
+	}) {
+		return ""
+	}
+	return "the settings of the kernel of " + v.Host(at.ID) + " were not read"
 }
 
 // FilterHost is the model of a vantage's host, made once.

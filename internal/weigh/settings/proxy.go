@@ -72,7 +72,9 @@ func goThrough(ask fact.Ask, p *fact.ProxySetting) (who string, some bool) {
 
 // throughProxy reads a proxy that programs use; if that leads nowhere, which shut says, they
 // do not get through.
-func throughProxy(v *scene.Scene, w *scene.Wants, t *scene.Try, f *fact.Fact, who string, some bool) (r gate.Reading, shut bool) {
+func throughProxy(
+	v *scene.Scene, w *scene.Wants, t *scene.Try, f *fact.Fact, who string, some bool,
+) (r gate.Reading, shut bool) {
 	host, p := v.Ask.Endpoint.Host, f.Proxy
 	r = gate.Reading{
 		Gate:     gate.Intent,
