@@ -40,14 +40,14 @@ func TestAsTheClientWould(t *testing.T) {
 			{"the whole check, by the right roots",
 				[]string{"PGSSLMODE=verify-full", "PGSSLROOTCERT=" + roots["right"]}, nil, ""},
 			{"by the wrong roots", []string{"PGSSLMODE=verify-full", "PGSSLROOTCERT=" + roots["wrong"]}, nil,
-				"certs/unknown-issuer"},
+				"certs/unknown-issuer proven"},
 			{"roots in their own place", []string{"PGSSLMODE=require"},
-				map[string]string{".postgresql/root.crt": pemOf(other.cert)}, "certs/unknown-issuer"},
-			{"no roots", []string{"PGSSLMODE=verify-ca"}, nil, "certs/roots-unreadable"},
+				map[string]string{".postgresql/root.crt": pemOf(other.cert)}, "certs/unknown-issuer proven"},
+			{"no roots", []string{"PGSSLMODE=verify-ca"}, nil, "certs/roots-unreadable proven"},
 			{"by a service", []string{"PGSERVICE=tides"},
 				map[string]string{".pg_service.conf": "[tides]\nsslmode=verify-ca\nsslrootcert=" +
 					roots["wrong"] + "\n"},
-				"certs/unknown-issuer"},
+				"certs/unknown-issuer proven"},
 		}},
 		{"MariaDB", "/usr/bin/mariadb", "mariadb-client", func(port int) []string {
 			return []string{"-h", "localhost", "--protocol=tcp", "-P", fmt.Sprint(port), "-u", "root",
@@ -56,9 +56,9 @@ func TestAsTheClientWould(t *testing.T) {
 			{"the right roots", nil, map[string]string{".my.cnf": "[client]\nssl-ca=" + roots["right"] +
 				"\nssl-verify-server-cert\n"}, ""},
 			{"the wrong roots", nil, map[string]string{".my.cnf": "[client]\nssl-ca=" + roots["wrong"] + "\n"},
-				"certs/unknown-issuer"},
+				"certs/unknown-issuer proven"},
 			{"the system's roots", nil, map[string]string{".my.cnf": "[client-mariadb]\nssl-verify-server-cert\n"},
-				"certs/unknown-issuer"},
+				"certs/unknown-issuer proven"},
 		}},
 	} {
 		t.Run(s.server, func(t *testing.T) {

@@ -238,7 +238,9 @@ func TestReadOpen(t *testing.T) {
 		}, false},
 		{"the settings of the kernel were not read", func(s *scenario) *scenario {
 			s.tables("v1", "").tables("v2", "")
-			s.set.Facts = slices.DeleteFunc(s.set.Facts, func(f fact.Fact) bool { return f.Vantage == "v2" && f.Kernel != nil })
+			s.set.Facts = slices.DeleteFunc(s.set.Facts, func(f fact.Fact) bool {
+				return f.Vantage == "v2" && f.Kernel != nil
+			})
 			return s
 		}, false},
 		{"programs were not looked for", func(s *scenario) *scenario {

@@ -67,6 +67,10 @@ func TestServiceCauses(t *testing.T) {
 			u.Log = logged("write: No space left on " +
 				"device")
 		}), "service/starved proven", "No space"},
+		"no such image": {unitWith(func(u *fact.Unit) {
+			u.Result, u.Status, u.Log = "exit-code", 125,
+				logged("Error: initializing source docker://tide/book:9: manifest unknown")
+		}), "service/image-missing proven", "manifest unknown"},
 		"killed for want of memory": {unitWith(func(u *fact.Unit) { u.Result = "oom-kill" }), "service/starved proven",
 			"memory"},
 		"a requirement is down": {unitWith(func(u *fact.Unit) {
