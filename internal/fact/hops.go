@@ -20,10 +20,12 @@ type Upstream struct {
 	Path   string `json:"path"` // of the settings file
 	Line   int    `json:"line"`
 	// Verified is that the gateway checks its certificate, Name, for which name ("": the
-	// host's), and Trust, by which file of roots ("": the gateway's own).
+	// host's), and Trust, by which file of roots ("": the gateway's own). AnyName is that it
+	// takes a certificate of any name.
 	Verified bool   `json:"verified,omitempty"`
 	Name     string `json:"name,omitempty"`
 	Trust    string `json:"trust,omitempty"`
+	AnyName  bool   `json:"any_name,omitempty"`
 }
 
 // At is the backend as it is tried at an address.

@@ -18,7 +18,8 @@ type NginxBlock struct {
 	blocks         []*NginxBlock
 	rules          []NginxRule
 	names, listens []string
-	includes       bool // other files, which may have rules
+	defaults       []string // those of listens at which it takes requests of any name
+	includes       bool     // other files, which may have rules
 }
 
 // NginxRule is one allow or deny.
@@ -128,17 +129,21 @@ func (b *NginxBlock) take(words []string, number int, from *fact.AccessFile) {
 		b.names = append(b.names, words[1:]...)
 	case "listen":
 		b.listens = append(b.listens, words[1])
+		if slices.Contains(words, "default_server") || slices.Contains(words, "default") {
+			b.defaults = append(b.defaults, words[1])
+		}
 	}
 }
 
 // NginxDenies finds the rule that denies a source, and its file; nil where
 // nothing does, or it is not certain which block answers.
 func NginxDenies(servers []*NginxBlock, source netip.Addr, target fact.Target) (*fact.AccessFile, NginxRule) {
-	var named, others []*NginxBlock
+	var named, all []*NginxBlock // on this port
 	for _, s := range servers {
 		switch {
 		case len(s.listens) > 0 && !slices.ContainsFunc(s.listens,
 			func(text string) bool { return listensOn(text, target.Port) }):
+			continue
 		case slices.Contains(s.names, target.Name):
 			named = append(named, s)
 		case slices.ContainsFunc(s.names, func(name string) bool {
@@ -146,12 +151,11 @@ func NginxDenies(servers []*NginxBlock, source netip.Addr, target fact.Target) (
 				strings.HasPrefix(name, ".")
 		}):
 			return nil, NginxRule{} // a pattern may take the name
-		case len(s.names) == 0 || slices.Contains(s.names, "_"):
-			others = append(others, s)
 		}
+		all = append(all, s)
 	}
 	if len(named) == 0 {
-		named = others
+		named = defaultOf(all, target.Port)
 	}
 	if len(named) != 1 {
 		return nil, NginxRule{}
@@ -173,6 +177,17 @@ func NginxDenies(servers []*NginxBlock, source netip.Addr, target fact.Target) (
 		}
 	}
 	return nil, NginxRule{}
+}
+
+// defaultOf is the server that takes requests of names that none has: the one that says so,
+// or else the first (ngx_http_core_module, "listen").
+func defaultOf(servers []*NginxBlock, port uint16) []*NginxBlock {
+	for _, s := range servers {
+		if slices.ContainsFunc(s.defaults, func(text string) bool { return listensOn(text, port) }) {
+			return []*NginxBlock{s}
+		}
+	}
+	return servers[:min(1, len(servers))]
 }
 
 // location is the innermost block that answers a path, and whether that is

@@ -1,6 +1,7 @@
 package program
 
 import (
+	"cmp"
 	"regexp"
 	"slices"
 	"strconv"
@@ -94,7 +95,14 @@ func balancerVerifies(up *fact.Upstream, words []string) {
 		}
 		return ""
 	}
-	up.Verified, up.Name, up.Trust = after("verify") == "required", after("verifyhost"), after("ca-file")
+	sni, fixed := strings.CutPrefix(after("sni"), "str(")
+	if sni = strings.TrimSuffix(sni, ")"); !fixed {
+		sni = "" // of the request
+	}
+	up.Verified, up.Trust = after("verify") == "required", after("ca-file")
+	up.Name = cmp.Or(after("verifyhost"), sni)
+	// Without either of them no name is checked that is known (HAProxy, "verifyhost").
+	up.AnyName = up.Verified && up.Name == ""
 }
 
 // verifying is how a gateway's settings say that it checks the certificates of backends, for

@@ -31,6 +31,7 @@ func follow(ctx context.Context, set fact.Set, at []Vantage, watch func(Event), 
 		if err != nil {
 			continue // of a gateway's settings, and told by the cause
 		}
+		e.Verify, e.AnyName = e.Verify && !next.Lenient, next.AnyName
 		ask := fact.Ask{Endpoint: e, Began: time.Now().UTC(), WaitMS: set.Ask.WaitMS}
 		behind, _ := Run(ctx, ask, seats(at, next), watch)
 		behind = follow(ctx, behind, at, watch, append(slices.Clone(passed), next.Endpoint), deep+1)

@@ -36,6 +36,8 @@ type Next struct {
 	Endpoint string // as it would be typed
 	Pair     bool
 	Trust    string // the store by which it is judged; "": the host's own
+	Lenient  bool   // whoever goes there does not check the certificate
+	AnyName  bool   // or not its name
 }
 
 // mostHops bounds how many hops behind one endpoint are traced.
@@ -108,20 +110,24 @@ func Hops(set fact.Set) []Next {
 		}
 		if v.Ask.Card != nil {
 			for _, pair := range v.Ask.Card.Pairs {
-				add(Next{last.Server, pair.Endpoint, true, pair.Trust})
+				add(Next{From: last.Server, Endpoint: pair.Endpoint, Pair: true, Trust: pair.Trust})
 			}
 		}
 		if !slices.ContainsFunc(
 			last.Verdict.Causes,
-			func(j *gate.Judged) bool { return j.Cause == "answer/hop-fails" && j.Blocking },
+			func(j *gate.Judged) bool { return j.Values["hop"] != "" && j.Blocking },
 		) {
 			continue
 		}
 		for _, f := range v.Facts(last.Server, fact.LookUpstreams) {
 			for _, up := range answer.Backends(v, f) {
 				if text, _ := v.Backend(&scene.Wants{}, last, up); text != "" {
-					add(Next{last.Server, up.Scheme + "://" + endpoint.HostPort(up.Host, up.Port) + "/", false,
-						up.Trust})
+					add(Next{
+						From: last.Server, Endpoint: up.Scheme + "://" + endpoint.HostPort(up.Host, up.Port) + "/",
+						Trust: up.Trust, Lenient: up.Line > 0 && !up.Verified,
+						// That its certificate is for another name is told of the gateway.
+						AnyName: up.AnyName || up.Name != "" && up.Name != up.Host,
+					})
 				}
 			}
 		}

@@ -80,6 +80,9 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 	if hop, ok := hopReading(v, w, t, r, reply); ok {
 		return append(readings, hop)
 	}
+	if hop, ok := refusedBehind(v, w, t, r, reply); ok {
+		return append(readings, hop)
+	}
 	if path, ok := pathReading(v, w, t, r, reply); ok {
 		return append(readings, path)
 	}

@@ -106,6 +106,41 @@ func hopReading(v *scene.Scene, w *scene.Wants, t *scene.Try, r gate.Reading, re
 	return r, true
 }
 
+// refusedBehind reads a front that passes on the refusal of a backend: asked from the front
+// itself, the backend refuses as well. Whom it lets in is looked at behind.
+func refusedBehind(
+	v *scene.Scene, w *scene.Wants, t *scene.Try, r gate.Reading, reply fact.Reply,
+) (gate.Reading, bool) {
+	if reply.Status != 403 || !passesOn(v, w, t) {
+		return r, false
+	}
+	for _, f := range v.Facts(t.Server, fact.LookUpstreams) {
+		backends := Backends(v, f)
+		for _, up := range backends[:min(len(backends), mostFailing)] {
+			text, ids := v.Backend(w, t, up)
+			if text == "" || !v.Refuses(t, up, reply.Status) {
+				continue
+			}
+			r.Cause, r.Strength = "answer/hop-fails", gate.Read
+			r.Summary = fmt.Sprintf("%s answers %d as its backend does: %s", v.Answering(t), reply.Status, text)
+			r.Because = gate.Union(append(slices.Clone(r.Because), f.ID), ids)
+			r.Values = v.Place(t, catalogue.Values{"server": v.Answering(t), "gateway": v.Answering(t),
+				"backend": text, "hop": up.Scheme + "://" + endpoint.HostPort(up.Host, up.Port) + "/"})
+			if straight := v.Straight(t, up); straight != nil {
+				// It is not the request that is refused, but the address that it comes from.
+				r.Cause, r.Because = "answer/source-refused", gate.Union(r.Because, scene.FactIDs(straight))
+				r.Summary += fmt.Sprintf("; straight from %s it answers %d", v.Host(v.Client), straight.Reply.Status)
+			}
+			if len(backends) > 1 {
+				r.Lacks = []gate.Lack{{Guard: gate.AllRead,
+					Why: "its settings name several backends; which of them this request goes to was not worked out"}}
+			}
+			return r, true
+		}
+	}
+	return r, false
+}
+
 // gatewayAnswers reports whether an answer without a name is a gateway's own:
 // by who holds the port, or by words that one writes when no backend is left.
 func gatewayAnswers(v *scene.Scene, t *scene.Try, reply fact.Reply) bool {

@@ -60,7 +60,7 @@ func unfit(v *Scene, c Climb, up fact.Upstream) string {
 	}
 	name := cmp.Or(up.Name, up.Host)
 	switch {
-	case leaf.VerifyHostname(name) != nil:
+	case !up.AnyName && leaf.VerifyHostname(name) != nil:
 		covers := leaf.DNSNames
 		for _, addr := range leaf.IPAddresses {
 			covers = append(covers, addr.String())
@@ -71,6 +71,32 @@ func unfit(v *Scene, c Climb, up fact.Upstream) string {
 		return "its certificate expired on " + leaf.NotAfter.UTC().Format("2006-01-02") + ", and the gateway checks it"
 	}
 	return ""
+}
+
+// Refuses reports whether a backend, asked from the server, answers with a status.
+func (v *Scene) Refuses(t *Try, up fact.Upstream, status int) bool {
+	addr, ok := v.addressAt(&Wants{}, t.Server, up.Host)
+	if !ok {
+		return false
+	}
+	scheme, _ := protocol.Lookup(up.Scheme)
+	c, seen := v.ClimbAt(t.Server, up.At(addr, scheme.Security))
+	return seen && c.Reply != nil && c.Reply.Reply.Status == status
+}
+
+// Straight is the good answer that the client itself got of a backend; nil if none was seen.
+func (v *Scene) Straight(t *Try, up fact.Upstream) *fact.Fact {
+	addr, ok := v.addressAt(&Wants{}, t.Server, up.Host)
+	if !ok {
+		return nil
+	}
+	for _, f := range v.Facts(v.Client, fact.LookSession) {
+		at := f.Order.Target
+		if f.Reply != nil && f.Reply.Status > 0 && f.Reply.Status < 400 && at.Addr == addr && at.Port == up.Port {
+			return f
+		}
+	}
+	return nil
 }
 
 // Slow reports whether a backend takes connections and was only not waited for long

@@ -55,45 +55,61 @@ func (v *Scene) ReverseReading(w *Wants, t *Try, source netip.Addr) (gate.Readin
 				if name == "" || !v.lettingIn(f.Access, file, line) {
 					continue
 				}
-				target := fact.Target{Addr: source}
-				w.Add(Want{Look: fact.LookReverse, At: fact.Server, On: t.Server, Target: target, Gate: gate.Door})
-				for _, back := range v.Facts(t.Server, fact.LookReverse) {
-					if back.Reverse == nil || back.Order.Target != target || slices.Contains(back.Reverse.Back, name) {
-						continue
-					}
-					says := "has no name"
-					if len(back.Reverse.Names) > 0 {
-						says = "leads to " + strings.Join(back.Reverse.Names, ", ")
-					}
-					return gate.Reading{
-						Gate:     gate.Door,
-						Cause:    "names/reverse-differs",
-						Strength: gate.Read,
-						Reach:    gate.Elsewhere,
-						Because:  FactIDs(f, back),
-						Vantage:  t.Server,
-						Summary: fmt.Sprintf(
-							"%s, line %d, lets %s in by name, and its address %s %s, looked up on %s",
-							file.Path,
-							line.Number,
-							name,
-							source,
-							says,
-							v.Host(t.Server),
-						),
-						Values: v.Place(
-							t,
-							catalogue.Values{
-								"address": source.String(),
-								"name":    name,
-								"zone":    "the reverse zone of " + source.String(),
-								"server":  v.Host(t.Server),
-							},
-						),
-					}, true
+				place := fmt.Sprintf("%s, line %d", file.Path, line.Number)
+				if r, ok := v.leadsElsewhere(w, t, source, f, place, name); ok {
+					return r, true
 				}
 			}
 		}
+	}
+	return gate.Reading{}, false
+}
+
+// leadsElsewhere reads that the client's address does not lead back to the name by which a
+// line of a list lets it in: looked up on the server, or else on the client, whose resolver
+// may say another thing.
+func (v *Scene) leadsElsewhere(w *Wants, t *Try, source netip.Addr, list *fact.Fact, line, name string) (
+	gate.Reading, bool) {
+	target := fact.Target{Addr: source}
+	w.Add(Want{Look: fact.LookReverse, At: fact.Server, On: t.Server, Target: target, Gate: gate.Door})
+	seen := v.Facts(t.Server, fact.LookReverse)
+	of := func(f *fact.Fact) bool { return f.Reverse != nil && f.Order.Target == target }
+	if len(seen) > 0 && !slices.ContainsFunc(seen, of) {
+		w.Add(Want{Look: fact.LookReverse, At: fact.Client, Target: target, Gate: gate.Door})
+		seen = v.Facts(v.Client, fact.LookReverse)
+	}
+	for _, back := range seen {
+		if !of(back) || slices.Contains(back.Reverse.Back, name) {
+			continue
+		}
+		says := "has no name"
+		if len(back.Reverse.Names) > 0 {
+			says = "leads to " + strings.Join(back.Reverse.Names, ", ")
+		}
+		r := gate.Reading{
+			Gate:     gate.Door,
+			Cause:    "names/reverse-differs",
+			Strength: gate.Read,
+			Reach:    gate.Elsewhere,
+			Because:  FactIDs(list, back),
+			Vantage:  t.Server,
+			Summary: fmt.Sprintf("%s, lets %s in by name, and its address %s %s, looked up on %s", line, name, source, says,
+				v.Host(back.Vantage)),
+			Values: v.Place(
+				t,
+				catalogue.Values{
+					"address": source.String(),
+					"name":    name,
+					"zone":    "the reverse zone of " + source.String(),
+					"server":  v.Host(t.Server),
+				},
+			),
+		}
+		if back.Vantage != t.Server {
+			r.Lacks = []gate.Lack{{Guard: gate.OneMeaning,
+				Why: "it was not looked up on " + v.Host(t.Server) + ", whose resolver may give another name"}}
+		}
+		return r, true
 	}
 	return gate.Reading{}, false
 }
