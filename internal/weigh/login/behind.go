@@ -18,24 +18,34 @@ func behindReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading
 	if t.Server == "" || gate.Symptoms[t.Symptom].Open.Has(gate.Session) {
 		return list
 	}
-	account := accountOf(v, w, t)
-	if r, ok := lockedBefore(v, t, account); ok {
-		return append(list, r)
-	}
-	keeps, _ := keptAccount(v, w, t)
-	if r, ok := keeps.untried(v, t); ok {
-		return append(list, r)
-	}
-	if r, ok := closedBefore(v, t, account); ok {
-		return append(list, r)
-	}
-	if r, ok := mysqlBehind(v, w, t); ok {
-		return append(list, r)
+	if kept := keptReadings(v, w, t, accountOf(v, w, t)); len(kept) > 0 {
+		return append(list, kept...)
 	}
 	if r, ok := earlier(v, t, false); ok {
 		list = append(list, r)
 	}
 	return list
+}
+
+// keptReadings reads what the server keeps of an account that nobody presents.
+func keptReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, account *fact.Fact) []gate.Reading {
+	if t.Server == "" {
+		return nil
+	}
+	if r, ok := lockedBefore(v, t, account); ok {
+		return []gate.Reading{r}
+	}
+	keeps, _ := keptAccount(v, w, t)
+	if r, ok := keeps.untried(v, t); ok {
+		return []gate.Reading{r}
+	}
+	if r, ok := closedBefore(v, t, account); ok {
+		return []gate.Reading{r}
+	}
+	if r, ok := mysqlBehind(v, w, t); ok {
+		return []gate.Reading{r}
+	}
+	return sshListReadings(v, w, t, nil, account)
 }
 
 // mysqlBehind reads a database that has no such account, or none that may come from this

@@ -8,6 +8,7 @@ import (
 
 	"uakari/internal/fact"
 	"uakari/internal/program"
+	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/gate"
 	"uakari/internal/weigh/scene"
 )
@@ -153,13 +154,18 @@ func methodReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, login *fact.Fa
 	return nil
 }
 
-// sshListReadings reads from sshd's own settings why a login was refused.
+// sshListReadings reads from sshd's own settings why a login was refused or, where login is
+// nil, why one would be.
 func sshListReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, login, account *fact.Fact) []gate.Reading {
 	if t.Server == "" || v.Protocol.List != fact.ListSSH {
 		return nil
 	}
 	w.AddListsAndSource(t)
-	who := program.SSHLogin{Account: login.Login.Account, Source: v.LocalAddress(t), Port: t.Target.Port}
+	mechanism := ""
+	who := program.SSHLogin{Account: v.Ask.Account, Source: v.LocalAddress(t), Port: t.Target.Port}
+	if login != nil {
+		who.Account, mechanism = login.Login.Account, login.Login.Mechanism
+	}
 	if account != nil && account.Account != nil && account.Account.Known {
 		who.Groups = account.Account.Groups
 	}
@@ -174,12 +180,17 @@ func sshListReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, login, accoun
 		if s == nil {
 			continue
 		}
-		cause, text, by := s.Refuses(who, login.Login.Mechanism)
-		if cause == "" {
+		cause, text, by := s.Refuses(who, mechanism)
+		if cause == "" || mechanism == "" && cause == "login/mechanism-off" {
 			continue
 		}
-		r := refusal(v, t, login, cause, gate.Read)
-		r.Summary = fmt.Sprintf("%s is refused: %s", login.Login.Account, text)
+		r := gate.Reading{Gate: gate.Account, Cause: cause, Reach: gate.Further, Strength: gate.Read, Vantage: t.Server,
+			Summary: fmt.Sprintf("%s would be refused: %s", who.Account, text), Because: scene.FactIDs(account),
+			Values: v.Place(t, catalogue.Values{"account": who.Account, "server": v.Answering(t)})}
+		if login != nil {
+			r = refusal(v, t, login, cause, gate.Read)
+			r.Summary = fmt.Sprintf("%s is refused: %s", who.Account, text)
+		}
 		r.Because = gate.Union(r.Because, scene.FactIDs(f))
 		r.Values["source"], r.Values["file"], r.Values["line"] = who.Source.String(), by.File, strings.TrimSpace(
 			by.Word+" "+strings.Join(by.Args, " "),
@@ -201,7 +212,7 @@ func sshListReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, login, accoun
 				},
 			)
 		}
-		if cause == "login/not-from-here" && !loggedFrom(v, t, login, who.Source) {
+		if cause == "login/not-from-here" && (login == nil || !loggedFrom(v, t, login, who.Source)) {
 			r.Rests.Source = who.Source
 		}
 		return []gate.Reading{r}

@@ -45,7 +45,7 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 	// the one may forbid the try, and lines of files have no other time.
 	if barred := v.Set.Barred(t.Target); barred != "" {
 		t.Unpresented = barred
-		return nil
+		return keptReadings(v, w, t, account) // what can be told without presenting it
 	}
 	if ready := done && !keeps.forbids() && serversKnown(v) && serviceLooked(v, t); ready &&
 		(t.Server == "" || !ofHost(v, t) || account != nil || !asksSystem(v, t)) {
