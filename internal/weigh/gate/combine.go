@@ -253,6 +253,8 @@ func Combine(end Ending, readings []Reading, guards func(Reading) []Lack) Verdic
 			j.Blocking = j.Certainty != trail.Possible
 		case row.Open.Has(j.Gate):
 			contradict(j)
+		case explained != nil && explained.Gate == WayBack && j.Gate > WayIn && j.Gate < WayBack:
+			j.Blocking = j.Certainty != trail.Possible // the reply that would show it does not come back
 		case explained != nil && explained.Gate < j.Gate, earlierUnread(v.left, j.Gate):
 			j.Blocking = j.Certainty != trail.Possible
 		default:
