@@ -184,7 +184,8 @@ func sshListReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, login, accoun
 		if cause == "" || mechanism == "" && cause == "login/mechanism-off" {
 			continue
 		}
-		r := gate.Reading{Gate: gate.Account, Cause: cause, Reach: gate.Further, Strength: gate.Read, Vantage: t.Server,
+		r := gate.Reading{Gate: gate.Account, Cause: cause, Reach: gate.Further,
+			Strength: gate.Read, Vantage: t.Server,
 			Summary: fmt.Sprintf("%s would be refused: %s", who.Account, text), Because: scene.FactIDs(account),
 			Values: v.Place(t, catalogue.Values{"account": who.Account, "server": v.Answering(t)})}
 		if login != nil {
