@@ -37,6 +37,17 @@ var targets = []struct{ system, arch string }{
 // arches is how packages call architectures.
 var arches = map[string]string{"amd64": "amd64", "arm64": "arm64"}
 
+// day is the day of the source, of its last commit; "" where that is not known.
+func day(root string) string {
+	cmd := exec.Command("git", "show", "-s", "--format=%cs", "HEAD")
+	cmd.Dir = root
+	text, err := cmd.Output()
+	if err != nil {
+		return ""
+	}
+	return strings.TrimSpace(string(text))
+}
+
 func main() {
 	if len(os.Args) != 3 {
 		fmt.Fprintln(os.Stderr, "dist ROOT OUT: expected the folder of the sources and one to write to")
@@ -67,7 +78,7 @@ func build(root, out string) error {
 			"build",
 			"-trimpath",
 			"-buildvcs=false",
-			"-ldflags=-s -w -buildid=",
+			"-ldflags=-s -w -buildid= -X uakari/internal/cli.Day="+day(root),
 			"-o",
 			filepath.Join(out, name),
 			"./cmd/uakari",

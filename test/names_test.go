@@ -91,7 +91,7 @@ func (l *lab) ready(ns, addr string) {
 		if r := runIn(l.t, enter(ns), "names", "--resolver", addr, "--wait", "200ms",
 			"tidebook.varzea.example"); strings.Contains(
 			r.stdout,
-			"tidebook.varzea.example gives 10.",
+			"tidebook.varzea.example resolves to 10.",
 		) {
 			return
 		}
@@ -176,14 +176,14 @@ func TestServiceRecords(t *testing.T) {
 		{"_ldap._tcp.varzea.example", 0, []string{"_ldap._tcp.varzea.example leads to tidebook.varzea.example:8080.",
 			"tidebook.varzea.example:8080 (priority 10, weight 60): 10.20.0.14 takes connections " +
 				"tidebook.varzea.example:389 (priority 20, weight 0): 10.20.0.14 refuses"}},
-		{"ldap://varzea.example", 0, []string{"varzea.example gives no address here; _ldap._tcp.varzea.example " +
+		{"ldap://varzea.example", 0, []string{"varzea.example does not resolve here; _ldap._tcp.varzea.example " +
 			"leads to tidebook.varzea.example:8080."}},
-		{"kerberos://varzea.example", 1, []string{"varzea.example gives no address here.",
+		{"kerberos://varzea.example", 1, []string{"varzea.example does not resolve here.",
 			"says that there is no such service"}},
 		{"_tides._tcp.varzea.example", 1, []string{"_tides._tcp.varzea.example leads to no server here.",
 			"at 10.20.7.53:53 no such name"}},
 		{"maré.varzea.example", 0,
-			[]string{"maré.varzea.example (xn--mar-dma.varzea.example in DNS) gives 10.20.0.14, from 10.20.7.53:53"}},
+			[]string{"maré.varzea.example (xn--mar-dma.varzea.example in DNS) resolves to 10.20.0.14, from 10.20.7.53:53"}},
 	} {
 		r := runIn(t, enter(l.client), "names", "--resolver", "10.20.7.53", "--wait", "2s", c.name)
 		if r.status != c.status {

@@ -28,7 +28,7 @@ type confirmFlags struct {
 	times  int
 	within time.Duration
 	asJSON bool
-	// noSecret marks an account whose secret is not at hand, and secretWhy says why.
+	// noSecret marks an account whose secret was not given, and secretWhy says why.
 	noSecret  bool
 	secretWhy string
 }

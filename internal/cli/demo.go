@@ -39,7 +39,7 @@ func newDemo() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "demo [CHAPTER…]",
 		Short: "play a full example in a made-up world, without a network",
-		Long: `Build a small made-up world on loopback addresses, break it, trace, mend it,
+		Long: `Build a small made-up world on loopback addresses, break it, trace, fix it,
 and confirm it, chapter by chapter. Nothing outside a temporary folder is
 touched, and no privilege is needed.`,
 		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
@@ -165,7 +165,7 @@ func chosenChapters(names []string) ([]demo.Chapter, error) {
 }
 
 // tellStory plays the chapters. Its exit status says whether every fault was
-// found, and found mended.
+// found, and found fixed.
 func tellStory(
 	ctx context.Context,
 	out io.Writer,
@@ -336,7 +336,7 @@ func confirmChapter(
 }
 
 // tellStations sweeps from the stations of a chapter, of which those of one image
-// have its hosts file, and confirms what failed once that is mended.
+// have its hosts file, and confirms what failed once that is fixed.
 func tellStations(ctx context.Context, out io.Writer, world *demo.World, c demo.Chapter, colour bool) (bool, error) {
 	sweepOf := func(hosts string, of func(image string) bool) (trail.Sweep, error) {
 		s := trail.Sweep{

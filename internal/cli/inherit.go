@@ -11,7 +11,7 @@ import (
 )
 
 // inherited are the flags of a kept trace that say how to look: from where, by
-// whose trust, as whom. What is given anew goes first.
+// whose trust, as whom. What is given again goes first.
 var inherited = []string{
 	"at",
 	"in",

@@ -53,7 +53,7 @@ Clients are this host, hosts over SSH (one session each), records, containers,
 files of hosts with tags, and patterns of hosts in ~/.ssh/config. A host that
 cannot be looked at is told, and no failure of the sweep.
 
-After a change at the origin, --confirm traces anew what failed before, and says
+After a change at the origin, --confirm traces again what failed before, and says
 how much of it works now.
 
 Exit status: 0 everything is reached, 1 something is not, 2 wrong usage, 3 unsure.`,
@@ -67,7 +67,7 @@ Exit status: 0 everything is reached, 1 something is not, 2 wrong usage, 3 unsur
 	flags.StringVar(&f.color, "color", "auto", "auto, always or never")
 	flags.StringVar(&f.resume, "resume", "", "keep each row in this `file`, and go on where it ends")
 	flags.StringVar(&f.confirm, "confirm", "",
-		"trace anew what failed in this `file`, which sweep --json wrote, and say what of it works")
+		"trace again what failed in this `file` of sweep --json, and say what works now")
 	flags.IntVar(&f.wide, "wide", 0, "how many traces run side by side; as the plan says, or 32")
 	flags.StringVar(&f.identity, "identity", "", "log in with the private key in this `file`")
 	f.packets.addPackets(cmd, "the headers of the packets of what fails from here")

@@ -195,7 +195,7 @@ func newCaseRights() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "rights ROLE", Short: "the statements that let a role of PostgreSQL use the shared casebook",
 		Long: `Print the statements that let a role read the shared casebook or, with --write, add
-to it. Whoever owns the database runs them; this command runs nothing.`,
+to it. The owner of the database runs them; this command runs nothing.`,
 		Args: takes(1, 1, "the name of a role"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			list := casebook.Rights(args[0], write)

@@ -1,8 +1,11 @@
 package cli
 
 import (
+	"fmt"
 	"io"
 	"runtime"
+	"runtime/debug"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -10,7 +13,28 @@ import (
 )
 
 // Version is set when a release is built.
-var Version = "0.1.0-dev"
+var Version = "0.2.0"
+
+// Day is the day of the source, "2026-12-01", where a release is built.
+var Day string
+
+// built is the day of the source that this program is built from; "" where it was built
+// outside a repository.
+func built() string {
+	if Day != "" {
+		return Day
+	}
+	info, ok := debug.ReadBuildInfo()
+	if !ok {
+		return ""
+	}
+	for _, s := range info.Settings {
+		if at, err := time.Parse(time.RFC3339, s.Value); s.Key == "vcs.time" && err == nil {
+			return at.UTC().Format(time.DateOnly)
+		}
+	}
+	return ""
+}
 
 func newVersion() *cobra.Command {
 	asJSON := false
@@ -30,6 +54,7 @@ func newVersion() *cobra.Command {
 					Version: Version,
 					Go:      runtime.Version(),
 					System:  runtime.GOOS + "/" + runtime.GOARCH,
+					Built:   built(),
 				},
 				nil,
 			)
@@ -40,6 +65,11 @@ func newVersion() *cobra.Command {
 }
 
 func tellVersion(w io.Writer) error {
-	_, err := io.WriteString(w, "uakari "+Version+" ("+runtime.Version()+", "+runtime.GOOS+"/"+runtime.GOARCH+")\n")
+	from := ""
+	if day := built(); day != "" {
+		from = "of " + day + ", "
+	}
+	_, err := fmt.Fprintf(w, "uakari %s (%s%s, %s/%s)\n", Version, from, runtime.Version(), runtime.GOOS,
+		runtime.GOARCH)
 	return err
 }

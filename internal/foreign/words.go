@@ -16,6 +16,14 @@ func Since(now, from time.Time) string {
 	return "for " + Span(now.Sub(from))
 }
 
+// Up is how long something has been running, behind a comma; "" if its start is not known.
+func Up(now, from time.Time) string {
+	if from.IsZero() || now.Before(from) {
+		return ""
+	}
+	return ", up " + Span(now.Sub(from))
+}
+
 // Span writes a duration in its largest whole unit.
 func Span(d time.Duration) string {
 	for _, u := range []struct {
@@ -29,7 +37,7 @@ func Span(d time.Duration) string {
 			return fmt.Sprintf("%d %ss", n, u.name)
 		}
 	}
-	return "a moment"
+	return "less than 1 second"
 }
 
 func PluralIs(which string, n int) string {

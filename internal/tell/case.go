@@ -65,7 +65,7 @@ func takenBy(c casebook.Case) string {
 	return " (taken by " + foreign.Printable(c.Taken) + ")"
 }
 
-// Similar tells which other cases had the cause of one, and what mended them: the
+// Similar tells which other cases had the cause of one, and what fixed them: the
 // changes that were not taken back.
 func Similar(c casebook.Case, list []casebook.Case, colour bool) string {
 	p := paint{colour}

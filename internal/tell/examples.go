@@ -49,7 +49,7 @@ var examples = map[string]string{
 	"listen":          `127.0.0.1`,
 	"location":        `https://readings.varzea.example/`,
 	"masked":          `tidebook.service`,
-	"mended":          `tidebook.varzea.example`,
+	"corrected":       `tidebook.varzea.example`,
 	"missing":         `port 8443`,
 	"mode":            `700`,
 	"more":            `524288`,

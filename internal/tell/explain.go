@@ -33,7 +33,7 @@ func Explain(e catalogue.Entry, system string, colour bool) string {
 		if r.Command != "" {
 			b.WriteString("    " + p.as(blue, places(r.Command)) + "\n")
 		}
-		block(&b, "  where: ", "         ", places(r.Host)+", by "+places(r.Owner), width)
+		block(&b, "  where: ", "         ", fmt.Sprintf("%s (owner: %s)", places(r.Host), places(r.Owner)), width)
 		block(&b, "  risk:  ", "         ", places(r.Risk), width)
 		block(&b, "  undo:  ", "         ", places(r.Undo), width)
 	}

@@ -46,7 +46,7 @@ func Journey(j trail.Journey, colour bool) string {
 		tellSuppose(&b, *s)
 	} else {
 		for _, m := range j.Mend {
-			fmt.Fprintf(&b, "\nTo mend, on %s, by %s:\n", foreign.Printable(m.Host), foreign.Printable(m.Owner))
+			fmt.Fprintf(&b, "\nTo mend, on %s (owner: %s):\n", foreign.Printable(m.Host), foreign.Printable(m.Owner))
 			block(&b, "  ", "  ", upperFirst(foreign.Printable(m.Do))+".", width)
 			fmt.Fprintf(&b, "    %s\n", foreign.Printable(m.Command))
 			block(&b, "  risk: ", "        ", "it "+foreign.Printable(m.Risk), width)
@@ -106,7 +106,7 @@ func stoppedAt(l trail.Leg) string {
 	return fmt.Sprintf(" on %s by %s", foreign.Printable(s.Host), ruleName(s))
 }
 
-// ruleName is a rule as its keeper finds it.
+// ruleName is a rule as its owner finds it.
 func ruleName(s trail.Step) string {
 	switch {
 	case s.Table == "" && s.Rule == 0:

@@ -353,19 +353,19 @@ func (n NameViews) answer() string {
 	case !n.Answered() && strings.HasPrefix(n.Name, "_"):
 		return fmt.Sprintf("Not known: where %s leads; no resolver says.", n.shownName())
 	case !n.Answered():
-		return fmt.Sprintf("Not known: what %s gives; no resolver says.", n.shownName())
+		return fmt.Sprintf("Not known: what %s resolves to; no resolver answers.", n.shownName())
 	case len(n.Gives) == 0 && leads == "" && strings.HasPrefix(n.Name, "_"):
 		return fmt.Sprintf("%s leads to no server here.", n.shownName())
 	case len(n.Gives) == 0 && leads == "":
-		return fmt.Sprintf("%s gives no address here.", n.shownName())
+		return fmt.Sprintf("%s does not resolve here.", n.shownName())
 	case len(n.Gives) == 0 && strings.HasPrefix(n.Name, "_"):
 		return leads + "."
 	case len(n.Gives) == 0:
-		return fmt.Sprintf("%s gives no address here; %s.", n.shownName(), leads)
+		return fmt.Sprintf("%s does not resolve here; %s.", n.shownName(), leads)
 	}
-	text := fmt.Sprintf("%s gives %s, from %s", n.shownName(), joined(n.Gives), foreign.Printable(n.By))
+	text := fmt.Sprintf("%s resolves to %s, from %s", n.shownName(), joined(n.Gives), foreign.Printable(n.By))
 	if n.TTL > 0 {
-		text += fmt.Sprintf(", for %d more seconds", n.TTL)
+		text += fmt.Sprintf(", TTL %d s", n.TTL)
 	}
 	if n.Wait != "" {
 		text += "; " + foreign.Printable(n.Wait)

@@ -39,7 +39,7 @@ func TestServiceRecordsAreTold(t *testing.T) {
 		{"_ldap._tcp.varzea.example", []ServiceView{service("", 0)},
 			"_ldap._tcp.varzea.example leads to no server here.", "says that there is no such service"},
 		{"varzea.example", []ServiceView{service("ledger", 389, fact.Silent), service("gauge", 389, fact.Connected)},
-			"varzea.example gives no address here; _ldap._tcp.varzea.example leads to",
+			"varzea.example does not resolve here; _ldap._tcp.varzea.example leads to",
 			"gauge:389 (priority 0, weight 0): 10.20.0.14 takes connections"},
 		{"_ldap._tcp.varzea.example", []ServiceView{service("ledger", 389, "")},
 			"_ldap._tcp.varzea.example leads to ledger:389, which", "10.20.0.14 was not tried"},
@@ -47,7 +47,7 @@ func TestServiceRecordsAreTold(t *testing.T) {
 			"_ldap._tcp.varzea.example leads to ledger:389, which takes no connection from", "10.20.0.14 refuses"},
 		{"_ldap._tcp.varzea.example", []ServiceView{service("led\x1b[2Jger", 389)},
 			"_ldap._tcp.varzea.example leads to led", "gives no address here"},
-		{"xn--mar-dma.example", nil, "Not known: what maré.example (xn--mar-dma.example in DNS) gives; no resolver",
+		{"xn--mar-dma.example", nil, "Not known: what maré.example (xn--mar-dma.example in DNS) resolves to; no",
 			""},
 	} {
 		n := NameViews{Name: c.name, Agree: true, Services: c.services}

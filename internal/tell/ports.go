@@ -51,7 +51,7 @@ func Ports(list fact.Listeners, containers []fact.Container, colour bool) string
 	return b.String()
 }
 
-// heldFor is the container that a listener is held for, by whoever keeps it.
+// heldFor is the container that a listener is held for, by the process that keeps it.
 func heldFor(l fact.Listener, containers []fact.Container) string {
 	for _, c := range containers {
 		if c.Keeper != 0 && c.Keeper == l.PID {

@@ -19,7 +19,7 @@ func Rehearsal(r trail.Rehearsal, colour bool) string {
 			width)
 		if s.Fix != nil {
 			block(&b, "   ", "   ", fmt.Sprintf("Fix, on %s (owner: %s): %s.", foreign.Printable(s.Fix.Host),
-				foreign.Printable(ownerName(s.Fix.Owner)), foreign.Printable(s.Fix.Do)), width)
+				foreign.Printable(s.Fix.Owner), foreign.Printable(s.Fix.Do)), width)
 			for line := range strings.Lines(s.Fix.Command) {
 				b.WriteString("     " + foreign.Printable(strings.TrimRight(line, "\n")) + "\n")
 			}

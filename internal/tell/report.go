@@ -296,7 +296,7 @@ func (r *Report) path(t trail.Trail, set *fact.Set) {
 	}
 }
 
-// brokenAt is the vantage of the host where a cause is mended, which may be another
+// brokenAt is the vantage of the host where a cause is fixed, which may be another
 // than the one that it was seen from.
 func brokenAt(t trail.Trail, c trail.Cause) string {
 	if len(c.Remedies) == 0 || t.Host(c.Vantage) == c.Remedies[0].Host {
@@ -416,7 +416,7 @@ func (r Report) sections() []section {
 		seen = append(seen, []string{e.ID, e.At.Format(moments), e.Host, e.Source, e.Saw})
 	}
 	return []section{
-		{"Why", []string{"cause", "certainty", "what", "what mends it"}, why},
+		{"Why", []string{"cause", "certainty", "what", "the fix"}, why},
 		{"What changed since it worked", []string{"host", "what", "was", "is", "since (UTC)", "explains"}, since},
 		{"The ladder, before and now", []string{"rung", "before", "now", "what was seen first"}, ladder},
 		{"Signs of health, now", []string{"host", "sign", "state", "what was seen"}, signs},

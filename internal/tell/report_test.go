@@ -149,7 +149,7 @@ func TestBrokenAt(t *testing.T) {
 	judged := trail.Trail{Vantages: []trail.Vantage{
 		{ID: "v1", Role: "client", Host: "gauge-07"}, {ID: "v2", Role: "server", Host: "tidebook"},
 	}}
-	for host, want := range map[string]string{"tidebook": "v2", "gauge-07": "v1", "whoever keeps the names": "v1",
+	for host, want := range map[string]string{"tidebook": "v2", "gauge-07": "v1", "the owner of the names": "v1",
 		"": "v1"} {
 		c := trail.Cause{Vantage: "v1"}
 		if host != "" {

@@ -10,21 +10,13 @@ import (
 	"uakari/internal/trail"
 )
 
-// ownerName is an owner without what all of them begin with: "the filter of tidebook".
-func ownerName(owner string) string {
-	for _, begin := range []string{"whoever keeps ", "whoever issues ", "whoever uses "} {
-		owner = strings.TrimPrefix(owner, begin)
-	}
-	return owner
-}
-
 // Owners is who must do something in a trail, each once, in the order of the fixes.
 func Owners(t trail.Trail) []string {
 	var list []string
 	for _, c := range t.Mendable() {
 		for _, m := range c.Remedies[:min(len(c.Remedies), 1)] {
-			if name := ownerName(m.Owner); !slices.Contains(list, name) {
-				list = append(list, name)
+			if !slices.Contains(list, m.Owner) {
+				list = append(list, m.Owner)
 			}
 		}
 	}
@@ -46,7 +38,7 @@ func Request(c casebook.Case, t trail.Trail, owner string) string {
 	}
 	n := 0
 	for _, cause := range t.Mendable() {
-		if len(cause.Remedies) == 0 || ownerName(cause.Remedies[0].Owner) != owner {
+		if len(cause.Remedies) == 0 || cause.Remedies[0].Owner != owner {
 			continue
 		}
 		m := cause.Remedies[0]

@@ -142,7 +142,7 @@ func Sweep(s trail.Sweep, colour bool) string {
 		}
 		block(
 			&b,
-			"   mend:      ",
+			"   fix:       ",
 			"              ",
 			fmt.Sprintf("at the origin, what all with %s share; else it comes back", foreign.Printable(o.Feature)),
 			width,

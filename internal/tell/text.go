@@ -99,7 +99,7 @@ func (w *writer) answer() {
 	}
 }
 
-// causes says what is wrong, in the order in which to mend it.
+// causes says what is wrong, in the order in which to fix it.
 func (w *writer) causes() {
 	blocking := w.t.Blocking()
 	for i, c := range blocking {
@@ -296,11 +296,11 @@ func (w *writer) heading(head, rest string) {
 
 // where says on which host a remedy goes and who may do it.
 func (w *writer) where(r trail.Remedy) string {
-	line := ", on " + foreign.Printable(r.Host) + ", by " + foreign.Printable(r.Owner) + ":"
+	at := "on"
 	if strings.HasPrefix(r.Host, "the ") {
-		line = ", at " + foreign.Printable(r.Host) + ", by " + foreign.Printable(r.Owner) + ":"
+		at = "at"
 	}
-	return line
+	return fmt.Sprintf(", %s %s (owner: %s):", at, foreign.Printable(r.Host), foreign.Printable(r.Owner))
 }
 
 // apart names the one look that would help most.

@@ -83,6 +83,8 @@ type Build struct {
 	Version string `json:"version"`
 	Go      string `json:"go"`
 	System  string `json:"system"` // "linux/amd64"
+	// Built is the day of the source that it is built from, "2026-12-01".
+	Built string `json:"built,omitempty"`
 }
 
 // Recorded is what a host's record holds, and where it was written ("uakari.recorded/1").

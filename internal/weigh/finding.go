@@ -233,13 +233,13 @@ func unseen(v *scene.Scene, rung trail.Rung, s sum, causes []trail.Cause) (why, 
 		}
 		for _, t := range s.tries {
 			if r := t.Last().Sessions.Reply; r != nil && len(r.Reply.Ways) > 0 {
-				return "no account was tried; the server offers " + strings.Join(
+				return "not tried; the server offers " + strings.Join(
 					r.Reply.Ways,
 					", ",
 				), "--user NAME with --secret"
 			}
 		}
-		return "no account was tried", "--user NAME with --secret"
+		return "not tried", "--user NAME with --secret"
 	case trail.Certs, trail.Answer:
 		if behind {
 			return "hidden behind " + causes[0].ID, "mending that first"

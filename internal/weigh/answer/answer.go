@@ -162,9 +162,9 @@ func replyText(r fact.Reply) string {
 	switch {
 	case r.Refused:
 		if len(r.Ways) > 0 {
-			return fmt.Sprintf("it wants an account first (by %s)%s", strings.Join(r.Ways, " or "), took)
+			return fmt.Sprintf("it asks for a login (%s)%s", strings.Join(r.Ways, " or "), took)
 		}
-		return "it wants an account first" + took
+		return "it asks for a login" + took
 	case protocol.Of(r.Protocol).Web && r.Location != "":
 		return fmt.Sprintf("%d to %s%s", r.Status, r.Location, took)
 	case protocol.Of(r.Protocol).Web:

@@ -147,7 +147,7 @@ func turnedAway(v *scene.Scene, w *scene.Wants, t *scene.Try, first fact.Target)
 		return "", ""
 	}
 	last := first
-	last.Again = 2 // after the widths, whoever asked before
+	last.Again = 2 // after the widths, whichever asked before
 	w.Add(scene.Want{Look: fact.LookKernel, At: fact.Server, On: t.Server, Target: last, Gate: gate.Answer})
 	var from, to *fact.Fact
 	for _, f := range v.Facts(t.Server, fact.LookKernel) {

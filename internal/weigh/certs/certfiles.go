@@ -51,7 +51,7 @@ func FileReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 }
 
 // unserved reads the certificate that a service will show, where no session got
-// so far: what is wrong with it shows once what is in the way is mended.
+// so far: what is wrong with it shows once what is in the way is fixed.
 func unserved(v *scene.Scene, w *scene.Wants, t *scene.Try, f *fact.Fact, mine []fact.CertPair) []gate.Reading {
 	if t.Sessions.Handshake != nil || t.Symptom == gate.NotTried || !verifies(v, t) {
 		return nil

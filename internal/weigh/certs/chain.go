@@ -80,7 +80,7 @@ func chainReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, c scene.Climb) 
 			gate.Reading{Gate: gate.Session, Strength: gate.Read, Because: scene.FactIDs(c.Handshake, c.Trust),
 				Vantage: c.Handshake.Vantage,
 				Summary: fmt.Sprintf(
-					"covers %s, valid for %s more%s",
+					"valid for %s, %s left%s",
 					t.Target.Name,
 					foreign.Span(leaf.NotAfter.Sub(v.Ask.Began)),
 					t.Seen(),

@@ -398,7 +398,7 @@ func earlierUnread(left []Gate, g Gate) bool {
 	return len(left) > 0 && left[0] < g
 }
 
-// masks is what must be mended before a gate can show.
+// masks is what must be fixed before a gate can show.
 func masks(before []*Judged, g Gate) []*Judged {
 	var by []*Judged
 	for _, b := range before {

@@ -325,7 +325,7 @@ func savedSecret(v *scene.Scene, w *scene.Wants, t *scene.Try, login *fact.Fact)
 		}
 		first := f.Stored.List[0]
 		if first.For == "" && first.Account != "" && first.Account != "*" && first.Account != v.Ask.Account {
-			// Whoever gives no account at all is another one there.
+			// A client that gives no account at all is another one there.
 			return gate.Reading{
 				Gate: gate.Account, Cause: "login/saved-secret",
 				Strength: gate.Read, Reach: gate.Further, Harmless: true,

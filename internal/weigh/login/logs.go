@@ -137,7 +137,7 @@ var welcomes = []string{
 }
 
 // earlier reads the last refusal of the account in the server's log: it was
-// another try, and whatever it was may have been mended. To one that is refused now,
+// another try, and whatever it was may have been fixed. To one that is refused now,
 // words that are said of any refusal add nothing.
 func earlier(v *scene.Scene, t *scene.Try, refused bool) (gate.Reading, bool) {
 	if t.Server == "" {

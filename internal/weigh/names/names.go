@@ -308,13 +308,13 @@ func notHostName(r rune) bool {
 }
 
 // labelReading reads a name that no host should have. It is the fault when
-// the mended name exists and this one does not; else a doubt.
+// the corrected name exists and this one does not; else a doubt.
 func labelReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, bool) {
 	label, why := badLabel(t.Lookup.Name)
 	if label == "" || len(v.Ask.Endpoint.Stray) > 0 && t.Lookup.Name == v.Ask.Endpoint.Host {
 		return gate.Reading{}, false
 	}
-	mended := strings.ReplaceAll(t.Lookup.Name, label, strings.Trim(strings.ReplaceAll(label, "_", "-"), "-"))
+	corrected := strings.ReplaceAll(t.Lookup.Name, label, strings.Trim(strings.ReplaceAll(label, "_", "-"), "-"))
 	r := gate.Reading{
 		Gate:     gate.Name,
 		Cause:    "names/bad-label",
@@ -323,12 +323,12 @@ func labelReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, b
 		Vantage:  v.Client,
 		Because:  append(scene.FactIDs(t.Lookup.Ends...), scene.FactIDs(t.Lookup.Source)...),
 		Summary:  fmt.Sprintf("%q has %s, which host names may not have", label, why),
-		Values:   catalogue.Values{"name": t.Lookup.Name, "mended": mended, "client": v.Host(v.Client)},
+		Values:   catalogue.Values{"name": t.Lookup.Name, "corrected": corrected, "client": v.Host(v.Client)},
 	}
-	if len(t.Lookup.Addrs) > 0 || mended == t.Lookup.Name {
+	if len(t.Lookup.Addrs) > 0 || corrected == t.Lookup.Name {
 		return r, true
 	}
-	other := v.LookUp(w, mended)
+	other := v.LookUp(w, corrected)
 	if !other.Settled || len(other.Addrs) == 0 {
 		if other.Settled {
 			// Neither exists: the name is missing, whatever its letters.
@@ -337,11 +337,11 @@ func labelReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, b
 		return r, true
 	}
 	instead := t.Target
-	instead.Name = mended
+	instead.Name = corrected
 	r.Harmless, r.Instead, r.Because = false, &instead, append(
 		scene.FactIDs(t.Lookup.Ends...),
 		scene.FactIDs(other.Source)...)
-	r.Summary += "; " + mended + " exists"
+	r.Summary += "; " + corrected + " exists"
 	return r, true
 }
 

@@ -100,7 +100,7 @@ func authorityReading(v *scene.Scene, w *scene.Wants, t *scene.Try, asked string
 		}
 		newest := newestServer(f.Zone.Servers)
 		if newest != nil && len(newest.Addrs) == 1 && newest.Addrs[0] == t.Target.Addr {
-			// Whoever keeps the zone says so too: that it is old is the least likely.
+			// The zone's own server says so too: that it is old is the least likely.
 			return gate.Reading{Gate: gate.Name, Strength: gate.Inferred, Because: scene.FactIDs(f), Vantage: v.Client,
 				Summary: fmt.Sprintf("the authoritative server %s gives %s too", newest.Name, t.Target.Addr)}, true
 		}

@@ -55,7 +55,7 @@ func containerReadings(
 }
 
 // keptFor is the container for which a program of its engine holds a port: its
-// keeper, or one that was started with its number or its address.
+// keeper process, or one that was started with its number or its address.
 func keptFor(all *fact.Containers, l fact.Listener) *fact.Container {
 	words := strings.Fields(l.Args)
 	for i := range all.List {

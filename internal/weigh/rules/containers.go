@@ -15,7 +15,7 @@ import (
 
 // translationsGone reads a container that runs and publishes the port of a try,
 // where the tables have no translation that leads to it, and nobody passes
-// connections on: a filter that was loaded anew took them away.
+// connections on: a filter that was reloaded took them away.
 func translationsGone(v *scene.Scene, t *scene.Try, at standing, walk filter.Walk) (gate.Reading, bool) {
 	if at.vantage != t.Server || !at.read || at.why != "" && at.host.Rules == nil {
 		return gate.Reading{}, false
@@ -53,7 +53,7 @@ func translationsGone(v *scene.Scene, t *scene.Try, at standing, walk filter.Wal
 		Reach:   gate.Further,
 		Summary: fmt.Sprintf(
 			"container %s runs and publishes port %d, and the tables of %s have no translation that leads there: "+
-				"they were loaded anew without it",
+				"they were reloaded without it",
 			c.Called(),
 			t.Target.Port,
 			v.Host(at.vantage),
@@ -77,7 +77,7 @@ func engineChanges(v *scene.Scene, t *scene.Try, at standing) string {
 }
 
 // keptApart names two networks of an engine that a host's tables keep apart, in place of
-// the rule alone: whoever takes the rule away has it back with the engine's next start.
+// the rule alone: who removes the rule has it back with the engine's next start.
 func keptApart(v *scene.Scene, t *scene.Try, at standing, step filter.Step, r *gate.Reading) {
 	source, _, _ := v.Source(t)
 	target := t.Target.Addr.Unmap()

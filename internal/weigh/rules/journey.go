@@ -82,7 +82,7 @@ func mendStep(s filter.Step, hops []filter.Hop) []trail.Remedy {
 					Do:      "let this packet through, and nothing else; to make it last: " + c.Lasts,
 					Command: c.Do,
 					Host:    s.Host,
-					Owner:   "whoever keeps the filter of " + s.Host,
+					Owner:   "the filter of " + s.Host,
 					Risk:    "opens " + c.Opens,
 					Undo:    c.Undo,
 				},

@@ -328,7 +328,7 @@ func Layers(j *trail.Journey, sheets []fact.Sheet, p filter.Packet) {
 					Do:      s.mend().says(s.layer.Name),
 					Command: s.mend().command(),
 					Host:    "sheet " + s.sheet.Name,
-					Owner:   "whoever keeps " + s.sheet.Name,
+					Owner:   s.sheet.Name,
 					Risk:    risk,
 					Undo:    "take the rule out again",
 				},

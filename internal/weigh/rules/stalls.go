@@ -117,7 +117,7 @@ func (f flow) tooLarge() string {
 }
 
 // damaged reads openings and answers that come with a wrong checksum, and that no kernel
-// takes: what changed them on the way did not sum them up anew.
+// takes: what changed them on the way did not correct them.
 func (f flow) damaged() (gate.Reading, bool) {
 	for _, leg := range []struct {
 		at    watched
@@ -146,7 +146,7 @@ func (f flow) damaged() (gate.Reading, bool) {
 }
 
 // twoAnswer reads that two machines answered for the target's address while it was
-// tried: whoever asked took one of them.
+// tried: each client that asked took one of them.
 func (f flow) twoAnswer() (gate.Reading, bool) {
 	for _, h := range append([]watched{f.client}, f.gateways...) {
 		for _, n := range h.p.Asked {

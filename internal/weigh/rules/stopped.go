@@ -139,7 +139,7 @@ func shownBy(role fact.Role, with filter.Refusal) []gate.Symptom {
 	return []gate.Symptom{gate.ICMPFromTarget, gate.UnreachableFrom, gate.ICMPFromElsewhere, gate.SilentTCP}
 }
 
-// ruleText names a rule as its keeper knows it.
+// ruleText names a rule as its owner knows it.
 func ruleText(v *scene.Scene, host string, step filter.Step, back bool) string {
 	what := "it"
 	if back {

@@ -229,13 +229,11 @@ func (l *Lookup) saysOf(addr netip.Addr) string {
 func ForSeconds(ttl uint32) string {
 	switch {
 	case ttl == 0:
-		return "not to be kept"
-	case ttl < 120:
-		return fmt.Sprintf("for %d more seconds", ttl)
+		return "not to be cached"
 	case ttl < 7200:
-		return fmt.Sprintf("for %d more minutes", ttl/60)
+		return fmt.Sprintf("TTL %d s", ttl)
 	}
-	return fmt.Sprintf("for %d more hours", ttl/3600)
+	return fmt.Sprintf("TTL %d h", ttl/3600)
 }
 
 // Waits is what a resolver that does not answer costs programs.

@@ -79,7 +79,7 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 	}
 	p, short := v.Chosen(s.Programs)
 	if p == nil || len(short) > 0 && len(list.On(v.Ask.Endpoint.Transport, t.Target.Port)) > 0 {
-		return readings // whoever holds the port may be the service
+		return readings // the holder of the port may be the service
 	}
 	short = append(short, scene.ByNameAlone(p, t.Target.Port)...)
 	if !v.Confirmed(t) {
@@ -96,7 +96,7 @@ func Readings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 }
 
 // takenReading reads a unit that could not start since the endpoint's port was
-// taken, or that runs without it: it is the one that should hold it, whoever
+// taken, or that runs without it: it is the one that should hold it, whatever process
 // does.
 func takenReading(
 	v *scene.Scene,
@@ -240,7 +240,7 @@ func running(v *scene.Scene, t *scene.Try) string {
 			return ""
 		}
 		return strings.TrimRight(
-			fmt.Sprintf("container %s runs (%s) %s", c.Called(), c.Engine, foreign.Since(v.Ask.Began, c.Started)),
+			fmt.Sprintf("container %s is running (%s)%s", c.Called(), c.Engine, foreign.Up(v.Ask.Began, c.Started)),
 			" ",
 		)
 	}
@@ -248,7 +248,7 @@ func running(v *scene.Scene, t *scene.Try) string {
 		for _, l := range v.Ours(t, list.On(v.Ask.Endpoint.Transport, t.Target.Port)) {
 			if l.PID != 0 {
 				return strings.TrimRight(
-					fmt.Sprintf("%s runs (pid %d) %s", l.Program, l.PID, foreign.Since(v.Ask.Began, l.Since)),
+					fmt.Sprintf("%s is running (pid %d)%s", l.Program, l.PID, foreign.Up(v.Ask.Began, l.Since)),
 					" ",
 				)
 			}
@@ -260,7 +260,7 @@ func running(v *scene.Scene, t *scene.Try) string {
 	if p, _ := v.Chosen(v.ProgramsAt(t.Server)); p != nil && len(p.Here()) > 0 {
 		r := p.Here()[0]
 		return strings.TrimRight(
-			fmt.Sprintf("%s runs (pid %d) %s", p.Name, r.PID, foreign.Since(v.Ask.Began, r.Since)),
+			fmt.Sprintf("%s is running (pid %d)%s", p.Name, r.PID, foreign.Up(v.Ask.Began, r.Since)),
 			" ",
 		)
 	}
@@ -319,7 +319,7 @@ func hostReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 }
 
 // fromLink reads a gateway on the server's own link that asked for the server
-// itself, and heard nobody: the way there is open, and whoever should be at its
+// itself, and heard nobody: the way there is open, and what should be at its
 // end is not.
 func fromLink(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, bool) {
 	for _, at := range v.Set.Vantages {

@@ -58,7 +58,7 @@ func (s serving) reading(g gate.Gate, cause, summary string) gate.Reading {
 	if s.u != nil {
 		r.Values["unit"] = s.u.Name
 	}
-	// Whoever else holds the port may have answered our own try.
+	// Another process that holds the port may have answered our own try.
 	if len(s.v.Taking(s.t)) > 0 && len(s.v.Ours(s.t, s.v.Taking(s.t))) == 0 {
 		r.Reach = gate.Further
 	}
@@ -115,7 +115,7 @@ func (s serving) down() []gate.Reading {
 		if r, ok := s.openFiles(); ok {
 			return []gate.Reading{r}
 		}
-		text := fmt.Sprintf("%s is installed and no process of it runs", s.p.Name)
+		text := fmt.Sprintf("%s is installed but not running", s.p.Name)
 		if len(s.p.Processes) > 0 {
 			text += " here"
 			s.short = append(slices.Clone(s.short), gate.Lack{
@@ -276,7 +276,7 @@ func (s serving) stopped(summary string) gate.Reading {
 	if port := s.instead(); port != 0 {
 		r.Lacks = append(r.Lacks, gate.Lack{
 			Guard: gate.SameProcess,
-			Why: fmt.Sprintf("%s is switched off for good, and whoever listens on port %d may serve in its place",
+			Why: fmt.Sprintf("%s is switched off for good, and the process that listens on port %d may serve in its place",
 				s.u.Name, port),
 		})
 	}

@@ -46,7 +46,7 @@ func (s serving) unitDown(alive bool) (gate.Reading, bool) {
 			r.Lacks = append(r.Lacks, short...)
 			return r, true
 		}
-	case broken, s.flapping(): // between two starts it is active for a moment
+	case broken, s.flapping(): // between two starts it is active shortly
 		if r, ok := s.failedStart(); ok {
 			return r, true
 		}
@@ -77,7 +77,7 @@ func (s serving) unitDown(alive bool) (gate.Reading, bool) {
 	case alive:
 		return gate.Reading{}, false
 	case u.Load == "masked":
-		r := s.stopped(u.Name + " is masked and no process of it runs")
+		r := s.stopped(u.Name + " is masked and not running")
 		r.Values["masked"] = u.Name
 		return r, true
 	case u.Active == "inactive" && len(u.Failed) > 0:
@@ -166,7 +166,8 @@ func (s serving) failedStart() (gate.Reading, bool) {
 			return r, true
 		}
 	}
-	r.Lacks = append(r.Lacks, gate.Lack{Guard: gate.SameProcess, Why: "whoever held the port does not hold it now"})
+	r.Lacks = append(r.Lacks, gate.Lack{Guard: gate.SameProcess,
+		Why: "the process that held the port does not hold it now"})
 	return r, true
 }
 
@@ -205,7 +206,7 @@ func newest(lines []string) []string {
 
 // lastTries is the lines of a unit's last start or, where that is under way
 // after others that failed and has not said why, of the last two. What it said
-// before an administrator started it anew may have been mended since.
+// before an administrator started it anew may have been fixed since.
 func (s serving) lastTries() []fact.LogLine {
 	last := s.lastStarts(1)
 	if cause, _ := s.fromLog(last); cause != "" || s.u.Restarts == 0 {

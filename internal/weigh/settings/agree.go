@@ -180,7 +180,7 @@ func (j settingJudge) fits(value string) bool {
 }
 
 // undecided is a difference of which nobody can say which side is right: the
-// two are told alike, and so are the ways to mend it.
+// two are told alike, and so are the fixes.
 func (a agreement) undecided(values []string) gate.Reading {
 	var says []string
 	var because []string
