@@ -16,6 +16,19 @@ var SettingsEnds = []string{
 	".properties", ".xml", ".config", ".rc", ".lua", ".inc",
 }
 
+// SettingsOf reports whether a file beside a program is its settings by its name: called like
+// the program ("tidebook.ini", "tidebook.exe.config"), or as programs of .NET call theirs
+// ("appsettings.json", "appsettings.Production.json").
+func SettingsOf(file, program string) bool {
+	file, program = strings.ToLower(file), strings.TrimSuffix(strings.ToLower(program), ".exe")
+	if strings.HasSuffix(file, ".uakari.json") {
+		return false // a record of ours
+	}
+	rest, ok := strings.CutPrefix(file, program)
+	return ok && strings.HasPrefix(rest, ".") ||
+		strings.HasPrefix(file, "appsettings.") && strings.HasSuffix(file, ".json")
+}
+
 // NamesPort reports whether a word of a command or of a socket unit is about a
 // port: the number stands alone, or behind a colon or an equals sign.
 func NamesPort(word string, port uint16) bool {

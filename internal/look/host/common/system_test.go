@@ -47,6 +47,19 @@ func TestCommentNamesPort(t *testing.T) {
 	}
 }
 
+// TestSettingsOf is which files beside a program are its settings.
+func TestSettingsOf(t *testing.T) {
+	for file, want := range map[string]bool{
+		"tidebook.ini": true, "TideBook.exe.config": true, "tidebook.json": true, "appsettings.json": true,
+		"appsettings.Production.json": true, "tidebook.uakari.json": false, "package.json": false,
+		"tidebooking.ini": false, "heron.ini": false, "tidebook": false,
+	} {
+		if got := SettingsOf(file, "Tidebook.exe"); got != want {
+			t.Errorf("%s: %v", file, got)
+		}
+	}
+}
+
 // TestSettingNamesPort finds lines that give a port to something that listens.
 func TestSettingNamesPort(t *testing.T) {
 	for text, want := range map[string]bool{

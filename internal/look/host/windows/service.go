@@ -234,8 +234,8 @@ func environmentOf(name string) []string {
 	return list
 }
 
-// ownSettings is the settings files that a command names, and those that lie
-// beside its program.
+// ownSettings is the settings files that a command names, and those beside its program that
+// are called like it. Other files there may be anybody's, also records of this program.
 func ownSettings(command []string) []string {
 	var list []string
 	for _, word := range command[1:] {
@@ -252,7 +252,11 @@ func ownSettings(command []string) []string {
 	}
 	for _, end := range common.SettingsEnds {
 		beside, _ := filepath.Glob(filepath.Join(folder, "*"+end))
-		list = append(list, beside[:min(len(beside), 4)]...)
+		for _, path := range beside {
+			if common.SettingsOf(filepath.Base(path), filepath.Base(command[0])) {
+				list = append(list, path)
+			}
+		}
 	}
 	return list
 }
