@@ -24,6 +24,7 @@ var otherwise = map[string]string{
 	"redact/words.go":              "a key of settings",
 	"look/clientlib/clientlib.go":  "whose clients' settings are read",
 	"look/clientlib/web.go":        "options of clients",
+	"endpoint/forms.go":            "schemes of forms that other programs write",
 	"look/host/linux/network.go":   "a kind of link",
 	"settingsfile/lines.go":        "a grammar",
 	"settingsfile/settingsfile.go": "grammars",

@@ -65,6 +65,11 @@ func Parse(input string) (fact.Endpoint, error) {
 	if clean == "" {
 		return bad(0, "nothing but blanks", expected)
 	}
+	if asURL, ok, err := fromForm(clean); err != nil {
+		return fact.Endpoint{}, err
+	} else if ok {
+		return Parse(asURL)
+	}
 	if at := strings.IndexFunc(clean, isBlank); at >= 0 {
 		return bad(column(input, clean, at), "a blank inside", expected)
 	}

@@ -15,7 +15,8 @@ func TestNothingOfLinuxOnWindows(t *testing.T) {
 	for _, id := range CauseIDs() {
 		entry, _ := Explain(id)
 		for _, r := range entry.On("windows").Remedies {
-			for what, text := range map[string]string{"do": r.Do, "command": r.Command, "risk": r.Risk, "undo": r.Undo} {
+			texts := map[string]string{"do": r.Do, "command": r.Command, "risk": r.Risk, "undo": r.Undo}
+			for what, text := range texts {
 				if found := linux.FindString(text); found != "" {
 					t.Errorf("%s: %s: %q in %q", id, what, found, text)
 				}
