@@ -16,7 +16,9 @@ var share = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^(
 
 // withComma is a database server with its port as SQL Server's clients write it:
 // "server,1433", "tcp:server,1433".
-var withComma = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^(?i:tcp:)?([^\s,;=:/\\]+)\s*,\s*(\d{1,5})$`) })
+var withComma = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^(?i:tcp:)?([^\s,;=:/\\]+)\s*,\s*(\d{1,5})$`)
+})
 
 // withInstance is a database server with the name of an instance: "server\instance".
 var withInstance = sync.OnceValue(func() *regexp.Regexp {
@@ -81,7 +83,8 @@ func fromJDBC(text string) (string, error) {
 
 // Keys of connection strings, in small letters without blanks, by what they stand for.
 var (
-	ofHost     = []string{"server", "datasource", "address", "addr", "networkaddress", "host", "hostaddr", "servername"}
+	ofHost = []string{"server", "datasource", "address", "addr", "networkaddress", "host", "hostaddr",
+		"servername"}
 	ofDatabase = []string{"database", "initialcatalog", "dbname", "db"}
 	ofSecret   = []string{"password", "pwd", "passwd"}
 )
