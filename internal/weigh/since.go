@@ -266,10 +266,7 @@ func noteOf(f *fact.Fact, e fact.Endpoint, note func(what, line string, at time.
 		}
 	case f.Containers != nil:
 		note("containers", "", time.Time{})
-		for _, c := range f.Containers.List {
-			if c.ID == "" {
-				continue
-			}
+		for _, c := range onTheWay(f.Containers.List, e) {
 			note(
 				"containers",
 				fmt.Sprintf(
@@ -315,6 +312,38 @@ func noteOf(f *fact.Fact, e fact.Endpoint, note func(what, line string, at time.
 	default:
 		standOf(f, func(f *fact.Fact, what string, lines ...string) { plain(kindOf(f, what), lines...) })
 	}
+}
+
+// onTheWay is the containers that an endpoint may hang on: those that have its port or its
+// address, and those that share a pod or a network of their own with them. All, where nobody
+// asked for an endpoint.
+func onTheWay(list []fact.Container, e fact.Endpoint) []fact.Container {
+	common := []string{"", "podman", "bridge", "host", "none"} // networks that all containers are in
+	pods, networks := map[string]bool{}, map[string]bool{}
+	has := func(c fact.Container) bool {
+		return e.Port == 0 || c.HostNet ||
+			slices.ContainsFunc(c.Published, func(p fact.Published) bool {
+				return p.Port == e.Port && cmp.Or(p.Transport, "tcp") == cmp.Or(e.Transport, "tcp")
+			}) ||
+			slices.ContainsFunc(c.Held, func(a fact.Address) bool { return a.Prefix.Addr().String() == e.Host })
+	}
+	for _, c := range list {
+		if !has(c) {
+			continue
+		}
+		pods[c.Pod] = c.Pod != ""
+		for _, n := range c.Networks {
+			networks[n.Name] = !slices.Contains(common, n.Name)
+		}
+	}
+	var on []fact.Container
+	for _, c := range list {
+		if c.ID != "" && (has(c) || pods[c.Pod] ||
+			slices.ContainsFunc(c.Networks, func(n fact.Network) bool { return networks[n.Name] })) {
+			on = append(on, c)
+		}
+	}
+	return on
 }
 
 // kindOf is how a change of what settings say is called.

@@ -116,3 +116,32 @@ func TestSince(t *testing.T) {
 		}
 	}
 }
+
+// TestOnTheWay is which containers an endpoint may hang on.
+func TestOnTheWay(t *testing.T) {
+	published := []fact.Published{{Transport: "tcp", Port: 8080, Inside: 80}}
+	of := func(names ...string) (list []fact.Network) {
+		for _, n := range names {
+			list = append(list, fact.Network{Name: n})
+		}
+		return list
+	}
+	list := []fact.Container{
+		{ID: "1", Name: "web", Published: published, Networks: of("tide", "podman")},
+		{ID: "2", Name: "db", Networks: of("tide")},
+		{ID: "3", Name: "other", Networks: of("podman"), Published: []fact.Published{{Transport: "tcp", Port: 9090}}},
+		{ID: "4", Name: "far", Networks: of("harbour")},
+		{ID: "5", Name: "beside", HostNet: true},
+		{Name: "a network namespace alone", Published: published},
+	}
+	for port, want := range map[uint16]string{8080: "web db beside ", 9090: "other beside ", 1: "beside ",
+		0: "web db other far beside "} {
+		got := ""
+		for _, c := range onTheWay(list, fact.Endpoint{Host: "tidebook", Port: port, Transport: "tcp"}) {
+			got += c.Name + " "
+		}
+		if got != want {
+			t.Errorf("port %d: %q, expected %q", port, got, want)
+		}
+	}
+}
