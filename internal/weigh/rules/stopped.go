@@ -255,9 +255,12 @@ func redirected(v *scene.Scene, t *scene.Try, at standing, walk filter.Walk) (ga
 			r.Summary += ", where nothing listens"
 		default:
 			f, c := v.HeldBy(at.vantage, walk.Last.To)
+			_, told, _ := v.PublishedAt(t)
+			if c == nil && told != nil {
+				return gate.Reading{}, false // the engine's own translation: what is behind it is told with the port
+			}
 			if c != nil {
 				inside := v.Inside(t, f, c, walk.Last.ToPort)
-				_, told, _ := v.PublishedAt(t)
 				return inside, inside.Cause != "" && told == nil // an engine's word is told with the port
 			}
 			r.Lacks = []gate.Lack{{Guard: gate.AllRead, Why: "what answers there was not seen"}}
