@@ -242,7 +242,7 @@ func unseen(v *scene.Scene, rung trail.Rung, s sum, causes []trail.Cause) (why, 
 		return "not tried", "--user NAME with --secret"
 	case trail.Certs, trail.Answer:
 		if behind {
-			return "hidden behind " + causes[0].ID, "mending that first"
+			return "hidden behind " + causes[0].ID, "that fixed first"
 		}
 		if s.tookTrust() {
 			return "the client's trust store could not be read", "--trust FILE"
@@ -342,7 +342,7 @@ func unseenRules(v *scene.Scene, s sum) (why, needs string) {
 	if !between {
 		return "nothing in the tables of " + v.Host(
 			v.Client,
-		) + " stops it; only a connection proves the rest", "mending that first"
+		) + " stops it; only a connection proves the rest", "that fixed first"
 	}
 	return "nothing in the tables of both ends stops it; the network between was not read",
 		"the gateways, by --at gateway=USER@HOST or --record gateway=FILE"
