@@ -262,7 +262,7 @@ func unseen(v *scene.Scene, rung trail.Rung, s sum, causes []trail.Cause) (why, 
 				return f.Failed.What + ": " + f.Failed.Why, f.Failed.Needs
 			}
 		}
-		return "not told by what was seen on the server", ""
+		return "nothing seen on the server shows it", ""
 	case trail.Names:
 		if !server {
 			return s.gave() + "; whose address that is was not seen", "a trace run there"

@@ -12,7 +12,7 @@ import (
 	"uakari/internal/weigh/gate"
 )
 
-const NotConfirmed = "this host is taken for the server only because the name gives one of its loopback addresses"
+const NotConfirmed = "the name resolves to a loopback address, so this host may not be the server"
 
 // idle reports whether a program is only installed: it does not run, none of
 // its units is meant to, and none did since the host was started.
