@@ -132,7 +132,7 @@ func TestNamesOfRealServers(t *testing.T) {
 	args := []string{"--resolver", "10.20.7.2", "--wait", "4s"}
 	judged := traced(t, enter(l.client), append(args, "http://tidebook.varzea.example:8080/")...)
 	expect(t, judged, "names/secondary-stale proven")
-	if !strings.Contains(dump(judged), "ns2.varzea.example is behind (serial 2026112301) and gives 10.20.0.99") {
+	if !strings.Contains(dump(judged), "ns2.varzea.example is behind (serial 2026112301) and answers 10.20.0.99") {
 		t.Errorf("not told which\n%s", dump(judged))
 	}
 	expect(

@@ -88,7 +88,7 @@ func TestBadInput(t *testing.T) {
 		{[]string{"watch", "a", "--until", "noon"}, "expected fault or clear"},
 		{[]string{"card", "show", filepath.Join(dir, "none.yaml")}, "there is no such card"},
 		{[]string{"ports", "--mapper", "https://127.0.0.1"}, "expected a host, rpc://HOST, or dcerpc://HOST"},
-		{[]string{"ports", "--mapper", "nowhere.invalid"}, "the name gives no address"},
+		{[]string{"ports", "--mapper", "nowhere.invalid"}, "the name does not resolve"},
 		{[]string{"answer", "--idle", "1ms", "a"}, "expected a time from 1s"},
 		{[]string{"answer", "a", "b"}, `there is "b" too`},
 		{[]string{"settings", "nope://x"}, "expected one of https, http, ssh"},

@@ -151,7 +151,7 @@ func (f *portsFlags) mapped(cmd *cobra.Command) error {
 	addrs, err := net.DefaultResolver.LookupNetIP(ctx, "ip", strings.TrimSuffix(e.Host, "."))
 	if err != nil {
 		return fmt.Errorf(
-			"--mapper %q: the name gives no address; see: uakari names %s",
+			"--mapper %q: the name does not resolve; see: uakari names %s",
 			f.mapper,
 			foreign.Printable(e.Host),
 		)

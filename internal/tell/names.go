@@ -289,7 +289,7 @@ func (n NameViews) tellServices(b *strings.Builder) {
 			fmt.Fprintf(b, "  %s\n", s.nothing())
 			continue
 		}
-		says := "gives no address here"
+		says := "does not resolve here"
 		if len(s.Tried) > 0 {
 			var each []string
 			for _, t := range s.Tried {

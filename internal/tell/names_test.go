@@ -46,7 +46,7 @@ func TestServiceRecordsAreTold(t *testing.T) {
 		{"_ldap._tcp.varzea.example", []ServiceView{service("ledger", 389, fact.Reset)},
 			"_ldap._tcp.varzea.example leads to ledger:389, which takes no connection from", "10.20.0.14 refuses"},
 		{"_ldap._tcp.varzea.example", []ServiceView{service("led\x1b[2Jger", 389)},
-			"_ldap._tcp.varzea.example leads to led", "gives no address here"},
+			"_ldap._tcp.varzea.example leads to led", "does not resolve here"},
 		{"xn--mar-dma.example", nil, "Not known: what maré.example (xn--mar-dma.example in DNS) resolves to; no",
 			""},
 	} {

@@ -46,7 +46,7 @@ func strayTry(v *scene.Scene, w *scene.Wants, target fact.Target, depth int) *sc
 	case meant.Source != nil:
 		r.Because = append(r.Because, meant.Source.ID)
 	case meant.Settled && !meant.Literal:
-		r.Lacks = append(r.Lacks, gate.Lack{Guard: gate.AllRead, Why: "the cleaned name gives no address either"})
+		r.Lacks = append(r.Lacks, gate.Lack{Guard: gate.AllRead, Why: "the cleaned name does not resolve either"})
 	}
 	readings := []gate.Reading{r}
 	if t.Symptom == gate.NoAddress {

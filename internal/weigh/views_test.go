@@ -39,7 +39,7 @@ func TestViews(t *testing.T) {
 		"a cache that is old": {func(s *scenario) *scenario {
 			return s.named(old).client(old, silent).client(tidebook, connected,
 				replied(200)).authority(nameServer("ns1", 7, tidebook))
-		}, []string{"names/views-differ proven"}, "the authoritative server ns1 gives 10.20.0.14"},
+		}, []string{"names/views-differ proven"}, "the authoritative server ns1 answers 10.20.0.14"},
 		"a secondary that is behind": {func(s *scenario) *scenario {
 			return s.named(old).client(old, silent).client(tidebook, connected,
 				replied(200)).authority(nameServer("ns1", 7, tidebook), nameServer("ns2", 6, old))
@@ -58,7 +58,7 @@ func TestViews(t *testing.T) {
 			s.says(s.ask.Endpoint.Host+".", fact.Addressed, old)
 			return s.saysFor(s.ask.Endpoint.Host, "10.20.0.3:53", s.ask.Endpoint.Host+".", fact.Addressed,
 				tidebook).client(old, silent).client(tidebook, connected, replied(200))
-		}, []string{"names/views-differ proven"}, "the resolver 10.20.0.3 gives 10.20.0.14"},
+		}, []string{"names/views-differ proven"}, "the resolver 10.20.0.3 answers 10.20.0.14"},
 	} {
 		s := c.scenario(newScene(t, web).holds("v1", gauge))
 		s.check(name, c.want...)

@@ -59,7 +59,7 @@ func redirectReading(v *scene.Scene, w *scene.Wants, t *scene.Try, reply fact.Re
 		if !l.Settled {
 			return gate.Reading{}, false
 		}
-		return ledAway(v, t, reply, "and that name gives no address here", l.Ends...), true
+		return ledAway(v, t, reply, "and that name does not resolve here", l.Ends...), true
 	}
 	if e.Host != t.Target.Name && !slices.Contains(webPorts, e.Port) {
 		return gate.Reading{}, false // told in the answer; a server's word opens no connection to any port of any host

@@ -48,7 +48,7 @@ type SymptomRow struct {
 // never among those that are surely open.
 var Symptoms = [symptomCount]SymptomRow{
 	NotTried:  {0, 0, "not tried"},
-	NoAddress: {Of(Name, Intent), 0, "the name gives no address"},
+	NoAddress: {Of(Name, Intent), 0, "the name does not resolve"},
 	SilentTCP: {Of(Intent, Name, WayOut, Way, Host, WayIn, Room, WayBack), 0, "no answer"},
 	AnsweredBetween: {
 		Of(Intent, Name, Way, Host, WayIn, Room, WayBack),

@@ -109,7 +109,7 @@ func NoAddressReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Read
 	if a := worst.Answer; len(a.Unchecked) > 0 {
 		r.Cause = "names/bogus-signature"
 		r.Summary = fmt.Sprintf(
-			"%s fails for %s since its signatures are bad: with checking off it gives %s",
+			"%s fails for %s since its signatures are bad: without validation it answers %s",
 			who,
 			strings.TrimSuffix(l.Name, "."),
 			a.Unchecked[0],
@@ -406,7 +406,7 @@ func loopsReading(v *scene.Scene, t *scene.Try) (gate.Reading, bool) {
 	r := gate.Reading{
 		Gate: gate.Name, Cause: "names/loops-back", Because: scene.FactIDs(t.Lookup.Source), Vantage: v.Client,
 		Strength: gate.Hinted,
-		Summary:  fmt.Sprintf("%s gives %s, which is this host itself", t.Lookup.Name, t.Target.Addr),
+		Summary:  fmt.Sprintf("%s resolves to %s, which is this host itself", t.Lookup.Name, t.Target.Addr),
 		Values:   catalogue.Values{"name": t.Lookup.Name, "addr": t.Target.Addr.String(), "client": v.Host(v.Client)},
 	}
 	if h := t.Lookup.Hosts; h != nil {

@@ -113,7 +113,7 @@ func frontReading(v *scene.Scene, w *scene.Wants, t *scene.Try, r gate.Reading) 
 		// for: to go there past it shows nothing.
 		r.Cause, r.Instead = "names/points-at-front", nil
 		r.Summary = fmt.Sprintf(
-			"%s gives %s, which is %s, and nothing there takes port %d; %s has %s",
+			"%s resolves to %s, which is %s, and nothing there takes port %d; %s has %s",
 			t.Target.Name,
 			t.Target.Addr,
 			at.Host,

@@ -43,7 +43,7 @@ func staleReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, b
 		Vantage:  v.Client,
 		Instead:  &instead,
 		Summary: fmt.Sprintf(
-			"%s gives %s, which %s does not have; it has %s",
+			"%s resolves to %s, which %s does not have; it has %s",
 			t.Target.Name,
 			t.Target.Addr,
 			at.Host,

@@ -102,7 +102,7 @@ func authorityReading(v *scene.Scene, w *scene.Wants, t *scene.Try, asked string
 		if newest != nil && len(newest.Addrs) == 1 && newest.Addrs[0] == t.Target.Addr {
 			// The zone's own server says so too: that it is old is the least likely.
 			return gate.Reading{Gate: gate.Name, Strength: gate.Inferred, Because: scene.FactIDs(f), Vantage: v.Client,
-				Summary: fmt.Sprintf("the authoritative server %s gives %s too", newest.Name, t.Target.Addr)}, true
+				Summary: fmt.Sprintf("the authoritative server %s answers %s too", newest.Name, t.Target.Addr)}, true
 		}
 		if newest == nil || slices.Contains(newest.Addrs, t.Target.Addr) || len(newest.Addrs) == 0 {
 			return gate.Reading{}, false
@@ -132,7 +132,7 @@ func authorityReading(v *scene.Scene, w *scene.Wants, t *scene.Try, asked string
 				r.Cause = "names/secondary-stale"
 				r.Values["server"] = s.Name
 				r.Summary = fmt.Sprintf(
-					"the authoritative server %s is behind (serial %d) and gives %s; %s (serial %d) gives %s",
+					"the authoritative server %s is behind (serial %d) and answers %s; %s (serial %d) answers %s",
 					s.Name,
 					s.Serial,
 					t.Target.Addr,
@@ -145,7 +145,7 @@ func authorityReading(v *scene.Scene, w *scene.Wants, t *scene.Try, asked string
 		}
 		r.Cause = "names/views-differ"
 		r.Summary = fmt.Sprintf(
-			"the resolver %s gives %s, %s; the authoritative server %s gives %s",
+			"the resolver %s answers %s, %s; the authoritative server %s answers %s",
 			foreign.At(t.Lookup.DNS.Answer.Resolver),
 			t.Target.Addr,
 			scene.ForSeconds(t.Lookup.DNS.Answer.TTL),
@@ -253,7 +253,7 @@ func shortReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, b
 				Gate: gate.Name, Cause: "names/search-suffix",
 				Strength: gate.Read, Vantage: v.Client, Instead: &instead,
 				Because: append(scene.FactIDs(l.Ends...), scene.FactIDs(f, other.Source)...),
-				Summary: fmt.Sprintf("%s is looked up here as %s, which gives nothing; on %s it is %s, which this client finds",
+				Summary: fmt.Sprintf("%s is looked up here as %s, which does not resolve; on %s it is %s, which this client finds",
 					typed, strings.Join(asked, " and "), at.Host, right),
 				Values: catalogue.Values{"name": typed, "asked": asked[0], "right": right, "client": v.Host(v.Client)},
 			}, true
@@ -302,7 +302,7 @@ func resolversReading(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Readin
 			Vantage:  v.Client,
 			Instead:  &instead,
 			Summary: fmt.Sprintf(
-				"the resolver %s gives %s; %s gives %s, which gets further",
+				"the resolver %s answers %s; %s answers %s, which gets further",
 				foreign.At(l.DNS.Answer.Resolver),
 				t.Target.Addr,
 				who,
