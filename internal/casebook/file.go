@@ -50,10 +50,10 @@ var migrations = []string{
 }
 
 // caseIndexes lets few of many cases be found.
-const caseIndexes = `CREATE INDEX cases_of_endpoint ON cases(endpoint, closed, id);
-	CREATE INDEX cases_like_it ON cases(endpoint, first, id);
-	CREATE INDEX cases_of_cause ON cases(first, id);
-	CREATE INDEX cases_closed ON cases(closed, id);`
+const caseIndexes = `CREATE INDEX IF NOT EXISTS cases_of_endpoint ON cases(endpoint, closed, id);
+	CREATE INDEX IF NOT EXISTS cases_like_it ON cases(endpoint, first, id);
+	CREATE INDEX IF NOT EXISTS cases_of_cause ON cases(first, id);
+	CREATE INDEX IF NOT EXISTS cases_closed ON cases(closed, id);`
 
 // openFile opens a casebook in a file, and makes it if it is not there. Only its owner can
 // read it. Two programs may use it at once.

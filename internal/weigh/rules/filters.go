@@ -262,7 +262,7 @@ func hostsOnWay(v *scene.Scene, t *scene.Try, seats []fact.Vantage) []standing {
 	for _, at := range seats {
 		p := standing{vantage: at.ID, role: at.Role, host: FilterHost(v, at.ID)}
 		p.read = p.host.Rules != nil
-		if p.why = Beside(v, at.ID, p.host); p.why == "" && p.read {
+		if p.why = Beside(v, at.ID, p.host); p.why == "" && p.read && t.Target.Addr.Unmap().Is4() {
 			p.why = kernelUnread(v, at)
 		}
 		list = append(list, p)
@@ -271,7 +271,7 @@ func hostsOnWay(v *scene.Scene, t *scene.Try, seats []fact.Vantage) []standing {
 }
 
 // kernelUnread says that a host's settings of the kernel were not read, by which it drops
-// packets beside its rules (ip-sysctl: rp_filter); "" if they were.
+// packets of IPv4 beside its rules (ip-sysctl: rp_filter); "" if they were.
 func kernelUnread(v *scene.Scene, at fact.Vantage) string {
 	if at.System == "windows" || slices.ContainsFunc(v.Facts(at.ID, fact.LookKernel), func(f *fact.Fact) bool {
 		return f.Kernel != nil && f.Order.Target.Again == 0
