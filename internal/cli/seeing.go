@@ -177,7 +177,7 @@ func (s *seeing) ask(ctx context.Context, input string) (fact.Ask, look.Env, err
 	if err == nil && s.clientHere() {
 		s.asClients(&e, &env)
 	}
-	env.AnyName = e.AnyName
+	env.AnyName, env.Account = e.AnyName, s.account(e)
 	env.Lenient, env.InTheClear, env.Path, env.Whole = !e.Verify, s.inTheClear, e.Path, e.Whole
 	return fact.Ask{
 		Endpoint:  e,

@@ -21,6 +21,7 @@ type Env struct {
 	HostsFile string            // instead of the system's
 	Trust     string            // a file of roots instead of the system's
 	Unit      string            // the unit behind the endpoint, if it was said
+	Account   string            // that is asked about; of others a log keeps no name
 	Programs  *program.Registry // nil: those that are known without the user's own
 	Card      *fact.Card
 	CardBy    file.Account  // who stands behind the paths of the card

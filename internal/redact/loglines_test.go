@@ -75,7 +75,7 @@ func TestLogWords(t *testing.T) {
 
 // In the place of an account people type passwords: one is kept if it was asked about.
 func TestLogAccounts(t *testing.T) {
-	asked := Vocabulary("svc-tide7")
+	asked := Vocabulary("svc-tide7", "u104822")
 	for _, c := range []struct{ line, want string }{
 		{"Failed password for invalid user svc-tide7 from 10.20.7.31 port 40122 ssh2",
 			"Failed password for invalid user svc-tide7 from 10.20.7.31 port 40122 ssh2"},
@@ -83,6 +83,8 @@ func TestLogAccounts(t *testing.T) {
 			`Access denied for user 'svc-tide7'@'pier.varzea.example'`},
 		{"no such user svc-tide7@VARZEA.EXAMPLE", "no such user svc-tide7@VARZEA.EXAMPLE"},
 		{`login failed for user 'PIER\svc-tide7'`, `login failed for user 'PIER\svc-tide7'`},
+		{"Failed password for u104822 from 10.20.7.31", "Failed password for u104822 from 10.20.7.31"},
+		{"Failed password for u104823 from 10.20.7.31", "Failed password for …7 from 10.20.7.31"},
 		{"Invalid user gannet21 from 10.20.7.31", "Invalid user …8 from 10.20.7.31"},
 		{`Access denied for user 'gannet21'@'pier'`, `Access denied for user '…8'@'pier'`},
 		{`password authentication failed for user "ebbflud"`, `password authentication failed for user "…7"`},

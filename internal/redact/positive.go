@@ -29,6 +29,9 @@ type sieve struct{ more map[string]bool }
 func Vocabulary(patterns ...string) map[string]bool {
 	more := map[string]bool{}
 	for _, pattern := range patterns {
+		if !strings.ContainsFunc(pattern, unicode.IsSpace) {
+			more[strings.ToLower(pattern)] = true // an account, whatever it is made of
+		}
 		for word := range strings.FieldsFuncSeq(escaped().ReplaceAllString(pattern, " "),
 			func(r rune) bool { return !unicode.IsLetter(r) }) {
 			more[strings.ToLower(word)] = true
@@ -251,6 +254,9 @@ func (s sieve) anAccount(token string) bool {
 
 // spokenParts reports whether each part of a token is a word of the vocabulary or a number.
 func (s sieve) spokenParts(token string) bool {
+	if s.more[strings.ToLower(token)] {
+		return true
+	}
 	apart := func(r rune) bool { return strings.ContainsRune(`-_/.:@#+\*`, r) }
 	for part := range strings.FieldsFuncSeq(token, apart) {
 		if len(part) <= 2 || s.spokenPart(part) {

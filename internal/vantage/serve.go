@@ -31,6 +31,7 @@ type hello struct {
 	Resolvers []netip.AddrPort   `json:"resolvers,omitempty"`
 	HostsFile string             `json:"hosts,omitempty"`
 	Unit      string             `json:"unit,omitempty"`
+	Account   string             `json:"account,omitempty"`
 	Card      *fact.Card         `json:"card,omitempty"`
 	Programs  []fact.ProgramFile `json:"programs,omitempty"`
 	Marks     []byte             `json:"marks,omitempty"` // the key of this run's marks; not over a broker
@@ -47,6 +48,7 @@ func (h hello) env(known *program.Registry) look.Env {
 		Resolvers: h.Resolvers,
 		HostsFile: h.HostsFile,
 		Unit:      h.Unit,
+		Account:   h.Account,
 		Card:      h.Card,
 		Programs:  known,
 	}
@@ -61,6 +63,7 @@ func helloOf(env look.Env) hello {
 		Resolvers: env.Resolvers,
 		HostsFile: env.HostsFile,
 		Unit:      env.Unit,
+		Account:   env.Account,
 		Card:      env.Card,
 		Programs:  env.Registry().Own,
 		Marks:     redact.Key(),

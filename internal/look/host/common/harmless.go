@@ -15,7 +15,7 @@ type harmlessKey struct{}
 // card's patterns, of the user's own program files, and of the unit, name and account of an
 // order.
 func WithHarmless(ctx context.Context, env look.Env, order fact.Order) context.Context {
-	said := []string{env.Unit, order.Target.Name, order.Target.Account}
+	said := []string{env.Unit, env.Account, order.Target.Name, order.Target.Account}
 	if c := env.Card; c != nil {
 		said = append(said, c.Name, c.Program)
 		for _, reason := range c.Reasons {
