@@ -445,7 +445,8 @@ func TestPostgreSQL(t *testing.T) {
 		)
 		// Without a file of roots in its place the client's library goes no further.
 		none := []string{"env", "HOME=" + t.TempDir()}
-		expect(t, traced(t, none, "--card", card, url("127.0.0.1", port, "verify-full")), "certs/roots-unreadable proven")
+		expect(t, traced(t, none, "--card", card, url("127.0.0.1", port, "verify-full")),
+			"certs/roots-unreadable proven")
 		other := write(t, filepath.Join(t.TempDir(), "root.pem"), pemOf(newMaker(t).cert))
 		expect(t, traced(t, nil, "--card", card, "--trust", other, url("127.0.0.1", port, "verify-full")),
 			"certs/self-signed proven")

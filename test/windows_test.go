@@ -651,7 +651,8 @@ func TestWindowsPure(t *testing.T) {
 	}
 	words := []string{"test", "-count=1", "-overlay", w.overlay, "-exec", "/usr/lib/wine/wine64"}
 	for _, name := range []string{
-		"card", "endpoint", "fact", "filter", "foreign", "look/host/eventlog", "look/host/logon", "look/library", "plan",
+		"card", "endpoint", "fact",
+		"filter", "foreign", "look/host/eventlog", "look/host/logon", "look/library", "plan",
 		"program", "protocol", "redact", "settingsfile", "sheet", "tell", "weigh/...", "yamlfile",
 	} {
 		words = append(words, "uakari/internal/"+name)

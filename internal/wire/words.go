@@ -166,7 +166,9 @@ func askFinger(c *Conn, _ Question) fact.Reply {
 			r.Spoke = Recognise([]byte(text))
 			return errStranger
 		}
-		if !ownText(text) {
+		// What came with the first line is text as well, or none of it is an answer.
+		more, _ := c.r.Peek(c.r.Buffered())
+		if !ownText(text) || len(more) > 0 && !ownText("."+strings.ToValidUTF8(string(more), "\x00")) {
 			return errors.Join(err, errStranger)
 		}
 		if errors.Is(err, io.EOF) && text != "" {
