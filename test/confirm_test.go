@@ -53,7 +53,7 @@ func TestFilterOff(t *testing.T) {
 	}
 	l.in(l.client, "nft flush ruleset")
 	r := runIn(t, env, "confirm", "1", "--wait", "1s")
-	for _, want := range []string{"Works again:", "so it was the filter.", "inet f c: tcp dport 8080 drop",
+	for _, want := range []string{"Works again:", "The filter was the cause.", "inet f c: tcp dport 8080 drop",
 		"nft -e -a", "10.20.0.14", "Case 1 stays open: more gets in than before."} {
 		if !strings.Contains(oneLine(r.stdout), want) {
 			t.Errorf("it does not say %q: %s%s", want, r.stdout, r.stderr)

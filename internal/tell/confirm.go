@@ -234,9 +234,9 @@ func widerSays(wider []string) string {
 	}
 	switch {
 	case all("a line of a list"):
-		return "It works with a list wider than before: so it was the list."
+		return "It works now because the access list lets more in. The list was the cause."
 	case all(weigh.ChecksLess):
-		return "It works with less checked than before: so it was the check."
+		return "It works now because less is checked. The check was the cause."
 	}
-	return "It works with the filter wider than before: so it was the filter."
+	return "It works now because the filter lets more in. The filter was the cause."
 }
