@@ -6,8 +6,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"strings"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"uakari/internal/foreign"
 	"uakari/internal/trail"
@@ -117,6 +119,7 @@ the smallest safe change that fixes it. It changes nothing by itself.`,
 			return err
 		},
 	}
+	root.SetFlagErrorFunc(misspelt)
 	root.PersistentFlags().BoolVar(&quiet, "quiet", false, "write nothing but errors: the exit status says it")
 	for _, group := range commandGroups() {
 		root.AddGroup(&cobra.Group{ID: group.id, Title: group.title + ":"})
@@ -134,16 +137,24 @@ the smallest safe change that fixes it. It changes nothing by itself.`,
 
 // nearest suggests the command that a misspelt one was meant to be.
 func nearest(root *cobra.Command, typed string) string {
-	best, least := "", max(1, len(typed)/3)+1
+	var names []string
 	for _, c := range root.Commands() {
-		if d := yamlfile.Distance(typed, c.Name()); d < least && !c.Hidden {
-			best, least = c.Name(), d
+		if !c.Hidden {
+			names = append(names, c.Name())
 		}
 	}
-	if best == "" {
-		return ""
+	return yamlfile.Meant(typed, 1, names)
+}
+
+// misspelt adds to the error of a flag that is not known which one was meant.
+func misspelt(cmd *cobra.Command, err error) error {
+	_, typed, ok := strings.Cut(err.Error(), "unknown flag: --")
+	if !ok {
+		return err
 	}
-	return fmt.Sprintf("; did you mean %q?", best)
+	var names []string
+	cmd.Flags().VisitAll(func(f *pflag.Flag) { names = append(names, f.Name) })
+	return fmt.Errorf("%w%s", err, yamlfile.Meant(typed, 2, names))
 }
 
 // manyArgs is more arguments than anybody gives.

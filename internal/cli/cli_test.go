@@ -155,3 +155,22 @@ func TestForeign(t *testing.T) {
 		t.Errorf("%+v", own)
 	}
 }
+
+// TestMisspelt suggests what was meant.
+func TestMisspelt(t *testing.T) {
+	for words, want := range map[string]string{
+		"trace --hots x tcp://a:1":       `unknown flag: --hots; did you mean "hosts"?`,
+		"case list --opne":               `did you mean "open"?`,
+		"explain rules/servr-drop":       `did you mean "rules/server-drop"?`,
+		"explain server-dorp":            `did you mean "server-drop"?`,
+		"trace --only certz tcp://a:1":   `did you mean "certs"?`,
+		"trace --suspect rulz tcp://a:1": `did you mean "rules"?`,
+		"tracee x":                       `did you mean "trace"?`,
+	} {
+		root := newRoot()
+		root.SetArgs(strings.Fields(words))
+		if err := root.Execute(); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v, expected %q", words, err, want)
+		}
+	}
+}

@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"uakari/internal/weigh/catalogue"
+	"uakari/internal/yamlfile"
 
 	"github.com/spf13/cobra"
 
@@ -201,9 +202,12 @@ func explained(system string, ids ...string) trail.Explained {
 // near suggests causes that share a word with what was typed: those of the same
 // rung, if there are any.
 func near(typed string) string {
+	if meant := yamlfile.Meant(typed, 2, catalogue.CauseIDs()); meant != "" {
+		return meant
+	}
 	rung, want, ok := strings.Cut(typed, "/")
 	if !ok {
-		return ""
+		return yamlfile.Meant(typed, 2, causeNames())
 	}
 	var list []string
 	for _, id := range catalogue.CauseIDs() {
@@ -220,4 +224,14 @@ func near(typed string) string {
 		list = own
 	}
 	return "; is it " + strings.Join(list, " or ") + "?"
+}
+
+// causeNames is the names of all causes without their rungs.
+func causeNames() []string {
+	var list []string
+	for _, id := range catalogue.CauseIDs() {
+		_, name, _ := strings.Cut(id, "/")
+		list = append(list, name)
+	}
+	return list
 }

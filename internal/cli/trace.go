@@ -24,6 +24,7 @@ import (
 	"uakari/internal/trail"
 	"uakari/internal/weigh"
 	"uakari/internal/weigh/catalogue"
+	"uakari/internal/yamlfile"
 )
 
 // traceFlags is what the flags of trace say.
@@ -356,12 +357,14 @@ func (f *traceFlags) check() error {
 	}
 	for _, rung := range f.only {
 		if !slices.Contains(trail.Ladder, trail.Rung(rung)) {
-			return fmt.Errorf("--only %q: no such rung; expected some of %s", rung, ladder())
+			return fmt.Errorf("--only %q: no such rung; expected some of %s%s", rung, ladder(),
+				yamlfile.Meant(rung, 1, strings.Split(ladder(), ", ")))
 		}
 	}
 	if rung, _, _ := strings.Cut(f.suspect, "/"); f.suspect != "" && !knownCause(f.suspect) &&
 		(rung != f.suspect || !slices.Contains(trail.Ladder, trail.Rung(rung))) {
-		return fmt.Errorf("--suspect %q: expected a cause (uakari explain lists them), or one of %s", f.suspect, ladder())
+		return fmt.Errorf("--suspect %q: expected a cause (uakari explain lists them), or one of %s%s", f.suspect, ladder(),
+			yamlfile.Meant(f.suspect, 2, append(catalogue.CauseIDs(), strings.Split(ladder(), ", ")...)))
 	}
 	if outs := []string{"text", "json", "md", "html"}; !slices.Contains(outs, f.out) {
 		return fmt.Errorf("--out %q: expected %s", f.out, strings.Join(outs, ", "))

@@ -104,10 +104,16 @@ func meant(message string, into any) string {
 		return ""
 	}
 	key, _, _ := strings.Cut(after, `"`)
-	best, least := "", max(2, len(key)/3)+1
-	for _, known := range keysOf(reflect.TypeOf(into), nil) {
-		if d := Distance(key, known); d < least {
-			best, least = known, d
+	return Meant(key, 2, keysOf(reflect.TypeOf(into), nil))
+}
+
+// Meant suggests which of some words a misspelt one was meant to be: one that is at most so
+// many characters away, or a third of them; "" if none is.
+func Meant(typed string, most int, known []string) string {
+	best, least := "", max(most, len(typed)/3)+1
+	for _, word := range known {
+		if d := Distance(typed, word); d < least {
+			best, least = word, d
 		}
 	}
 	if best == "" {
