@@ -15,7 +15,8 @@ import (
 
 // floors is who stands on whom: a package imports only those of lower floors.
 var floors = map[string]int{
-	"foreign": 0, "redact": 1, "owned": 0, "fact": 0, "yamlfile": 0, "protocol": 1, "endpoint": 2, "trail": 2,
+	"foreign": 0, "paste": 0,
+	"redact": 1, "owned": 0, "fact": 0, "yamlfile": 0, "protocol": 1, "endpoint": 2, "trail": 2,
 	"sheet": 2,
 	"wire":  3, "message": 3,
 	"filter": 2, "settingsfile": 1, "program": 3, "card": 3, "casebook": 3, "plan": 3, "confirm": 3,
@@ -25,6 +26,7 @@ var floors = map[string]int{
 // pure packages do no input or output and read no clock.
 var pure = []string{
 	"foreign",
+	"paste",
 	"redact",
 	"fact",
 	"trail",

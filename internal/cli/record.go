@@ -25,7 +25,7 @@ import (
 type recordFlags struct {
 	seeing
 	endpoint, client, account, file string
-	baseline, asJSON                bool
+	baseline, asJSON, paste, small  bool
 }
 
 func newRecord() *cobra.Command {
@@ -38,6 +38,11 @@ processes, settings of the kernel and, with --for, what this host sees when it
 tries the endpoint itself. Carry the file to the other side and give it there:
 
   uakari trace ENDPOINT --record server=FILE
+
+Where only text can be copied, --paste writes lines of 76 columns. --small keeps
+them few. Paste them on the other side:
+
+  uakari trace ENDPOINT --record server=-
 
 With --baseline it is kept here, as what this host is like while it is well, in
 place of the last one: "uakari differ baseline FILE" and "--since baseline" then
@@ -55,6 +60,9 @@ hand it on all the same. It is readable by its owner only.`,
 	cmd.Flags().
 		StringVarP(&f.file, "output", "o", "",
 			"write to this `file`; HOST.uakari.json if not given, - for standard output")
+	cmd.Flags().BoolVar(&f.paste, "paste", false,
+		"write text that can be copied from a console, to standard output")
+	cmd.Flags().BoolVar(&f.small, "small", false, "with --paste: leave out what does not bear on the endpoint")
 	cmd.Flags().BoolVar(&f.baseline, "baseline", false, "keep it as what this host is like while it is well")
 	asData(cmd, &f.asJSON, " (uakari.recorded/1: what was written; the record itself is JSON always)")
 	return cmd
@@ -84,7 +92,7 @@ func (f *recordFlags) run(cmd *cobra.Command) error {
 	if err == nil && f.endpoint != "" {
 		var a fact.Ask
 		if a, env, err = f.ask(ctx, f.endpoint); err == nil {
-			a.Account = f.account
+			a.Account, env.Account = f.account, f.account
 			ask = &a
 		}
 	}
@@ -107,6 +115,9 @@ func (f *recordFlags) run(cmd *cobra.Command) error {
 	}
 	if f.baseline {
 		return f.keepBaseline(cmd, r, text)
+	}
+	if f.paste {
+		return errors.Join(f.pasted(cmd, r), interrupted(r.Incomplete))
 	}
 	if f.file == "-" && f.asJSON {
 		return errors.New("record: -o - writes the record itself, which is JSON; give a file with --json")

@@ -279,11 +279,7 @@ func (f *rulesFlags) hops(ctx context.Context, p filter.Packet) ([]filter.Hop, e
 		if err != nil {
 			return nil, err
 		}
-		kept, err := f.read(ctx, path, file.MostKept)
-		if err != nil {
-			return nil, err
-		}
-		r, err := fact.DecodeRecord(path, kept)
+		r, err := f.readRecord(ctx, path)
 		if err != nil {
 			return nil, err
 		}

@@ -10,7 +10,6 @@ import (
 
 	"uakari/internal/fact"
 	"uakari/internal/look"
-	"uakari/internal/look/file"
 	"uakari/internal/look/sshclient"
 	"uakari/internal/plan"
 	"uakari/internal/trace"
@@ -177,11 +176,7 @@ func (f *sweepFlags) recorded(ctx context.Context, c plan.Client, tags []string,
 			c.Record)
 	}
 	for _, path := range paths {
-		text, err := f.read(ctx, path, file.MostKept)
-		if err != nil {
-			return err
-		}
-		record, err := fact.DecodeRecord(path, text)
+		record, err := f.readRecord(ctx, path)
 		if err != nil {
 			return err
 		}

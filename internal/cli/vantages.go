@@ -14,7 +14,6 @@ import (
 	"uakari/internal/fact"
 	"uakari/internal/foreign"
 	"uakari/internal/look"
-	"uakari/internal/look/file"
 	"uakari/internal/trace"
 	"uakari/internal/vantage"
 )
@@ -46,11 +45,7 @@ func (s *seeing) vantages(
 		if err != nil {
 			return nil, done, err
 		}
-		text, err := s.read(ctx, path, file.MostKept)
-		if err != nil {
-			return nil, done, err
-		}
-		record, err := fact.DecodeRecord(path, text)
+		record, err := s.readRecord(ctx, path)
 		if err != nil {
 			return nil, done, err
 		}
