@@ -188,9 +188,9 @@ func newAttend() *cobra.Command {
 		Use:   "attend",
 		Short: "let this host be checked through a message broker, read-only",
 		Long: `Wait on a message broker for orders to look, and answer them: the orders that
-SSH would carry, and no others. Nothing is changed here. An order is done only if
-a key of --orders-from signed it, it is for this host, its time is not over by this
-host's clock, and its number was not used before. Each order is one line on
+SSH would carry, and no others. Nothing is changed here. An order is carried out
+only if it is signed by a key of --orders-from, addressed to this host, not expired
+and not used before. Each order is one line on
 standard error. No account is tried without --allow-login, which names the one
 endpoint and --user the one account: no order names another, nor the mechanism by which
 the secret is presented; --only-hidden never shows it to the server. Numbers of orders and

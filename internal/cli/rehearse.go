@@ -17,8 +17,8 @@ func newRehearse() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "rehearse CASE|FACTS",
 		Short: "rehearse the fixes on the kept facts, before anybody changes anything",
-		Long: `Take the facts that a trace kept, suppose its fixes one by one in the order in
-which they must be made, and judge again after each. It prints who must do what,
+		Long: `Take the facts that a trace kept, and suppose its fixes one by one, in the order
+of their dependencies. Judge again after each. It prints who must do what,
 what is still in the way after each step, and what only a new trace can tell.
 Nothing is looked at, and nothing is changed.`,
 		Example: `  uakari rehearse 3
