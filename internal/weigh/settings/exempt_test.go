@@ -76,6 +76,11 @@ func TestRefereeExempt(t *testing.T) {
 	entries := []string{"varzea.invalid", ".varzea.invalid", "*.varzea.invalid", "tidebook.varzea.invalid",
 		"127.20.0.0/16", "127.20.0.14", "*", "invalid", "zea.invalid", "127.20.", "tidebook.varzea.invalid:8",
 		"VARZEA.invalid", "heron", "*varzea.invalid", "127.0.0.0/8", "14", "localhost"}
+	// Where no resolver answers, programs that go straight wait for one.
+	asked := time.Now()
+	if _, err := net.LookupHost(hosts[0]); err == nil || time.Since(asked) > time.Second {
+		hosts = hosts[2:4]
+	}
 	tried, worlds := 0, 10
 	if os.Getenv("UAKARI_LIVE") != "" {
 		worlds = 70
