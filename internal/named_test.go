@@ -22,7 +22,6 @@ var otherwise = map[string]string{
 	"look/host/host.go":            "names of looks",
 	"filter/wordtables.go":         "names of ports, as the kernel's tool writes them",
 	"redact/words.go":              "a key of settings",
-	"look/clientlib/clientlib.go":  "whose clients' settings are read",
 	"look/clientlib/web.go":        "options of clients",
 	"endpoint/forms.go":            "schemes of forms that other programs write",
 	"look/host/linux/network.go":   "a kind of link",

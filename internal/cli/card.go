@@ -17,7 +17,6 @@ import (
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/look"
-	"uakari/internal/look/file"
 	"uakari/internal/tell"
 	"uakari/internal/trace"
 	"uakari/internal/trail"
@@ -82,11 +81,7 @@ Nothing is invented: what was not seen stands in a comment.`,
 // draft is what is seen of an application before anybody described it.
 func (f *cardFlags) draft(ctx context.Context, cmd *cobra.Command, from string) (card.Drafted, error) {
 	if isFile(from) {
-		text, err := file.Typed(ctx, from, file.MostKept)
-		if err != nil {
-			return card.Drafted{}, err
-		}
-		r, err := fact.DecodeRecord(from, text)
+		r, err := f.readRecord(ctx, from)
 		if err != nil {
 			return card.Drafted{}, err
 		}

@@ -80,10 +80,20 @@ func (s *seeing) readRecord(ctx context.Context, path string) (fact.HostRecord, 
 	if err != nil {
 		return fact.HostRecord{}, err
 	}
-	if paste.Is(text) {
-		if text, err = paste.Read(text); err != nil {
-			return fact.HostRecord{}, fmt.Errorf("%s: %w", name, err)
-		}
+	if text, err = unpasted(name, text); err != nil {
+		return fact.HostRecord{}, err
 	}
 	return fact.DecodeRecord(name, text)
+}
+
+// unpasted is what was pasted in a text; a text without anything pasted as it is.
+func unpasted(name string, text []byte) ([]byte, error) {
+	if !paste.Is(text) {
+		return text, nil
+	}
+	data, err := paste.Read(text)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	return data, nil
 }

@@ -156,6 +156,9 @@ func (s *seeing) runBefore(ctx context.Context, cmd *cobra.Command, where string
 		}
 		return fact.Set{}, err
 	}
+	if text, err = unpasted(where, text); err != nil {
+		return fact.Set{}, err
+	}
 	if record, err := fact.DecodeRecord(where, text); err == nil {
 		return setOf(record), nil
 	}

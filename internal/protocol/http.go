@@ -12,7 +12,8 @@ func WebScheme(s fact.Security) string {
 
 // http is HTTP (RFC 9110); logins by its challenges.
 var http = Protocol{
-	Name: "http",
+	Name:    "http",
+	Clients: WebPrograms,
 	Schemes: []Scheme{
 		{Name: "https", Port: 443, Also: []uint16{8443}, Security: fact.TLS, First: ClientFirst, Verify: true},
 		{Name: "http", Port: 80, Also: []uint16{8080}, Security: fact.Plain, First: ClientFirst},

@@ -4,7 +4,8 @@ import "uakari/internal/fact"
 
 // ldap is LDAP (RFC 4511, result codes in appendix A), with the sub-codes that one directory writes into its text.
 var ldap = Protocol{
-	Name: "ldap",
+	Name:    "ldap",
+	Clients: LDAPConf,
 	Schemes: []Scheme{
 		{Name: "ldap", Port: 389, Security: fact.Plain, First: ClientFirst, Record: "_ldap._tcp"},
 		{Name: "ldap+starttls", Port: 389, Security: fact.StartTLS, First: ClientFirst, Verify: true,

@@ -4,7 +4,8 @@ import "uakari/internal/fact"
 
 // mysql is MariaDB's and MySQL's own; refusals are numbers (their manuals, "Error Codes").
 var mysql = Protocol{
-	Name: "mysql",
+	Name:    "mysql",
+	Clients: OptionFiles,
 	Schemes: []Scheme{
 		{Name: "mysql", Aliases: []string{"mariadb"}, Port: 3306, Security: fact.StartTLS, First: ServerFirst},
 	},

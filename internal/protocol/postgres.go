@@ -4,7 +4,8 @@ import "uakari/internal/fact"
 
 // postgres is PostgreSQL's own (its manual, "Frontend/Backend Protocol"); refusals are SQLSTATEs (appendix A).
 var postgres = Protocol{
-	Name: "postgres",
+	Name:    "postgres",
+	Clients: Libpq,
 	Schemes: []Scheme{
 		{Name: "postgres", Aliases: []string{"postgresql"}, Port: 5432, Security: fact.StartTLS, First: ClientFirst},
 	},

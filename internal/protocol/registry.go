@@ -39,6 +39,8 @@ type Protocol struct {
 	// Stored is where programs of a user take a secret from by themselves, the
 	// one that wins first. A word in capitals is a variable of the environment.
 	Stored []string
+	// Clients is the library whose settings its client programs have in common; "" for none.
+	Clients Library
 	// Modes is what a parameter of its connection URLs says about security.
 	Modes *Modes
 	// Settings is that its clients have settings of their own, which are read.
@@ -155,3 +157,13 @@ func Of(name string) *Protocol {
 	}
 	return &bare
 }
+
+// Library is a library of clients, by what it reads its settings from.
+type Library string
+
+const (
+	Libpq       Library = "libpq"
+	OptionFiles Library = "option files"
+	LDAPConf    Library = "ldap.conf"
+	WebPrograms Library = "programs of the web"
+)

@@ -16,21 +16,23 @@ import (
 )
 
 // libraries is what reads the settings of a protocol's clients.
-var libraries = map[string]func(said url.Values, program string) fact.ClientWay{
-	"postgres": libpq, "mysql": optionFiles, "ldap": ldapConf, "http": webPrograms,
+var libraries = map[protocol.Library]func(said url.Values, program string) fact.ClientWay{
+	protocol.Libpq: libpq, protocol.OptionFiles: optionFiles, protocol.LDAPConf: ldapConf,
+	protocol.WebPrograms: webPrograms,
 }
 
 // For is how the programs of an endpoint's protocol connect from here, or the one that is
 // named ("curl"); false where no library is known that they have in common, or nothing is set.
 func For(e fact.Endpoint, program string) (fact.ClientWay, bool) {
 	scheme, _ := protocol.Lookup(e.Scheme)
-	read := libraries[scheme.Wire]
+	speaks := protocol.Of(scheme.Wire)
+	read := libraries[speaks.Clients]
 	if read == nil {
 		return fact.ClientWay{}, false
 	}
 	_, query, _ := strings.Cut(e.Path, "?")
 	said, err := url.ParseQuery(query)
-	if err != nil || scheme.Wire == "ldap" {
+	if err != nil || speaks.Entries {
 		said = url.Values{} // a search, and no parameters
 	}
 	way := read(said, program)

@@ -170,6 +170,14 @@ func (w *world) way(text string) (fact.Endpoint, fact.ClientWay) {
 	if err != nil {
 		w.t.Fatal(err)
 	}
+	var way fact.ClientWay
+	w.within(func() { way, _ = For(e, "") })
+	return e, way
+}
+
+// within does something with the environment of the world, in its home.
+func (w *world) within(do func()) {
+	w.t.Helper()
 	old := os.Environ()
 	os.Clearenv()
 	for _, each := range w.env {
@@ -193,8 +201,7 @@ func (w *world) way(text string) (fact.Endpoint, fact.ClientWay) {
 			os.Setenv(name, value)
 		}
 	}()
-	way, _ := For(e, "")
-	return e, way
+	do()
 }
 
 // met is how a try ends, by what was read, at a server with or without TLS, whose

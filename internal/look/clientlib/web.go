@@ -59,30 +59,36 @@ func webPrograms(_ url.Values, program string) fact.ClientWay {
 			break
 		}
 	}
-	for _, name := range check.nothing {
+	for _, n := range check.nothing {
 		for _, s := range f.list {
 			off := slices.Contains([]string{"off", "false", "0"}, strings.ToLower(s.Value))
-			way.NoCheck = way.NoCheck || s.Name == name && off == strings.HasSuffix(strings.ToLower(name), check.on)
+			way.NoCheck = way.NoCheck || s.Name == n.name && off == n.whenOff
 		}
 	}
 	return way
 }
 
 // webCheck is by which settings a program chooses its roots, the first that is said, and by
-// which it checks nothing: those whose name ends so do when they are off.
+// which it checks nothing.
 type webCheck struct {
-	roots, nothing []string
-	on             string
+	roots   []string
+	nothing []switched
+}
+
+// switched is a setting that decides where it is on or, with whenOff, where it is off.
+type switched struct {
+	name    string
+	whenOff bool
 }
 
 var webChecks = map[string]webCheck{
 	"curl": {[]string{"curl cacert", "roots of curl", "roots of OpenSSL programs"},
-		[]string{"curl insecure"}, "verify"},
-	"wget": {[]string{"wget ca_certificate", "roots of OpenSSL programs"}, []string{"wget check_certificate"},
-		"check_certificate"},
+		[]switched{{"curl insecure", false}}},
+	"wget": {[]string{"wget ca_certificate", "roots of OpenSSL programs"},
+		[]switched{{"wget check_certificate", true}}},
 	"git": {[]string{"roots of git", "git sslcainfo"},
-		[]string{"git checks nothing", "git sslverify"}, "sslverify"},
-	"python": {[]string{"roots of Python's requests", "roots of curl", "roots of OpenSSL programs"}, nil, "verify"},
+		[]switched{{"git checks nothing", false}, {"git sslverify", true}}},
+	"python": {[]string{"roots of Python's requests", "roots of curl", "roots of OpenSSL programs"}, nil},
 }
 
 // Known is the programs of the web whose settings are known.

@@ -121,7 +121,7 @@ func refusedBehind(
 			if text == "" || !v.Refuses(t, up, reply.Status) {
 				continue
 			}
-			r.Cause, r.Strength = "answer/hop-fails", gate.Read
+			r.Cause, r.Strength, r.Lacks = "answer/hop-fails", gate.Read, nil
 			r.Summary = fmt.Sprintf("%s answers %d as its backend does: %s", v.Answering(t), reply.Status, text)
 			r.Because = gate.Union(append(slices.Clone(r.Because), f.ID), ids)
 			r.Values = v.Place(t, catalogue.Values{"server": v.Answering(t), "gateway": v.Answering(t),
@@ -132,8 +132,12 @@ func refusedBehind(
 				r.Summary += fmt.Sprintf("; straight from %s it answers %d", v.Host(v.Client), straight.Reply.Status)
 			}
 			if len(backends) > 1 {
-				r.Lacks = []gate.Lack{{Guard: gate.AllRead,
-					Why: "its settings name several backends; which of them this request goes to was not worked out"}}
+				r.Lacks = append(r.Lacks, gate.Lack{Guard: gate.AllRead,
+					Why: "its settings name several backends; which of them this request goes to was not worked out"})
+			}
+			if up.Host != t.Target.Name {
+				r.Lacks = append(r.Lacks, gate.Lack{Guard: gate.OneMeaning, Why: fmt.Sprintf(
+					"it was asked there as %s; under the name of the request it may answer otherwise", up.Host)})
 			}
 			return r, true
 		}

@@ -73,14 +73,19 @@ func unfit(v *Scene, c Climb, up fact.Upstream) string {
 	return ""
 }
 
-// Refuses reports whether a backend, asked from the server, answers with a status.
-func (v *Scene) Refuses(t *Try, up fact.Upstream, status int) bool {
+// asked is the server's own try of a backend, as far as it was seen.
+func (v *Scene) asked(t *Try, up fact.Upstream) (Climb, bool) {
 	addr, ok := v.addressAt(&Wants{}, t.Server, up.Host)
 	if !ok {
-		return false
+		return Climb{}, false
 	}
 	scheme, _ := protocol.Lookup(up.Scheme)
-	c, seen := v.ClimbAt(t.Server, up.At(addr, scheme.Security))
+	return v.ClimbAt(t.Server, up.At(addr, scheme.Security))
+}
+
+// Refuses reports whether a backend, asked from the server, answers with a status.
+func (v *Scene) Refuses(t *Try, up fact.Upstream, status int) bool {
+	c, seen := v.asked(t, up)
 	return seen && c.Reply != nil && c.Reply.Reply.Status == status
 }
 
@@ -102,12 +107,7 @@ func (v *Scene) Straight(t *Try, up fact.Upstream) *fact.Fact {
 // Slow reports whether a backend takes connections and was only not waited for long
 // enough to have answered: that is no failure.
 func (v *Scene) Slow(t *Try, up fact.Upstream) bool {
-	addr, ok := v.addressAt(&Wants{}, t.Server, up.Host)
-	if !ok {
-		return false
-	}
-	scheme, _ := protocol.Lookup(up.Scheme)
-	c, seen := v.ClimbAt(t.Server, up.At(addr, scheme.Security))
+	c, seen := v.asked(t, up)
 	s := c.Symptom(nil)
 	return seen && (s == gate.ClientFirstSilent || s == gate.ServerFirstSilent)
 }
