@@ -153,7 +153,7 @@ func (t Trail) Headline(client, goal string) string {
 	case WrongAnswer:
 		return fmt.Sprintf("No: %s reaches %s, and it answers wrongly.", client, goal)
 	case OwnProgram:
-		return fmt.Sprintf("No: %s can reach %s, but its own program goes elsewhere.", client, goal)
+		return fmt.Sprintf("No: %s can reach %s, but its own program does not reach it.", client, goal)
 	case LeadsNowhere:
 		return fmt.Sprintf("No: %s reaches %s, but not the port that it leads to.", client, goal)
 	case Blocked:
