@@ -183,12 +183,32 @@ func TestServing(t *testing.T) {
 		if !s.wants(fact.LookListeners, fact.Server) {
 			t.Error("the queue is not looked at again")
 		}
-		s.add("v2", fact.LookListeners, fact.Target{Port: 80, Scheme: "http", Again: 1}, func(f *fact.Fact) {
-			l := listener("0.0.0.0", 80, "nginx")
-			l.Queue = 2
-			f.Listeners = &fact.Listeners{All: []fact.Listener{l}}
-		})
+		queued := func(again int, n uint32) {
+			s.add("v2", fact.LookListeners, fact.Target{Port: 80, Scheme: "http", Again: again}, func(f *fact.Fact) {
+				l := listener("0.0.0.0", 80, "nginx")
+				l.Queue = n
+				f.Listeners = &fact.Listeners{All: []fact.Listener{l}}
+			})
+		}
+		queued(1, 2)
+		expect(t, s.weigh(), "service/hung likely")
+		queued(2, 2)
 		expect(t, s.weigh(), "service/hung proven")
+	})
+	t.Run("busy for a moment", func(t *testing.T) {
+		s := scenario(t, nginxUp, connected, silentAnswer)
+		for i, n := range []uint32{1, 0} {
+			s.add("v2", fact.LookListeners, fact.Target{Port: 80, Scheme: "http", Again: i + 1}, func(f *fact.Fact) {
+				l := listener("0.0.0.0", 80, "nginx")
+				l.Queue = n
+				f.Listeners = &fact.Listeners{All: []fact.Listener{l}}
+			})
+		}
+		for _, c := range s.weigh().Causes {
+			if c.ID == "service/hung" && c.Certainty != trail.Possible {
+				t.Errorf("a queue that was emptied: %s", dump(s.weigh()))
+			}
+		}
 	})
 	t.Run("no descriptors left", func(t *testing.T) {
 		expect(

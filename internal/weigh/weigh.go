@@ -226,7 +226,7 @@ func tryAddress(v *scene.Scene, w *scene.Wants, l *scene.Lookup, target fact.Tar
 			t.Symptom == gate.Connects && v.Ask.Endpoint.Transport == "tcp" {
 			at.Again = 1
 			w.Add(scene.Want{Look: fact.LookListeners, At: fact.Server, On: t.Server, Target: at, Gate: gate.Room})
-			if _, waits, _ := v.Unread(t); waits {
+			if v.Unread(t).Waits {
 				at.Again = 2
 				w.Add(scene.Want{Look: fact.LookListeners, At: fact.Server, On: t.Server, Target: at, Gate: gate.Room})
 			}

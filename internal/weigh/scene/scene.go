@@ -170,21 +170,28 @@ func (v *Scene) Listeners(vantage string) (*fact.Fact, *fact.Listeners) {
 // taken while the client waited; nil if there was none.
 func (v *Scene) ListenersLater(t *Try) []fact.Listener { return v.listenersAt(t, 1) }
 
-// Unread is the target's socket of datagrams with some that wait to be read, by the second
-// look, and by a third a moment later: lasting says that none of them was read between.
-// Between one datagram and the next a program may do other things.
-func (v *Scene) Unread(t *Try) (l fact.Listener, waits, lasting bool) {
+// Queued is the target's socket with connections or datagrams in its queue.
+type Queued struct {
+	fact.Listener
+	Waits   bool // by the second look
+	Lasting bool // a third, a moment later, saw none of them taken
+	Twice   bool // there was a third look
+}
+
+// Unread is what waits in the queue of the target's socket while a client waits. Between one
+// connection or datagram and the next a program may do other things.
+func (v *Scene) Unread(t *Try) Queued {
 	at := func(again int) (fact.Listener, bool) {
 		for _, l := range v.listenersAt(t, again) {
-			if takes, certain := l.Takes(t.Target.Addr); takes && certain && l.Transport == "udp" && l.Queue > 0 {
+			if takes, certain := l.Takes(t.Target.Addr); takes && certain && l.Queue > 0 {
 				return l, true
 			}
 		}
 		return fact.Listener{}, false
 	}
-	l, waits = at(1)
+	l, waits := at(1)
 	after, still := at(2)
-	return l, waits, waits && still && after.Queue >= l.Queue
+	return Queued{l, waits, waits && still && after.Queue >= l.Queue, v.listenersAt(t, 2) != nil}
 }
 
 func (v *Scene) listenersAt(t *Try, again int) []fact.Listener {

@@ -5,7 +5,6 @@ import (
 	"strings"
 	"time"
 
-	"uakari/internal/fact"
 	"uakari/internal/foreign"
 	"uakari/internal/weigh/gate"
 	"uakari/internal/weigh/scene"
@@ -57,15 +56,21 @@ func (s serving) up() []gate.Reading {
 	if r, ok := s.muteToItself(); ok && len(readings) == 0 {
 		readings = append(readings, r)
 	}
-	if l, ok := s.unaccepted(); ok && stuck && s.t.Symptom != gate.SilentTCP && !s.t.Climb.Hasty() {
-		what := fmt.Sprintf("%s takes no connections: %s waiting", scene.Owner(l), waiting(l.Queue))
-		if l.Transport == "udp" {
-			what = fmt.Sprintf("%s reads no datagrams: %d bytes wait", scene.Owner(l), l.Queue)
+	if q := s.v.Unread(s.t); s.keptWaiting(q) && stuck && s.t.Symptom != gate.SilentTCP && !s.t.Climb.Hasty() {
+		what := fmt.Sprintf("%s takes no connections: %s waiting", scene.Owner(q.Listener), waiting(q.Queue))
+		if q.Transport == "udp" {
+			what = fmt.Sprintf("%s reads no datagrams: %d bytes wait", scene.Owner(q.Listener), q.Queue)
 		}
 		r := s.hung(what)
+		if !q.Lasting {
+			r.Strength = gate.Inferred
+			r.Lacks = append(r.Lacks, gate.Lack{
+				Guard: gate.OneMeaning, Why: "its queue was read once; a second reading would show that none is taken",
+			})
+		}
 		// A socket of datagrams is there before its program begins to read; one that
 		// takes connections has said that it does.
-		if young, ok := s.young(); ok && l.Transport == "udp" {
+		if young, ok := s.young(); ok && q.Transport == "udp" {
 			r.Cause, r.Strength = "service/starting", gate.Inferred
 			r.Summary = fmt.Sprintf("%s started %s ago and does not serve yet: %s",
 				s.p.Name, foreign.Span(young), what)
@@ -155,15 +160,8 @@ func (s serving) muteToItself() (gate.Reading, bool) {
 	return r, true
 }
 
-// unaccepted is the service's listener if connections wait in its queue, by a
-// second look that was taken while ours went without an answer; or datagrams, which nobody
-// reads for longer.
-func (s serving) unaccepted() (fact.Listener, bool) {
-	for _, l := range s.v.ListenersLater(s.t) {
-		if takes, certain := l.Takes(s.t.Target.Addr); takes && certain && l.Queue > 0 && l.Transport != "udp" {
-			return l, true
-		}
-	}
-	l, _, lasting := s.v.Unread(s.t)
-	return l, lasting
+// keptWaiting reports whether what is in the queue was not taken while ours went without an
+// answer; of connections one look is a hint too, since a program that serves takes them at once.
+func (s serving) keptWaiting(q scene.Queued) bool {
+	return q.Lasting || q.Waits && !q.Twice && q.Transport != "udp"
 }
