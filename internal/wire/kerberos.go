@@ -118,8 +118,8 @@ func askKerberos(c *Conn, q Question) fact.Reply {
 		answer, err := c.exchange(message, true)
 		r.FirstMS = MS(time.Since(began))
 		if err != nil {
-			r.Text = foreign.Clean(string(answer))
-			return err
+			c.first = append(answer, c.unread()...)
+			return errors.Join(err, c.stranger(&r))
 		}
 		e, ok := kerberosError(answer)
 		if !ok { // a ticket for the asking, or nothing that Kerberos says

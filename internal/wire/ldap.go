@@ -3,10 +3,16 @@ package wire
 import (
 	"bytes"
 	"errors"
+	"fmt"
 	"io"
+	"slices"
 	"strconv"
+	"strings"
 	"time"
 
+	"github.com/go-ldap/ldap/v3"
+
+	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/foreign"
 )
@@ -258,4 +264,112 @@ func policyFinding(controls []byte) string {
 		rest = rest[1+used+size:]
 	}
 	return ""
+}
+
+// loginLDAP binds by name and secret (RFC 4511 section 4.2).
+func loginLDAP(c *Conn, with Credentials) (fact.Login, error) {
+	l := fact.Login{Mechanism: "simple"}
+	if !with.Show && !with.Certificate {
+		return shows("a simple bind", nil), nil
+	}
+	bind := append([]byte{0x02, 0x01, 0x03}, berOf(0x04, []byte(with.Account))...)
+	bind = append(bind, berOf(0x80, []byte(with.Secret))...)
+	if with.Certificate { // who it is, the certificate says (RFC 4513 section 5.2.3)
+		l.Mechanism = "EXTERNAL"
+		bind = append(
+			[]byte{0x02, 0x01, 0x03, 0x04, 0x00},
+			berOf(0xa3, append(berOf(0x04, []byte("EXTERNAL")), 0x04, 0x00))...)
+	}
+	message := append([]byte{0x02, 0x01, 0x02}, berOf(0x60, bind)...)
+	message = append(message, berOf(0xa0, berOf(0x30, berOf(0x04, []byte(passwordPolicy))))...)
+	with.presenting()
+	if _, err := c.Write(berOf(0x30, message)); err != nil {
+		return l, err
+	}
+	m, err := c.ldapControlled()
+	if err != nil {
+		return l, err
+	}
+	code, ok := m.result()
+	if !ok || m.op != ldapBound || m.id != 2 {
+		return l, errNotLDAP
+	}
+	l.Code = strconv.Itoa(code)
+	// matchedDN, then the diagnostic message.
+	rest := m.body[3:]
+	for i := range 2 {
+		if len(rest) < 2 || rest[0] != 0x04 {
+			break
+		}
+		size, used, ok := berLength(rest[1:])
+		if !ok || 1+used+size > len(rest) {
+			break
+		}
+		if i == 1 {
+			l.Text = string(rest[1+used : 1+used+size])
+		}
+		rest = rest[1+used+size:]
+	}
+	if found := policyFinding(m.controls); found != "" {
+		l.Text = strings.TrimSpace(l.Text + " password policy: " + found)
+	}
+	if l.Outcome = outcome(code == 0); l.Outcome == fact.LoginAccepted {
+		l.Lacks = c.ldapRights(with.Path)
+	}
+	return l, nil
+}
+
+// ldapRights asks, in a session that is open, what the endpoint names (RFC
+// 4516): an account may bind, and see nothing.
+func (c *Conn) ldapRights(path string) []fact.LackingRight {
+	search, err := endpoint.SearchOf(path)
+	if err != nil || search.Base == "" {
+		return nil
+	}
+	filter, err := ldap.CompileFilter(search.Filter)
+	if err != nil {
+		return nil
+	}
+	scope := byte(max(0, slices.Index([]string{"base", "one", "sub"}, search.Scope)))
+	body := berOf(0x04, []byte(search.Base))
+	body = append(body, 0x0a, 1, scope, 0x0a, 1, 0)          // aliases are not followed
+	body = append(body, 0x02, 1, 1, 0x02, 1, 10, 0x01, 1, 0) // one entry, 10 s, with values
+	body = append(body, filter.Bytes()...)
+	body = append(body, berOf(0x30, berOf(0x04, []byte("1.1")))...) // no attributes
+	if _, err := c.Write(berOf(0x30, append([]byte{0x02, 1, 3}, berOf(0x63, body)...))); err != nil {
+		return nil
+	}
+	lack := fact.LackingRight{Right: fact.Right{May: "read", On: search.Base}, Level: "entry " + search.Base}
+	if search.Scope != "base" || search.Filter != "(objectClass=*)" {
+		lack.Level = fmt.Sprintf("entry %s under %s", search.Filter, search.Base)
+	}
+	found := false
+	for range 8 {
+		m, err := c.ldapControlled()
+		if err != nil || m.id != 3 {
+			return nil
+		}
+		if m.op == ldapEntry || m.op == ldapReference {
+			found = true
+			continue
+		}
+		code, ok := m.result()
+		switch {
+		case !ok || m.op != ldapDone:
+			return nil
+		case code == ldapNoSuchObject:
+			lack.Hidden, lack.Told = true, "no such object"
+			if above := m.matched(); above != "" {
+				lack.Absent, lack.Told = true, "no such object; the lowest above it is "+above
+			}
+		case code == 0 && !found:
+			lack.Hidden, lack.Told = true, "nothing was found"
+		case code == ldapInsufficient:
+			lack.Told = "insufficient access"
+		default:
+			return nil
+		}
+		return []fact.LackingRight{lack}
+	}
+	return nil
 }

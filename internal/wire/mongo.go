@@ -140,3 +140,39 @@ func loginMongo(c *Conn, with Credentials) (fact.Login, error) {
 	}
 	return l, errTooLong
 }
+
+// askMongo says hello in the database "admin" (OP_MSG of the wire protocol).
+func askMongo(c *Conn, _ Question) fact.Reply {
+	document := func(elements []byte) []byte {
+		return append(append(binary.LittleEndian.AppendUint32(nil, uint32(len(elements)+5)), elements...), 0)
+	}
+	elements := append([]byte("\x10hello\x00\x01\x00\x00\x00\x02$db\x00"), "\x06\x00\x00\x00admin\x00"...)
+	body := append([]byte{0, 0, 0, 0, 0}, document(elements)...)
+	send := binary.LittleEndian.AppendUint32(nil, uint32(len(body)+16))
+	send = binary.LittleEndian.AppendUint32(send, 7)
+	send = binary.LittleEndian.AppendUint32(send, 0)
+	send = append(binary.LittleEndian.AppendUint32(send, 2013), body...)
+	return c.ask("mongodb", "hello", string(send), func(r *fact.Reply) error {
+		head := make([]byte, 16)
+		if _, err := io.ReadFull(c, head); err != nil {
+			return err
+		}
+		size := binary.LittleEndian.Uint32(head)
+		if binary.LittleEndian.Uint32(head[8:]) != 7 || size < 26 || size > mostReply {
+			r.Text, r.Spoke = foreign.Clean(string(head)), Recognise(head)
+			return errStranger
+		}
+		rest := make([]byte, size-16)
+		if _, err := io.ReadFull(c, rest); err != nil {
+			return err
+		}
+		if at := bytes.Index(rest, []byte("\x02errmsg\x00")); at >= 0 && at+12 < len(rest) {
+			text, _, _ := bytes.Cut(rest[at+12:], []byte{0})
+			r.Code, r.Text = "error", foreign.Clean(string(text))
+		} else if bytes.Contains(rest, []byte("\x08isWritablePrimary\x00\x00")) &&
+			bytes.Contains(rest, []byte("\x08secondary\x00\x00")) {
+			r.Text = "neither the first of its set nor a copy"
+		}
+		return nil
+	})
+}

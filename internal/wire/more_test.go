@@ -136,9 +136,9 @@ func TestMySQLLogin(t *testing.T) {
 		{"mysql_native_password", []string{"HTTP/1.1 400"}, fact.LoginFailed, "", "mysql_native_password"},
 	} {
 		conn := peer(t, append([]string{"!" + mysqlPacket(mysqlFirst(c.plugin))}, c.says...)...)
-		if g := greetMySQL(conn); g.Head != "10.11" || conn.hello.plugin != c.plugin ||
-			len(conn.hello.scramble) != 20 {
-			t.Fatalf("%+v %+v", g, conn.hello)
+		if g := greetMySQL(conn); g.Head != "10.11" || conn.hello().plugin != c.plugin ||
+			len(conn.hello().scramble) != 20 {
+			t.Fatalf("%+v %+v", g, conn.hello())
 		}
 		l := TryLogin(conn, "mysql", Credentials{Account: "gauge", Secret: "canary-7", Path: "/tides"})
 		if l.Outcome != c.outcome || l.Code != c.code || l.Mechanism != c.mechanism {

@@ -35,6 +35,11 @@ type mysqlHello struct {
 	sequence     byte // of the last packet that either side sent
 }
 
+func (c *Conn) hello() *mysqlHello { return kept[mysqlHello](c) }
+
+// holdsOverTLS: what the server said before TLS was begun is not said again.
+func (*mysqlHello) holdsOverTLS() {}
+
 var errNotMySQL = errors.New("not MySQL")
 
 // greetMySQL reads the first packet: a handshake of version 10, or an error
@@ -61,7 +66,7 @@ func greetMySQL(c *Conn) fact.Greeting {
 			} else {
 				version, rest, ended := bytes.Cut(body[1:], []byte{0})
 				g.Head = foreign.Clean(string(version))
-				if !ended || len(version) == 0 || !c.hello.read(rest) {
+				if !ended || len(version) == 0 || !c.hello().read(rest) {
 					err = errNotMySQL
 				}
 			}
@@ -103,15 +108,15 @@ func (c *Conn) mysqlPacket() ([]byte, error) {
 	if size < 1 || size > mostReply {
 		return nil, errNotMySQL
 	}
-	c.hello.sequence = head[3]
+	c.hello().sequence = head[3]
 	body := make([]byte, size)
 	_, err := io.ReadFull(c, body)
 	return body, err
 }
 
 func (c *Conn) mysqlSend(body []byte) error {
-	c.hello.sequence++
-	head := []byte{byte(len(body)), byte(len(body) >> 8), byte(len(body) >> 16), c.hello.sequence}
+	c.hello().sequence++
+	head := []byte{byte(len(body)), byte(len(body) >> 8), byte(len(body) >> 16), c.hello().sequence}
 	_, err := c.Write(append(head, body...))
 	return err
 }
@@ -130,7 +135,7 @@ func mysqlError(body []byte) (code, text string) {
 
 // mysqlResponse begins the client's answer to the first packet.
 func (c *Conn) mysqlResponse(more uint32) []byte {
-	flags := c.hello.capabilities & (mysql41 | mysqlSecure | mysqlPluginAuth)
+	flags := c.hello().capabilities & (mysql41 | mysqlSecure | mysqlPluginAuth)
 	b := binary.LittleEndian.AppendUint32(nil, flags|more)
 	b = binary.LittleEndian.AppendUint32(b, mostReply)
 	b = append(b, 45) // utf8mb4_general_ci
@@ -140,7 +145,7 @@ func (c *Conn) mysqlResponse(more uint32) []byte {
 // upgradeMySQL asks for TLS, where the server's first packet offers it.
 func upgradeMySQL(c *Conn) fact.Upgrade {
 	began := time.Now()
-	u := fact.Upgrade{Offered: c.hello.capabilities&mysqlTLS != 0, Ending: fact.Done}
+	u := fact.Upgrade{Offered: c.hello().capabilities&mysqlTLS != 0, Ending: fact.Done}
 	if u.Offered {
 		u.Ending = ending(c.mysqlSend(c.mysqlResponse(mysqlTLS)))
 	}
@@ -165,7 +170,7 @@ func loginMySQL(c *Conn, with Credentials) (fact.Login, error) {
 }
 
 func (c *Conn) mysqlLogin(with Credentials) (fact.Login, error) {
-	l := fact.Login{Mechanism: c.hello.plugin, Offered: []string{c.hello.plugin}}
+	l := fact.Login{Mechanism: c.hello().plugin, Offered: []string{c.hello().plugin}}
 	database := strings.Trim(with.Path, "/")
 	more := uint32(0)
 	_, encrypted := c.Conn.(*tls.Conn)
@@ -176,9 +181,9 @@ func (c *Conn) mysqlLogin(with Credentials) (fact.Login, error) {
 		more |= mysqlConnectDB
 	}
 	body := append(c.mysqlResponse(more), with.Account+"\x00"...)
-	token, sendable := mysqlToken(c.hello.plugin, c.hello.scramble, with)
-	if !sendable && slices.Contains(mysqlShows, c.hello.plugin) {
-		return mysqlWithheld(c.hello.plugin, with), nil
+	token, sendable := mysqlToken(c.hello().plugin, c.hello().scramble, with)
+	if !sendable && slices.Contains(mysqlShows, c.hello().plugin) {
+		return mysqlWithheld(c.hello().plugin, with), nil
 	}
 	body = append(body, byte(len(token)))
 	body = append(body, token...)
@@ -186,7 +191,7 @@ func (c *Conn) mysqlLogin(with Credentials) (fact.Login, error) {
 		body = append(body, database+"\x00"...)
 	}
 	with.presenting()
-	if err := c.mysqlSend(append(body, c.hello.plugin+"\x00"...)); err != nil {
+	if err := c.mysqlSend(append(body, c.hello().plugin+"\x00"...)); err != nil {
 		return l, err
 	}
 	for range 10 {
@@ -275,4 +280,44 @@ func xor(a, b []byte) []byte {
 		out[i] = a[i] ^ b[i]
 	}
 	return out
+}
+
+// mysqlRights is how MariaDB and MySQL are asked: what they show an account of
+// its own privileges, on everything, on a database, or on a table.
+func mysqlRights(r fact.Right) []level {
+	may := sqlText(strings.ToUpper(r.May))
+	kind, name, apart := strings.Cut(r.On, " ")
+	database, table := strings.TrimSpace(name), ""
+	if !apart {
+		database, table, _ = strings.Cut(r.On, ".")
+		if table == "" {
+			database, table = "", database
+		}
+	}
+	where := "DATABASE()"
+	if database != "" {
+		where = sqlText(database)
+	}
+	question := fmt.Sprintf(
+		"SELECT (EXISTS (SELECT 1 FROM information_schema.user_privileges WHERE privilege_type = %[1]s)"+
+			" OR EXISTS (SELECT 1 FROM information_schema.schema_privileges WHERE %[2]s LIKE table_schema AND "+
+			"privilege_type = %[1]s)",
+		may,
+		where,
+	)
+	if apart {
+		return []level{{kind + " " + database, question + ")"}}
+	}
+	return []level{
+		{
+			"table " + r.On,
+			question + fmt.Sprintf(
+				" OR EXISTS (SELECT 1 FROM information_schema.table_privileges WHERE table_schema = %s AND "+
+					"table_name = %s AND privilege_type = %s))",
+				where,
+				sqlText(table),
+				may,
+			),
+		},
+	}
 }

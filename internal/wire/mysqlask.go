@@ -31,7 +31,7 @@ func AskMySQL(conn net.Conn, account, question string, most int) ([][]string, er
 // mysqlQuery asks one question in a session that is open.
 func (c *Conn) mysqlQuery(question string, most int) ([][]string, error) {
 	const query = 3 // COM_QUERY
-	c.hello.sequence = 0xff
+	c.hello().sequence = 0xff
 	if err := c.mysqlSend(append([]byte{query}, question...)); err != nil {
 		return nil, err
 	}

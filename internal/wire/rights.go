@@ -1,7 +1,6 @@
 package wire
 
 import (
-	"fmt"
 	"strings"
 
 	"uakari/internal/fact"
@@ -56,72 +55,4 @@ func sqlText(text string) string { return "'" + strings.ReplaceAll(text, "'", "'
 // what is not quoted.
 func sqlName(text string) string {
 	return `"` + strings.ReplaceAll(strings.ToLower(text), `"`, `""`) + `"`
-}
-
-// postgresRights is how PostgreSQL is asked (its manual, "Access Privilege
-// Inquiry Functions").
-func postgresRights(r fact.Right) []level {
-	may := sqlText(strings.ToUpper(r.May))
-	switch kind, name, apart := strings.Cut(r.On, " "); {
-	case apart && kind == "database":
-		return []level{{r.On, "SELECT has_database_privilege(" + sqlText(strings.TrimSpace(name)) + ", " + may + ")"}}
-	case apart:
-		return []level{
-			{
-				r.On,
-				"SELECT has_schema_privilege(" + sqlText(strings.ToLower(strings.TrimSpace(name))) + ", " + may + ")",
-			},
-		}
-	}
-	schema, table, ok := strings.Cut(r.On, ".")
-	if !ok {
-		return []level{{"table " + r.On, "SELECT has_table_privilege(" + sqlText(sqlName(r.On)) + ", " + may + ")"}}
-	}
-	return []level{
-		{"schema " + schema, "SELECT has_schema_privilege(" + sqlText(strings.ToLower(schema)) + ", 'USAGE')"},
-		{
-			"table " + r.On,
-			"SELECT has_table_privilege(" + sqlText(sqlName(schema)+"."+sqlName(table)) + ", " + may + ")",
-		},
-	}
-}
-
-// mysqlRights is how MariaDB and MySQL are asked: what they show an account of
-// its own privileges, on everything, on a database, or on a table.
-func mysqlRights(r fact.Right) []level {
-	may := sqlText(strings.ToUpper(r.May))
-	kind, name, apart := strings.Cut(r.On, " ")
-	database, table := strings.TrimSpace(name), ""
-	if !apart {
-		database, table, _ = strings.Cut(r.On, ".")
-		if table == "" {
-			database, table = "", database
-		}
-	}
-	where := "DATABASE()"
-	if database != "" {
-		where = sqlText(database)
-	}
-	question := fmt.Sprintf(
-		"SELECT (EXISTS (SELECT 1 FROM information_schema.user_privileges WHERE privilege_type = %[1]s)"+
-			" OR EXISTS (SELECT 1 FROM information_schema.schema_privileges WHERE %[2]s LIKE table_schema AND "+
-			"privilege_type = %[1]s)",
-		may,
-		where,
-	)
-	if apart {
-		return []level{{kind + " " + database, question + ")"}}
-	}
-	return []level{
-		{
-			"table " + r.On,
-			question + fmt.Sprintf(
-				" OR EXISTS (SELECT 1 FROM information_schema.table_privileges WHERE table_schema = %s AND "+
-					"table_name = %s AND privilege_type = %s))",
-				where,
-				sqlText(table),
-				may,
-			),
-		},
-	}
 }

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"math/bits"
+	"strings"
 
 	"uakari/internal/fact"
 	"uakari/internal/foreign"
@@ -105,4 +106,32 @@ func vncAnswer(challenge []byte, secret string) ([]byte, error) {
 		block.Encrypt(answer[at:], challenge[at:])
 	}
 	return answer, nil
+}
+
+// greetVNC reads the version of a screen's server (RFC 6143 section 7.1.1).
+func greetVNC(c *Conn) fact.Greeting {
+	return c.firstLine("vnc", func(s string) bool { return strings.HasPrefix(s, "RFB ") })
+}
+
+// askVNC says the version that both know and reads how to sign in; none of the
+// ways means that the server gives a reason instead (RFC 6143 section 7.1.2).
+func askVNC(c *Conn, _ Question) fact.Reply {
+	return c.ask("vnc", "how to sign in", "RFB 003.008\n", func(r *fact.Reply) error {
+		count, err := c.r.ReadByte()
+		if err != nil {
+			return err
+		}
+		if count > 0 {
+			ways := make([]byte, count)
+			_, err := io.ReadFull(c, ways)
+			r.Refused = !bytes.Contains(ways, []byte{vncNone})
+			for _, way := range ways {
+				r.Ways = append(r.Ways, fmt.Sprint(way))
+			}
+			return err
+		}
+		r.Code = "refused"
+		r.Text, err = c.vncReason()
+		return err
+	})
 }

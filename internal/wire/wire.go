@@ -8,7 +8,6 @@ package wire
 
 import (
 	"bufio"
-	"encoding/xml"
 	"errors"
 	"io"
 	"net"
@@ -34,25 +33,28 @@ const (
 type Conn struct {
 	net.Conn
 	r *bufio.Reader
-	// hello is what a MySQL server said first: logging in answers it.
-	hello mysqlHello
-	// ehlo is what an SMTP server offered on this very session, once it was asked:
-	// some refuse to be greeted twice.
-	ehlo string
+	// kept is what a protocol keeps between its steps (see kept).
+	kept any
+	// first is what lay in the buffer when the answer to the last question began.
+	first []byte
 	// Name is the host as the endpoint names it, where servers are told.
 	Name string
 	// Old is that a handshake on it knows no version beyond TLS 1.2.
 	Old bool
-	// A stream of XML keeps its reader, and what was offered at its beginning.
-	xml      *xml.Decoder
-	streamed bool // its beginning was read
-	offers   features
 }
 
 // NewConn wraps a fresh connection. Beyond a bound nothing more of it is read:
 // whatever a peer says, no step can hold more.
 func NewConn(c net.Conn) *Conn {
 	return &Conn{Conn: c, r: bufio.NewReaderSize(&bounded{from: c, left: mostTalk}, mostLine)}
+}
+
+// kept is what a protocol keeps between its steps on a connection, empty at first.
+func kept[T any](c *Conn) *T {
+	if _, ok := c.kept.(*T); !ok {
+		c.kept = new(T)
+	}
+	return c.kept.(*T)
 }
 
 // Read reads through the buffer, so that nothing peeked at is lost.
@@ -156,7 +158,9 @@ func ending(err error) fact.Ending {
 func (c *Conn) Over(secured net.Conn) *Conn {
 	next := NewConn(secured)
 	next.Name = c.Name
-	next.hello = c.hello
+	if _, ok := c.kept.(interface{ holdsOverTLS() }); ok {
+		next.kept = c.kept
+	}
 	return next
 }
 
@@ -288,3 +292,16 @@ func Overhear(c *Conn, moment time.Duration) fact.Greeting {
 // turnsAway is how servers of many protocols begin when they turn somebody away
 // at once: words for an error, or a code of 400 and more.
 var turnsAway = regexp.MustCompile(`^(-?ERR(?:OR)?|@ERROR|[45]\d\d)(?:[ :\-]|$)`)
+
+var errStranger = errors.New("not an answer of this protocol")
+
+// stranger keeps what came instead of an answer, though a part of it was read.
+func (c *Conn) stranger(r *fact.Reply) error {
+	head := c.first
+	if rest := c.unread(); len(rest) > len(head) {
+		head = rest
+	}
+	head = head[:min(len(head), mostHead)]
+	r.Spoke, r.Text = Recognise(head), foreign.Clean(strings.TrimRight(string(head), "\r\n"))
+	return errStranger
+}

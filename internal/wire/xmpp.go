@@ -1,8 +1,10 @@
 package wire
 
 import (
+	"encoding/base64"
 	"encoding/xml"
 	"errors"
+	"fmt"
 	"io"
 	"strings"
 	"time"
@@ -31,6 +33,13 @@ type features struct {
 	Text      string                       `xml:"text"`
 }
 
+// xmppStream keeps its reader, and what was offered at its beginning.
+type xmppStream struct {
+	xml    *xml.Decoder
+	begun  bool // its beginning was read
+	offers features
+}
+
 // openStream opens a stream and reads what the server offers.
 func (c *Conn) openStream(host string) (features, error) {
 	var f features
@@ -43,8 +52,8 @@ func (c *Conn) openStream(host string) (features, error) {
 // offered is what the server offers on this connection, in a stream that was
 // opened before or is now.
 func (c *Conn) offered() (features, error) {
-	if c.offers.XMLName.Local != "" {
-		return c.offers, nil
+	if s := kept[xmppStream](c); s.offers.XMLName.Local != "" {
+		return s.offers, nil
 	}
 	return c.openStream(c.Name)
 }
@@ -58,11 +67,12 @@ func (c *Conn) element(into any) error {
 	if head[0] != '<' {
 		return errStranger
 	}
-	if c.xml == nil {
-		c.xml = xml.NewDecoder(io.LimitReader(c, mostReply))
+	s := kept[xmppStream](c)
+	if s.xml == nil {
+		s.xml = xml.NewDecoder(io.LimitReader(c, mostReply))
 	}
 	for {
-		token, err := c.xml.Token()
+		token, err := s.xml.Token()
 		if err != nil {
 			var syntax *xml.SyntaxError
 			if errors.As(err, &syntax) {
@@ -74,11 +84,11 @@ func (c *Conn) element(into any) error {
 		switch {
 		case !ok:
 		case start.Name.Local == "stream":
-			c.streamed = true
-		case !c.streamed: // nothing stands outside the server's own stream
+			s.begun = true
+		case !s.begun: // nothing stands outside the server's own stream
 			return errStranger
 		default:
-			return c.xml.DecodeElement(into, &start)
+			return s.xml.DecodeElement(into, &start)
 		}
 	}
 }
@@ -109,7 +119,7 @@ func upgradeXMPP(c *Conn) fact.Upgrade {
 		}
 		u.Offered = answer.XMLName.Local == "proceed"
 	}
-	c.offers = f
+	kept[xmppStream](c).offers = f
 	u.Ending, u.TookMS = ending(err), MS(time.Since(began))
 	return u
 }
@@ -124,8 +134,83 @@ func askXMPP(c *Conn, q Question) fact.Reply {
 	r.Code, r.Text = f.wrong()
 	r.Ways = f.Ways
 	if errors.Is(err, errStranger) {
-		r.Spoke, r.Text = Recognise(c.unread()), foreign.Clean(string(c.unread()))
+		err = errors.Join(err, c.stranger(&r))
 	}
 	r.Ending, r.TookMS = ending(err), MS(time.Since(began))
 	return r
+}
+
+// loginXMPP signs in by the best way that the server offers (RFC 6120 section
+// 6).
+func loginXMPP(c *Conn, with Credentials) (fact.Login, error) {
+	l := fact.Login{}
+	f, err := c.offered()
+	if err != nil {
+		return l, err
+	}
+	if code, text := f.wrong(); code != "" {
+		l.Outcome, l.Code, l.Text = fact.LoginFailed, code, text
+		return l, nil
+	}
+	l.Offered = f.Ways
+	way, showing := saslWay(f.Ways, with.Show)
+	switch {
+	case way == "" && showing:
+		return shows("by "+strings.Join(f.Ways, " or "), f.Ways), nil
+	case way == "":
+		return notOffered(f.Ways), nil
+	}
+	l.Mechanism = way
+	s := newSASL(way, "xmpp", with)
+	first := ""
+	if way == "PLAIN" || strings.HasPrefix(way, "SCRAM-") { // the client speaks first
+		if first, err = s.next(""); err != nil {
+			return l, err
+		}
+		first = base64.StdEncoding.EncodeToString([]byte(first))
+	}
+	with.presenting()
+	_, err = fmt.Fprintf(c, "<auth xmlns='urn:ietf:params:xml:ns:xmpp-sasl' mechanism='%s'>%s</auth>", way, first)
+	for range mostChallenges {
+		var answer struct {
+			XMLName xml.Name
+			Inner   string `xml:",chardata"`
+			Text    string `xml:"text"`
+			Reason  []struct {
+				XMLName xml.Name
+			} `xml:",any"`
+		}
+		if err == nil {
+			err = c.element(&answer)
+		}
+		if err != nil {
+			return l, err
+		}
+		switch answer.XMLName.Local {
+		case "success":
+			l.Outcome = fact.LoginAccepted
+			return l, nil
+		case "challenge":
+			text, failed := base64.StdEncoding.DecodeString(strings.TrimSpace(answer.Inner))
+			if failed != nil {
+				return l, errSASL
+			}
+			say, failed := s.next(string(text))
+			if failed != nil {
+				return l, failed
+			}
+			_, err = fmt.Fprintf(
+				c,
+				"<response xmlns='urn:ietf:params:xml:ns:xmpp-sasl'>%s</response>",
+				base64.StdEncoding.EncodeToString([]byte(say)),
+			)
+		default:
+			l.Outcome, l.Code, l.Text = fact.LoginRefused, answer.XMLName.Local, strings.TrimSpace(answer.Text)
+			if len(answer.Reason) > 0 {
+				l.Code = answer.Reason[0].XMLName.Local
+			}
+			return l, nil
+		}
+	}
+	return l, errSASL
 }

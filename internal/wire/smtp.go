@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"io"
 	"strconv"
 	"strings"
 	"time"
@@ -11,6 +12,10 @@ import (
 	"uakari/internal/fact"
 	"uakari/internal/foreign"
 )
+
+// smtpOffers is what a server offered on this very session, once it was asked: some refuse
+// to be greeted twice. After TLS was begun it is asked anew.
+type smtpOffers struct{ ehlo string }
 
 // greetSMTP reads "220 …"; 4xx and 5xx are refusals (RFC 5321 section 3.1).
 func greetSMTP(c *Conn) fact.Greeting {
@@ -73,7 +78,7 @@ func upgradeSMTP(c *Conn) fact.Upgrade {
 	}
 	code, text, err := c.smtpReply()
 	if code == 250 {
-		c.ehlo = text
+		kept[smtpOffers](c).ehlo = text
 	}
 	if err != nil || !strings.Contains(strings.ToUpper(text), "STARTTLS") {
 		return done(err, false, text)
@@ -90,7 +95,8 @@ func upgradeSMTP(c *Conn) fact.Upgrade {
 // is asked for nothing (NOOP, section 4.1.1.9).
 func askSMTP(c *Conn, _ Question) fact.Reply {
 	asked, send := "EHLO", "EHLO uakari.invalid\r\n"
-	if c.ehlo != "" {
+	ehlo := kept[smtpOffers](c).ehlo
+	if ehlo != "" {
 		asked, send = "NOOP", "NOOP\r\n"
 	}
 	return c.ask("smtp", asked, send, func(r *fact.Reply) error {
@@ -98,7 +104,7 @@ func askSMTP(c *Conn, _ Question) fact.Reply {
 		if err == nil && (code < 200 || code > 599) {
 			err = errNotSMTP
 		}
-		r.Status, r.Text, r.Ways = code, foreign.Clean(text), smtpWays(strings.Split(cmp.Or(c.ehlo, text), "\n"))
+		r.Status, r.Text, r.Ways = code, foreign.Clean(text), smtpWays(strings.Split(cmp.Or(ehlo, text), "\n"))
 		if code >= 400 {
 			r.Code = strconv.Itoa(code)
 		}
@@ -108,91 +114,75 @@ func askSMTP(c *Conn, _ Question) fact.Reply {
 
 var errNotSMTP = errors.New("not SMTP")
 
-// ask sends a question and times the answer.
-func (c *Conn) ask(protocol, asked, send string, read func(*fact.Reply) error) fact.Reply {
-	began := time.Now()
-	r := fact.Reply{Protocol: protocol, Asked: asked}
-	_, err := c.Write([]byte(send))
-	r.SentMS = MS(time.Since(began))
-	if err == nil {
-		var head []byte
-		head, err = c.r.Peek(1)
-		r.FirstMS = MS(time.Since(began))
-		if len(head) > 0 {
-			if err = read(&r); err != nil && ending(err) != fact.Done {
-				if r.Spoke == "" {
-					r.Spoke = Recognise([]byte(r.Text))
-				}
-			}
+// loginSMTP signs in by the best way that is offered (RFC 4954).
+func loginSMTP(c *Conn, with Credentials) (fact.Login, error) {
+	ehlo := kept[smtpOffers](c).ehlo
+	lines := strings.Split(ehlo, "\n")
+	if ehlo == "" { // it was not greeted on this session yet
+		if _, err := io.WriteString(c, "EHLO uakari.invalid\r\n"); err != nil {
+			return fact.Login{Mechanism: "PLAIN"}, err
+		}
+		var code string
+		var err error
+		if code, lines, err = c.smtpLines(); err != nil {
+			return fact.Login{Mechanism: "PLAIN"}, err
+		}
+		if code != "250" {
+			return fact.Login{Outcome: fact.LoginRefused, Code: code, Text: strings.Join(lines, " ")}, nil
 		}
 	}
-	r.Ending, r.TookMS = ending(err), MS(time.Since(began))
-	if r.Spoke == protocol {
-		r.Spoke = ""
+	offered := smtpWays(lines)
+	way, showing := saslWay(offered, with.Show)
+	switch {
+	case way == "" && showing:
+		return shows("by "+strings.Join(offered, ", "), offered), nil
+	case way == "":
+		return notOffered(offered), nil
 	}
-	return r
+	s, l := newSASL(way, "smtp", with), fact.Login{Mechanism: way, Offered: offered}
+	if _, err := io.WriteString(c, "AUTH "+s.way+"\r\n"); err != nil {
+		return l, err
+	}
+	for range mostChallenges {
+		code, lines, err := c.smtpLines()
+		if err != nil {
+			return l, err
+		}
+		if code != "334" {
+			l.Code, l.Text, l.Outcome = code, strings.Join(lines, " "), outcome(code == "235")
+			if fields := strings.Fields(lines[0]); len(fields) > 1 && strings.Count(fields[1], ".") == 2 {
+				l.Code += " " + fields[1] // the enhanced code (RFC 3463)
+			}
+			return l, nil
+		}
+		if err := s.answerLine(c, lines[0][min(4, len(lines[0])):]); err != nil {
+			return l, err
+		}
+	}
+	return l, errSASL
 }
 
-var errNotIMAP = errors.New("not IMAP")
-
-// greetIMAP reads "* OK" or "* PREAUTH"; "* BYE" is a refusal (RFC 9051
-// section 7.1).
-func greetIMAP(c *Conn) fact.Greeting {
-	g := c.firstLine("imap", func(s string) bool {
-		return strings.HasPrefix(s, "* OK") || strings.HasPrefix(s, "* PREAUTH") || strings.HasPrefix(s, "* BYE")
-	})
-	if strings.HasPrefix(g.Head, "* BYE") {
-		g.Refusal, g.Code = g.Head, "BYE"
+// smtpWays is the ways to sign in that lines of an EHLO name.
+func smtpWays(lines []string) []string {
+	for _, line := range lines {
+		if rest, ok := strings.CutPrefix(strings.ToUpper(line[min(4, len(line)):]), "AUTH "); ok {
+			return strings.Fields(foreign.Clean(rest))
+		}
 	}
-	return g
+	return nil
 }
 
-// imapReply reads up to the line that a tag ends.
-func (c *Conn) imapReply(tag string) (status, text string, err error) {
-	var all []string
-	for size := 0; size < mostReply; {
+// smtpLines reads one reply, of one line or more (RFC 5321 section 4.2).
+func (c *Conn) smtpLines() (code string, lines []string, err error) {
+	for len(lines) < 100 {
 		line, err := c.line()
 		if err != nil {
-			return "", line, err
+			return "", lines, err
 		}
-		size += len(line) + 2 // an empty line counts, too
-		all = append(all, line)
-		if rest, ok := strings.CutPrefix(line, tag+" "); ok {
-			status, _, _ = strings.Cut(rest, " ")
-			return status, strings.Join(all, "\n"), nil
+		lines = append(lines, line)
+		if len(line) < 4 || line[3] != '-' {
+			return line[:min(3, len(line))], lines, nil
 		}
 	}
-	return "", "", errTooLong
-}
-
-// upgradeIMAP asks for STARTTLS (RFC 9051 section 6.2.1).
-func upgradeIMAP(c *Conn) fact.Upgrade {
-	began := time.Now()
-	u := fact.Upgrade{}
-	_, err := fmt.Fprintf(c, "u1 STARTTLS\r\n")
-	if err == nil {
-		var status, text string
-		status, text, err = c.imapReply("u1")
-		u.Offered, u.Head = status == "OK", foreign.Clean(text)
-	}
-	u.Ending, u.TookMS = ending(err), MS(time.Since(began))
-	return u
-}
-
-// askIMAP asks what the server can do (CAPABILITY).
-func askIMAP(c *Conn, _ Question) fact.Reply {
-	return c.ask("imap", "CAPABILITY", "u2 CAPABILITY\r\n", func(r *fact.Reply) error {
-		status, text, err := c.imapReply("u2")
-		r.Text = foreign.Clean(text)
-		r.Ways, _ = imapOffers(text)
-		switch {
-		case err != nil:
-			return err
-		case status == "NO" || status == "BAD":
-			r.Code = status
-		case status != "OK" || !strings.Contains(strings.ToUpper(text), "* CAPABILITY "):
-			return errNotIMAP
-		}
-		return nil
-	})
+	return "", lines, errTooLong
 }

@@ -1,13 +1,42 @@
 package wire
 
 import (
+	"errors"
 	"fmt"
 	"io"
 	"strconv"
 	"strings"
 
 	"uakari/internal/fact"
+	"uakari/internal/foreign"
 )
+
+// askRedis asks for an echo (PING). An answer that wants an account is well.
+func askRedis(c *Conn, _ Question) fact.Reply {
+	return c.ask("redis", "PING", "*1\r\n$4\r\n"+"PING"+"\r\n", func(r *fact.Reply) error {
+		text, err := c.line()
+		r.Text = foreign.Clean(text)
+		code, words, _ := strings.Cut(strings.TrimPrefix(r.Text, "-"), " ")
+		switch {
+		case err != nil:
+			return err
+		case strings.HasPrefix(text, "-NOAUTH"), strings.HasPrefix(text, "-NOPERM"):
+			r.Refused = true
+		case strings.HasPrefix(text, "-") && code != "" && code == strings.ToUpper(code) && words != "":
+			r.Code, r.Text = code, words
+		case text != "+PONG":
+			r.Spoke = Recognise([]byte(text))
+			return errNotRedis
+		default:
+			if told := c.redisHolds(); told != "" {
+				r.Code, r.Text, _ = strings.Cut(foreign.Clean(told), " ")
+			}
+		}
+		return nil
+	})
+}
+
+var errNotRedis = errors.New("not Redis")
 
 // loginRedis authenticates by AUTH, with an account if it is not the default
 // one.
