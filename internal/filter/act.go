@@ -85,15 +85,7 @@ func (ev *evaluator) setMark(a *Act, s *state) (control, *Act, string) {
 		}
 		target, name = &s.ctMark, "connection's mark"
 	}
-	mask := a.Mask
-	if mask == 0 {
-		mask = ^uint32(0)
-	}
-	if a.Doing == SetCTMark && a.Mask == 0 || a.Doing == SetMark && a.Mask == 0 {
-		*target = value
-	} else {
-		*target = *target&^mask ^ value
-	}
+	*target = *target&a.Keep ^ value
 	return goOn, &Act{Text: fmt.Sprintf("%s %#x", name, *target)}, ""
 }
 

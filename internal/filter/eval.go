@@ -23,7 +23,11 @@ type Step struct {
 	Packet Packet // as it was there
 	// Effect says what was done: "drop", "jump web", "mark 0x1".
 	Effect string
-	With   Refusal // of a rejection
+	// Rejects is that it was stopped with a word to the sender, With.
+	Rejects bool
+	With    Refusal
+	// Link is the link by which it came, where that decided.
+	Link string
 	// Maybe says why it is not certain that the rule matches; "": it is.
 	Maybe string
 	Base  *Chain // the base chain in which it happened
@@ -311,7 +315,7 @@ func (ev *evaluator) rule(c *Chain, r *Rule, s *state, depth int) (out outcomes,
 			step.Effect = "drop"
 			return out, append(ends, ev.block(s, step))
 		case rejected:
-			step.Effect, step.With = "reject with "+act.With.String(), act.With
+			step.Effect, step.Rejects, step.With = "reject with "+act.With.String(), true, act.With
 			return out, append(ends, ev.block(s, step))
 		case returned:
 			step.Effect = "return"

@@ -426,16 +426,16 @@ func (h *Host) forwards(s *state) string {
 		six = 1
 	}
 	if !h.Alone {
-		may, where := h.Forwards[six], ""
+		may, where, link := h.Forwards[six], "", ""
 		if does, told := h.ForwardsFrom[s.in.name]; told && six == 0 && s.in.known {
 			if may != triOf(does) {
-				where = " for what comes by " + s.in.name
+				where, link = " for what comes by "+s.in.name, s.in.name
 			}
 			may = triOf(does)
 		}
 		switch may {
 		case No:
-			h.stop(s, Step{Hook: "routing", Kind: ByForwarding, Effect: "forwarding is off" + where})
+			h.stop(s, Step{Hook: "routing", Kind: ByForwarding, Effect: "forwarding is off" + where, Link: link})
 		case Unknown:
 			return "whether it forwards is not known"
 		}
@@ -469,7 +469,7 @@ func (h *Host) reversePath(s *state) {
 			},
 		)
 	case mode == 1 && route.Dev != s.in.name && !slices.Contains(route.Many, s.in.name):
-		h.stop(s, Step{Hook: "routing", Kind: ByReversePath,
+		h.stop(s, Step{Hook: "routing", Kind: ByReversePath, Link: s.in.name,
 			Effect: strings.TrimSpace(
 				fmt.Sprintf("strict reverse path: it came by %s, the way back is by %s", s.in.name, route.Dev),
 			)})

@@ -249,8 +249,9 @@ type Act struct {
 	Set    *Set // of VerdictMap
 	Name   string
 	Parts  []Part // what VerdictMap looks up, what SetMark sets
-	// Mask is the bits of a mark that SetMark changes; 0: all of them.
-	Mask         uint32
+	// Keep is the bits of the mark that are kept, over which the value is turned; 0: none is,
+	// and the mark is the value.
+	Keep         uint32
 	Addr, AddrTo []Part // of DNAT and SNAT; nil: unchanged
 	Port, PortTo []Part
 	Final        bool   // the packet is accepted in this table when it is done (iptables' nat)

@@ -159,7 +159,7 @@ func makeSavedOptions() {
 		"--reject-with": (*ruleReader).rejectWith, "--to-destination": (*ruleReader).to,
 		"--to-source": (*ruleReader).to, "--to-ports": (*ruleReader).toPorts,
 		"--set-xmark": (*ruleReader).setMark, "--set-mark": (*ruleReader).setMark,
-		"--and-mark": (*ruleReader).setMark, "--or-mark": (*ruleReader).setMark,
+		"--and-mark": (*ruleReader).setMark, "--or-mark": (*ruleReader).setMark, "--xor-mark": (*ruleReader).setMark,
 	}
 }
 

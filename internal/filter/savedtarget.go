@@ -200,13 +200,9 @@ func (q *ruleReader) setMark(_ *Rule, w, v word) error {
 		mask, value = ^value, 0
 	case "--or-mark":
 		mask = value
+	case "--xor-mark":
+		mask = 0
 	}
-	if mask == 0 && value != 0 {
-		return nil // bits are turned over: left as not understood
-	}
-	q.final.Doing, q.final.Parts, q.final.Mask = doing, constant(le32(value)), mask
-	if mask == 0 {
-		q.final.Doing, q.final.Text = Nothing, "mark"
-	}
+	q.final.Doing, q.final.Parts, q.final.Keep = doing, constant(le32(value)), ^mask
 	return nil
 }

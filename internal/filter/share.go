@@ -52,7 +52,7 @@ func (s *shared) act(a *Act) *Act {
 		return a
 	}
 	s.key = append(s.key[:0], byte(a.Doing), byte(a.With), btoi(a.Final), btoi(a.Prefixed))
-	s.key = binary.LittleEndian.AppendUint32(s.key, a.Mask)
+	s.key = binary.LittleEndian.AppendUint32(s.key, a.Keep)
 	s.key = appendKey(s.key, []byte(a.Chain), []byte(a.Name), []byte(a.Text), []byte(a.Why))
 	return keepOne(s.acts, s.key, a)
 }

@@ -2,6 +2,7 @@ package filter
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/binary"
 	"fmt"
 	"net/netip"
@@ -287,7 +288,10 @@ func (w *writer) act(a *Act) {
 			value = fmt.Sprintf("0x%08x", binary.LittleEndian.Uint32(a.Parts[0].Const))
 		}
 		if w.xt {
-			value = "0x" + strings.TrimLeft(value, "0x")
+			value = "0x" + cmp.Or(strings.TrimLeft(value, "0x"), "0")
+			if a.Keep != 0 {
+				value += fmt.Sprintf("/%#x", ^a.Keep)
+			}
 			w.add(
 				"-j",
 				map[Doing]string{SetMark: "MARK --set-xmark", SetCTMark: "CONNMARK --set-xmark"}[a.Doing],

@@ -195,7 +195,6 @@ func (t *traveller) at(j *journey, i int, st stage, sends, backwards bool) ([]*j
 		f = &flow{original: s.packet}
 	}
 	s.flow = f.with(func(f *flow) { f.stage = st })
-	before := s.packet
 	in, out := linkOf(hop.In), linkOf(hop.Out)
 	if backwards {
 		in, out = out, in
@@ -232,7 +231,6 @@ func (t *traveller) at(j *journey, i int, st stage, sends, backwards bool) ([]*j
 		for len(n.hops) < len(each.steps) {
 			n.hops = append(n.hops, i)
 		}
-		_ = before
 		list = append(list, n)
 	}
 	return list, ""
@@ -242,12 +240,10 @@ func (t *traveller) at(j *journey, i int, st stage, sends, backwards bool) ([]*j
 func (t *traveller) overLoopback(h *Host, states []*state) ([]*state, string) {
 	var all []*state
 	for _, s := range states {
-		f := s.flow
 		got, _, stuck := h.receive(s, port{name: "lo", known: true}, &t.fuel)
 		if stuck != "" {
 			return states, stuck
 		}
-		_ = f
 		all = append(all, got...)
 	}
 	return all, ""
@@ -385,7 +381,7 @@ func verdictOf(s *state) (Verdict, Refusal) {
 		return Accepts, 0
 	}
 	at := s.steps[s.blocks[0]]
-	if strings.HasPrefix(at.Effect, "reject") {
+	if at.Rejects {
 		return Rejects, at.With
 	}
 	return Drops, 0

@@ -404,7 +404,7 @@ var xtTargets = map[string]func(xtInfo) ([]Op, bool){
 		if x.rev != 2 || !x.has(8) {
 			return nil, false
 		}
-		return []Op{{Act: &Act{Doing: SetMark, Parts: constant(le32(x.u32(0))), Mask: x.u32(4)}}}, true
+		return []Op{{Act: &Act{Doing: SetMark, Parts: constant(le32(x.u32(0))), Keep: ^x.u32(4)}}}, true
 	},
 	"CONNMARK": func(x xtInfo) ([]Op, bool) {
 		if !x.has(13) {
@@ -419,7 +419,7 @@ var xtTargets = map[string]func(xtInfo) ([]Op, bool){
 		}
 		switch mode {
 		case 0:
-			return []Op{{Act: &Act{Doing: SetCTMark, Parts: constant(le32(x.u32(0))), Mask: x.u32(4)}}}, true
+			return []Op{{Act: &Act{Doing: SetCTMark, Parts: constant(le32(x.u32(0))), Keep: ^x.u32(4)}}}, true
 		case 1:
 			return []Op{{Act: &Act{Doing: SaveMark}}}, x.u32(4) == ^uint32(0) && x.u32(8) == ^uint32(0)
 		}

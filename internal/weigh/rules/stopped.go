@@ -70,7 +70,6 @@ func block(v *scene.Scene, t *scene.Try, at standing, g gate.Gate, walk filter.W
 		Because:  tableIDs(v, at.vantage),
 		Values:   v.Place(t, catalogue.Values{"at": host}),
 	}
-	rejects := strings.HasPrefix(step.Effect, "reject")
 	role := at.role
 	if role == fact.Client && v.OnSame(t) && (step.Hook == "input" || step.Hook == "prerouting") {
 		role, r.Gate = fact.Server, gate.WayIn
@@ -82,7 +81,7 @@ func block(v *scene.Scene, t *scene.Try, at standing, g gate.Gate, walk filter.W
 	case filter.ByReversePath:
 		r.Cause, r.Shows = "rules/reverse-path", []gate.Symptom{gate.SilentTCP}
 		r.Summary = fmt.Sprintf("%s discards it: %s", host, strings.TrimPrefix(step.Effect, "strict "))
-		r.Values["link"] = inLink(v, at, step)
+		r.Values["link"] = step.Link
 		return r
 	case filter.ByForwarding:
 		r.Cause, r.Shows = "rules/forwarding-off", []gate.Symptom{gate.SilentTCP}
@@ -91,9 +90,9 @@ func block(v *scene.Scene, t *scene.Try, at standing, g gate.Gate, walk filter.W
 		if step.Packet.Six() {
 			r.Values["setting"] = "net.ipv6.conf.all.forwarding"
 		}
-		if _, link, ok := strings.Cut(step.Effect, " comes by "); ok {
-			r.Summary = fmt.Sprintf("%s is on the way and does not forward what comes by %s", host, link)
-			r.Values["setting"] = "net.ipv4.conf." + link + ".forwarding"
+		if step.Link != "" {
+			r.Summary = fmt.Sprintf("%s is on the way and does not forward what comes by %s", host, step.Link)
+			r.Values["setting"] = "net.ipv4.conf." + step.Link + ".forwarding"
 		}
 		return r
 	case filter.ByRoute:
@@ -114,7 +113,7 @@ func block(v *scene.Scene, t *scene.Try, at standing, g gate.Gate, walk filter.W
 		return r
 	}
 	r.Cause, r.Shows = dropCauses[role], []gate.Symptom{gate.SilentTCP, gate.NotPermittedHere}
-	if rejects {
+	if step.Rejects {
 		r.Cause, r.Shows = rejectCauses[role], shownBy(role, step.With)
 	}
 	if g == gate.WayBack {
@@ -146,7 +145,7 @@ func ruleText(v *scene.Scene, host string, step filter.Step, back bool) string {
 		what = "the reply"
 	}
 	verb := "drops"
-	if strings.HasPrefix(step.Effect, "reject") {
+	if step.Rejects {
 		verb = "refuses"
 	}
 	return fmt.Sprintf("a rule on %s %s %s: %s", host, verb, what, RulePlace(step))
@@ -187,14 +186,6 @@ func mend(v *scene.Scene, r *gate.Reading, at standing, step filter.Step) {
 	}
 	r.Values["fix"], r.Values["unfix"], r.Values["opens"], r.Values["lasts"] = change.Do, change.Undo, change.Opens,
 		change.Lasts
-}
-
-func inLink(v *scene.Scene, at standing, step filter.Step) string {
-	if _, after, ok := strings.Cut(step.Effect, "it came by "); ok {
-		link, _, _ := strings.Cut(after, ",")
-		return link
-	}
-	return ""
 }
 
 // rateLimited is a walk that nothing but a rate or a number of connections
