@@ -170,7 +170,8 @@ func TestJourneysJoin(t *testing.T) {
 	open := alone(t, filterTable(""), server)
 	trip := Travel(tcp("10.20.7.31", server, 443), []Hop{{Host: remembers}, {Host: open}})
 	if trip.Request.Verdict != Accepts || trip.Reply.Verdict != Undecidable {
-		t.Errorf("a mark of the connection: %s, its reply %s (%s)", trip.Request.Verdict, trip.Reply.Verdict, trip.Reply.Why)
+		t.Errorf("a mark of the connection: %s, its reply %s (%s)", trip.Request.Verdict, trip.Reply.Verdict,
+			trip.Reply.Why)
 	}
 	// Many hosts that each fork twice and join again are no more than one.
 	var many []Hop
