@@ -21,8 +21,9 @@ type ClientStore struct {
 	Names   []string `json:"names,omitempty"`
 	Ports   []uint16 `json:"ports,omitempty"`
 	Path    string   `json:"path"`
-	Roots   [][]byte `json:"roots,omitempty"` // DER
-	Wrong   string   `json:"wrong,omitempty"` // why the service cannot use it
+	Demands bool     `json:"demands,omitempty"` // a client without a certificate is turned away
+	Roots   [][]byte `json:"roots,omitempty"`   // DER
+	Wrong   string   `json:"wrong,omitempty"`   // why the service cannot use it
 	Unread  string   `json:"unread,omitempty"`
 }
 
@@ -32,6 +33,9 @@ type CertPair struct {
 	Place   string   `json:"place"`           // where the settings name it: "/etc/nginx/nginx.conf:12"
 	Names   []string `json:"names,omitempty"` // of the hosts that the settings give it to
 	Ports   []uint16 `json:"ports,omitempty"` // on which it is served, as far as the settings say
+	// Versions is the versions of TLS that are spoken with it, in the settings' words; "" where
+	// they say nothing.
+	Versions string `json:"versions,omitempty"`
 
 	Cert    string    `json:"cert"`
 	Chain   [][]byte  `json:"chain,omitempty"` // DER, as the file has them

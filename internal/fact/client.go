@@ -229,6 +229,8 @@ type Trust struct {
 	// Beside is that it is not the store that the client goes by: the system's,
 	// where a card names another one.
 	Beside bool `json:"beside,omitempty"`
+	// Presents is that this client presents a certificate of its own to who asks for one.
+	Presents bool `json:"presents,omitempty"`
 	// Revoked is the revocation lists in the store by issuers of the chain
 	// (RFC 5280 section 5), DER.
 	Revoked [][]byte `json:"revoked,omitempty"`
@@ -415,6 +417,8 @@ type KeyFile struct {
 	Path string `json:"path"`
 	// Wrong is why SSH clients do not use it: others may read it.
 	Wrong string `json:"wrong,omitempty"`
+	// Secret is that a secret was given beside it.
+	Secret bool `json:"secret,omitempty"`
 }
 
 // Ticket is a Kerberos ticket for a service; its key is not in it.

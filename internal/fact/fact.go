@@ -104,6 +104,7 @@ const (
 	LookKeyFile    Kind = "key-file"   // the private key that this client would offer
 	LookKeyTable   Kind = "key-table"  // the keys that services here hold for tickets
 	LookCertFiles  Kind = "cert-files" // the certificates and keys that a service is set to
+	LookTrust      Kind = "trust"      // the client's roots by which a chain from files would be judged
 )
 
 // Security says how an endpoint protects its session.
@@ -125,14 +126,15 @@ type Target struct {
 	Security Security   `json:"security,omitempty"`
 	Path     string     `json:"path,omitempty"`
 	Account  string     `json:"account,omitempty"`
-	Small    bool       `json:"small,omitempty"`  // in small segments
-	Again    int        `json:"again,omitempty"`  // counts looks that must be taken anew
-	IdleS    int        `json:"idle_s,omitempty"` // seconds that a connection is left idle
-	Width    int        `json:"width,omitempty"`  // of requests side by side
-	Hops     int        `json:"hops,omitempty"`   // that another answer had left, to be compared with
-	Trust    string     `json:"trust,omitempty"`  // the store to judge by, in place of the host's own
-	Watch    string     `json:"watch,omitempty"`  // what a look at packets does
-	Apart    bool       `json:"apart,omitempty"`  // of another endpoint than the one that card and unit speak of
+	Small    bool       `json:"small,omitempty"`   // in small segments
+	Again    int        `json:"again,omitempty"`   // counts looks that must be taken anew
+	IdleS    int        `json:"idle_s,omitempty"`  // seconds that a connection is left idle
+	Width    int        `json:"width,omitempty"`   // of requests side by side
+	Hops     int        `json:"hops,omitempty"`    // that another answer had left, to be compared with
+	Trust    string     `json:"trust,omitempty"`   // the store to judge by, in place of the host's own
+	Issuers  string     `json:"issuers,omitempty"` // subjects of the roots that are wanted, DER in base64, by commas
+	Watch    string     `json:"watch,omitempty"`   // what a look at packets does
+	Apart    bool       `json:"apart,omitempty"`   // of another endpoint than the one that card and unit speak of
 }
 
 // Order is one look to take.

@@ -50,7 +50,8 @@ var OwnLists = sync.OnceValue(func() []OwnList {
 			[]string{SSHD},
 			[]string{"/etc/ssh/sshd_config", "/etc/ssh/sshd_config.d/*.conf"},
 			regexp.MustCompile(
-				`(?i)^\s*(match|allowusers|denyusers|allowgroups|denygroups|permitrootlogin|usedns|include)\b`,
+				`(?i)^\s*(match|allowusers|denyusers|allowgroups|denygroups|permitrootlogin|usedns|include|` +
+					`authenticationmethods|(?:password|kbdinteractive|challengeresponse|pubkey)authentication)\b`,
 			),
 		},
 		{

@@ -83,8 +83,12 @@ type Settings struct {
 	Certificate []Key `yaml:"certificate,omitempty"`
 	Key         []Key `yaml:"key,omitempty"`
 	Clients     []Key `yaml:"clients,omitempty"`
-	Log         []Key `yaml:"log,omitempty"`
-	Backend     []Key `yaml:"backend,omitempty"`
+	// Versions is the settings that list the versions of TLS which it speaks.
+	Versions []Key `yaml:"versions,omitempty"`
+	// Demands is the settings by which clients must present a certificate.
+	Demands []Key `yaml:"demands,omitempty"`
+	Log     []Key `yaml:"log,omitempty"`
+	Backend []Key `yaml:"backend,omitempty"`
 	// Lists are who may come in.
 	Lists []List `yaml:"lists,omitempty"`
 }

@@ -225,6 +225,32 @@ func (s *SSHSettings) grouped(word string, login SSHLogin) *SSHLine {
 	return nil
 }
 
+// Short is why a login by a public key alone is not enough, or is not taken at all, by
+// the methods that the settings allow; no cause if one is enough.
+func (s *SSHSettings) Short() (cause, text string, by *SSHLine) {
+	if lines := s.found["pubkeyauthentication"]; len(lines) > 0 && len(lines[0].Args) > 0 &&
+		strings.EqualFold(lines[0].Args[0], "no") {
+		return "login/mechanism-off", lines[0].String() + " takes no keys", &lines[0]
+	}
+	lines := s.found["authenticationmethods"]
+	if len(lines) == 0 || len(lines[0].Args) == 0 {
+		return "", "", nil
+	}
+	keys := false
+	for _, list := range lines[0].Args { // any of the lists is enough, all of its methods are wanted
+		methods := strings.Split(strings.ToLower(list), ",")
+		key := slices.Contains(methods, "publickey")
+		if strings.EqualFold(list, "any") || strings.EqualFold(list, "none") || key && len(methods) == 1 {
+			return "", "", nil
+		}
+		keys = keys || key
+	}
+	if !keys {
+		return "login/mechanism-off", lines[0].String() + " takes no keys", &lines[0]
+	}
+	return "login/second-factor", lines[0].String() + " wants more than a key", &lines[0]
+}
+
 // Refuses is why sshd does not let an account in, before it looks at any
 // secret, in the order in which it asks itself; no cause if it does.
 func (s *SSHSettings) Refuses(login SSHLogin, mechanism string) (cause, text string, by *SSHLine) {

@@ -251,9 +251,11 @@ var addressWord = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(`^(?:-[fin-]|[0-9a-fA-F.:]+(?:/\d+)?)$`)
 })
 
-// sshWords are keywords of sshd_config(5) that say who may come in, and from
-// where.
-var sshWords = words(`match allowusers denyusers allowgroups denygroups permitrootlogin usedns include`)
+// sshWords are keywords of sshd_config(5) that say who may come in, from where, and by
+// what.
+var sshWords = words(`match allowusers denyusers allowgroups denygroups permitrootlogin usedns include
+	authenticationmethods passwordauthentication kbdinteractiveauthentication challengeresponseauthentication
+	pubkeyauthentication`)
 
 func sshLine(line string) string {
 	fields := quotedFields(strings.Replace(line, "=", " ", 1))

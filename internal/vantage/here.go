@@ -41,6 +41,7 @@ var looks = map[fact.Kind]func(context.Context, look.Env, fact.Order, look.Emit)
 	fact.LookClock:    path.Clock,
 	fact.LookOffers:   session.Offers,
 	fact.LookLibrary:  session.Library,
+	fact.LookTrust:    session.Trust,
 	fact.LookClaims:   path.Claims,
 	fact.LookResolver: names.Resolver,
 }

@@ -13,7 +13,7 @@ func KeyFile(_ context.Context, env look.Env, order fact.Order, emit look.Emit) 
 	if env.Identity == "" {
 		return
 	}
-	k := fact.KeyFile{Path: env.Identity, Wrong: tooOpen(env.Identity)}
+	k := fact.KeyFile{Path: env.Identity, Wrong: tooOpen(env.Identity), Secret: env.Secret != ""}
 	saw := "only its owner may read it"
 	if k.Wrong != "" {
 		saw = k.Wrong

@@ -283,35 +283,9 @@ func (c *climber) trustIn(path string, chain [][]byte, beside bool) {
 	if err != nil && beside {
 		return // it would only have been compared
 	}
-	if errors.Is(err, trust.ErrNone) { // what that means depends on what looks
-		f := c.env.Seen(c.order, fact.TrustStore, "none in any of the usual places")
-		f.Trust = &fact.Trust{Source: "none", None: true}
-		c.emit(f)
-	}
-	if err != nil {
-		c.emit(
-			c.env.Failed(
-				c.order,
-				fact.TrustStore,
-				"could not read the client's trust store",
-				err,
-				"a readable file for --trust",
-			),
-		)
+	if unread(c.env, c.order, err, c.emit) {
 		return
 	}
-	t := fact.Trust{
-		Source:  store.Source,
-		Count:   store.Count(),
-		Roots:   store.For(chain),
-		Revoked: store.Lists(chain),
-		Beside:  beside,
-	}
-	f := c.env.Seen(
-		c.order,
-		fact.TrustStore+" "+store.Source,
-		fmt.Sprintf("%d of %d roots could vouch for the chain", len(t.Roots), t.Count),
-	)
-	f.Trust = &t
-	c.emit(f)
+	t := fact.Trust{Roots: store.For(chain), Revoked: store.Lists(chain), Beside: beside}
+	tellTrust(c.env, c.order, store, t, c.emit)
 }

@@ -159,6 +159,11 @@ func (s *Store) For(chain [][]byte) [][]byte {
 			names = append(names, cert.RawIssuer, cert.RawSubject)
 		}
 	}
+	return s.Named(names)
+}
+
+// Named is the roots with one of some subjects, each as it is encoded.
+func (s *Store) Named(names [][]byte) [][]byte {
 	var roots [][]byte
 	for _, der := range s.der {
 		for _, name := range names {

@@ -33,8 +33,7 @@ var notReadyWords = sync.OnceValue(func() *regexp.Regexp {
 // redirectReading follows a redirect to another name, port or scheme by one
 // connection on which nothing is said, and reads one that leads nowhere.
 func redirectReading(v *scene.Scene, w *scene.Wants, t *scene.Try, reply fact.Reply) (gate.Reading, bool) {
-	if !protocol.Of(reply.Protocol).Web || reply.Location == "" || reply.Status < 300 || reply.Status > 399 ||
-		t.OwnTry {
+	if !protocol.Of(reply.Protocol).Web || reply.Location == "" || reply.Status < 300 || reply.Status > 399 {
 		return gate.Reading{}, false
 	}
 	place, err := url.Parse(reply.Location)
@@ -60,6 +59,9 @@ func redirectReading(v *scene.Scene, w *scene.Wants, t *scene.Try, reply fact.Re
 			return gate.Reading{}, false
 		}
 		return ledAway(v, t, reply, "and that name does not resolve here", l.Ends...), true
+	}
+	if t.OwnTry {
+		return gate.Reading{}, false // what stands in this client's way may stand in the way there too
 	}
 	if e.Host != t.Target.Name && !slices.Contains(webPorts, e.Port) {
 		return gate.Reading{}, false // told in the answer; a server's word opens no connection to any port of any host
@@ -91,10 +93,11 @@ func ledAway(v *scene.Scene, t *scene.Try, reply fact.Reply, why string, because
 		Cause:    "answer/redirects-away",
 		Strength: gate.Read,
 		Reach:    gate.Further,
-		Because:  scene.FactIDs(append(because, t.Climb.Reply)...),
-		Vantage:  v.Client,
-		Summary:  fmt.Sprintf("it answers %d and sends the client to %s, %s", reply.Status, reply.Location, why),
-		Values:   v.Place(t, catalogue.Values{"server": v.Answering(t), "location": reply.Location}),
+		Because:  scene.FactIDs(append(because, t.Sessions.Reply)...),
+		Vantage:  t.Sessions.Reply.Vantage,
+		Summary: fmt.Sprintf("it answers %d and sends the client to %s, %s%s", reply.Status, reply.Location, why,
+			t.Seen()),
+		Values: v.Place(t, catalogue.Values{"server": v.Answering(t), "location": reply.Location}),
 	}
 }
 

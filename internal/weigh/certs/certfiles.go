@@ -1,8 +1,11 @@
 package certs
 
 import (
+	"cmp"
 	"crypto/x509"
+	"encoding/base64"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -53,12 +56,17 @@ func FileReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading {
 // unserved reads the certificate that a service will show, where no session got
 // so far: what is wrong with it shows once what is in the way is fixed.
 func unserved(v *scene.Scene, w *scene.Wants, t *scene.Try, f *fact.Fact, mine []fact.CertPair) []gate.Reading {
-	if t.Sessions.Handshake != nil || t.Symptom == gate.NotTried || !verifies(v, t) {
+	if servedLeaf(t.Sessions) != nil || t.Symptom == gate.NotTried || !verifies(v, t) {
 		return nil
 	}
 	chosen, lacks := v.Chosen(v.ProgramsAt(t.Server))
+	// Whoever holds the port now may have taken it from the one that is set to serve this name.
+	usurped := !slices.ContainsFunc(mine, func(p fact.CertPair) bool {
+		return chosen != nil && ownSettings(v, chosen.Name, p.Program)
+	})
 	mine = slices.DeleteFunc(slices.Clone(mine), func(p fact.CertPair) bool {
-		return len(p.Chain) == 0 || chosen != nil && !ownSettings(v, chosen.Name, p.Program)
+		return len(p.Chain) == 0 || chosen == nil || usurped && !slices.Contains(p.Names, t.Target.Name) ||
+			!usurped && !ownSettings(v, chosen.Name, p.Program)
 	})
 	if last := len(mine) - 1; last > 0 &&
 		!slices.ContainsFunc(mine, func(p fact.CertPair) bool { return len(p.Names)+len(p.Ports) > 0 }) {
@@ -105,14 +113,94 @@ func unserved(v *scene.Scene, w *scene.Wants, t *scene.Try, f *fact.Fact, mine [
 			fmt.Sprintf("the certificate does not cover %s; it names %s", missing, named(leaf)),
 		)
 	}
-	if selfSigned(leaf) {
-		shut("certs/self-signed", fmt.Sprintf("the certificate %s is signed by itself", nameOf(leaf)))
-		readings[len(readings)-1].Lacks = append(
-			readings[len(readings)-1].Lacks,
-			gate.Lack{Guard: gate.AllRead, Why: "whether the client trusts it was not seen"},
-		)
+	trust := clientRoots(v, w, t, chain)
+	switch {
+	case trust != nil:
+		base.Because = gate.Union(base.Because, scene.FactIDs(trust))
+		base.Values["store"], base.Values["root"] = trust.Trust.Source, anchorOf(chain)
+		judgeTrust(v, scene.Climb{Trust: trust}, chain, shut)
+	case selfSigned(leaf):
+		shut("certs/self-signed", fmt.Sprintf("the certificate %s is signed by itself", nameOf(leaf)),
+			gate.Lack{Guard: gate.AllRead, Why: "whether the client trusts it was not seen"})
+	}
+	if r, ok := wantsOne(v, w, t, trust, base); ok {
+		readings = append(readings, r)
+	}
+	if r, ok := tooOld(v, w, mine[0], base); ok {
+		readings = append(readings, r)
+	}
+	for _, r := range strengthReadings(v, w, t, chain, base) {
+		r.Summary = fmt.Sprintf("in %s, %s", mine[0].Cert, r.Summary)
+		r.Lacks = append(slices.Clone(base.Lacks), r.Lacks...)
+		readings = append(readings, r)
 	}
 	return readings
+}
+
+// tooOld reads settings by which a service speaks only versions of TLS that the client's
+// library does not.
+func tooOld(v *scene.Scene, w *scene.Wants, p fact.CertPair, base gate.Reading) (gate.Reading, bool) {
+	policy, newest := policyOf(v, w), ""
+	for word := range strings.FieldsSeq(p.Versions) {
+		version, known := versionWords[strings.ToLower(strings.TrimPrefix(word, "+"))]
+		if !known {
+			return gate.Reading{}, false // all but some, or words of another kind
+		}
+		newest = max(newest, version)
+	}
+	if newest == "" || policy.l.Min == "" || newest >= policy.l.Min {
+		return gate.Reading{}, false
+	}
+	return policy.reading(base, "certs/no-common-version", fmt.Sprintf(
+		"%s is set to speak %s at most (%s), and %s wants %s", p.Program, newest, p.Versions, policy.who, policy.l.Min,
+	)), true
+}
+
+// versionWords is how settings name versions of TLS.
+var versionWords = map[string]string{
+	"sslv2": "SSL 2.0", "sslv3": "SSL 3.0", "tlsv1": "TLS 1.0", "tlsv1.0": "TLS 1.0", "tlsv1.1": "TLS 1.1",
+	"tlsv1.2": "TLS 1.2", "tlsv1.3": "TLS 1.3",
+}
+
+// wantsOne reads settings by which a client must present a certificate, where this one has
+// none to present.
+func wantsOne(v *scene.Scene, w *scene.Wants, t *scene.Try, trust *fact.Fact, base gate.Reading) (gate.Reading, bool) {
+	f, store := clientStore(v, w, t)
+	if trust == nil || trust.Trust.Presents || store == nil || !store.Demands {
+		return gate.Reading{}, false
+	}
+	r := base
+	r.Cause, r.Because = "certs/client-cert-wanted", gate.Union(base.Because, scene.FactIDs(f))
+	r.Summary = fmt.Sprintf("%s demands a certificate of its clients (%s), and this client has none to present",
+		store.Program, store.Place)
+	names := []string{}
+	for _, root := range ParseChain(store.Roots) {
+		names = append(names, nameOf(root))
+	}
+	r.Values = maps.Clone(base.Values)
+	r.Values["authorities"] = cmp.Or(strings.Join(names, ", "), "those in "+store.Path)
+	return r, true
+}
+
+// clientRoots is the roots of the client that could vouch for a chain which nobody was
+// shown yet.
+func clientRoots(v *scene.Scene, w *scene.Wants, t *scene.Try, chain []*x509.Certificate) *fact.Fact {
+	var names []string
+	for _, c := range chain {
+		for _, name := range [][]byte{c.RawIssuer, c.RawSubject} {
+			if text := base64.StdEncoding.EncodeToString(name); !slices.Contains(names, text) {
+				names = append(names, text)
+			}
+		}
+	}
+	at := fact.Target{Trust: t.Target.Trust, Issuers: strings.Join(names, ",")}
+	w.Add(scene.Want{Look: fact.LookTrust, At: fact.Client, Target: at, Gate: gate.Session})
+	for _, f := range v.Facts(v.Client, fact.LookTrust) {
+		if f.Trust != nil && f.Order.Target == at {
+			return f
+		}
+	}
+	return nil
 }
 
 // servedLeaf is the certificate that a climb was shown; nil for none.

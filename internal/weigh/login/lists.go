@@ -154,6 +154,13 @@ func methodReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, login *fact.Fa
 	return nil
 }
 
+// keyAlone reports whether this client was given a key to sign in with, and nothing else.
+func keyAlone(v *scene.Scene) bool {
+	return slices.ContainsFunc(v.Facts(v.Client, fact.LookKeyFile), func(f *fact.Fact) bool {
+		return f.KeyFile != nil && f.KeyFile.Wrong == "" && !f.KeyFile.Secret
+	})
+}
+
 // sshListReadings reads from sshd's own settings why a login was refused or, where login is
 // nil, why one would be.
 func sshListReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, login, account *fact.Fact) []gate.Reading {
@@ -181,7 +188,12 @@ func sshListReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, login, accoun
 			continue
 		}
 		cause, text, by := s.Refuses(who, mechanism)
-		if cause == "" || mechanism == "" && cause == "login/mechanism-off" {
+		if mechanism == "" && (cause == "" || cause == "login/mechanism-off") {
+			if cause = ""; keyAlone(v) {
+				cause, text, by = s.Short()
+			}
+		}
+		if cause == "" {
 			continue
 		}
 		r := gate.Reading{Gate: gate.Account, Cause: cause, Reach: gate.Further,

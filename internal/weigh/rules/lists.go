@@ -64,7 +64,8 @@ func AccessReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading
 	// lists that are asked later still count.
 	within := slices.Contains(turnedAway, t.Symptom)
 	past := !within && gate.Symptoms[t.Symptom].Open.Has(gate.Door)
-	if past && !v.Protocol.DoorLater {
+	// A web server asks them of a request, which no session that failed got to.
+	if past && !v.Protocol.DoorLater && !(v.Protocol.Web && t.Symptom == gate.SessionFailed) {
 		return nil
 	}
 	w.AddListsAndSource(t)

@@ -37,6 +37,7 @@ func haproxyJudge(
 		allow:   fmt.Sprintf("%s if { src %s }", letsIn(rule.Text), source),
 		changed: rule.File.Changed,
 		unsure:  rule.Unsure,
+		later:   rule.Web,
 	}
 	return "rules/not-on-list", shows, fmt.Sprintf("%s, %s, turns %s away", line.file, line.text, source), line
 }
@@ -80,6 +81,7 @@ func nginxJudge(
 		text:    fmt.Sprintf("line %d (%s)", rule.Number, rule.Text),
 		allow:   "allow " + source.String() + ";",
 		changed: file.Changed,
+		later:   true,
 	}
 	return "rules/not-on-list", []gate.Symptom{
 			gate.ErrorAnswer,

@@ -2,6 +2,7 @@ package programfiles
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto"
 	"crypto/x509"
@@ -23,21 +24,28 @@ import (
 )
 
 // CertFiles leaves the certificates and keys that the settings of a service
-// name: of the program that holds the port or, where nobody does, of every
-// one that is set up here.
+// name: of the program that holds the port or, where nobody does, or somebody who has
+// no certificates, of every one that is set up here.
 func (h *Host) CertFiles(ctx context.Context, env look.Env, order fact.Order, emit look.Emit) {
 	files := fact.CertFiles{Pairs: []fact.CertPair{}}
 	held := h.On(ctx, env, order.Target.Port)
-	for _, p := range knownOrAll(env, held) {
+	holders, programs := held, knownOrAll(env, held)
+	if !slices.ContainsFunc(programs, func(p program.Program) bool {
+		_, holds := Holding(p, held)
+		return holds && len(p.Settings.Certificate) > 0
+	}) { // whoever holds it may have taken it from one that serves certificates
+		holders, programs = nil, env.Registry().All()
+	}
+	for _, p := range programs {
 		s := certSetting{p}
-		pid, holds := Holding(p, held)
-		if len(p.Settings.Certificate) == 0 || !holds && len(held) > 0 {
+		pid, holds := Holding(p, holders)
+		if len(p.Settings.Certificate) == 0 || !holds && len(holders) > 0 {
 			continue
 		}
 		if pid == 0 || !holds {
 			pid = h.Process(p)
 		}
-		sources := h.SettingsOf(p, pid)
+		sources, begin, outer := h.SettingsOf(p, pid), len(files.Pairs), ""
 		for _, from := range sources {
 			if from.Err != nil {
 				emit(env.Failed(order, from.Path, "could not read which certificates are set", from.Err, "root"))
@@ -50,7 +58,8 @@ func (h *Host) CertFiles(ctx context.Context, env look.Env, order fact.Order, em
 			case "above":
 				folder = filepath.Dir(filepath.Dir(sources[0].Path))
 			}
-			pairs, stores := s.pairs(string(from.Text), from.Path, folder)
+			pairs, stores, versions := s.pairs(string(from.Text), from.Path, folder)
+			outer = cmp.Or(outer, versions)
 			for i := range stores {
 				h.readStore(&stores[i], h.reader(p, pid), from.By)
 			}
@@ -58,6 +67,9 @@ func (h *Host) CertFiles(ctx context.Context, env look.Env, order fact.Order, em
 				h.readPair(&pairs[i], h.reader(p, pid), from.By)
 			}
 			files.Pairs, files.Stores = append(files.Pairs, pairs...), append(files.Stores, stores...)
+		}
+		for i := begin; i < len(files.Pairs); i++ {
+			files.Pairs[i].Versions = cmp.Or(files.Pairs[i].Versions, outer)
 		}
 	}
 	if c := env.Card; c != nil && c.Certificate != "" {

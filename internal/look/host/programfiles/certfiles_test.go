@@ -92,7 +92,7 @@ func TestCertSettings(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			var got []string
-			pairs, stores := certSetting{Shipped(c.program)}.pairs(c.text, "/etc/s/conf", "/etc/s")
+			pairs, stores, _ := certSetting{Shipped(c.program)}.pairs(c.text, "/etc/s/conf", "/etc/s")
 			for _, p := range pairs {
 				_, line, _ := strings.Cut(p.Place, ":")
 				if line == "" {

@@ -21,12 +21,14 @@ type block struct {
 	names         []string
 	ports         []uint16
 	pairs, stores []int // of the lists that are made
+	demands       bool  // a certificate of clients
+	versions      string
 }
 
 // pairs is the certificates that a settings file names, each with the key
 // that follows it in the same block, and the stores by which clients are
-// judged. Relative paths begin at a folder.
-func (s certSetting) pairs(text, path, folder string) ([]fact.CertPair, []fact.ClientStore) {
+// judged, and the versions of TLS for all of them. Relative paths begin at a folder.
+func (s certSetting) pairs(text, path, folder string) ([]fact.CertPair, []fact.ClientStore, string) {
 	r := pairReader{certSetting: s, folder: folder, stack: []*block{{}}}
 	number := 0
 	for line := range strings.Lines(text) {
@@ -49,9 +51,9 @@ func (s certSetting) pairs(text, path, folder string) ([]fact.CertPair, []fact.C
 		for i := range r.stores {
 			r.stores[i].Path = relocate(r.stores[i].Path, path, data)
 		}
-		return postgresPair(text, path, data, r.list, r.keys), r.stores
+		return postgresPair(text, path, data, r.list, r.keys), r.stores, ""
 	}
-	return r.list, r.stores
+	return r.list, r.stores, r.versions
 }
 
 // pairReader is a settings file, read as far as one line.
@@ -63,6 +65,8 @@ type pairReader struct {
 	list   []fact.CertPair
 	stores []fact.ClientStore
 	keys   []string
+	// versions is those that a block names in which others are.
+	versions string
 }
 
 // blockOf is the block that a line is in: it may open one, or end the last.
@@ -113,6 +117,15 @@ func (r *pairReader) statement(at *block, statement string) {
 		}
 		r.stores = append(r.stores, store)
 	}
+	if value := wholeOf(r.Settings.Versions, statement); value != "" {
+		at.versions = value
+		if len(at.names)+len(at.ports)+len(at.pairs) == 0 {
+			r.versions = value // of all that is within
+		}
+	}
+	if valueOf(r.Settings.Demands, statement) != "" {
+		at.demands = true
+	}
 	if value := r.value(r.Settings.Key, statement); value != "" {
 		r.keys = append(r.keys, value)
 		for _, i := range slices.Backward(at.pairs) {
@@ -138,10 +151,20 @@ func (r *pairReader) value(keys []program.Key, statement string) string {
 func (b *block) settle(list []fact.CertPair, stores []fact.ClientStore) {
 	for _, i := range b.stores {
 		stores[i].Names, stores[i].Ports = b.names, append(stores[i].Ports, b.ports...)
+		stores[i].Demands = b.demands
 	}
 	for _, i := range b.pairs {
 		list[i].Names, list[i].Ports = b.names, append(list[i].Ports, b.ports...)
+		list[i].Versions = b.versions
 	}
+}
+
+// wholeOf is all that a statement gives to one of some keys.
+func wholeOf(keys []program.Key, statement string) string {
+	if first := valueOf(keys, statement); first != "" {
+		return strings.TrimSpace(statement[strings.Index(statement, first):])
+	}
+	return ""
 }
 
 // valueOf is the path that a statement gives to one of some keys; "" if it is

@@ -39,7 +39,7 @@ func FuzzServerSettings(f *testing.F) {
 	})
 }
 
-func first(pairs []fact.CertPair, _ []fact.ClientStore) []fact.CertPair { return pairs }
+func first(pairs []fact.CertPair, _ []fact.ClientStore, _ string) []fact.CertPair { return pairs }
 
 // FuzzAccessLines keeps lines of any access list, in one line each.
 func FuzzAccessLines(f *testing.F) {
