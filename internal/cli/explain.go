@@ -49,7 +49,8 @@ causes that they describe. Without arguments all causes are listed.`,
 				return told(cmd, asJSON, explained(system, catalogue.CauseIDs()...), listCauses)
 			}
 			if e, ok := catalogue.Explain(args[0]); ok && len(args) == 1 {
-				return told(cmd, asJSON, explained(system, e.ID), func() string { return tell.Explain(e, system, on) })
+				return told(cmd, asJSON, explained(system, e.ID),
+					func() string { return tell.Explain(e, system, all, on) })
 			}
 			text, err := quotedText(cmd, args)
 			if err != nil {
@@ -81,7 +82,7 @@ causes that they describe. Without arguments all causes are listed.`,
 	}
 	asData(cmd, &asJSON, " (uakari.causes/1)")
 	cmd.Flags().StringVar(&system, "system", system, "tell the remedies for hosts that run this: linux or windows")
-	cmd.Flags().BoolVar(&all, "all", false, "list every cause and message, not only the most frequent")
+	cmd.Flags().BoolVar(&all, "all", false, "list every cause, message and remedy, not only the most frequent")
 	cmd.Flags().StringVar(&color, "color", "auto", "auto, always or never")
 	return cmd
 }

@@ -238,8 +238,9 @@ func newService() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "service UNIT|ENDPOINT",
 		Short: "find out whether a service is running, and why not",
-		Long: `Say of a unit of this host whether it runs, since when, and why not. Of an
-endpoint, judge the service rung alone.
+		Long: `Say of a unit of this host whether it runs, since when, and why not; and of one
+that does not run what its next start would fail at, without starting anything.
+Of an endpoint, judge the service rung alone.
 
 Exit status: 0 it runs, 1 it does not, 3 that could not be seen.`,
 		Args: takes(1, 1, "one ENDPOINT"),

@@ -249,11 +249,27 @@ type Unit struct {
 	// Private says that it has a network of its own (systemd.exec(5)).
 	Private bool `json:"private,omitempty"`
 	// Denies and Allows are its own address lists (systemd.resource-control(5)).
-	Denies []string  `json:"denies,omitempty"`
-	Allows []string  `json:"allows,omitempty"`
-	Failed []string  `json:"failed,omitempty"` // conditions that were not met
-	Log    []LogLine `json:"log,omitempty"`    // its last lines
-	Hidden string    `json:"hidden,omitempty"` // why its log could not be read
+	Denies []string `json:"denies,omitempty"`
+	Allows []string `json:"allows,omitempty"`
+	Failed []string `json:"failed,omitempty"` // conditions that were not met
+	// Checked is that the next start was looked at, and Blocked what it would fail at, in the
+	// order in which the manager comes to it.
+	Checked bool         `json:"checked,omitempty"`
+	Blocked []StartBlock `json:"blocked,omitempty"`
+	// LeastPort is the lowest port that its program may listen on; 0: any.
+	LeastPort uint16    `json:"least_port,omitempty"`
+	Log       []LogLine `json:"log,omitempty"`    // its last lines
+	Hidden    string    `json:"hidden,omitempty"` // why its log could not be read
+}
+
+// StartBlock is something that a start of a unit would fail at.
+type StartBlock struct {
+	// Kind is "program", "account", "folder", "file", "needs", "assert", "limit", "unit", "right"
+	// or "settings".
+	Kind    string `json:"kind"`
+	Setting string `json:"setting,omitempty"` // of the unit, that asks for it: "EnvironmentFile"
+	Path    string `json:"path,omitempty"`    // the file, account or unit that it is about
+	Text    string `json:"text"`
 }
 
 // Wanted reports whether somebody wants a unit to run.

@@ -1,6 +1,9 @@
 package tell
 
-import "regexp"
+import (
+	"regexp"
+	"strings"
+)
 
 // examples is what stands for the places of a remedy where no trace fills them
 // in: the made-up world, so that a page reads as one that was traced.
@@ -129,13 +132,6 @@ var examples = map[string]string{
 
 var place = regexp.MustCompile(`\{([^} ]+)\}`)
 
-// ofCause is the examples of one cause that differ.
-var ofCause = map[string]string{
-	"login/no-right level":      "table tides.levels",
-	"names/views-differ right":  "10.20.0.14",
-	"names/search-suffix right": "tidebook.varzea.example",
-}
-
 // onWindows is the examples that differ where the host runs Windows.
 var onWindows = map[string]string{
 	"=fix": `New-NetFirewallRule -DisplayName Tidebook -Action Allow -Protocol TCP -LocalPort 443 -RemoteAddress ` +
@@ -161,11 +157,14 @@ var onWindows = map[string]string{
 }
 
 // placesOf fills the places of a remedy of a cause with the made-up world.
-func placesOf(cause, system string) func(string) string {
+func placesOf(own map[string]string, system string) func(string) string {
 	return func(s string) string {
 		return place.ReplaceAllStringFunc(s, func(at string) string {
 			name := at[1 : len(at)-1]
-			if example, ok := ofCause[cause+" "+name]; ok {
+			if example, ok := own[name+"@windows"]; ok && system == "windows" {
+				return example
+			}
+			if example, ok := own[name]; ok && (system != "windows" || !strings.HasPrefix(example, "/")) {
 				return example
 			}
 			if example, ok := onWindows[name]; ok && system == "windows" {

@@ -11,7 +11,7 @@ import (
 func TestExamples(t *testing.T) {
 	for _, id := range catalogue.CauseIDs() {
 		e, _ := catalogue.Explain(id)
-		for line := range strings.Lines(Explain(e, "linux", false) + Explain(e, "windows", false)) {
+		for line := range strings.Lines(Explain(e, "linux", true, false) + Explain(e, "windows", true, false)) {
 			if place.MatchString(line) {
 				t.Errorf("%s: %s", id, strings.TrimSpace(line))
 			}

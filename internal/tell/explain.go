@@ -2,6 +2,7 @@ package tell
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"uakari/internal/foreign"
@@ -9,11 +10,14 @@ import (
 	"uakari/internal/weigh/catalogue"
 )
 
+// mostRemedies is how many remedies of a cause are told without being asked for all.
+const mostRemedies = 3
+
 // Explain tells one cause of the catalogue, with its remedies for hosts of a
-// system.
-func Explain(e catalogue.Entry, system string, colour bool) string {
+// system: those of services that the host itself runs before those of containers.
+func Explain(e catalogue.Entry, system string, all, colour bool) string {
 	e = e.On(system)
-	p, places := paint{colour}, placesOf(e.ID, system)
+	p, places := paint{colour}, placesOf(e.Example, system)
 	var b strings.Builder
 	b.WriteString(p.as(bold, e.ID+": "+e.Title) + "\n\n")
 	for _, part := range []struct{ head, text string }{
@@ -25,7 +29,18 @@ func Explain(e catalogue.Entry, system string, colour bool) string {
 		b.WriteByte('\n')
 	}
 	b.WriteString(p.as(bold, "What to do, for example where gauge-07 cannot reach tidebook") + "\n")
+	contained := func(r catalogue.Remedy) int {
+		if strings.Contains(r.Do, "{pod}") || strings.Contains(r.Do, "{container}") {
+			return 1
+		}
+		return 0
+	}
+	slices.SortStableFunc(e.Remedies, func(a, b catalogue.Remedy) int { return contained(a) - contained(b) })
 	for i, r := range e.Remedies {
+		if i == mostRemedies && !all {
+			fmt.Fprintf(&b, "\n  and %d more for other cases: add --all\n", len(e.Remedies)-i)
+			break
+		}
 		if i > 0 {
 			b.WriteByte('\n')
 		}

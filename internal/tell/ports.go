@@ -327,6 +327,16 @@ func Unit(name, host string, p fact.Program, manager string, at time.Time, colou
 		}
 		line("needs", strings.Join(u.Down, ", "))
 		line("condition", strings.Join(u.Failed, ", "))
+		for i, block := range u.Blocked {
+			head := "fails at"
+			if i > 0 {
+				head = ""
+			}
+			line(head, block.Text)
+		}
+		if u.Checked && len(u.Blocked) == 0 && u.Load == "loaded" {
+			line("start", "nothing seen would stop its next start")
+		}
 	} else if manager == "" {
 		line("unit", "no service manager runs here; processes alone decide")
 	}

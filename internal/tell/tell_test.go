@@ -148,7 +148,7 @@ func TestExplainOnWindows(t *testing.T) {
 		if id == "rules/wrapper-deny" {
 			continue // such wrappers are Linux's alone
 		}
-		if found := linux.FindString(Explain(e, "windows", false)); found != "" {
+		if found := linux.FindString(Explain(e, "windows", true, false)); found != "" {
 			t.Errorf("%s tells of %q", id, found)
 		}
 	}
@@ -158,7 +158,7 @@ func TestExplainOnWindows(t *testing.T) {
 func TestExplain(t *testing.T) {
 	for _, id := range catalogue.CauseIDs() {
 		e, _ := catalogue.Explain(id)
-		text := Explain(e, "linux", false)
+		text := Explain(e, "linux", true, false)
 		if !strings.HasPrefix(text, id+": ") || strings.Contains(text, "{") {
 			t.Errorf("%s: %s", id, text)
 		}

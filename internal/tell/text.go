@@ -185,7 +185,7 @@ func upperFirst(s string) string {
 // a name that must stay as it is.
 func plainWord(s string) bool {
 	first, _, _ := strings.Cut(s, " ")
-	return strings.IndexFunc(first, func(r rune) bool { return r < 'a' || r > 'z' }) < 0
+	return strings.IndexFunc(strings.TrimSuffix(first, ","), func(r rune) bool { return r < 'a' || r > 'z' }) < 0
 }
 
 // ladder is the rungs that were asked for, one a line.

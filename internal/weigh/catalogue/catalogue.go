@@ -33,6 +33,10 @@ type Entry struct {
 	// not hold.
 	After    []string `yaml:"after"`
 	Remedies []Remedy `yaml:"remedies"`
+	// Example is what stands in the places of the remedies where no trace fills them in, as far
+	// as it is not what stands there for all causes; with "@windows" behind the name that of a
+	// host with Windows.
+	Example map[string]string `yaml:"example"`
 }
 
 // FixedAfter reports whether a cause is fixed after another one.

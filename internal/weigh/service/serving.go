@@ -105,7 +105,7 @@ func (s serving) down() []gate.Reading {
 	}
 	if s.u != nil {
 		if r, ok := s.unitDown(alive); ok {
-			return []gate.Reading{r} // what was refused at another time is another matter
+			return s.withNextStart(r) // what was refused at another time is another matter
 		}
 	}
 	if ok && !alive {

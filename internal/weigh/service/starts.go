@@ -71,7 +71,7 @@ func (s serving) unitDown(alive bool) (gate.Reading, bool) {
 		r := s.reading(
 			gate.Listener,
 			"service/failed",
-			strings.TrimSpace(fmt.Sprintf("%s failed %s: %s", u.Name, ago, howEnded(u))),
+			fmt.Sprintf("%s: %s", strings.TrimSpace(u.Name+" failed "+ago), howEnded(u)),
 		)
 		return r, true
 	case alive:

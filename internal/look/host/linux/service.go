@@ -96,6 +96,7 @@ func Service(ctx context.Context, env look.Env, order fact.Order, emit look.Emit
 		p.Files = marked(from, row.Settings.Grammar)
 		if len(p.Processes) == 0 {
 			p.Private = privateOf(row, from)
+			unparsed(p, row.Settings.Grammar, from)
 		}
 		if p.Why != "scheme" {
 			p.Named = namedIn(row, from, order.Target)

@@ -73,9 +73,15 @@ func unitState(ctx context.Context, conn *dbus.Conn, name string, deep bool) (fa
 	healthy := u.Active == "active" && u.Restarts == 0 && (u.Sub != "exited" || p.text("Type") == "oneshot")
 	if !healthy {
 		u.Down = down(ctx, conn, slices.Concat(p.list("Requires"), p.list("Requisite"), p.list("BindsTo")))
+		if u.Active != "active" && u.Load != "masked" {
+			u.Checked, u.Blocked, u.LeastPort = true, nextStart(ctx, conn, p), leastPort(p)
+		}
 	}
 	if !healthy || deep {
 		readLog(ctx, &u)
+	}
+	if block, ok := startLimit(p, u.Log); ok && u.Checked {
+		u.Blocked = append([]fact.StartBlock{block}, u.Blocked...)
 	}
 	return u, true
 }
