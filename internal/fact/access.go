@@ -21,6 +21,9 @@ const (
 	ListSSH          = "sshd"
 	ListRedis        = "redis"
 	ListMySQL        = "mysql" // the accounts of a database, with the hosts they may come from
+	// ListMySQLRights is what such accounts may: lines "database NAME", "locked ACCOUNT",
+	// "roles ACCOUNT" and "grant ACCOUNT DATABASE", "*" for all.
+	ListMySQLRights  = "mysql-rights"
 	ListPostfix      = "postfix"
 	ListPostfixTable = "postfix-table"
 	ListOfCard       = "list"

@@ -48,3 +48,50 @@ func MySQLAccounts(f fact.AccessFile, account string, source netip.Addr) (here, 
 	}
 	return here, elsewhere, known
 }
+
+// MySQLRights is what a look tells of one account, "USER@HOST", and of a database.
+type MySQLRights struct {
+	Locked   bool
+	Roles    bool // it may have more by a role
+	Granted  bool // something in the database, or in all
+	Database bool // it is there
+}
+
+// MySQLRightsOf reads the rights of an account on a database.
+func MySQLRightsOf(f fact.AccessFile, account, database string) MySQLRights {
+	var r MySQLRights
+	for _, l := range f.Lines {
+		what, rest, _ := strings.Cut(l.Text, " ")
+		switch what {
+		case "database":
+			r.Database = r.Database || rest == database
+		case "locked":
+			r.Locked = r.Locked || rest == account
+		case "roles":
+			r.Roles = r.Roles || rest == account
+		case "grant":
+			if of, on, _ := strings.Cut(rest, " "); of == account {
+				r.Granted = r.Granted || on == "*" || likeMatches(on, database)
+			}
+		}
+	}
+	return r
+}
+
+// likeMatches is a pattern of grants: % for anything, _ for any one character, and \ before
+// one that is meant itself ("GRANT Statement").
+func likeMatches(pattern, text string) bool {
+	switch {
+	case pattern == "":
+		return text == ""
+	case pattern[0] == '%':
+		return likeMatches(pattern[1:], text) || text != "" && likeMatches(pattern, text[1:])
+	case text == "":
+		return false
+	case pattern[0] == '_':
+		return likeMatches(pattern[1:], text[1:])
+	case pattern[0] == '\\' && len(pattern) > 1:
+		pattern = pattern[1:]
+	}
+	return pattern[0] == text[0] && likeMatches(pattern[1:], text[1:])
+}

@@ -2,10 +2,13 @@ package login
 
 import (
 	"fmt"
+	"net/netip"
+	"slices"
 	"strings"
 	"time"
 
 	"uakari/internal/fact"
+	"uakari/internal/program"
 	"uakari/internal/weigh/gate"
 	"uakari/internal/weigh/scene"
 )
@@ -55,7 +58,7 @@ func mysqlBehind(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, bo
 		return gate.Reading{}, false
 	}
 	w.AddLists(t)
-	source := v.LocalAddress(t)
+	source := v.SourceOf(t)
 	for _, f := range v.Facts(t.Server, fact.LookAccess) {
 		if f.Access == nil || !source.IsValid() {
 			continue
@@ -65,6 +68,9 @@ func mysqlBehind(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, bo
 				continue
 			}
 			cause, text := mysqlAccount(file, v.Host(t.Server), v.Ask.Account, source)
+			if cause == "" {
+				cause, text = mysqlMay(v, t, f.Access, file, source)
+			}
 			if cause == "" {
 				continue
 			}
@@ -77,6 +83,30 @@ func mysqlBehind(v *scene.Scene, w *scene.Wants, t *scene.Try) (gate.Reading, bo
 		}
 	}
 	return gate.Reading{}, false
+}
+
+// mysqlMay is why a database would not let an account of its list go on: it is locked, has
+// no right on the database, or that is not there.
+func mysqlMay(
+	v *scene.Scene, t *scene.Try, a *fact.Access, list fact.AccessFile, source netip.Addr,
+) (cause, text string) {
+	here, _, known := program.MySQLAccounts(list, v.Ask.Account, source)
+	at := slices.IndexFunc(a.Files, func(f fact.AccessFile) bool { return f.Kind == fact.ListMySQLRights })
+	if at < 0 || !known || len(here) != 1 || v.Ask.Account == "" {
+		return "", "" // of several that fit, which one the server takes was not worked out
+	}
+	name, _, _ := strings.Cut(strings.Trim(t.Target.Path, "/"), "?")
+	r := program.MySQLRightsOf(a.Files[at], here[0], name)
+	switch server := v.Host(t.Server); {
+	case r.Locked:
+		return "login/locked", fmt.Sprintf("the account %s of the database on %s is locked", here[0], server)
+	case name == "", r.Roles:
+	case !r.Granted:
+		return "login/no-right", fmt.Sprintf("%s has no right on the database %s of %s", here[0], name, server)
+	case !r.Database:
+		return "login/no-such-resource", fmt.Sprintf("there is no database %s on %s", name, server)
+	}
+	return "", ""
 }
 
 // closedBefore reads an account that could not sign in whatever it presents, by

@@ -169,7 +169,7 @@ func sshListReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, login, accoun
 	}
 	w.AddListsAndSource(t)
 	mechanism := ""
-	who := program.SSHLogin{Account: v.Ask.Account, Source: v.LocalAddress(t), Port: t.Target.Port}
+	who := program.SSHLogin{Account: v.Ask.Account, Source: v.SourceOf(t), Port: t.Target.Port}
 	if login != nil {
 		who.Account, mechanism = login.Login.Account, login.Login.Mechanism
 	}

@@ -68,7 +68,7 @@ func FilterReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading
 	}
 	source, _, from := v.Source(t)
 	if !source.IsValid() {
-		source = soleAddress(v, t.Target.Addr)
+		source = v.SoleAddress(t.Target.Addr)
 	}
 	if !source.IsValid() {
 		return nil

@@ -69,11 +69,9 @@ func AccessReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading
 		return nil
 	}
 	w.AddListsAndSource(t)
-	source := v.LocalAddress(t)
+	source := v.SourceOf(t)
 	if !source.IsValid() {
-		if source = soleAddress(v, t.Target.Addr); !source.IsValid() {
-			return nil
-		}
+		return nil
 	}
 	var readings []gate.Reading
 	if r, ok := v.ReverseReading(w, t, source); ok {

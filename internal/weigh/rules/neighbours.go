@@ -35,7 +35,7 @@ func NeighbourReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Read
 	}
 	source, _, _ := v.Source(t)
 	if !source.IsValid() {
-		source = soleAddress(v, t.Target.Addr)
+		source = v.SoleAddress(t.Target.Addr)
 	}
 	if !source.IsValid() {
 		return nil

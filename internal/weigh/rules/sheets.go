@@ -121,7 +121,7 @@ func SheetReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Reading 
 	source, direct, id := v.Source(t)
 	certain := direct || v.OnSame(t) || v.SeenFrom(t, source)
 	if !source.IsValid() {
-		if source = soleAddress(v, t.Target.Addr); !source.IsValid() {
+		if source = v.SoleAddress(t.Target.Addr); !source.IsValid() {
 			return nil
 		}
 	}

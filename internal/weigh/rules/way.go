@@ -114,22 +114,6 @@ func beside(held *fact.Addresses, to netip.Addr) bool {
 	})
 }
 
-// soleAddress is the client's only address of a family, where the route was
-// not asked for.
-func soleAddress(v *scene.Scene, to netip.Addr) netip.Addr {
-	var found netip.Addr
-	for _, addr := range v.Own() {
-		if addr.IsLoopback() != to.IsLoopback() || addr.Is6() != to.Is6() || addr.IsLinkLocalUnicast() {
-			continue
-		}
-		if found.IsValid() {
-			return netip.Addr{}
-		}
-		found = addr
-	}
-	return found
-}
-
 // arrivals is the links by which the packet may come to a host, the likeliest
 // first; "" where the packet begins there, or nothing tells.
 func arrivals(v *scene.Scene, t *scene.Try, at standing, p filter.Packet) []string {

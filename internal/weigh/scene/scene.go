@@ -238,6 +238,31 @@ func (v *Scene) Missing(vantage string) bool {
 	return cut
 }
 
+// SoleAddress is the client's only address of a family, where the route was
+// not asked for.
+func (v *Scene) SoleAddress(to netip.Addr) netip.Addr {
+	var found netip.Addr
+	for _, addr := range v.Own() {
+		if addr.IsLoopback() != to.IsLoopback() || addr.Is6() != to.Is6() || addr.IsLinkLocalUnicast() {
+			continue
+		}
+		if found.IsValid() {
+			return netip.Addr{}
+		}
+		found = addr
+	}
+	return found
+}
+
+// SourceOf is the client's own address towards a target: as it was seen, or the only one that
+// there is.
+func (v *Scene) SourceOf(t *Try) netip.Addr {
+	if source := v.LocalAddress(t); source.IsValid() {
+		return source
+	}
+	return v.SoleAddress(t.Target.Addr)
+}
+
 // Own is the client's own addresses, as far as they were seen.
 func (v *Scene) Own() []netip.Addr {
 	var list []netip.Addr

@@ -30,6 +30,52 @@ var questions = map[string]string{
 	program.MySQL:   "SELECT User, Host FROM mysql.user",
 }
 
+// rightsQuestions is how each is asked what accounts may, beside databases, which all of
+// them tell alike; of MariaDB the states of accounts are in a document of their own.
+var rightsQuestions = map[string][]string{
+	program.MariaDB: {
+		"SELECT 'locked', CONCAT(User, '@', Host) FROM mysql.global_priv WHERE JSON_VALUE(Priv, '$.account_locked') IN " +
+			"('1', 'true')",
+		"SELECT 'roles', CONCAT(User, '@', Host) FROM mysql.roles_mapping WHERE Host <> ''",
+		granted,
+	},
+	program.MySQL: {
+		"SELECT 'locked', CONCAT(User, '@', Host) FROM mysql.user WHERE account_locked = 'Y'",
+		"SELECT 'roles', CONCAT(TO_USER, '@', TO_HOST) FROM mysql.role_edges",
+		granted,
+	},
+}
+
+// granted is any right on a database, or on something in it.
+const granted = "SELECT DISTINCT CONCAT('grant ', User, '@', Host), Db FROM (SELECT User, Host, Db FROM mysql.db UNION " +
+	"SELECT User, Host, REPLACE(Db, '_', '\\\\_') FROM mysql.tables_priv UNION SELECT User, Host, REPLACE(Db, '_', " +
+	"'\\\\_') FROM mysql.procs_priv UNION SELECT User, Host, '*' FROM mysql.user WHERE 'Y' IN (Select_priv, " +
+	"Insert_priv, Update_priv, Delete_priv, Create_priv, Drop_priv, Alter_priv, Execute_priv)) AS any_right"
+
+const databasesOfAll = "SELECT 'database', SCHEMA_NAME FROM information_schema.SCHEMATA"
+
+// mysqlRights asks over a socket that answered what the accounts may.
+func mysqlRights(ctx context.Context, name, path string, pid int) (fact.AccessFile, error) {
+	f := fact.AccessFile{Kind: fact.ListMySQLRights, Changed: time.Now().UTC(), Lines: []fact.Line{},
+		Path: "what the accounts of the database may, asked as its administrator over " + path}
+	for _, question := range append([]string{databasesOfAll}, rightsQuestions[name]...) {
+		rows, err := askLocal(ctx, path, question, pid)
+		if err == nil && len(rows) > mostAccounts {
+			err = fmt.Errorf("more than %d lines", mostAccounts)
+		}
+		if err != nil {
+			return f, err
+		}
+		for _, row := range rows {
+			if len(row) == 2 {
+				f.Lines = append(f.Lines, fact.Line{Number: len(f.Lines) + 1,
+					Text: foreign.Clean(row[0]) + " " + foreign.Clean(row[1])})
+			}
+		}
+	}
+	return f, nil
+}
+
 // Bounds on asking a database for its accounts.
 const (
 	askTime      = 2 * time.Second
@@ -39,10 +85,10 @@ const (
 // mysqlAccounts asks a running database, as its own administrator over its
 // local socket, which accounts may come from where. Only root is taken for the
 // administrator, and only the process that holds the port is asked.
-func mysqlAccounts(ctx context.Context, name, question string, pid int) (fact.AccessFile, error) {
-	f := fact.AccessFile{Kind: fact.ListMySQL, Changed: time.Now().UTC(), Lines: []fact.Line{}}
+func mysqlAccounts(ctx context.Context, name, question string, pid int) (f fact.AccessFile, socket string, err error) {
+	f = fact.AccessFile{Kind: fact.ListMySQL, Changed: time.Now().UTC(), Lines: []fact.Line{}}
 	if os.Geteuid() != 0 {
-		return f, os.ErrPermission
+		return f, "", os.ErrPermission
 	}
 	var last error
 	paths := argumentsWith(pid, "--socket=")
@@ -73,9 +119,9 @@ func mysqlAccounts(ctx context.Context, name, question string, pid int) (fact.Ac
 				)
 			}
 		}
-		return f, nil
+		return f, path, nil
 	}
-	return f, last
+	return f, "", last
 }
 
 func askLocal(ctx context.Context, path, question string, pid int) ([][]string, error) {

@@ -86,13 +86,20 @@ func asked(ctx context.Context, env look.Env, order fact.Order, held map[string]
 		if pid == 0 || !sameRoot(pid) {
 			continue
 		}
-		f, err := mysqlAccounts(ctx, name, question, pid)
+		f, socket, err := mysqlAccounts(ctx, name, question, pid)
 		if err != nil {
 			emit(env.Failed(order, "the accounts of "+name, "could not ask the database for its accounts", err,
 				"root, and its administrator without a secret over its local socket"))
 			continue
 		}
 		a.Files = append(a.Files, f)
+		rights, err := mysqlRights(ctx, name, socket, pid)
+		if err != nil {
+			emit(env.Failed(order, "the rights of accounts of "+name,
+				"could not ask the database what its accounts may", err, "its administrator without a secret over its local socket"))
+			continue
+		}
+		a.Files = append(a.Files, rights)
 	}
 }
 

@@ -135,7 +135,10 @@ func (h *Host) Access(ctx context.Context, env look.Env, order fact.Order, emit 
 		func(f fact.AccessFile) bool { return f.Kind == fact.ListMySQL },
 	)
 	if asked >= 0 {
-		saw = fmt.Sprintf("%d files, and %s", len(a.Files)-1, a.Files[asked].Path)
+		files := slices.DeleteFunc(slices.Clone(a.Files), func(f fact.AccessFile) bool {
+			return f.Kind == fact.ListMySQL || f.Kind == fact.ListMySQLRights
+		})
+		saw = fmt.Sprintf("%d files, and %s", len(files), a.Files[asked].Path)
 	}
 	f := env.Seen(order, "access lists", saw)
 	f.Access = &a
