@@ -96,7 +96,8 @@ func asked(ctx context.Context, env look.Env, order fact.Order, held map[string]
 		rights, err := mysqlRights(ctx, name, socket, pid)
 		if err != nil {
 			emit(env.Failed(order, "the rights of accounts of "+name,
-				"could not ask the database what its accounts may", err, "its administrator without a secret over its local socket"))
+				"could not ask the database what its accounts may", err,
+				"its administrator without a secret over its local socket"))
 			continue
 		}
 		a.Files = append(a.Files, rights)
