@@ -18,6 +18,8 @@ type Engine struct {
 	Name   string `json:"name"`   // "podman", "docker", "containerd"
 	Socket string `json:"socket"` // that it was asked over
 	Unread string `json:"unread,omitempty"`
+	// Disk is that it was not asked: Socket is the file or folder that was read in place.
+	Disk bool `json:"disk,omitempty"`
 }
 
 // Container is one container, or a network namespace that no engine tells of.

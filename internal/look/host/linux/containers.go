@@ -75,6 +75,7 @@ func Containers(ctx context.Context, env look.Env, order fact.Order, emit look.E
 			all.Engines = append(all.Engines, e)
 		}
 	}
+	readFromDisk(ctx, &all)
 	spaces, err := networkSpaces()
 	if err != nil {
 		emit(env.Failed(order, "/proc", "could not list the network namespaces", err, "root"))
