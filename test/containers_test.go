@@ -107,6 +107,12 @@ func TestContainers(t *testing.T) {
 			"service/failed proven", "level table is missing", ""},
 		{"starts again and again", "--restart always -p 18080:80 tides:1 /bin/sh -c 'sleep 0.2; exit 4'", 18080,
 			"sleep 4", "service/restarting proven", "again and again", ""},
+		{"a command that is not there", "-p 18080:80 tides:1 /bin/none", 18080, "", "service/stopped proven",
+			"was never started", ""},
+		{"a shell that finds no command", "-p 18080:80 tides:1 /bin/sh -c 'exec /bin/none'", 18080, "sleep 0.5",
+			"service/failed proven", "127 (its command is not there)", ""},
+		{"a crash", "-p 18080:80 tides:1 /bin/sh -c 'exit 139'", 18080, "sleep 0.5", "service/failed proven",
+			"139 (it crashed", ""},
 		{"unhealthy", "-p 18080:80 --health-cmd 'echo the gauge is stuck; exit 1' --health-retries 1 " + web + "80",
 			18080, "podman healthcheck run web; podman healthcheck run web; true", "", "unhealthy by its own check", ""},
 		{"loopback inside", "-p 18080:80 " + web + "127.0.0.1:80", 18080, "", "ports/loopback-only proven",
@@ -134,7 +140,7 @@ func TestContainers(t *testing.T) {
 			h.do(
 				"pkill -f '[p]odman system service' || true; rm -f /run/podman/podman.sock; for i in 1 2 3 4 5; do " +
 					"podman rm -f -t 0 web >/dev/null 2>&1; podman container exists web || break; sleep 0.5; done; " +
-					"nft flush ruleset; podman run -d --name web " + c.run + " >/dev/null; sleep 0.5; " + c.then,
+					"nft flush ruleset; podman run -d --name web " + c.run + " >/dev/null 2>&1; sleep 0.5; true; " + c.then,
 			)
 			if c.mend != "" {
 				defer h.do(c.mend)

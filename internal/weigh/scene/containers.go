@@ -108,6 +108,11 @@ func (v *Scene) container(t *Try, f *fact.Fact, c *fact.Container, cause, summar
 // SIGINT, SIGKILL and SIGTERM).
 var asked = map[int]string{0: "", 130: " (interrupted)", 137: " (killed)", 143: " (told to end)"}
 
+// ownCodes is exit codes with a meaning of their own: of shells and engines (125 to 127), and
+// of signals that a process gets for what it does (128 and SIGABRT, SIGSEGV).
+var ownCodes = map[int]string{125: " (the engine could not start it)", 126: " (its command may not be executed)",
+	127: " (its command is not there)", 134: " (it aborted)", 139: " (it crashed: segmentation fault)"}
+
 // podWaits says which container of a pod runs and listens nowhere, with nobody beside it
 // but some that ended well: the pod's first ones, which run one after the other before the
 // rest is made, look so.
@@ -159,6 +164,7 @@ func (v *Scene) notRunning(t *Try, f *fact.Fact, c *fact.Container, which string
 		ago = foreign.Span(max(0, v.Ask.Began.Sub(c.Ended))) + " ago"
 	}
 	how, told := asked[c.ExitCode]
+	how = cmp.Or(how, ownCodes[c.ExitCode])
 	ended := fmt.Sprintf("%s ended %s with %d%s", which, ago, c.ExitCode, how)
 	words := make([]string, 0, len(c.Log))
 	for _, l := range c.Log {
@@ -175,6 +181,9 @@ func (v *Scene) notRunning(t *Try, f *fact.Fact, c *fact.Container, which string
 		if c.State != "running" {
 			text += fmt.Sprintf(", the last time with %d%s", c.ExitCode, how)
 		}
+		if len(words) > 0 {
+			text += fmt.Sprintf("; its last line: %q", words[len(words)-1])
+		}
 		r := v.container(t, f, c, "service/restarting", text)
 		r.Rests.Changing = true
 		return r
@@ -182,6 +191,12 @@ func (v *Scene) notRunning(t *Try, f *fact.Fact, c *fact.Container, which string
 		r := v.container(t, f, c, m.Cause, fmt.Sprintf("%s does not start: %q", which, line))
 		r.Strength = gate.Logged
 		return r
+	case c.State == "created" && ownCodes[c.ExitCode] != "":
+		text := fmt.Sprintf("%s does not start: %d%s", which, c.ExitCode, how)
+		if c.Error != "" {
+			text += ": " + c.Error
+		}
+		return v.container(t, f, c, "service/failed", text)
 	case c.State == "created":
 		text := which + " was never started"
 		if c.Error != "" {
