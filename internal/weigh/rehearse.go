@@ -8,6 +8,7 @@ import (
 	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/trail"
+	"uakari/internal/weigh/catalogue"
 	"uakari/internal/weigh/gate"
 	"uakari/internal/weigh/scene"
 )
@@ -162,18 +163,20 @@ func fixed(set fact.Set, t *scene.Try, j *gate.Judged, remedies []trail.Remedy) 
 		rest.Supposed[at] = slices.Clone(list)
 	}
 	e := effect{set: &rest, try: t, cause: j, remedies: remedies}
-	for _, row := range effects {
-		if !strings.HasPrefix(j.Cause, row.of) {
-			continue
-		}
-		if text := row.apply(&e); text != "" {
+	entry, _ := catalogue.Explain(j.Cause)
+	if apply := effects[entry.Effect]; apply != nil {
+		if text := apply(&e); text != "" {
 			e.forgetTry()
 			return rest, text
 		}
 	}
 	e.forget(j.Because)
 	e.forgetTry()
-	return rest, "this fault is gone; what follows it, a new look will tell"
+	why, none := strings.CutPrefix(entry.Effect, "none: ")
+	if !none {
+		why = "what follows it, a new look will tell"
+	}
+	return rest, "this fault is gone; " + why
 }
 
 // effect is a fix on its way into the facts.
@@ -185,23 +188,16 @@ type effect struct {
 	kept     []string // facts of tries that go on to count
 }
 
-// effects is what fixes change in the facts, by causes: the first row that fits and applies
-// counts. A cause without one is fixed by forgetting what showed it.
-var effects = []struct {
-	of    string // a cause, or the beginning of several
-	apply func(*effect) string
-}{
-	{"names/", (*effect).resolves},
-	{"settings/", (*effect).goesTo},
-	{"certs/server-speaks-plain", (*effect).goesTo},
-	{"certs/server-speaks-tls", (*effect).goesTo},
-	{"ports/moved", (*effect).goesTo},
-	{"ports/loopback-only", (*effect).listens},
-	{"ports/other-address", (*effect).listens},
-	{"ports/family-gap", (*effect).listens},
-	{"ports/none-listening", (*effect).listens},
-	{"service/", (*effect).runs},
-	{"rules/", (*effect).passes},
+// effects is what fixes change in the facts, by the names that the catalogue gives them beside
+// the remedies. A cause without one is fixed by forgetting what showed it, and so is one of
+// which too little is known.
+var effects = map[string]func(*effect) string{
+	"resolves":  (*effect).resolves,
+	"goes-to":   (*effect).goesTo,
+	"listens":   (*effect).listens,
+	"runs":      (*effect).runs,
+	"startable": (*effect).startable,
+	"passes":    (*effect).passes,
 }
 
 // forget takes facts away.
@@ -383,6 +379,32 @@ func (e *effect) runs() string {
 		return program + " is running, and " + text
 	}
 	return ""
+}
+
+// startable lets nothing stop the next start of the service, which does not run by that.
+func (e *effect) startable() string {
+	unit := ""
+	for i, f := range e.set.Facts {
+		if f.Vantage != e.try.Server || f.Service == nil {
+			continue
+		}
+		s := *f.Service
+		s.Programs = slices.Clone(s.Programs)
+		for k, p := range s.Programs {
+			p.Units = slices.Clone(p.Units)
+			for n := range p.Units {
+				if u := &p.Units[n]; u.Name == e.cause.Values["unit"] {
+					u.Blocked, u.LeastPort, unit = nil, 0, u.Name
+				}
+			}
+			s.Programs[k] = p
+		}
+		e.set.Facts[i].Service = &s
+	}
+	if unit == "" {
+		return ""
+	}
+	return "nothing seen stops the start of " + unit
 }
 
 // supposedPID is the process of a service that is supposed to run.

@@ -1,9 +1,12 @@
 package weigh
 
 import (
+	"strings"
 	"testing"
 
+	"uakari/internal/fact"
 	"uakari/internal/trail"
+	"uakari/internal/weigh/catalogue"
 )
 
 // TestRehearseRecorded rehearses the fixes of what was recorded of real faults, by both
@@ -45,6 +48,39 @@ func TestRehearseRecorded(t *testing.T) {
 	t.Logf("%d faults, %d clear after their fixes, %d fixes are idle", faults, clears, idle)
 	if faults < 100 {
 		t.Errorf("%d faults were rehearsed", faults)
+	}
+}
+
+// TestEffects wants for every cause what its remedies change in the facts, or why only a new
+// look can tell.
+func TestEffects(t *testing.T) {
+	used := map[string]bool{}
+	for _, id := range catalogue.CauseIDs() {
+		entry, _ := catalogue.Explain(id)
+		why, none := strings.CutPrefix(entry.Effect, "none: ")
+		if used[entry.Effect] = true; none == (effects[entry.Effect] != nil) || none && len(why) < 10 {
+			t.Errorf("%s: its effect is %q; expected a change, or none: and why", id, entry.Effect)
+		}
+	}
+	for name := range effects {
+		if !used[name] {
+			t.Errorf("no cause has the effect %q", name)
+		}
+	}
+}
+
+// TestStartThatIsStopped rehearses a unit whose start something stops: that goes first, and
+// the start comes after it.
+func TestStartThatIsStopped(t *testing.T) {
+	s := newScene(t, web).holds("v1", gauge).holds("v2", tidebook).named(tidebook).client(tidebook, reset).listening().
+		programs("systemd", fact.Program{Name: "nginx", Path: "/usr/sbin/nginx", Why: "settings",
+			Settings: "/etc/nginx/nginx.conf", Ports: []uint16{80}, Units: []fact.Unit{{Name: "nginx.service",
+				Load: "loaded", Active: "inactive", Checked: true, Blocked: []fact.StartBlock{{Kind: "file",
+					Path: "/etc/tidegate/env", Text: "its file of variables /etc/tidegate/env is not there"}}}}})
+	r := Rehearse(s.set)
+	if len(r.Steps) != 2 || r.Steps[0].Cause != "service/start-blocked" || r.Steps[1].Cause != "service/stopped" ||
+		r.Steps[0].Idle || r.Steps[1].Idle || !r.Clears || len(r.Steps[0].Left) != 1 {
+		t.Errorf("%+v", r)
 	}
 }
 

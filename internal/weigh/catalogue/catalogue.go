@@ -31,7 +31,10 @@ type Entry struct {
 	ToldBy []string `yaml:"told_by"`
 	// After is the causes that are fixed before this one: without that, its own fix does
 	// not hold.
-	After    []string `yaml:"after"`
+	After []string `yaml:"after"`
+	// Effect is what the remedies change in what is known, by the name of a change that a
+	// rehearsal can make, or "none: " and why only a new look can tell.
+	Effect   string   `yaml:"effect"`
 	Remedies []Remedy `yaml:"remedies"`
 	// Example is what stands in the places of the remedies where no trace fills them in, as far
 	// as it is not what stands there for all causes; with "@windows" behind the name that of a
