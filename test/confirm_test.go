@@ -1,9 +1,11 @@
 package test
 
 import (
+	"fmt"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 )
 
 // TestConfirm breaks a way, keeps what a trace found, mends one of two faults,
@@ -70,5 +72,29 @@ func TestFilterOff(t *testing.T) {
 	if r := runIn(t, env, "confirm", "1", "--wait", "1s"); r.status != 0 ||
 		!strings.Contains(r.stdout, "Case 1 is closed") {
 		t.Errorf("%+v", r)
+	}
+}
+
+// TestForecast waits for an endpoint twice: the second time it is said how long the first
+// one took, which the case keeps.
+func TestForecast(t *testing.T) {
+	t.Parallel()
+	l := newLab(t)
+	l.web(l.server, "10.20.0.14:8080")
+	env := append(enter(l.client), "env", "UAKARI_CASEBOOK="+filepath.Join(t.TempDir(), "book.db"))
+	for i, foretold := range []bool{false, true} {
+		l.filter(l.client, "table inet f { chain c { type filter hook output priority 0; tcp dport 8080 reject; }\n}")
+		if r := runIn(t, env, "trace", "--case", "new", "http://10.20.0.14:8080/"); r.status != 1 {
+			t.Fatalf("%+v", r)
+		}
+		freed := time.AfterFunc(2*time.Second, func() { l.in(l.client, "nft flush ruleset") })
+		r := runIn(t, env, "confirm", fmt.Sprint(i+1), "--times", "1", "--within", "30s")
+		freed.Stop() // what let it work again keeps the case open: it was a filter that lets more in
+		if !strings.HasPrefix(r.stdout, "Works again:") || strings.Contains(r.stderr, "it took ") != foretold {
+			t.Errorf("time %d: %+v", i+1, r)
+		}
+		if shown := runIn(t, env, "case", "show", fmt.Sprint(i+1)); !strings.Contains(shown.stdout, "it worked after ") {
+			t.Errorf("the case does not keep it: %s%s", shown.stdout, shown.stderr)
+		}
 	}
 }

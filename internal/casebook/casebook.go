@@ -38,6 +38,9 @@ type Store interface {
 	// the one before; Baseline is that run, nil if there is none.
 	Reached(ctx context.Context, endpoint, client string, set fact.Set) error
 	Baseline(ctx context.Context, endpoint, client string) (*fact.Set, error)
+	// Waits is how long it took, the newest first, until an endpoint worked when somebody
+	// waited for it.
+	Waits(ctx context.Context, endpoint string) ([]time.Duration, error)
 	Done() error
 }
 

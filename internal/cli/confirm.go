@@ -31,6 +31,7 @@ type confirmFlags struct {
 	// noSecret marks an account whose secret was not given, and secretWhy says why.
 	noSecret  bool
 	secretWhy string
+	waited    time.Duration // until it worked; 0: it worked at once, or does not
 }
 
 func newConfirm() *cobra.Command {
@@ -110,7 +111,7 @@ func (f *confirmFlags) confirm(cmd *cobra.Command, path string) error {
 		closing.Wider, closing.Narrow = weigh.Wider(was.set, seen), narrowOf(before)
 	}
 	if id, err := caseID(path); err == nil && !isFile(path) {
-		if closing, err = concluded(cmd, id, seen, now, works, closing); err != nil {
+		if closing, err = concluded(cmd, id, seen, now, works, f.waited, closing); err != nil {
 			return err
 		}
 	}
@@ -146,8 +147,9 @@ func (f *confirmFlags) tries(
 	env look.Env,
 	row *confirm.Row,
 ) (seen fact.Set, now trail.Trail, err error) {
-	until := time.Now().Add(f.within)
-	account := ask.Account
+	began := time.Now()
+	until := began.Add(f.within)
+	account, said := ask.Account, false
 	for {
 		ask.Began, ask.Account = time.Now().UTC(), ""
 		if row.TriesAccount() {
@@ -162,15 +164,22 @@ func (f *confirmFlags) tries(
 		more := row.Add(now, outcome, seen.Presented())
 		pause := betweenTries
 		if outcome != trail.OutcomeClear {
-			pause = betweenWaits
+			pause, f.waited = betweenWaits, 0
 			more = more && !time.Now().Add(pause).After(until)
+		} else if said && f.waited == 0 {
+			f.waited = time.Since(began)
 		}
 		if !more {
 			return seen, now, nil
 		}
 		if outcome != trail.OutcomeClear {
-			fmt.Fprintf(cmd.ErrOrStderr(), "uakari: not yet (%s)%s; waiting, %s left\n",
-				foreign.Printable(tell.Short(now)), tell.Keeps(seen), time.Until(until).Round(time.Second))
+			before := ""
+			if text := forecast(cmd, was.Ask.Endpoint.Input); text != "" && !said {
+				before = "; " + text
+			}
+			said = true
+			fmt.Fprintf(cmd.ErrOrStderr(), "uakari: not yet (%s)%s; waiting, %s left%s\n",
+				foreign.Printable(tell.Short(now)), tell.Keeps(seen), time.Until(until).Round(time.Second), before)
 		}
 		if !sleep(ctx, pause) {
 			now.Incomplete = "interrupted"
@@ -277,6 +286,7 @@ func concluded(
 	seen fact.Set,
 	now trail.Trail,
 	works bool,
+	waited time.Duration,
 	closing tell.Closing,
 ) (tell.Closing, error) {
 	closing.Case = id
@@ -284,6 +294,11 @@ func concluded(
 		if err := b.Add(ctx, id, casebook.Entry{At: seen.Ended, Kind: casebook.Trace, Text: tell.Short(now),
 			Set: &seen}); err != nil {
 			return err
+		}
+		if works && waited > 0 {
+			if err := b.Add(ctx, id, casebook.Waited(waited, seen.Ended)); err != nil {
+				return err
+			}
 		}
 		c, err := b.Get(ctx, id)
 		if err != nil {

@@ -21,6 +21,7 @@ type watchFlags struct {
 	traceFlags
 	every, lasts time.Duration
 	until        string
+	before       string // how long it took before until it was clear
 	metrics      string
 	report       string
 	all          bool
@@ -86,6 +87,11 @@ func (f *watchFlags) watch(cmd *cobra.Command, input string) error {
 		return fmt.Errorf("--packets: %w", err)
 	}
 	live := isTerminal(cmd.OutOrStdout()) && !f.all
+	if f.until == "clear" {
+		if f.before = forecast(cmd, input); f.before != "" && !live {
+			fmt.Fprintf(cmd.ErrOrStderr(), "uakari: waiting until clear; %s\n", f.before)
+		}
+	}
 	view := redrawn{cmd: cmd}
 	var tally weigh.Tally
 	began := time.Now()
@@ -192,6 +198,9 @@ func (f *watchFlags) left(began time.Time) string {
 	}
 	if f.until != "" {
 		text += ", until " + f.until
+	}
+	if f.before != "" {
+		text += "; " + f.before
 	}
 	return text
 }
