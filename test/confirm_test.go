@@ -93,7 +93,8 @@ func TestForecast(t *testing.T) {
 		if !strings.HasPrefix(r.stdout, "Works again:") || strings.Contains(r.stderr, "it took ") != foretold {
 			t.Errorf("time %d: %+v", i+1, r)
 		}
-		if shown := runIn(t, env, "case", "show", fmt.Sprint(i+1)); !strings.Contains(shown.stdout, "it worked after ") {
+		shown := runIn(t, env, "case", "show", fmt.Sprint(i+1))
+		if !strings.Contains(shown.stdout, "it worked after ") {
 			t.Errorf("the case does not keep it: %s%s", shown.stdout, shown.stderr)
 		}
 	}

@@ -140,7 +140,8 @@ func TestContainers(t *testing.T) {
 			h.do(
 				"pkill -f '[p]odman system service' || true; rm -f /run/podman/podman.sock; for i in 1 2 3 4 5; do " +
 					"podman rm -f -t 0 web >/dev/null 2>&1; podman container exists web || break; sleep 0.5; done; " +
-					"nft flush ruleset; podman run -d --name web " + c.run + " >/dev/null 2>&1; sleep 0.5; true; " + c.then,
+					"nft flush ruleset; podman run -d --name web " + c.run + " >/dev/null 2>&1; sleep 0.5; true; " +
+					c.then,
 			)
 			if c.mend != "" {
 				defer h.do(c.mend)

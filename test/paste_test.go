@@ -61,3 +61,21 @@ func traceWith(t *testing.T, record, endpoint string) string {
 	out, _ := cmd.CombinedOutput() // the status is of the answer
 	return string(out)
 }
+
+// TestPrintedCommand is the line to type on the other side's console, and that it is a
+// command that does what it should.
+func TestPrintedCommand(t *testing.T) {
+	t.Parallel()
+	r := run(t, "record", "--print-command", "--for", "https://10.20.0.14/it's", "--client", "10.20.7.31",
+		"--user", "gauge")
+	const want = `uakari record --paste --small --for 'https://10.20.0.14/it'\''s' --client 10.20.7.31 --user gauge`
+	if r.status != 0 || strings.TrimSpace(r.stdout) != want {
+		t.Errorf("%+v", r)
+	}
+	for _, args := range [][]string{{"--for", ""}, {"--for", "no such://"}} {
+		bad := run(t, append([]string{"record", "--print-command"}, args...)...)
+		if bad.status != 2 || strings.Count(bad.stderr, "\n") != 1 {
+			t.Errorf("%q: %+v", args, bad)
+		}
+	}
+}

@@ -278,6 +278,14 @@ func tellChapter(
 		fmt.Fprint(out, tell.Rehearsal(rehearsed, colour)+"\n")
 		found = found && rehearsed.Clears && len(rehearsed.Steps) == len(c.Finds)
 	}
+	if c.Requested {
+		fmt.Fprint(out, tell.Prompt(fmt.Sprintf("uakari report %d --for all", kept.ID), colour))
+		owners := tell.Owners(before)
+		for _, owner := range owners {
+			fmt.Fprint(out, tell.Request(kept, before, owner)+"\n")
+		}
+		found = found && len(owners) > 1
+	}
 	if c.Tries != "" {
 		if err := world.PutFiles(c.TriedFiles); err != nil {
 			return false, err

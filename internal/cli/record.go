@@ -3,15 +3,19 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"net"
 	"net/netip"
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"uakari/internal/casebook"
+	"uakari/internal/endpoint"
 	"uakari/internal/fact"
 	"uakari/internal/foreign"
 	"uakari/internal/look/host"
@@ -26,6 +30,7 @@ type recordFlags struct {
 	seeing
 	endpoint, client, account, file string
 	baseline, asJSON, paste, small  bool
+	printCommand                    bool
 }
 
 func newRecord() *cobra.Command {
@@ -43,6 +48,9 @@ Where only text can be copied, --paste writes lines of 76 columns. --small keeps
 them few. Paste them on the other side:
 
   uakari trace ENDPOINT --record server=-
+
+--print-command, typed at the client, prints the one line to type on the server's
+console, and does nothing else.
 
 With --baseline it is kept here, as what this host is like while it is well, in
 place of the last one: "uakari differ baseline FILE" and "--since baseline" then
@@ -63,6 +71,8 @@ hand it on all the same. It is readable by its owner only.`,
 	cmd.Flags().BoolVar(&f.paste, "paste", false,
 		"write text that can be copied from a console, to standard output")
 	cmd.Flags().BoolVar(&f.small, "small", false, "with --paste: leave out what does not bear on the endpoint")
+	cmd.Flags().BoolVar(&f.printCommand, "print-command", false,
+		"print the line to type on the other side's console, and do nothing else")
 	cmd.Flags().BoolVar(&f.baseline, "baseline", false, "keep it as what this host is like while it is well")
 	asData(cmd, &f.asJSON, " (uakari.recorded/1: what was written; the record itself is JSON always)")
 	return cmd
@@ -71,6 +81,9 @@ hand it on all the same. It is readable by its owner only.`,
 func (f *recordFlags) run(cmd *cobra.Command) error {
 	ctx, stop := interruptible(cmd)
 	defer stop()
+	if f.printCommand {
+		return f.printed(cmd)
+	}
 	var more []fact.Order
 	if f.client != "" {
 		addr, err := netip.ParseAddr(f.client)
@@ -137,6 +150,45 @@ func (f *recordFlags) run(cmd *cobra.Command) error {
 	}
 	err = told(cmd, f.asJSON, recordedOf(r, file), func() string { return recorded(r, file) + "\n" })
 	return errors.Join(err, interrupted(r.Incomplete))
+}
+
+// printed writes the line by which the other side makes the record that a trace from here
+// takes as pasted text.
+func (f *recordFlags) printed(cmd *cobra.Command) error {
+	if f.endpoint == "" {
+		return errors.New("record --print-command: expected --for ENDPOINT")
+	}
+	e, err := endpoint.Parse(f.endpoint)
+	if err != nil {
+		return err
+	}
+	words := []string{"uakari", "record", "--paste", "--small", "--for", foreign.ShellWord(f.endpoint)}
+	client := f.client
+	if client == "" {
+		client = ownTowards(e.Host, e.Port)
+	}
+	if client != "" {
+		words = append(words, "--client", foreign.ShellWord(client))
+	}
+	if f.account != "" {
+		words = append(words, "--user", foreign.ShellWord(f.account))
+	}
+	return write(cmd, "", []byte(strings.Join(words, " ")+"\n"))
+}
+
+// ownTowards is the address of this host that a packet to a host would come from; "" where
+// that is not known. Nothing is sent: the kernel chooses it for a socket of datagrams.
+func ownTowards(host string, port uint16) string {
+	dialer := net.Dialer{Timeout: 2 * time.Second}
+	conn, err := dialer.Dial("udp", net.JoinHostPort(host, strconv.Itoa(int(port))))
+	if err != nil {
+		return ""
+	}
+	defer conn.Close()
+	if at, ok := conn.LocalAddr().(*net.UDPAddr); ok && !at.IP.IsLoopback() {
+		return at.IP.String()
+	}
+	return ""
 }
 
 // keepBaseline keeps a record in the folder of this user's state.

@@ -37,6 +37,7 @@ type Chapter struct {
 	Sheet           string   // the file of a sheet, in the folder
 	Account, Secret string   // that the client signs in with; the secret is a file of the folder
 	Rehearsed       bool     // its fixes are rehearsed before anybody touches anything
+	Requested       bool     // what each owner is asked for is written
 }
 
 // Flags is how the command line of a chapter's trace names its account, with
@@ -339,6 +340,19 @@ var Chapters = []Chapter{
 		Finds:  []string{"ports/loopback-only", "certs/expired"},
 		Mends:  "lets almanac listen on 127.20.0.34, and renews its certificate",
 		Mended: []Stand{web("almanac", "127.20.0.34:8457")},
+	},
+	{
+		Name: "teams", Title: "Two faults, two owners, and each says \"not ours\"",
+		Story: "A station does not reach the portal. Whoever keeps the station says that the portal's certificate is " +
+			"old; whoever keeps the portal says that the station goes elsewhere. Each gets what it is asked for, with " +
+			"the evidence, and how all will know that it works.",
+		Requested: true,
+		Service:   "tidebook", Endpoint: "https://tidebook.varzea.example:8443/",
+		Broken: []Stand{expired(tidebook, 3*24*time.Hour)},
+		Hosts:  "127.0.0.1 localhost\n127.20.0.66 tidebook.varzea.example tidebook\n",
+		Finds:  []string{"names/hosts-override", "certs/expired"},
+		Mends:  "removes the line from the hosts file, and the certificate is renewed",
+		Mended: []Stand{tidebook},
 	},
 }
 

@@ -223,7 +223,9 @@ func podmanContainer(ctx context.Context, configText, stateText []byte) (fact.Co
 	}
 	for _, m := range config.Spec.Mounts {
 		if m.Type == "bind" && !strings.Contains(m.Source, "/userdata/") { // those are the engine's own
-			c.Mounts = append(c.Mounts, fact.Mount{Source: foreign.Clean(m.Source), Inside: foreign.Clean(m.Destination)})
+			c.Mounts = append(c.Mounts, fact.Mount{
+				Source: foreign.Clean(m.Source), Inside: foreign.Clean(m.Destination),
+			})
 		}
 	}
 	c.Health, c.Checked = checkOnDisk(ctx, filepath.Dir(state.RunDir))
