@@ -37,6 +37,7 @@ type seeing struct {
 	at, in, records []string
 	identity        string
 	presented       string
+	proxyScript     string
 	secret, shared  string
 	lend            string
 	asRoot          bool
@@ -114,6 +115,8 @@ func (s *seeing) addFar(cmd *cobra.Command) {
 	)
 	flags.StringVar(&s.shared, "shared-secret", "",
 		"what this client shares with its server beside any account (RADIUS): `env:NAME|file:PATH|prompt`")
+	flags.StringVar(&s.proxyScript, "proxy-script", "",
+		"let this `script` decide over proxies, as it does for the client's programs: a file or an http(s) URL")
 	flags.StringVar(&s.program, "client-program", "",
 		"try as this client `program` would, by its own settings: "+strings.Join(clientlib.Known(), ", "))
 	flags.StringVar(&s.user, "user", "", "try this `account` once, with --secret or --identity")
@@ -277,7 +280,8 @@ const mostProgram = 256 << 10
 
 // env is how to look, without an endpoint.
 func (s *seeing) env(ctx context.Context) (look.Env, error) {
-	env := look.Env{Wait: s.wait, HostsFile: s.hosts, Trust: s.trust, Unit: s.unit, Presented: s.presented}
+	env := look.Env{Wait: s.wait, HostsFile: s.hosts, Trust: s.trust, Unit: s.unit, Presented: s.presented,
+		ProxyScript: s.proxyScript}
 	if err := s.check(); err != nil {
 		return env, err
 	}

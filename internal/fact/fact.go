@@ -86,6 +86,7 @@ const (
 	LookContainers Kind = "containers" // what runs in containers, and which ports lead there
 	LookUpstreams  Kind = "upstreams"  // the backends that a gateway passes requests to
 	LookProxy      Kind = "proxy"      // the proxies that the client's environment names
+	LookScript     Kind = "script"     // what a script says of an endpoint, that decides over proxies
 	LookAccess     Kind = "access"     // the files by which a service lets addresses in
 	LookAccount    Kind = "account"    // the state of one account of this host
 	LookAccounts   Kind = "accounts"   // the state of accounts that a service keeps itself

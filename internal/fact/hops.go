@@ -45,4 +45,12 @@ type ProxySetting struct {
 	// settings do, whose exceptions are patterns.
 	By     string `json:"by,omitempty"`
 	System bool   `json:"system,omitempty"`
+	// Script is the file or URL of a script that decides. Of what it said of an endpoint Said
+	// is its own words, Line the line that decided (0: not known), Falls that it allows another
+	// way where the proxy does not answer, and Wrong why it says nothing.
+	Script string `json:"script,omitempty"`
+	Said   string `json:"said,omitempty"`
+	Line   int    `json:"line,omitempty"`
+	Falls  bool   `json:"falls,omitempty"`
+	Wrong  string `json:"wrong,omitempty"`
 }

@@ -29,14 +29,16 @@ type Env struct {
 	Deep      bool          // look at everything, for a record
 	// Settle is how long a connection is watched on which nobody knows who speaks
 	// first; 0: long enough for a server that thinks before it closes.
-	Settle    time.Duration
-	Inside    bool   // in a place whose own programs are not executed
-	Secret    string // of the account that is tried; in no fact
-	Shared    string // what the client shares with the server beside it; in no fact
-	Path      string // of the endpoint, as targets have it
-	Whole     string // the same with the secrets in it, if there are any; in no fact
-	Identity  string // a private key's file, for the same
-	Presented string // a certificate and its key, CERT[,KEY], that the client presents
+	Settle   time.Duration
+	Inside   bool   // in a place whose own programs are not executed
+	Secret   string // of the account that is tried; in no fact
+	Shared   string // what the client shares with the server beside it; in no fact
+	Path     string // of the endpoint, as targets have it
+	Whole    string // the same with the secrets in it, if there are any; in no fact
+	Identity string // a private key's file, for the same
+	// ProxyScript is the file or URL of the script that decides over proxies, if one was given.
+	ProxyScript string
+	Presented   string // a certificate and its key, CERT[,KEY], that the client presents
 	// Lenient is that clients of the endpoint do not check the certificate of
 	// its server; AnyName, that they take one of any name; InTheClear, that the
 	// secret may be shown all the same where nobody vouches for who reads it.

@@ -58,11 +58,12 @@ func TestProxyOfTheCard(t *testing.T) {
 // atMostLikely is causes that nothing proves by itself, by the catalogue: what was seen
 // leaves them over, or a server says no more.
 var atMostLikely = map[string]string{
-	"login/rejected":         "a server that says no more may mean anything",
-	"certs/handshake-stalls": "it is what was met, without a reason",
-	"names/loops-back":       "an address that leads back is the client's own, or a tunnel's",
-	"rules/reverse-path":     "by which link a packet came the host that discards it does not say",
-	"rules/rate-limited":     "that a limit was reached nobody keeps",
+	"login/rejected":              "a server that says no more may mean anything",
+	"certs/handshake-stalls":      "it is what was met, without a reason",
+	"names/loops-back":            "an address that leads back is the client's own, or a tunnel's",
+	"rules/reverse-path":          "by which link a packet came the host that discards it does not say",
+	"settings/proxy-script-fails": "what a client does then, no setting says",
+	"rules/rate-limited":          "that a limit was reached nobody keeps",
 }
 
 // live is a set as if every host had been looked at during the run, and not by a record, whose

@@ -43,6 +43,7 @@ var asked = map[fact.Kind]struct{ source, failed string }{
 	fact.LookSigns:      {"signs", "could not look at the signs of the card"},
 	fact.LookStored:     {"stored secrets", "could not look where programs keep secrets"},
 	fact.LookProxy:      {"proxy", "could not read which proxy is set"},
+	fact.LookScript:     {"proxy script", "could not ask the script that decides over proxies"},
 	fact.LookTold:       {"clients' settings", "could not read the settings of client programs"},
 }
 
@@ -54,6 +55,7 @@ var everywhere = map[fact.Kind]look.Func{
 	fact.LookSigns:     common.Signs,
 	fact.LookStored:    common.Stored,
 	fact.LookProxy:     common.Proxy,
+	fact.LookScript:    common.Script,
 	fact.LookTold:      common.Told,
 }
 

@@ -26,6 +26,10 @@ func proxyReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) (list []gate.Re
 		},
 	)
 	for _, f := range v.Facts(v.Client, fact.LookProxy) {
+		if f.Proxy != nil && f.Proxy.Script != "" {
+			list = append(list, scriptReadings(v, w, t, f)...)
+			continue
+		}
 		if f.Proxy == nil || f.Proxy.Value == "" || t.Target.Addr.IsLoopback() && f.Proxy.By == "" {
 			continue
 		}
@@ -37,6 +41,48 @@ func proxyReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) (list []gate.Re
 		}
 	}
 	return list
+}
+
+// scriptReadings reads what a script says of the endpoint that decides over proxies.
+func scriptReadings(v *scene.Scene, w *scene.Wants, t *scene.Try, set *fact.Fact) []gate.Reading {
+	e := v.Ask.Endpoint
+	at := fact.Target{Scheme: e.Scheme, Name: e.Host, Port: e.Port, Path: set.Proxy.Script}
+	w.Add(scene.Want{Look: fact.LookScript, At: fact.Client, Target: at, Gate: gate.Intent})
+	for _, f := range v.Facts(v.Client, fact.LookScript) {
+		if f.Proxy == nil || f.Order.Target != at {
+			continue
+		}
+		p := *f.Proxy
+		p.Name = fmt.Sprintf("%s, by %s", p.Name, set.Proxy.Name)
+		if p.Line > 0 {
+			p.Name = fmt.Sprintf("line %d of %s", p.Line, p.Name)
+		}
+		switch {
+		case p.Wrong != "":
+			r := gate.Reading{
+				Gate: gate.Intent, Cause: "settings/proxy-script-fails", Strength: gate.Inferred,
+				Reach: gate.Elsewhere, Harmless: t.Symptom.Good() || t.Symptom == gate.NotTried,
+				Because: scene.FactIDs(set, f), Vantage: v.Client,
+				Summary: fmt.Sprintf("%s decides over proxies for programs of this user, and tells none: %s",
+					p.Name, p.Wrong),
+				Values: catalogue.Values{"url": p.Script, "host": e.Host, "client": v.Host(v.Client)},
+				Lacks: []gate.Lack{{Guard: gate.OneMeaning,
+					Why: "most programs go straight then, and some go nowhere"}},
+			}
+			return []gate.Reading{r}
+		case p.Value == "" || !strings.HasPrefix(p.Value, "http"):
+			return nil // straight, or by a way that is not tried here
+		}
+		seen := *f
+		seen.Proxy = &p
+		r, shut := throughProxy(v, w, t, &seen, "programs that go by it go", p.Falls)
+		if shut && p.Falls {
+			r.Summary += "; the script allows another way then"
+		}
+		r.Because = gate.Union(scene.FactIDs(set), r.Because)
+		return []gate.Reading{r}
+	}
+	return nil
 }
 
 // goThrough says which programs use a proxy for an endpoint, as the beginning of a sentence,

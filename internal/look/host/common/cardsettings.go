@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+
 	"uakari/internal/foreign"
 
 	"uakari/internal/card"

@@ -16,6 +16,15 @@ import (
 // Proxy leaves the proxy that programs of this environment use for a scheme,
 // if it names one. Accounts in it are left out.
 func Proxy(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
+	script := func(name, place string) {
+		f := env.Seen(order, name, "the script "+foreign.Clean(place)+" decides")
+		f.Proxy = &fact.ProxySetting{Name: name, Script: foreign.Clean(place)}
+		emit(f)
+	}
+	if env.ProxyScript != "" {
+		script("--proxy-script", env.ProxyScript)
+		return
+	}
 	for _, set := range clientlib.Proxies(order.Target.Scheme) {
 		f := env.Seen(order, set.At, set.Value)
 		f.Proxy = &fact.ProxySetting{Name: set.At, Value: set.Value, By: strings.TrimSuffix(set.Name, " proxy")}
@@ -49,7 +58,11 @@ func Proxy(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
 		emit(f)
 		return
 	}
-	if SystemProxy != nil && ofSystem(env, order, emit) {
+	if SystemProxy != nil && ofSystem(env, order, script, emit) {
+		return
+	}
+	if place := desktopScript(); place != "" {
+		script("settings of this user's desktop", place)
 		return
 	}
 	f := env.Seen(order, "environment", "no proxy for "+order.Target.Scheme)
@@ -58,15 +71,15 @@ func Proxy(_ context.Context, env look.Env, order fact.Order, emit look.Emit) {
 }
 
 // ofSystem leaves the proxy that the system is set to, and says whether there is one.
-func ofSystem(env look.Env, order fact.Order, emit look.Emit) bool {
+func ofSystem(env look.Env, order fact.Order, script func(name, place string), emit look.Emit) bool {
 	p, err := SystemProxy(order.Target.Scheme)
 	if err != nil {
 		emit(env.Failed(order, "the system's proxy", "could not read which proxy is set", err, ""))
 		return false
 	}
 	if p.Script != "" {
-		emit(env.Failed(order, p.Name, "could not tell which proxy is used",
-			errors.New("a script decides, and is not run: "+foreign.Clean(p.Script)), "the script, read by somebody"))
+		script(p.Name, p.Script)
+		return true
 	}
 	if p.Value == "" {
 		return false

@@ -12,7 +12,7 @@ type ProxyOf struct {
 	Name   string // of the place
 	Value  string // "heron:3128"; "" for none
 	Except string // as the system writes it: names behind semicolons, <local> for short ones
-	Script string // an address of a script that decides; it is not run
+	Script string // an address of a script that decides
 }
 
 // What a system keeps beside files and the environment; nil where it keeps nothing

@@ -18,7 +18,7 @@ const internetSettings = `Software\Microsoft\Windows\CurrentVersion\Internet Set
 
 // systemProxy is the proxy that the system is set to for a scheme: of this user
 // (Internet Settings), else of the services of this machine (WinHTTP). A script that
-// decides is named, and not run.
+// decides is named.
 func systemProxy(scheme string) (p common.ProxyOf, err error) {
 	p, err = userProxy(scheme)
 	if err == nil && p.Value == "" && p.Script == "" {
