@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"time"
 
@@ -164,6 +165,9 @@ func Folder() (string, error) {
 // state is the folder of this program's state.
 func state() (string, error) {
 	folder := os.Getenv("XDG_STATE_HOME")
+	if local := os.Getenv("LocalAppData"); folder == "" && runtime.GOOS == "windows" && local != "" {
+		return moved(filepath.Join(local, "uakari"))
+	}
 	if folder == "" {
 		home, err := os.UserHomeDir()
 		if err != nil {
@@ -172,6 +176,23 @@ func state() (string, error) {
 		folder = filepath.Join(home, ".local", "state")
 	}
 	return filepath.Join(folder, "uakari"), nil
+}
+
+// moved is the folder where programs of Windows keep what is theirs on this machine. What an
+// older release kept below the user's own folder is moved there, once.
+func moved(folder string) (string, error) {
+	home, err := os.UserHomeDir()
+	if _, here := os.Stat(folder); here == nil || err != nil {
+		return folder, nil
+	}
+	old := filepath.Join(home, ".local", "state", "uakari")
+	if _, err := os.Stat(old); err != nil {
+		return folder, nil // there is nothing to move
+	}
+	if err := os.Rename(old, folder); err != nil {
+		return "", fmt.Errorf("could not move %s to %s: %w; name a casebook by UAKARI_CASEBOOK", old, folder, err)
+	}
+	return folder, nil
 }
 
 // Open opens a casebook, a file or a shared one, and makes it if it is not there.

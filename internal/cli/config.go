@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -64,7 +65,7 @@ func readConfig() (config, string, error) {
 	if err := file.Steers(path); err != nil {
 		return config{}, path, err
 	}
-	text, err := file.Read(path, file.MostSettings)
+	text, err := file.Typed(context.Background(), path, file.MostSettings)
 	if errors.Is(err, fs.ErrNotExist) && os.Getenv("UAKARI_CONFIG") == "" {
 		return config{}, path, nil
 	}

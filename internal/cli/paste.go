@@ -14,6 +14,7 @@ import (
 	"uakari/internal/fact"
 	"uakari/internal/look/file"
 	"uakari/internal/paste"
+	"uakari/internal/settingsfile"
 )
 
 // small is the looks of a record that bear on one endpoint; of the others a trace can do
@@ -74,6 +75,7 @@ func (s *seeing) readRecord(ctx context.Context, path string) (fact.HostRecord, 
 	if path == "-" {
 		name = "standard input"
 		text, err = io.ReadAll(io.LimitReader(os.Stdin, file.MostKept))
+		text = []byte(settingsfile.Decode(text))
 	} else {
 		text, err = s.read(ctx, path, file.MostKept)
 	}

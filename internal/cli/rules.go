@@ -308,7 +308,7 @@ func (f *rulesFlags) hops(ctx context.Context, p filter.Packet) ([]filter.Hop, e
 func (f *rulesFlags) supposed(ctx context.Context, p filter.Packet, hops []filter.Hop) (*trail.Suppose, error) {
 	var texts []string
 	for _, text := range f.suppose {
-		if kept, err := file.Read(text, file.MostSettings); err == nil {
+		if kept, err := file.Typed(ctx, text, file.MostSettings); err == nil {
 			for line := range strings.Lines(string(kept)) {
 				if line = strings.TrimSpace(line); line != "" && line[0] != '#' {
 					texts = append(texts, line)

@@ -104,6 +104,7 @@ func Main(args []string, stdout, stderr io.Writer) int {
 		return exitClear
 	}
 	useMarkKey()
+	defer giveBack()
 	root := newRoot()
 	root.SetArgs(args)
 	root.SetOut(stdout)

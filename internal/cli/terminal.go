@@ -19,7 +19,7 @@ import (
 // isTerminal reports whether a writer is a terminal.
 func isTerminal(w io.Writer) bool {
 	f, ok := w.(*os.File)
-	return ok && term.IsTerminal(int(f.Fd()))
+	return ok && term.IsTerminal(int(f.Fd())) && escapes(f.Fd())
 }
 
 // columnsOf is how wide a terminal is; 0 for what is none.

@@ -169,14 +169,11 @@ func (w *World) program(name string) string {
 	return filepath.Join(w.Dir, "bin", name)
 }
 
-// named gives this program a further name, by a link. On Windows most users may not make
-// one, and not to another disk: then it is copied.
+// named gives this program a further name, by a link; on Windows by a copy, since most users
+// may not make a link there, and a process over a second hard link is told by the first name.
 func named(self, name string) error {
 	if runtime.GOOS != "windows" {
 		return os.Symlink(self, name)
-	}
-	if err := os.Link(self, name); err == nil || errors.Is(err, os.ErrExist) {
-		return err
 	}
 	from, err := os.Open(self)
 	if err != nil {

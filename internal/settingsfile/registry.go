@@ -1,6 +1,7 @@
 package settingsfile
 
 import (
+	"bytes"
 	"encoding/binary"
 	"encoding/hex"
 	"errors"
@@ -27,6 +28,12 @@ func IsRegistry(text []byte) bool {
 	first, _, _ := strings.Cut(Decode(text), "\n")
 	first = strings.TrimSpace(first)
 	return strings.HasPrefix(first, "Windows Registry Editor Version 5") || first == "REGEDIT4"
+}
+
+// Marked reports whether a text begins with a mark that says in what it is written.
+func Marked(text []byte) bool {
+	return len(text) >= 2 && (text[0] == 0xff && text[1] == 0xfe || text[0] == 0xfe && text[1] == 0xff) ||
+		bytes.HasPrefix(text, []byte("\ufeff"))
 }
 
 // Decode is a text in UTF-8, whatever it says that it is in: UTF-16 of either

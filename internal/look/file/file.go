@@ -12,6 +12,8 @@ import (
 	"io/fs"
 	"os"
 	"time"
+
+	"uakari/internal/settingsfile"
 )
 
 // Bounds on files by what they are for, in bytes.
@@ -79,8 +81,17 @@ func Tail(path string, most int64) ([]byte, error) { return Account{}.Tail(path,
 const typedWait = time.Minute
 
 // Typed reads a file that the user typed, which may be a pipe; it ends with the context, or
-// after a minute, at the latest.
+// after a minute, at the latest. Text that says by its mark that it is in UTF-16, as programs
+// of Windows save it, is given in UTF-8, and without the mark.
 func Typed(ctx context.Context, path string, most int64) ([]byte, error) {
+	text, err := typed(ctx, path, most)
+	if settingsfile.Marked(text) {
+		text = []byte(settingsfile.Decode(text))
+	}
+	return text, err
+}
+
+func typed(ctx context.Context, path string, most int64) ([]byte, error) {
 	info, err := os.Stat(path)
 	if err != nil {
 		return nil, err
