@@ -132,6 +132,9 @@ the smallest safe change that fixes it. It changes nothing by itself.`,
 	root.SetHelpCommandGroupID(otherGroup)
 	root.SetCompletionCommandGroupID(otherGroup)
 	root.CompletionOptions.HiddenDefaultCmd = true
+	if completing() {
+		completeFlags(root)
+	}
 	return root
 }
 
