@@ -2,6 +2,7 @@ package tell
 
 import (
 	"fmt"
+	"strings"
 	"time"
 
 	"uakari/internal/casebook"
@@ -18,11 +19,18 @@ const (
 
 // Mark is one moment of the time line's figure.
 type Mark struct {
-	X, Row      int
-	Kind, Says  string
-	Class       string // "bad", "good" or "odd"
-	TextY, Text int    // where its words stand, and from where
-	Anchor      string
+	X, Row     int // Row is the last one of its words
+	Kind, Says string
+	Class      string // "bad", "good" or "odd"
+	Text       int    // from where its words stand
+	Anchor     string
+	Lines      []MarkLine
+}
+
+// MarkLine is one line of a moment's words.
+type MarkLine struct {
+	Text string
+	Y    int
 }
 
 // marks lays the moments of a case out from left to right by their time; words
@@ -48,31 +56,67 @@ func (r Report) marks() []Mark {
 		case m.Kind != lastGood:
 			says = m.Kind + ": " + m.Text
 		}
-		says = shortened(says, 28)
-		wide := 8*len([]rune(says)) + 12
+		words := wrapped(says, markColumns, markLines)
+		longest := 0
+		for _, text := range words {
+			longest = max(longest, len([]rune(text)))
+		}
+		wide := 8*longest + 12
 		from, anchor := x, "start"
 		if x+wide > figureWide {
 			from, anchor = x, "end"
 		}
-		row := 0
 		start := from
 		if anchor == "end" {
 			start = from - wide
 		}
-		for row < len(ends) && ends[row] > start {
-			row++
+		row := 0
+		for at := 0; at < len(words); at++ { // rows that are free for all of its lines
+			if row+at < len(ends) && ends[row+at] > start {
+				row, at = row+at+1, -1
+			}
 		}
-		if row == len(ends) {
+		for len(ends) < row+len(words) {
 			ends = append(ends, 0)
 		}
-		ends[row] = start + wide
-		list = append(
-			list,
-			Mark{X: x, Row: row, Kind: m.Kind, Says: says, Class: m.class(), TextY: 58 + 20*row, Text: from,
-				Anchor: anchor},
-		)
+		mark := Mark{X: x, Row: row + len(words) - 1, Kind: m.Kind, Says: says, Class: m.class(), Text: from, Anchor: anchor}
+		for i, text := range words {
+			ends[row+i] = start + wide
+			mark.Lines = append(mark.Lines, MarkLine{text, 58 + markRow*(row+i)})
+		}
+		list = append(list, mark)
 	}
 	return list
+}
+
+// What the words of a moment may take: columns, lines, and how far lines are apart.
+const (
+	markColumns = 28
+	markLines   = 4
+	markRow     = 20
+)
+
+// wrapped is a text in lines of some columns; what has no room in the last one is left out.
+func wrapped(text string, columns, most int) []string {
+	var lines []string
+	line := ""
+	for _, word := range strings.Fields(text) {
+		switch {
+		case line == "":
+			line = word
+		case len([]rune(line))+1+len([]rune(word)) <= columns:
+			line += " " + word
+		default:
+			lines, line = append(lines, line), word
+		}
+	}
+	if lines = append(lines, line); len(lines) > most {
+		lines = append(lines[:most-1], lines[most-1]+" …")
+	}
+	for i := range lines {
+		lines[i] = shortened(lines[i], columns+2)
+	}
+	return lines
 }
 
 // markTall is how tall the figure of the time line is.
@@ -81,7 +125,7 @@ func markTall(list []Mark) int {
 	for _, m := range list {
 		rows = max(rows, m.Row+1)
 	}
-	return 52 + 20*rows
+	return 52 + markRow*rows
 }
 
 // class is how a moment is coloured.

@@ -83,6 +83,8 @@ type ReportSeen struct {
 	Host   string    `json:"host"`
 	Source string    `json:"source"`
 	Saw    string    `json:"saw"`
+	// Decides is that a cause rests on it.
+	Decides bool `json:"decides,omitempty"`
 }
 
 // MakeReport puts a case together. Made is when.
@@ -167,7 +169,9 @@ func MakeReport(c casebook.Case, judged map[int64]trail.Trail, made time.Time) R
 	}
 	r.Signs = last.Signs
 	for _, e := range first.Evidence {
-		r.Evidence = append(r.Evidence, ReportSeen{e.ID, e.At.UTC(), first.Host(e.Vantage), e.Source, e.Saw})
+		decides := slices.ContainsFunc(first.Causes, func(c trail.Cause) bool { return slices.Contains(c.Because, e.ID) })
+		r.Evidence = append(r.Evidence,
+			ReportSeen{e.ID, e.At.UTC(), first.Host(e.Vantage), e.Source, e.Saw, decides})
 	}
 	r.times(c)
 	if set := c.Traces()[len(c.Traces())-1].Set; set != nil {
@@ -375,6 +379,8 @@ type section struct {
 	Title string
 	Heads []string
 	Rows  [][]string
+	// Folded is that it is opened by who wants it.
+	Folded bool
 }
 
 func (r Report) sections() []section {
@@ -412,19 +418,35 @@ func (r Report) sections() []section {
 	for _, m := range r.Timeline {
 		line = append(line, []string{m.At.Format(moments), m.Kind, m.Text})
 	}
+	var hosts []string
+	also := map[string][][]string{}
 	for _, e := range r.Evidence {
-		seen = append(seen, []string{e.ID, e.At.Format(moments), e.Host, e.Source, e.Saw})
+		row := []string{e.ID, e.At.Format(moments), e.Host, e.Source, e.Saw}
+		if e.Decides {
+			seen = append(seen, row)
+			continue
+		}
+		if also[e.Host] == nil {
+			hosts = append(hosts, e.Host)
+		}
+		also[e.Host] = append(also[e.Host], row)
 	}
-	return []section{
-		{"Why", []string{"cause", "certainty", "what", "the fix"}, why},
-		{"What changed since it worked", []string{"host", "what", "was", "is", "since (UTC)", "explains"}, since},
-		{"The ladder, before and now", []string{"rung", "before", "now", "what was seen first"}, ladder},
-		{"Signs of health, now", []string{"host", "sign", "state", "what was seen"}, signs},
-		{"What was changed", []string{"time (UTC)", "what", "state"}, changes},
-		{"Time line", []string{"time (UTC)", "", "what"}, line},
-		{"Evidence", []string{"", "time (UTC)", "host", "what was done", "what came of it"}, seen},
+	list := []section{
+		{Title: "Why", Heads: []string{"cause", "certainty", "what", "the fix"}, Rows: why},
+		{Title: "What changed since it worked", Heads: []string{"host", "what", "was", "is", "since (UTC)", "explains"}, Rows: since},
+		{Title: "The ladder, before and now", Heads: []string{"rung", "before", "now", "what was seen first"}, Rows: ladder},
+		{Title: "Signs of health, now", Heads: []string{"host", "sign", "state", "what was seen"}, Rows: signs},
+		{Title: "What was changed", Heads: []string{"time (UTC)", "what", "state"}, Rows: changes},
+		{Title: "Time line", Heads: []string{"time (UTC)", "", "what"}, Rows: line},
+		{Title: "What it rests on", Heads: evidenceHeads, Rows: seen},
 	}
+	for _, host := range hosts {
+		list = append(list, section{Title: "Also seen on " + host, Heads: evidenceHeads, Rows: also[host], Folded: true})
+	}
+	return list
 }
+
+var evidenceHeads = []string{"", "time (UTC)", "host", "what was done", "what came of it"}
 
 // mark makes text harmless within a line of Markdown.
 func mark(text string) string {

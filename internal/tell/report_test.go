@@ -41,14 +41,17 @@ func incident() (casebook.Case, map[int64]trail.Trail) {
 				Blocking:  true,
 				Vantage:   "v2",
 				Summary:   "a rule on tidebook drops it",
+				Because:   []string{"e1"},
 				Remedies: []trail.Remedy{
 					{Do: "let it in", Command: "nft insert rule", Host: "tidebook", Risk: "none",
 						Undo: "nft delete rule"},
 				},
 			},
 		},
-		Evidence: []trail.Evidence{{ID: "e1", Vantage: "v1", At: at, Source: "tcp connect",
-			Saw: "no answer | in 4 s"}},
+		Evidence: []trail.Evidence{
+			{ID: "e1", Vantage: "v1", At: at, Source: "tcp connect", Saw: "no answer | in 4 s"},
+			{ID: "e2", Vantage: "v1", At: at, Source: "routes", Saw: "3 routes"},
+		},
 	}
 	works := trail.Trail{
 		Format:   trail.Format,
@@ -123,7 +126,8 @@ func TestReport(t *testing.T) {
 		}
 	}
 	page, err := r.HTML()
-	if err != nil || !strings.Contains(page, "<title>Case 7:") || strings.Count(page, "<h2>") != 9 {
+	if err != nil || !strings.Contains(page, "<title>Case 7:") || strings.Count(page, "<h2>") != 9 ||
+		!strings.Contains(page, "<details><summary>Also seen on gauge-07 (1)</summary>") {
 		t.Errorf("%v, %d sections", err, strings.Count(page, "<h2>"))
 	}
 	c.Closed, c.Entries[1].Undone = time.Time{}, time.Time{}

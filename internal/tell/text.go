@@ -13,7 +13,7 @@ import (
 // Columns that text is laid out for: as many as a terminal has, within bounds.
 const (
 	narrowest = 60
-	widest    = 100
+	widest    = 120
 )
 
 // width is the columns of this run.

@@ -58,14 +58,11 @@ func recent(t weigh.Tally, p paint) string {
 	}
 	var b strings.Builder
 	fmt.Fprintf(&b, "  the last %d  ", len(last))
+	worked := make([]bool, 0, len(last))
 	for _, try := range last {
-		if try.Works {
-			b.WriteString(p.as(green, "."))
-		} else {
-			b.WriteString(p.as(red, "F"))
-		}
+		worked = append(worked, try.Works)
 	}
-	b.WriteString("\n\n")
+	b.WriteString(strip(worked, p) + "\n\n")
 	return b.String()
 }
 
@@ -144,8 +141,13 @@ func tallied(t weigh.Tally, p paint) string {
 	for addr := range t.ByAddr {
 		wide = max(wide, len(addr))
 	}
+	columns := len("last tries")
+	for _, a := range t.ByAddr {
+		columns = max(columns, len(a.Last))
+	}
 	if len(t.ByAddr) > 0 {
-		fmt.Fprintf(&b, "  %-*s %6s %6s  %s\n", wide, "address", "tries", "failed", "half, 95 of 100, all within")
+		fmt.Fprintf(&b, "  %-*s %6s %6s  %-*s  %9s %9s %9s\n", wide, "address", "tries", "failed", columns, "last tries",
+			"median", "95th pct", "longest")
 	}
 	for _, addr := range slices.Sorted(maps.Keys(t.ByAddr)) {
 		a := t.ByAddr[addr]
@@ -153,11 +155,13 @@ func tallied(t weigh.Tally, p paint) string {
 		if a.Failed > 0 {
 			failed = p.as(red, failed)
 		}
-		times := "-"
+		times := fmt.Sprintf("%9s %9s %9s", "-", "-", "-")
 		if a.Tries > a.Failed {
-			times = fmt.Sprintf("%.1f, %.1f, %.1f ms", a.Within(0.5), a.Within(0.95), a.MostMS)
+			ms := func(v float64) string { return fmt.Sprintf("%.1f ms", v) }
+			times = fmt.Sprintf("%9s %9s %9s", ms(a.Within(0.5)), ms(a.Within(0.95)), ms(a.MostMS))
 		}
-		fmt.Fprintf(&b, "  %-*s %6d %s  %s\n", wide, foreign.Printable(addr), a.Tries, failed, times)
+		fmt.Fprintf(&b, "  %-*s %6d %s  %s%s  %s\n", wide, foreign.Printable(addr), a.Tries, failed,
+			strip(a.Last, p), strings.Repeat(" ", columns-len(a.Last)), times)
 	}
 	const most = 8
 	turns := t.Turns[max(0, len(t.Turns)-most):]
@@ -166,6 +170,19 @@ func tallied(t weigh.Tally, p paint) string {
 	}
 	for _, turn := range turns {
 		block(&b, "  ", "           ", strings.TrimSuffix(Watched(turn.Pulse, turn.Changes), "\n"), width)
+	}
+	return b.String()
+}
+
+// strip is some tries as marks, the newest last.
+func strip(worked []bool, p paint) string {
+	var b strings.Builder
+	for _, works := range worked {
+		if works {
+			b.WriteString(p.as(green, "."))
+		} else {
+			b.WriteString(p.as(red, "F"))
+		}
 	}
 	return b.String()
 }

@@ -100,3 +100,16 @@ func luminance(t *testing.T, colour string) float64 {
 	}
 	return sum
 }
+
+// TestWrapped is words in lines of some columns, with a sign where some are left out.
+func TestWrapped(t *testing.T) {
+	for text, want := range map[string]string{
+		"fails": "fails", "the rule is in place": "the rule is|in place", "": "",
+		"one two three four five six seven eight nine ten": "one two|three four|five six …",
+		"tidebook.varzea.example is up":                    "tidebook.varz…|is up",
+	} {
+		if got := strings.Join(wrapped(text, 12, 3), "|"); got != want {
+			t.Errorf("%q: %q, want %q", text, got, want)
+		}
+	}
+}

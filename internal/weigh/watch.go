@@ -78,8 +78,12 @@ const (
 type AddrTally struct {
 	Tries, Failed int
 	MostMS        float64
+	Last          []bool // whether each of the last tries worked, the oldest first
 	buckets       map[int]int
 }
+
+// mostLast bounds how many of the last tries of an address are kept one by one.
+const mostLast = 30
 
 const bucketWidth = 1.05
 
@@ -206,6 +210,8 @@ func (t *Tally) Add(p Pulse) (turned bool) {
 
 func (a *AddrTally) add(ms float64, good bool) {
 	a.Tries++
+	a.Last = append(a.Last, good)
+	a.Last = a.Last[max(0, len(a.Last)-mostLast):]
 	if !good {
 		a.Failed++
 		return
