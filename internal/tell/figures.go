@@ -79,7 +79,8 @@ func (r Report) marks() []Mark {
 		for len(ends) < row+len(words) {
 			ends = append(ends, 0)
 		}
-		mark := Mark{X: x, Row: row + len(words) - 1, Kind: m.Kind, Says: says, Class: m.class(), Text: from, Anchor: anchor}
+		mark := Mark{X: x, Row: row + len(words) - 1, Kind: m.Kind, Says: says, Class: m.class(), Text: from,
+			Anchor: anchor}
 		for i, text := range words {
 			ends[row+i] = start + wide
 			mark.Lines = append(mark.Lines, MarkLine{text, 58 + markRow*(row+i)})

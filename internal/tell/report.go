@@ -169,7 +169,9 @@ func MakeReport(c casebook.Case, judged map[int64]trail.Trail, made time.Time) R
 	}
 	r.Signs = last.Signs
 	for _, e := range first.Evidence {
-		decides := slices.ContainsFunc(first.Causes, func(c trail.Cause) bool { return slices.Contains(c.Because, e.ID) })
+		decides := slices.ContainsFunc(first.Causes, func(c trail.Cause) bool {
+			return slices.Contains(c.Because, e.ID)
+		})
 		r.Evidence = append(r.Evidence,
 			ReportSeen{e.ID, e.At.UTC(), first.Host(e.Vantage), e.Source, e.Saw, decides})
 	}
@@ -433,8 +435,10 @@ func (r Report) sections() []section {
 	}
 	list := []section{
 		{Title: "Why", Heads: []string{"cause", "certainty", "what", "the fix"}, Rows: why},
-		{Title: "What changed since it worked", Heads: []string{"host", "what", "was", "is", "since (UTC)", "explains"}, Rows: since},
-		{Title: "The ladder, before and now", Heads: []string{"rung", "before", "now", "what was seen first"}, Rows: ladder},
+		{Title: "What changed since it worked",
+			Heads: []string{"host", "what", "was", "is", "since (UTC)", "explains"}, Rows: since},
+		{Title: "The ladder, before and now",
+			Heads: []string{"rung", "before", "now", "what was seen first"}, Rows: ladder},
 		{Title: "Signs of health, now", Heads: []string{"host", "sign", "state", "what was seen"}, Rows: signs},
 		{Title: "What was changed", Heads: []string{"time (UTC)", "what", "state"}, Rows: changes},
 		{Title: "Time line", Heads: []string{"time (UTC)", "", "what"}, Rows: line},
