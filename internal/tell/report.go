@@ -445,7 +445,8 @@ func (r Report) sections() []section {
 		{Title: "What it rests on", Heads: evidenceHeads, Rows: seen},
 	}
 	for _, host := range hosts {
-		list = append(list, section{Title: "Also seen on " + host, Heads: evidenceHeads, Rows: also[host], Folded: true})
+		list = append(list,
+			section{Title: "Also seen on " + host, Heads: evidenceHeads, Rows: also[host], Folded: true})
 	}
 	return list
 }

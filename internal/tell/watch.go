@@ -146,8 +146,8 @@ func tallied(t weigh.Tally, p paint) string {
 		columns = max(columns, len(a.Last))
 	}
 	if len(t.ByAddr) > 0 {
-		fmt.Fprintf(&b, "  %-*s %6s %6s  %-*s  %9s %9s %9s\n", wide, "address", "tries", "failed", columns, "last tries",
-			"median", "95th pct", "longest")
+		fmt.Fprintf(&b, "  %-*s %6s %6s  %-*s  %9s %9s %9s\n", wide, "address", "tries", "failed",
+			columns, "last tries", "median", "95th pct", "longest")
 	}
 	for _, addr := range slices.Sorted(maps.Keys(t.ByAddr)) {
 		a := t.ByAddr[addr]
