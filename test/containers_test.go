@@ -289,9 +289,17 @@ func TestPodsAndNetworks(t *testing.T) {
 			t.Errorf("a published port of UDP: %s", dump(judged))
 		}
 	}
-	// A name of another network, which the engine's resolver does not tell.
-	if judged := from("near", "http://far/"); rung(judged, trail.Names).State != trail.Fault {
-		t.Errorf("a name of another network: %s", dump(judged))
+	// A name of another network, which the engine's resolver does not tell, and one of none.
+	for name, says := range map[string]string{
+		"far":  "the container far is in the network east alone",
+		"naer": "the resolver of the network west on tidebook, which knows near",
+	} {
+		judged := from("near", "http://"+name+"/")
+		text := oneLine(dump(judged))
+		if rung(judged, trail.Names).State != trail.Fault || !strings.Contains(text, says) ||
+			len(judged.Causes) == 0 || judged.Causes[0].Remedies[0].Owner != "the containers" {
+			t.Errorf("%s: it does not say %q: %s %+v", name, says, dump(judged), judged.Causes)
+		}
 	}
 	// The office's root is trusted by the host, and is not in the image.
 	m := newMaker(t)

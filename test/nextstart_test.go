@@ -20,7 +20,7 @@ func TestNextStart(t *testing.T) {
 		"printf '#!/bin/sh\\nexec sleep 600\\n' > /opt/gate; chmod 755 /opt/gate; " +
 		"printf '#!/usr/bin/tideshell\\n' > /opt/odd; chmod 755 /opt/odd; " +
 		"printf '#!/bin/sh\\r\\nexec sleep 600\\r\\n' > /opt/crlf; chmod 755 /opt/crlf; " +
-		"cp /opt/gate /opt/shut; chmod 644 /opt/shut; cp /opt/gate /opt/private; chmod 700 /opt/private; " +
+		"printf '#!/bin/sh\\nexit 0\\n' > /opt/private0; chmod 700 /opt/private0; cp /opt/gate /opt/shut; chmod 644 /opt/shut; cp /opt/gate /opt/private; chmod 700 /opt/private; " +
 		"mkdir -m 700 /srv/private; mkdir -p /mnt/plain; " +
 		"mount -t tmpfs -o noexec tmpfs /mnt/plain; cp /opt/gate /mnt/plain/gate; " +
 		"printf '\\177ELF\\002\\001\\001\\000\\000\\000\\000\\000\\000\\000\\000\\000\\002\\000\\363\\000' > /opt/other; " +
@@ -28,6 +28,15 @@ func TestNextStart(t *testing.T) {
 		"printf '[Service]\\nExecStart=/opt/gate\\n' > /etc/systemd/system/tidemasked.service; " +
 		"mv /etc/systemd/system/tidemasked.service /root/; ln -s /dev/null /etc/systemd/system/tidemasked.service")
 	const start = "ExecStart=/opt/gate\n"
+	// One that needs a unit which may provide the file says so.
+	h.put("/etc/systemd/system/tidefirst.service",
+		"[Service]\nType=oneshot\nExecStart=/usr/bin/touch /run/tidefirst\n")
+	h.put("/etc/systemd/system/tidegate.service", "[Unit]\nRequires=tidefirst.service\nAfter=tidefirst.service\n"+
+		"[Service]\n"+start+"EnvironmentFile=/run/tidefirst\n")
+	h.do("systemctl daemon-reload")
+	if _, whole := nextStart(t, h, "tidegate"); len(whole.Blocked) != 1 || whole.Blocked[0].After != "tidefirst.service" {
+		t.Errorf("a file that another unit makes: %+v", whole)
+	}
 	for _, c := range []struct {
 		name, unit, service string
 		blocked             string // the setting or the kind that is foretold; "": it starts
@@ -37,6 +46,12 @@ func TestNextStart(t *testing.T) {
 		{"what is missing may be missing", "", start + "EnvironmentFile=-/etc/none\nReadWritePaths=-/srv/none\n" +
 			"WorkingDirectory=-/srv/none\nBindPaths=-/srv/none\n", ""},
 		{"a program of before that may fail", "", "ExecStartPre=-/opt/none\n" + start, ""},
+		{"folders that are made for it", "", start + "StateDirectory=tidegate\nWorkingDirectory=/var/lib/tidegate\n" +
+			"RuntimeDirectory=tidegate\nReadWritePaths=/run/tidegate\nUser=tidegate\n", ""},
+		{"a folder that only it sees", "", start + "PrivateTmp=yes\nWorkingDirectory=/tmp\nReadWritePaths=/var/tmp\n",
+			""},
+		{"a program of root's, run with all rights", "", "ExecStartPre=+/opt/private0\n" + start + "User=tidegate\n",
+			""},
 		{"no program", "", "ExecStart=/opt/none\n", "program"},
 		{"no program before it", "", "ExecStartPre=/opt/none\n" + start, "program"},
 		{"a program that nobody may run", "", "ExecStart=/opt/shut\n", "program"},

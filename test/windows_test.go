@@ -553,7 +553,7 @@ func TestWindowsSettled(t *testing.T) {
 			"Internet Settings of this user http://heron:3128", ""},
 		{"for another scheme", user + "\"ProxyServer\"=\"https=heron:3129\"\n", "no proxy for http", "heron"},
 		{"a script", user + "\"ProxyEnable\"=dword:00000000\n\"AutoConfigURL\"=\"http://heron/proxy.pac\"\n",
-			"a script decides, and is not run http://heron/proxy.pac", ""},
+			"the script http://heron/proxy.pac decides", ""},
 		{"of the services", user + "\"AutoConfigURL\"=-\n" + machine + blob("heron:3130", "<local>"),
 			"WinHTTP of this machine http://heron:3130", ""},
 	} {

@@ -343,16 +343,16 @@ var Chapters = []Chapter{
 	},
 	{
 		Name: "teams", Title: "Two faults, two owners, and each says \"not ours\"",
-		Story: "A station does not reach the portal. Whoever keeps the station says that the portal's certificate is " +
-			"old; whoever keeps the portal says that the station goes elsewhere. Each gets what it is asked for, with " +
-			"the evidence, and how all will know that it works.",
+		Story: "A station does not reach the wharf's page. Whoever keeps the station says that the page's certificate " +
+			"is old; whoever keeps the page says that the station goes elsewhere. Each gets what it is asked for, " +
+			"with the evidence, and how all will know that it works.",
 		Requested: true,
-		Service:   "tidebook", Endpoint: "https://tidebook.varzea.example:8443/",
-		Broken: []Stand{expired(tidebook, 3*24*time.Hour)},
-		Hosts:  "127.0.0.1 localhost\n127.20.0.66 tidebook.varzea.example tidebook\n",
+		Service:   "wharf", Endpoint: "https://wharf.varzea.example:8461/",
+		Broken: []Stand{expired(web("wharf", "127.20.0.46:8461"), 3*24*time.Hour)},
+		Hosts:  "127.0.0.1 localhost\n127.20.0.66 wharf.varzea.example wharf\n",
 		Finds:  []string{"names/hosts-override", "certs/expired"},
 		Mends:  "removes the line from the hosts file, and the certificate is renewed",
-		Mended: []Stand{tidebook},
+		Mended: []Stand{web("wharf", "127.20.0.46:8461")},
 	},
 }
 

@@ -34,7 +34,7 @@ var (
 		"soundings": "127.20.0.33", "almanac": "127.20.0.34", "charts": "127.20.0.35",
 		"heron": "127.20.0.36", "gaugings": "127.20.0.37", "exchange": "127.20.0.38", "receipts": "127.20.0.39",
 		"registry": "127.20.0.40", "ledger": "127.20.0.41", "moorings": "127.20.0.42",
-		"depths": "127.20.0.43",
+		"depths": "127.20.0.43", "wharf": "127.20.0.46",
 	}
 	aliases = map[string]string{"readings": "tidebook"}
 )

@@ -269,6 +269,7 @@ type StartBlock struct {
 	Kind    string `json:"kind"`
 	Setting string `json:"setting,omitempty"` // of the unit, that asks for it: "EnvironmentFile"
 	Path    string `json:"path,omitempty"`    // the file, account or unit that it is about
+	After   string `json:"after,omitempty"`   // a unit that is started before, and may provide it
 	Text    string `json:"text"`
 }
 

@@ -64,9 +64,12 @@ func unserved(v *scene.Scene, w *scene.Wants, t *scene.Try, f *fact.Fact, mine [
 	usurped := !slices.ContainsFunc(mine, func(p fact.CertPair) bool {
 		return chosen != nil && ownSettings(v, chosen.Name, p.Program)
 	})
+	// What answers TLS at all may have another than one that is not set for this name; and of a
+	// pair that is of no use, which of the two is replaced nobody knows.
+	forName := usurped || t.Sessions.Handshake != nil && t.Sessions.Handshake.Handshake.Alert != 0
 	mine = slices.DeleteFunc(slices.Clone(mine), func(p fact.CertPair) bool {
-		return len(p.Chain) == 0 || chosen == nil || usurped && !slices.Contains(p.Names, t.Target.Name) ||
-			!usurped && !ownSettings(v, chosen.Name, p.Program)
+		return len(p.Chain) == 0 || chosen == nil || p.Wrong != "" || p.Belongs != nil && !*p.Belongs ||
+			forName && !slices.Contains(p.Names, t.Target.Name) || !usurped && !ownSettings(v, chosen.Name, p.Program)
 	})
 	if last := len(mine) - 1; last > 0 &&
 		!slices.ContainsFunc(mine, func(p fact.CertPair) bool { return len(p.Names)+len(p.Ports) > 0 }) {

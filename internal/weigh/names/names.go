@@ -130,6 +130,9 @@ func NoAddressReadings(v *scene.Scene, w *scene.Wants, t *scene.Try) []gate.Read
 		}
 	}
 	behindStub(v, l, worst, &r)
+	if r.Cause == "names/no-such-name" {
+		ofEngine(v, w, l.Name, worst.Answer.Resolver.Addr(), &r)
+	}
 	if l.Other != "" && (l.System == nil || len(l.System.System.Addrs) > 0) {
 		r.Lacks = []gate.Lack{
 			{

@@ -24,6 +24,10 @@ func (s serving) withNextStart(r gate.Reading) []gate.Reading {
 	case r.Cause == "service/stopped" && s.u.Load != "masked":
 		next := r
 		next.Cause, next.Lacks = "service/start-blocked", slices.Clone(r.Lacks)
+		if first := blocks[0].After; first != "" {
+			next.Lacks = append(next.Lacks, gate.Lack{Guard: gate.OneMeaning,
+				Why: first + ", which is started before, may provide it"})
+		}
 		next.Summary = fmt.Sprintf("%s would not start: %s", s.u.Name, text)
 		next.Values = s.reading(r.Gate, "", "").Values
 		next.Values["block"], next.Values["setting"], next.Values["missing"] = text, blocks[0].Setting, blocks[0].Path

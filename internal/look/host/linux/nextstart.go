@@ -32,7 +32,7 @@ import (
 // the manager asks for by the unit's own settings, looked at now and without starting
 // anything (systemd.exec(5), "Process Exit Codes"; systemd.unit(5)).
 func nextStart(ctx context.Context, conn *dbus.Conn, p properties) []fact.StartBlock {
-	b := &blocks{p: p, as: p.text("User")}
+	b := &blocks{p: p, as: p.text("User"), first: startedFirst(ctx, conn, p)}
 	b.loaded()
 	b.asserts()
 	b.needs(ctx, conn)
@@ -48,11 +48,64 @@ type blocks struct {
 	p    properties
 	as   string // the user that the program runs as; "" for root
 	list []fact.StartBlock
+	// first is a unit that the start starts before: what is missing now, it may provide.
+	first string
 }
 
+// providers is the kinds of units that make files and folders when they start.
+var providers = []string{".service", ".mount", ".automount"}
+
+// startedFirst is a unit that a start pulls in, and that does not run yet; "" for none.
+func startedFirst(ctx context.Context, conn *dbus.Conn, p properties) string {
+	names := slices.Concat(p.list("Requires"), p.list("BindsTo"), p.list("Wants"))
+	for _, name := range names[:min(len(names), mostUnits)] {
+		if !slices.Contains(providers, filepath.Ext(name)) {
+			continue
+		}
+		props, err := conn.GetAllPropertiesContext(ctx, name)
+		if err != nil {
+			continue
+		}
+		if q := properties(props); q.text("ActiveState") != "active" && q.text("LoadState") == "loaded" {
+			return name
+		}
+	}
+	return ""
+}
+
+// made is the folders that the manager makes for a unit before its program runs
+// (systemd.exec(5), RuntimeDirectory and the like), and those that only the program sees.
+func (b *blocks) made(path string) bool {
+	for key, below := range map[string]string{"RuntimeDirectory": "/run", "StateDirectory": "/var/lib",
+		"CacheDirectory": "/var/cache", "LogsDirectory": "/var/log", "ConfigurationDirectory": "/etc"} {
+		for _, name := range b.p.list(key) {
+			folder := filepath.Join(below, name)
+			if path == folder || strings.HasPrefix(path, folder+"/") || strings.HasPrefix(folder, path+"/") {
+				return true
+			}
+		}
+	}
+	for _, own := range append(b.p.pairs("TemporaryFileSystem"), "/tmp ", "/var/tmp ") {
+		own, _, _ = strings.Cut(own, " ")
+		if private, _ := b.p["PrivateTmp"].(bool); !private && (own == "/tmp" || own == "/var/tmp") {
+			continue
+		}
+		if path == own || strings.HasPrefix(path, own+"/") {
+			return true
+		}
+	}
+	return b.rooted()
+}
+
+// rooted is that the program has another root: what is below it was not looked at.
+func (b *blocks) rooted() bool { return b.p.text("RootDirectory") != "" || b.p.text("RootImage") != "" }
+
 func (b *blocks) add(kind, setting, path, format string, args ...any) {
-	text := fmt.Sprintf(format, args...)
-	b.list = append(b.list, fact.StartBlock{Kind: kind, Setting: setting, Path: path, Text: text})
+	block := fact.StartBlock{Kind: kind, Setting: setting, Path: path, Text: fmt.Sprintf(format, args...)}
+	if provided := []string{"folder", "file", "program", "assert"}; slices.Contains(provided, kind) {
+		block.After = b.first
+	}
+	b.list = append(b.list, block)
 }
 
 // loaded is a unit that the manager itself could not read.
@@ -101,10 +154,7 @@ func (b *blocks) asserts() {
 
 // conditionHolds evaluates a condition about a path (systemd.unit(5)).
 func conditionHolds(kind, path string) (holds, known bool) {
-	_, name, _ := strings.Cut(strings.TrimPrefix(kind, "Assert"), "Condition")
-	if name == "" {
-		name = strings.TrimPrefix(kind, "Assert")
-	}
+	name := strings.TrimPrefix(strings.TrimPrefix(kind, "Assert"), "Condition")
 	info, err := os.Stat(path)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return false, false
@@ -170,7 +220,7 @@ func (b *blocks) account() {
 
 // folders is what must be there for the program's own view of the file system.
 func (b *blocks) folders() {
-	if path := b.p.text("WorkingDirectory"); path != "" && path[0] == '/' {
+	if path := b.p.text("WorkingDirectory"); path != "" && path[0] == '/' && !b.made(path) {
 		info, err := os.Stat(path)
 		switch {
 		case errors.Is(err, fs.ErrNotExist):
@@ -191,7 +241,7 @@ func (b *blocks) folders() {
 	for _, key := range []string{"ReadWritePaths", "ReadOnlyPaths", "InaccessiblePaths", "ExecPaths"} {
 		for _, path := range b.p.list(key) {
 			// "-" in front: it may be missing; "+": below the root that the service is given.
-			if strings.HasPrefix(path, "/") && absent(path) {
+			if strings.HasPrefix(path, "/") && !b.made(path) && absent(path) {
 				b.add("folder", key, path, "%s of its unit names %s, which is not there", key, path)
 			}
 		}
@@ -237,17 +287,21 @@ func (b *blocks) files() {
 
 // programs is those that are run, in their order; the first that cannot be ends the start.
 func (b *blocks) programs(key string) {
-	rows, _ := b.p[key].([][]any)
+	rows, _ := b.p[key+"Ex"].([][]any) // with the marks that stand before a command
 	for _, row := range rows {
 		if len(row) < 3 {
 			continue
 		}
 		path, _ := row[0].(string)
-		if ignore, _ := row[2].(bool); ignore || !filepath.IsAbs(path) || b.p.text("RootDirectory") != "" ||
-			b.p.text("RootImage") != "" {
+		marks, _ := row[2].([]string)
+		if slices.Contains(marks, "ignore-failure") || !filepath.IsAbs(path) || b.rooted() {
 			continue
 		}
-		if why := cannotRun(b.as, path); why != "" {
+		as := b.as
+		if slices.Contains(marks, "privileged") || slices.Contains(marks, "no-setuid") {
+			as = ""
+		}
+		if why := cannotRun(as, path); why != "" {
 			b.add("program", key, path, "%s", why)
 			return
 		}

@@ -77,6 +77,9 @@ func TestCertSettings(t *testing.T) {
 		"postgres, usual": {"postgres", "ssl = on\n", "/etc/s/server.crt /etc/s/server.key line 0 [] []"},
 		"postgres": {"postgres", "data_directory = '/var/pg'\nssl = on\nssl_cert_file = " +
 			"'a.crt'\nssl_key_file = '/x/a.key'\n", "/var/pg/a.crt /x/a.key line 3 [] []"},
+		"nginx, a site a line": {"nginx", "server { listen 443 ssl; server_name a; ssl_certificate /x/a.crt; " +
+			"ssl_certificate_key /x/a.key; location / { return 200; } }\nserver { listen 8443 ssl; server_name b; }\n",
+			"/x/a.crt /x/a.key line 1 [a] [443]"},
 		"slapd, directory": {"slapd", "dn: cn=config\nolcTLSCertificateFile: /x/a.crt\nolcTLSCertificateKeyFile: " +
 			"/x/a.key\n", "/x/a.crt /x/a.key line 2 [] []"},
 		"slapd, file": {"slapd", "TLSCertificateFile /x/a.crt\nTLSCertificateKeyFile /x/a.key\n",

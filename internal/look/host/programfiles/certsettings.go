@@ -35,13 +35,7 @@ func (s certSetting) pairs(text, path, folder string) ([]fact.CertPair, []fact.C
 		number++
 		bare, _, _ := strings.Cut(strings.TrimSpace(line), "#")
 		r.place = fmt.Sprintf("%s:%d", path, number)
-		at := r.blockOf(bare)
-		for _, statement := range strings.FieldsFunc(bare, func(r rune) bool {
-			return strings.ContainsRune(";{}",
-				r)
-		}) {
-			r.statement(at, statement)
-		}
+		r.line(bare)
 	}
 	for _, b := range r.stack {
 		b.settle(r.list, r.stores)
@@ -69,20 +63,42 @@ type pairReader struct {
 	versions string
 }
 
-// blockOf is the block that a line is in: it may open one, or end the last.
-func (r *pairReader) blockOf(bare string) *block {
-	at := r.stack[len(r.stack)-1]
-	opens := strings.Count(bare, "{") - strings.Count(bare, "}")
+// line takes the statements of a line, each in the block that it stands in: a line may open
+// several, and end them.
+func (r *pairReader) line(bare string) {
 	tag := strings.ToLower(bare)
 	switch {
-	case opens > 0 || strings.HasPrefix(tag, "<virtualhost"):
-		at = &block{ports: portsIn(bare)}
-		r.stack = append(r.stack, at)
-	case (opens < 0 || strings.HasPrefix(tag, "</virtualhost")) && len(r.stack) > 1:
-		at.settle(r.list, r.stores)
-		r.stack = r.stack[:len(r.stack)-1]
+	case strings.HasPrefix(tag, "<virtualhost"):
+		r.open(bare)
+	case strings.HasPrefix(tag, "</virtualhost"):
+		r.end()
+		return
 	}
-	return at
+	for rest := bare; ; {
+		i := strings.IndexAny(rest, ";{}")
+		if i < 0 {
+			r.statement(r.stack[len(r.stack)-1], rest)
+			return
+		}
+		statement, mark := rest[:i], rest[i]
+		rest = rest[i+1:]
+		if mark == '{' {
+			r.open(statement)
+		}
+		r.statement(r.stack[len(r.stack)-1], statement)
+		if mark == '}' {
+			r.end()
+		}
+	}
+}
+
+func (r *pairReader) open(head string) { r.stack = append(r.stack, &block{ports: portsIn(head)}) }
+
+func (r *pairReader) end() {
+	if last := len(r.stack) - 1; last > 0 {
+		r.stack[last].settle(r.list, r.stores)
+		r.stack = r.stack[:last]
+	}
 }
 
 // statement takes what one statement says of the block's names and ports, and of
