@@ -34,7 +34,8 @@ func TestNextStart(t *testing.T) {
 	h.put("/etc/systemd/system/tidegate.service", "[Unit]\nRequires=tidefirst.service\nAfter=tidefirst.service\n"+
 		"[Service]\n"+start+"EnvironmentFile=/run/tidefirst\n")
 	h.do("systemctl daemon-reload")
-	if _, whole := nextStart(t, h, "tidegate"); len(whole.Blocked) != 1 || whole.Blocked[0].After != "tidefirst.service" {
+	_, whole := nextStart(t, h, "tidegate")
+	if len(whole.Blocked) != 1 || whole.Blocked[0].After != "tidefirst.service" {
 		t.Errorf("a file that another unit makes: %+v", whole)
 	}
 	for _, c := range []struct {
