@@ -28,6 +28,10 @@ func (s serving) withNextStart(r gate.Reading) []gate.Reading {
 			next.Lacks = append(next.Lacks, gate.Lack{Guard: gate.OneMeaning,
 				Why: first + ", which is started before, may provide it"})
 		}
+		if blocks[0].Kind == "settings" {
+			next.Lacks = append(next.Lacks, gate.Lack{Guard: gate.OneMeaning,
+				Why: "its own program may read what could not be read here"})
+		}
 		next.Summary = fmt.Sprintf("%s would not start: %s", s.u.Name, text)
 		next.Values = s.reading(r.Gate, "", "").Values
 		next.Values["block"], next.Values["setting"], next.Values["missing"] = text, blocks[0].Setting, blocks[0].Path
