@@ -291,7 +291,7 @@ func TestPodsAndNetworks(t *testing.T) {
 	}
 	// A name of another network, which the engine's resolver does not tell, and one of none.
 	for name, says := range map[string]string{
-		"far":  "the container far is in the network east alone",
+		"far":  "the container far has that name in the network east",
 		"naer": "the resolver of the network west on tidebook, which knows near",
 	} {
 		judged := from("near", "http://"+name+"/")

@@ -52,7 +52,7 @@ func MySQLAccounts(f fact.AccessFile, account string, source netip.Addr) (here, 
 // MySQLRights is what a look tells of one account, "USER@HOST", and of a database.
 type MySQLRights struct {
 	Locked   bool
-	Roles    bool // it may have more by a role
+	Roles    bool // it may have more by a role, of its own or of all ("*")
 	Granted  bool // something in the database, or in all
 	Database bool // it is there
 }
@@ -68,9 +68,10 @@ func MySQLRightsOf(f fact.AccessFile, account, database string) MySQLRights {
 		case "locked":
 			r.Locked = r.Locked || rest == account
 		case "roles":
-			r.Roles = r.Roles || rest == account
+			r.Roles = r.Roles || rest == account || rest == "*"
 		case "grant":
-			if of, on, _ := strings.Cut(rest, " "); of == account {
+			// What MariaDB grants to PUBLIC all accounts have.
+			if of, on, _ := strings.Cut(rest, " "); of == account || of == "PUBLIC@" {
 				r.Granted = r.Granted || on == "*" || likeMatches(on, database)
 			}
 		}

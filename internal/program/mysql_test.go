@@ -27,7 +27,7 @@ func TestAccountHosts(t *testing.T) {
 func TestMySQLRights(t *testing.T) {
 	f := fact.AccessFile{Kind: fact.ListMySQLRights}
 	for i, text := range []string{"database tides", "database tide_book", "locked heron@%", "roles ana@%",
-		`grant gauge@% tide\_%`, "grant root@localhost *", "grant relay@10.20.7.% tides"} {
+		`grant gauge@% tide\_%`, "grant root@localhost *", "grant relay@10.20.7.% tides", "grant PUBLIC@ shared"} {
 		f.Lines = append(f.Lines, fact.Line{Number: i + 1, Text: text})
 	}
 	for _, c := range []struct {
@@ -40,6 +40,7 @@ func TestMySQLRights(t *testing.T) {
 		{"root@localhost", "none", MySQLRights{Granted: true}},
 		{"relay@10.20.7.%", "tides", MySQLRights{Granted: true, Database: true}},
 		{"relay@%", "tides", MySQLRights{Database: true}},
+		{"heron@%", "shared", MySQLRights{Locked: true, Granted: true}},
 		{"heron@%", "tides", MySQLRights{Locked: true, Database: true}},
 		{"ana@%", "tides", MySQLRights{Roles: true, Database: true}},
 	} {

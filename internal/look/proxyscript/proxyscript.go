@@ -52,7 +52,7 @@ var errBound = errors.New("it took more time or memory than a script may")
 // Evaluate asks a script for the proxies of a URL with its host. An error says that the script
 // is none, that it fails, or that it answers with something else than proxies.
 func Evaluate(text, url, host string, w World) (Answer, error) {
-	said, _, err := run(text, url, host, w, nil)
+	said, err := run(text, url, host, w, nil)
 	if err != nil {
 		return Answer{}, err
 	}
@@ -62,39 +62,39 @@ func Evaluate(text, url, host string, w World) (Answer, error) {
 	}
 	// The same once more, with a mark at each return: it counts only if it says the same.
 	line := 0
-	if again, _, err := run(marked(text), url, host, w, &line); err == nil && again == said {
+	if again, err := run(marked(text), url, host, w, &line); err == nil && again == said {
 		a.Line = line
 	}
 	return a, nil
 }
 
-func run(text, url, host string, w World, line *int) (said string, vm *goja.Runtime, err error) {
+func run(text, url, host string, w World, line *int) (string, error) {
 	if len(text) > MostText {
-		return "", nil, fmt.Errorf("it has %d bytes; a script may have %d", len(text), MostText)
+		return "", fmt.Errorf("it has %d bytes; a script may have %d", len(text), MostText)
 	}
-	vm = goja.New()
+	vm := goja.New()
 	vm.SetMaxCallStackSize(mostDepth)
 	if err := lend(vm, w, line); err != nil {
-		return "", nil, err
+		return "", err
 	}
 	defer bounded(vm)()
-	if _, err = vm.RunString(text); err != nil {
-		return "", nil, failure(err)
+	if _, err := vm.RunString(text); err != nil {
+		return "", failure(err)
 	}
 	find, ok := goja.AssertFunction(vm.Get("FindProxyForURL"))
 	if !ok {
 		if find, ok = goja.AssertFunction(vm.Get("FindProxyForURLEx")); !ok {
-			return "", nil, errors.New("it has no function FindProxyForURL")
+			return "", errors.New("it has no function FindProxyForURL")
 		}
 	}
 	value, err := find(goja.Undefined(), vm.ToValue(url), vm.ToValue(host))
 	if err != nil {
-		return "", nil, failure(err)
+		return "", failure(err)
 	}
 	if value == nil || goja.IsNull(value) || goja.IsUndefined(value) {
-		return "DIRECT", vm, nil // browsers take nothing for that
+		return "DIRECT", nil // browsers take nothing for that
 	}
-	return value.String(), vm, nil
+	return value.String(), nil
 }
 
 // bounded interrupts a script that takes too long or too much; the returned function ends

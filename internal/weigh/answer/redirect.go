@@ -58,6 +58,12 @@ func redirectReading(v *scene.Scene, w *scene.Wants, t *scene.Try, reply fact.Re
 		if !l.Settled {
 			return gate.Reading{}, false
 		}
+		denied := func(f *fact.Fact) bool {
+			return f.Answer.Outcome == fact.NoSuchName || f.Answer.Outcome == fact.NoData
+		}
+		if t.OwnTry && !slices.ContainsFunc(l.Ends, denied) {
+			return gate.Reading{}, false // a resolver that does not answer is the client's own trouble
+		}
 		return ledAway(v, t, reply, "and that name does not resolve here", l.Ends...), true
 	}
 	if t.OwnTry {

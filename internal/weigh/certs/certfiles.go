@@ -126,7 +126,7 @@ func unserved(v *scene.Scene, w *scene.Wants, t *scene.Try, f *fact.Fact, mine [
 		shut("certs/self-signed", fmt.Sprintf("the certificate %s is signed by itself", nameOf(leaf)),
 			gate.Lack{Guard: gate.AllRead, Why: "whether the client trusts it was not seen"})
 	}
-	if r, ok := wantsOne(v, w, t, trust, base); ok {
+	if r, ok := wantsOne(v, w, t, mine[0].Program, trust, base); ok {
 		readings = append(readings, r)
 	}
 	if r, ok := tooOld(v, w, mine[0], base); ok {
@@ -154,10 +154,17 @@ func tooOld(v *scene.Scene, w *scene.Wants, p fact.CertPair, base gate.Reading) 
 	if newest == "" || policy.l.Min == "" || newest >= policy.l.Min {
 		return gate.Reading{}, false
 	}
-	return policy.reading(base, "certs/no-common-version", fmt.Sprintf(
+	r := policy.reading(base, "certs/no-common-version", fmt.Sprintf(
 		"%s is set to speak %s at most (%s), and %s wants %s", p.Program, newest, p.Versions, policy.who, policy.l.Min,
-	)), true
+	))
+	r.Lacks = append(slices.Concat(base.Lacks, r.Lacks), settingAlone)
+	return r, true
 }
+
+// settingAlone keeps from proof what only a settings file says: a file that others include may
+// hold for another site of the same program.
+var settingAlone = gate.Lack{Guard: gate.AllRead, Why: "it was read from settings alone; for which of the program's " +
+	"sites they hold, a session would show"}
 
 // versionWords is how settings name versions of TLS.
 var versionWords = map[string]string{
@@ -167,12 +174,15 @@ var versionWords = map[string]string{
 
 // wantsOne reads settings by which a client must present a certificate, where this one has
 // none to present.
-func wantsOne(v *scene.Scene, w *scene.Wants, t *scene.Try, trust *fact.Fact, base gate.Reading) (gate.Reading, bool) {
+func wantsOne(
+	v *scene.Scene, w *scene.Wants, t *scene.Try, program string, trust *fact.Fact, base gate.Reading,
+) (gate.Reading, bool) {
 	f, store := clientStore(v, w, t)
-	if trust == nil || trust.Trust.Presents || store == nil || !store.Demands {
+	if trust == nil || trust.Trust.Presents || store == nil || !store.Demands || store.Program != program {
 		return gate.Reading{}, false
 	}
 	r := base
+	r.Lacks = append(slices.Clone(base.Lacks), settingAlone)
 	r.Cause, r.Because = "certs/client-cert-wanted", gate.Union(base.Because, scene.FactIDs(f))
 	r.Summary = fmt.Sprintf("%s demands a certificate of its clients (%s), and this client has none to present",
 		store.Program, store.Place)

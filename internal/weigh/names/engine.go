@@ -67,7 +67,7 @@ func ofEngine(v *scene.Scene, w *scene.Wants, name string, resolver netip.Addr, 
 	r.Values["network"], r.Values["server"] = network, v.Host(host)
 	switch {
 	case apart != "":
-		r.Summary += fmt.Sprintf("; the container %s is in the network %s alone", apart, other)
+		r.Summary += fmt.Sprintf("; the container %s has that name in the network %s", apart, other)
 		r.Values["apart"], r.Values["engine"] = apart, engine
 	case len(known) > 0:
 		r.Values["near"] = nearest(name, known)

@@ -42,6 +42,7 @@ var rightsQuestions = map[string][]string{
 	program.MySQL: {
 		"SELECT 'locked', CONCAT(User, '@', Host) FROM mysql.user WHERE account_locked = 'Y'",
 		"SELECT 'roles', CONCAT(TO_USER, '@', TO_HOST) FROM mysql.role_edges",
+		"SELECT 'roles', '*' FROM DUAL WHERE @@mandatory_roles <> ''",
 		granted,
 	},
 }

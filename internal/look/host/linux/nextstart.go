@@ -17,7 +17,6 @@ import (
 	"runtime"
 	"slices"
 	"strings"
-	"syscall"
 	"time"
 
 	"github.com/coreos/go-systemd/v22/dbus"
@@ -324,16 +323,9 @@ func cannotRun(as, path string) string {
 	case info.Mode().Perm()&0o111 == 0:
 		return fmt.Sprintf("its program %s may be executed by nobody (mode %04o)", path, info.Mode().Perm())
 	}
-	if st, ok := info.Sys().(*syscall.Stat_t); ok && as != "" && info.Mode().Perm()&0o001 == 0 {
-		if u, err := user.Lookup(as); err == nil && fmt.Sprint(st.Uid) != u.Uid {
-			groups, _ := u.GroupIds()
-			within := false
-			for _, g := range groups {
-				within = within || g == fmt.Sprint(st.Gid)
-			}
-			if !within || info.Mode().Perm()&0o010 == 0 {
-				return fmt.Sprintf("%s may not execute %s (mode %04o)", as, path, info.Mode().Perm())
-			}
+	if as != "" {
+		if _, why, _, _ := stoppedOn(as, filepath.Join(path, "run")); why != "" {
+			return strings.Replace(why, "may not enter "+path, "may not execute "+path, 1)
 		}
 	}
 	var fsinfo unix.Statfs_t

@@ -1,6 +1,7 @@
 package programfiles
 
 import (
+	"cmp"
 	"fmt"
 	"path/filepath"
 	"regexp"
@@ -37,8 +38,8 @@ func (s certSetting) pairs(text, path, folder string) ([]fact.CertPair, []fact.C
 		r.place = fmt.Sprintf("%s:%d", path, number)
 		r.line(bare)
 	}
-	for _, b := range r.stack {
-		b.settle(r.list, r.stores)
+	for range r.stack {
+		r.settle()
 	}
 	if s.Name == program.PostgreSQL {
 		data := dataFolder(text, path)
@@ -95,10 +96,21 @@ func (r *pairReader) line(bare string) {
 func (r *pairReader) open(head string) { r.stack = append(r.stack, &block{ports: portsIn(head)}) }
 
 func (r *pairReader) end() {
-	if last := len(r.stack) - 1; last > 0 {
-		r.stack[last].settle(r.list, r.stores)
-		r.stack = r.stack[:last]
+	if len(r.stack) > 1 {
+		r.settle()
 	}
+}
+
+// settle ends the innermost block. The versions of one that is no site's own are those of all
+// that are within it.
+func (r *pairReader) settle() {
+	last := len(r.stack) - 1
+	b := r.stack[last]
+	b.settle(r.list, r.stores)
+	if len(b.names)+len(b.ports)+len(b.pairs) == 0 {
+		r.versions = cmp.Or(b.versions, r.versions)
+	}
+	r.stack = r.stack[:last]
 }
 
 // statement takes what one statement says of the block's names and ports, and of
@@ -135,9 +147,6 @@ func (r *pairReader) statement(at *block, statement string) {
 	}
 	if value := wholeOf(r.Settings.Versions, statement); value != "" {
 		at.versions = value
-		if len(at.names)+len(at.ports)+len(at.pairs) == 0 {
-			r.versions = value // of all that is within
-		}
 	}
 	if valueOf(r.Settings.Demands, statement) != "" {
 		at.demands = true

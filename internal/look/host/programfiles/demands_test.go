@@ -16,6 +16,7 @@ func TestDemands(t *testing.T) {
 		{begin + "ssl_verify_client optional;\n}\n", false, ""},
 		{begin + "ssl_protocols TLSv1 TLSv1.1;\n}\n", false, "TLSv1 TLSv1.1"},
 		{"server {\nlisten 80;\nssl_protocols TLSv1;\n}\n" + begin + "}\n", false, ""},
+		{"server {\nssl_protocols TLSv1;\nlisten 80;\n}\n" + begin + "}\n", false, ""}, // before it says what it is
 	} {
 		pairs, stores, outer := certSetting{Shipped("nginx")}.pairs(c.text, "/etc/nginx/nginx.conf", "/etc/nginx")
 		if len(pairs) != 1 || len(stores) != 1 || stores[0].Demands != c.demands || pairs[0].Versions != c.versions ||
